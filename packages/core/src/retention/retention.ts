@@ -1,0 +1,90 @@
+import { longestGap, runsPerDay, type Schedule } from '../time/schedule';
+
+/** How long points are kept. */
+export type Keep =
+  { readonly by: 'days'; readonly days: number } | { readonly by: 'points'; readonly points: number } | { readonly by: 'hand' };
+
+export interface KeptPoint {
+  readonly id: string;
+  /** Instant of the point, ms. */
+  readonly moment: number;
+  /** Held by a person or kept until removed by hand. */
+  readonly held: boolean;
+  /** Looks damaged; a suspect point never displaces another one. */
+  readonly suspect: boolean;
+  /** A keep of its own (on-demand protection) overrides the policy's. */
+  readonly keep?: Keep | undefined;
+}
+
+export interface KeepDecision {
+  readonly id: string;
+  readonly expires: boolean;
+  /** Instant (ms) until which the point is kept, where that is known in advance. */
+  readonly until: number | undefined;
+  /** In words: which rule keeps it or lets it go. */
+  readonly why: string;
+}
+
+const day = 86_400_000;
+const plural = (n: number, unit: string) => `${n} ${unit}${n === 1 ? '' : 's'}`;
+
+/**
+ * Decides for every point of one series whether it expires at `now` (ms). Laws: a held or suspect point never expires; the newest sound
+ * point never expires; while any point is suspect and `frozen`, nothing expires; a longer keep keeps a superset.
+ */
+export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: number, frozen: boolean): KeepDecision[] {
+  const newestFirst = [...points].sort((a, b) => b.moment - a.moment);
+  const sound = newestFirst.filter((p) => !p.suspect);
+  const counted = sound.filter((p) => p.keep === undefined);
+  const rank = new Map(counted.map((p, i) => [p.id, i]));
+  return newestFirst.map((point) => {
+    const stay = (why: string, until?: number): KeepDecision => ({ id: point.id, expires: false, until, why });
+    if (point.held) return stay('kept until a person removes it');
+    if (point.suspect) return stay('suspect: kept apart until a person decides');
+    if (point.id === sound[0]?.id) return stay('the newest sound point is always kept', untilOf(point, keep));
+    if (frozen) return stay('expiry has stopped until a person lifts the suspicion');
+    const own = point.keep ?? keep;
+    if (own.by === 'hand') return stay('kept until a person removes it');
+    if (own.by === 'points') {
+      const at = rank.get(point.id) ?? 0;
+      const why = `the newest ${plural(own.points, 'point')} are kept`;
+      return at < own.points ? stay(why) : { id: point.id, expires: true, until: undefined, why: `only ${why}` };
+    }
+    const until = point.moment + own.days * day;
+    const why = `kept for ${plural(own.days, 'day')}`;
+    return until > now ? stay(why, until) : { id: point.id, expires: true, until, why: `${why}, which have passed` };
+  });
+}
+
+function untilOf(point: KeptPoint, keep: Keep): number | undefined {
+  const own = point.keep ?? keep;
+  return own.by === 'days' ? point.moment + own.days * day : undefined;
+}
+
+export interface Settled {
+  /** Points standing when the rule has run for long enough; undefined when only a person decides. */
+  readonly points: number | undefined;
+  /** Age of the oldest of them, in days. */
+  readonly furthestDays: number | undefined;
+  /** The multiplication behind it, in words. */
+  readonly arithmetic: string;
+}
+
+/** How many points stand once a rule has settled, and how far back they reach. */
+export function settledPoints(schedule: Schedule, keep: Keep): Settled {
+  const perDay = runsPerDay(schedule);
+  const rate = perDay >= 1 ? `${plural(perDay, 'run')} a day` : `${plural(Math.round(perDay * 7), 'run')} a week`;
+  if (perDay === 0)
+    return { points: undefined, furthestDays: undefined, arithmetic: 'runs only by hand, so the number depends on a person' };
+  if (keep.by === 'hand')
+    return { points: undefined, furthestDays: undefined, arithmetic: `${rate}, none removed: the number grows without end` };
+  if (keep.by === 'days') {
+    const points = Math.max(1, Math.floor(keep.days * perDay + 1e-9));
+    const times = perDay >= 1 ? `${plural(keep.days, 'day')} × ${rate}` : `${plural(keep.days, 'day')} = ${(keep.days / 7).toFixed(1)} weeks × ${rate}`;
+    return { points, furthestDays: keep.days, arithmetic: `${times} = ${plural(points, 'point')}` };
+  }
+  const gapDays = longestGap(schedule) / day;
+  const furthest = perDay >= 1 ? keep.points / perDay : keep.points * Math.min(gapDays, 1 / perDay);
+  const rounded = Math.round(furthest * 10) / 10;
+  return { points: keep.points, furthestDays: rounded, arithmetic: `${plural(keep.points, 'point')} ÷ ${rate} = ${rounded} days back` };
+}
