@@ -1,0 +1,148 @@
+import { createCipheriv, createDecipheriv, randomBytes } from 'node:crypto';
+import { EngineError } from '../errors';
+import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
+import { compressBound, compressInto, decompress } from '../native/zstd';
+import { ByteReader } from './byte-io';
+import { decodeToc, encodeToc, type BlockPlace, type PackToc, type TocChunk } from './toc';
+
+/**
+ * A pack file: magic (8) · pack id (16) · blocks (ciphertext + 16-byte tag each) · sealed table of contents · its length (u32) · end magic (8).
+ * Every pack has its own key; the nonce of a block is its number, and pack id, number, codec and raw length are authenticated with it.
+ */
+export const packMagic = Buffer.from('LXPACK1\n');
+export const packEnd = Buffer.from('LXPKEND\n');
+export const packLimit = 32 << 20;
+const head = packMagic.length + 16;
+const tocNumber = 0xffffffff;
+
+export function packName(packId: Buffer): string {
+  const hex = packId.toString('hex');
+  return `packs/${hex.slice(0, 2)}/${hex}`;
+}
+
+function nonceOf(number: number): Buffer {
+  const nonce = Buffer.alloc(12);
+  nonce.writeUInt32LE(number, 0);
+  return nonce;
+}
+
+function aadOf(packId: Buffer, number: number, codec: number, raw: number): Buffer {
+  const aad = Buffer.alloc(25);
+  packId.copy(aad);
+  aad.writeUInt32LE(number, 16);
+  aad.writeUInt8(codec, 20);
+  aad.writeUInt32LE(raw, 21);
+  return aad;
+}
+
+/** Gathers blocks of one pack in memory. */
+export class PackBuilder {
+  readonly packId = randomBytes(16);
+  private readonly key: Buffer;
+  private readonly buffer: Buffer;
+  private length = head;
+  private readonly blocks: BlockPlace[] = [];
+  private readonly chunks: TocChunk[] = [];
+
+  constructor(
+    keys: KeySet,
+    private readonly scratch: Scratch,
+  ) {
+    this.key = subkey(keys, 'pack', this.packId);
+    this.buffer = scratch.pack;
+    packMagic.copy(this.buffer, 0);
+    this.packId.copy(this.buffer, packMagic.length);
+  }
+
+  get full(): boolean {
+    return this.length >= packLimit;
+  }
+
+  get empty(): boolean {
+    return this.blocks.length === 0;
+  }
+
+  /** Bytes the pack takes so far. */
+  get bytes(): number {
+    return this.length;
+  }
+
+  /** Compresses, encrypts and appends one block holding these chunks (their `block` is filled in here). */
+  add(raw: Uint8Array, chunks: readonly Omit<TocChunk, 'block'>[]): void {
+    const number = this.blocks.length;
+    const packed = compressInto(this.scratch.compressed, raw);
+    const codec = packed < raw.length * 0.97 ? 1 : 0;
+    const payload = codec === 1 ? this.scratch.compressed.subarray(0, packed) : raw;
+    const cipher = createCipheriv('aes-256-gcm', this.key, nonceOf(number));
+    cipher.setAAD(aadOf(this.packId, number, codec, raw.length));
+    const offset = this.length;
+    for (let at = 0; at < payload.length; at += 65536) this.length += cipher.update(payload.subarray(at, at + 65536)).copy(this.buffer, this.length);
+    cipher.final();
+    this.length += cipher.getAuthTag().copy(this.buffer, this.length);
+    this.blocks.push({ offset, stored: this.length - offset, raw: raw.length, codec });
+    for (const chunk of chunks) this.chunks.push({ ...chunk, block: number });
+  }
+
+  /** The finished file (a view that the next pack overwrites) and its table of contents. */
+  finish(): { file: Buffer; toc: PackToc } {
+    const toc: PackToc = { packId: this.packId, blocks: this.blocks, chunks: this.chunks };
+    const sealed = seal(this.key, nonceOf(tocNumber), aadOf(this.packId, tocNumber, 0, 0), encodeToc(toc));
+    const tail = Buffer.alloc(4);
+    tail.writeUInt32LE(sealed.length);
+    const file = Buffer.concat([this.buffer.subarray(0, this.length), sealed, tail, packEnd]);
+    return { file, toc };
+  }
+}
+
+/** Buffers used again from pack to pack. */
+export class Scratch {
+  static readonly largestBlock = 5 << 20;
+  readonly pack = Buffer.allocUnsafe(packLimit + Scratch.largestBlock + 4096);
+  readonly compressed = Buffer.allocUnsafe(compressBound(Scratch.largestBlock));
+}
+
+/** Decrypts, checks and decompresses one block. Throws OBJECT_DAMAGED. */
+export function openBlock(keys: KeySet, packId: Buffer, number: number, place: BlockPlace, stored: Buffer): Buffer {
+  const damaged = (why: string) => new EngineError('OBJECT_DAMAGED', `${packName(packId)}, block ${number}: ${why}`);
+  if (stored.length !== place.stored || stored.length < 16) throw damaged('cut short');
+  const decipher = createDecipheriv('aes-256-gcm', subkeyOf(keys, packId), nonceOf(number));
+  decipher.setAAD(aadOf(packId, number, place.codec, place.raw));
+  decipher.setAuthTag(stored.subarray(stored.length - 16));
+  const plain = decipher.update(stored.subarray(0, stored.length - 16));
+  try {
+    decipher.final();
+  } catch {
+    throw damaged('the authentication tag does not fit');
+  }
+  const raw = place.codec === 1 ? decompress(plain, place.raw) : plain;
+  if (raw?.length !== place.raw) throw damaged('the length does not fit');
+  return raw;
+}
+
+const recentKeys = new WeakMap<KeySet, Map<string, Buffer>>();
+
+function subkeyOf(keys: KeySet, packId: Buffer): Buffer {
+  const known = recentKeys.get(keys) ?? new Map<string, Buffer>();
+  recentKeys.set(keys, known);
+  const id = packId.toString('latin1');
+  let key = known.get(id);
+  if (!key) {
+    if (known.size > 4096) known.clear();
+    key = subkey(keys, 'pack', packId);
+    known.set(id, key);
+  }
+  return key;
+}
+
+/** Reads the table of contents of a whole pack file. Throws OBJECT_DAMAGED. */
+export function readPackToc(keys: KeySet, file: Buffer): PackToc {
+  const end = file.length - packEnd.length;
+  const damaged = new EngineError('OBJECT_DAMAGED', 'pack without a readable table of contents');
+  if (end < head + 4 || !file.subarray(end).equals(packEnd) || !file.subarray(0, 8).equals(packMagic)) throw damaged;
+  const packId = Buffer.from(file.subarray(8, 24));
+  const length = file.readUInt32LE(end - 4);
+  if (length > end - 4 - head) throw damaged;
+  const plain = unseal(subkeyOf(keys, packId), nonceOf(tocNumber), aadOf(packId, tocNumber, 0, 0), file.subarray(end - 4 - length, end - 4));
+  if (!plain) throw damaged;
+  return decodeToc(new ByteReader(plain));
+}

@@ -1,0 +1,72 @@
+import { createHash, randomBytes } from 'node:crypto';
+import { EngineError } from '../errors';
+import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
+import { compress, decompress } from '../native/zstd';
+
+/** The commit point of a backup: everything needed to find and describe one recovery point. */
+export interface Root {
+  readonly format: 1;
+  readonly taskId: string;
+  readonly seriesId: string;
+  readonly workload: { readonly id: string; readonly name: string; readonly source: string; readonly path: string };
+  /** Instant the point stands for and instant of commit, ms. */
+  readonly moment: number;
+  readonly committed: number;
+  readonly kind: 'full' | 'incremental';
+  /** The point it builds on and the SHA-256 of that root's file: chains the roots of a series. */
+  readonly previous: { readonly taskId: string; readonly sum: string } | null;
+  /** The top folder as a tree entry, in the binary form of the tree nodes, base64. */
+  readonly top: string;
+  readonly totals: RootTotals;
+  /** Names of the owners and groups by number, as they were. */
+  readonly owners: Record<string, string>;
+  readonly groups: Record<string, string>;
+  readonly leftOut: { readonly include: readonly string[]; readonly exclude: readonly string[]; readonly byItself: readonly string[] };
+  readonly warnings: number;
+}
+
+export interface RootTotals {
+  readonly items: number;
+  readonly files: number;
+  /** Bytes of all files at full size. */
+  readonly bytes: number;
+  /** Bytes read from the source in this run. */
+  readonly read: number;
+  /** New bytes before compression, and bytes written to the target. */
+  readonly fresh: number;
+  readonly stored: number;
+}
+
+const magic = Buffer.from('LXROOT1\n');
+
+export function rootName(seriesId: string, taskId: string): string {
+  return `roots/${seriesId}/${taskId}`;
+}
+
+/** Root file: magic (8) · nonce (12) · raw length (u32) · sealed zstd of the JSON. The key belongs to series and task. */
+export function encodeRoot(keys: KeySet, root: Root): Buffer {
+  const raw = Buffer.from(JSON.stringify(root));
+  const nonce = randomBytes(12);
+  const length = Buffer.alloc(4);
+  length.writeUInt32LE(raw.length);
+  const name = Buffer.from(rootName(root.seriesId, root.taskId));
+  return Buffer.concat([magic, nonce, length, seal(subkey(keys, 'root', name), nonce, Buffer.concat([name, length]), compress(raw))]);
+}
+
+/** Throws OBJECT_DAMAGED when the file is not the root of this name. */
+export function decodeRoot(keys: KeySet, seriesId: string, taskId: string, file: Buffer): Root {
+  const text = rootName(seriesId, taskId);
+  const name = Buffer.from(text);
+  const length = file.subarray(20, 24);
+  if (file.length < 40 || !file.subarray(0, 8).equals(magic)) throw new EngineError('OBJECT_DAMAGED', text);
+  const packed = unseal(subkey(keys, 'root', name), file.subarray(8, 20), Buffer.concat([name, length]), file.subarray(24));
+  const raw = packed && decompress(packed, length.readUInt32LE(0));
+  if (!raw) throw new EngineError('OBJECT_DAMAGED', text);
+  const root = JSON.parse(raw.toString()) as Root;
+  if (root.format !== 1) throw new EngineError('STORE_VERSION', text);
+  return root;
+}
+
+export function rootSum(file: Buffer): string {
+  return createHash('sha256').update(file).digest('hex');
+}

@@ -1,0 +1,69 @@
+/** Where a chunk lies: pack by number, block in the pack, place inside the decompressed block. */
+export interface ChunkPlace {
+  readonly pack: number;
+  readonly block: number;
+  readonly offset: number;
+  readonly length: number;
+}
+
+const words = 8;
+
+/**
+ * Chunk names to places: open addressing in one typed array, 32 bytes a slot, keyed by the first 128 bits of the name.
+ * A name whose first word is zero is stored with one, which costs at most a longer probe.
+ */
+export class ChunkIndex {
+  private table: Uint32Array;
+  private mask: number;
+  size = 0;
+
+  constructor(expected = 1024) {
+    const capacity = 2 ** Math.ceil(Math.log2(Math.max(1024, expected * 1.6)));
+    this.table = new Uint32Array(capacity * words);
+    this.mask = capacity - 1;
+  }
+
+  private slotOf(table: Uint32Array, mask: number, k0: number, k1: number, k2: number, k3: number): number {
+    for (let i = k0 & mask; ; i = (i + 1) & mask) {
+      const at = i * words;
+      const first = table[at]!;
+      if (first === 0 || (first === k0 && table[at + 1] === k1 && table[at + 2] === k2 && table[at + 3] === k3)) return at;
+    }
+  }
+
+  /** Adds a chunk; the place known first stays. */
+  add(name: Buffer, place: ChunkPlace): void {
+    if (this.size * 1.35 > this.mask) this.grow();
+    const k0 = name.readUInt32LE(0) || 1;
+    const at = this.slotOf(this.table, this.mask, k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12));
+    if (this.table[at] !== 0) return;
+    this.table.set([k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12), place.pack, place.block, place.offset, place.length], at);
+    this.size++;
+  }
+
+  find(name: Buffer): ChunkPlace | undefined {
+    const k0 = name.readUInt32LE(0) || 1;
+    const at = this.slotOf(this.table, this.mask, k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12));
+    if (this.table[at] === 0) return undefined;
+    return { pack: this.table[at + 4]!, block: this.table[at + 5]!, offset: this.table[at + 6]!, length: this.table[at + 7]! };
+  }
+
+  private grow(): void {
+    const capacity = (this.mask + 1) * 2;
+    const table = new Uint32Array(capacity * words);
+    const old = this.table;
+    for (let at = 0; at < old.length; at += words) {
+      if (old[at] === 0) continue;
+      const to = this.slotOf(table, capacity - 1, old[at]!, old[at + 1]!, old[at + 2]!, old[at + 3]!);
+      table.set(old.subarray(at, at + words), to);
+    }
+    this.table = table;
+    this.mask = capacity - 1;
+  }
+
+  /** Calls `visit` with the four key words of every chunk. */
+  forEachKey(visit: (k0: number, k1: number, k2: number, k3: number) => void): void {
+    const t = this.table;
+    for (let at = 0; at < t.length; at += words) if (t[at] !== 0) visit(t[at]!, t[at + 1]!, t[at + 2]!, t[at + 3]!);
+  }
+}

@@ -1,0 +1,130 @@
+import koffi from 'koffi';
+
+/**
+ * The few calls of the C library that Node does not offer: times to the nanosecond without following links, extended attributes, special files, holes.
+ * Paths are raw bytes ending in NUL. Every function throws a PosixError with the system's code.
+ */
+const libc = koffi.load('libc.so.6');
+type Int = number;
+const lutimes = libc.func('int utimensat(int, const uint8_t *, const int64_t *, int)') as (d: Int, p: Uint8Array, t: BigInt64Array, f: Int) => Int;
+const llistxattr = libc.func('int64_t llistxattr(const uint8_t *, void *, size_t)') as (p: Uint8Array, o: Uint8Array | null, n: Int) => Int;
+const lgetxattr = libc.func('int64_t lgetxattr(const uint8_t *, const uint8_t *, void *, size_t)') as (
+  p: Uint8Array,
+  n: Uint8Array,
+  o: Uint8Array | null,
+  l: Int,
+) => Int;
+const lsetxattr = libc.func('int lsetxattr(const uint8_t *, const uint8_t *, const void *, size_t, int)') as (
+  p: Uint8Array,
+  n: Uint8Array,
+  v: Uint8Array,
+  l: Int,
+  f: Int,
+) => Int;
+const mknod = libc.func('int mknod(const uint8_t *, uint32_t, uint64_t)') as (p: Uint8Array, m: Int, d: Int | bigint) => Int;
+const seek = libc.func('int64_t lseek(int, int64_t, int)') as (fd: Int, offset: Int, whence: Int) => Int | bigint;
+
+const setfsuid = libc.func('int setfsuid(uint32_t)') as (uid: Int) => Int;
+const setfsgid = libc.func('int setfsgid(uint32_t)') as (gid: Int) => Int;
+
+const names: Record<number, string> = { 1: 'EPERM', 2: 'ENOENT', 6: 'ENXIO', 13: 'EACCES', 17: 'EEXIST', 28: 'ENOSPC', 30: 'EROFS', 34: 'ERANGE', 61: 'ENODATA', 95: 'ENOTSUP' };
+
+export class PosixError extends Error {
+  constructor(
+    readonly code: string,
+    call: string,
+  ) {
+    super(`${call}: ${code}`);
+  }
+}
+
+function failed(call: string): PosixError {
+  const n = koffi.errno();
+  return new PosixError(names[n] ?? `errno ${n}`, call);
+}
+
+const z = (bytes: Uint8Array) => Buffer.concat([bytes, Buffer.of(0)]);
+
+/** Sets the modification time (ns since the epoch, also before 1970) and leaves the access time; never follows a link. */
+export function setModified(path: Uint8Array, mtimeNs: bigint): void {
+  const atFdcwd = -100;
+  const omit = 0x3ffffffen;
+  const noFollow = 0x100;
+  let seconds = mtimeNs / 1_000_000_000n;
+  let nanos = mtimeNs % 1_000_000_000n;
+  if (nanos < 0n) {
+    nanos += 1_000_000_000n;
+    seconds -= 1n;
+  }
+  if (lutimes(atFdcwd, z(path), BigInt64Array.of(0n, omit, seconds, nanos), noFollow) !== 0) throw failed('utimensat');
+}
+
+const scratch = Buffer.alloc(65536);
+
+/** Extended attributes (access control lists among them) of an entry itself, sorted by name; empty where the file system has none. */
+export function readAttributes(path: Uint8Array): [string, Buffer][] {
+  const p = z(path);
+  const length = Number(llistxattr(p, scratch, scratch.length));
+  if (length < 0) {
+    if (names[koffi.errno()] === 'ENOTSUP') return [];
+    throw failed('llistxattr');
+  }
+  if (length === 0) return [];
+  const keys = scratch.subarray(0, length - 1).toString('latin1').split('\0').sort();
+  return keys.flatMap((key): [string, Buffer][] => {
+    const size = Number(lgetxattr(p, z(Buffer.from(key, 'latin1')), scratch, scratch.length));
+    if (size >= 0) return [[key, Buffer.from(scratch.subarray(0, size))]];
+    if (names[koffi.errno()] === 'ENODATA') return [];
+    throw failed('lgetxattr');
+  });
+}
+
+/** Sets one extended attribute of the entry itself. */
+export function writeAttribute(path: Uint8Array, name: string, value: Uint8Array): void {
+  if (lsetxattr(z(path), z(Buffer.from(name, 'latin1')), value, value.length, 0) !== 0) throw failed(`lsetxattr ${name}`);
+}
+
+/** Makes a fifo, socket or device node; `mode` holds the type bits. Fails when something exists. */
+export function makeNode(path: Uint8Array, mode: number, device: number): void {
+  if (mknod(z(path), mode, device) !== 0) throw failed('mknod');
+}
+
+/** Ranges [offset, length] of a file that hold data, as the file system reports them; one range when it can't tell. */
+export function dataRanges(fd: number, size: number): [number, number][] {
+  const seekData = 3;
+  const seekHole = 4;
+  const ranges: [number, number][] = [];
+  for (let at = 0; at < size; ) {
+    const start = Number(seek(fd, at, seekData));
+    if (start < 0) {
+      if (names[koffi.errno()] === 'ENXIO') break;
+      return [[0, size]];
+    }
+    const end = Number(seek(fd, start, seekHole));
+    if (end < 0) return [[0, size]];
+    ranges.push([start, Math.min(end, size) - start]);
+    at = end;
+  }
+  return ranges;
+}
+
+export interface Account {
+  readonly uid: number;
+  readonly gid: number;
+}
+
+/**
+ * Runs synchronous file calls of this thread with the rights of another account (fsuid and fsgid), so that a source is read with no more rights
+ * than it was given. Without an account, runs with the rights of the process.
+ */
+export function asAccount<T>(account: Account | undefined, run: () => T): T {
+  if (!account) return run();
+  setfsgid(account.gid);
+  setfsuid(account.uid);
+  try {
+    return run();
+  } finally {
+    setfsuid(process.geteuid!());
+    setfsgid(process.getegid!());
+  }
+}

@@ -1,0 +1,71 @@
+import { EngineError } from '../errors';
+import { decodeRoot, encodeRoot, rootName, rootSum, type Root } from '../format/root';
+import { newKeySet, type KeySet } from '../keys/key-set';
+import type { Target } from '../targets/target';
+import { TreeReader } from '../tree/tree-reader';
+import { ChunkReader } from './chunk-reader';
+import { newHeader, openHeader, writeHeader, type StoreHeader } from './store-header';
+import { StoreIndex } from './store-index';
+
+/** A store opened for reading and committing. Writers get their own {@link ChunkWriter}. */
+export class Store {
+  readonly index: StoreIndex;
+  readonly reader: ChunkReader;
+  readonly trees: TreeReader;
+
+  private constructor(
+    readonly target: Target,
+    readonly header: StoreHeader,
+    readonly keys: KeySet,
+  ) {
+    this.index = new StoreIndex(keys, target);
+    this.reader = new ChunkReader(keys, target, this.index);
+    this.trees = new TreeReader(this.reader);
+  }
+
+  /** Makes a new store. Throws TARGET_EXISTS, TARGET_MISSING, TARGET_REFUSED. */
+  static async create(target: Target, keyFile: Buffer, now: Date, keys: KeySet = newKeySet()): Promise<Store> {
+    const header = newHeader(keys, keyFile, now);
+    await writeHeader(target, keys, header);
+    return new Store(target, header, keys);
+  }
+
+  /** Opens a store with its key file or a passphrase and loads its index. */
+  static async open(target: Target, secret: Buffer | string): Promise<Store> {
+    const { header, keys } = await openHeader(target, secret);
+    return Store.withKeys(target, header, keys);
+  }
+
+  static async withKeys(target: Target, header: StoreHeader, keys: KeySet): Promise<Store> {
+    const store = new Store(target, header, keys);
+    await store.index.refresh();
+    return store;
+  }
+
+  /** The root of a task, or undefined when nothing was committed under it. */
+  async root(seriesId: string, taskId: string): Promise<{ root: Root; sum: string } | undefined> {
+    try {
+      const file = await this.target.read(rootName(seriesId, taskId));
+      return { root: decodeRoot(this.keys, seriesId, taskId, file), sum: rootSum(file) };
+    } catch (error) {
+      if (error instanceof EngineError && error.code === 'OBJECT_MISSING') return undefined;
+      throw error;
+    }
+  }
+
+  /** Commits: the point exists once this resolves. False when the task was committed before; that root then counts. */
+  async commit(root: Root): Promise<boolean> {
+    await this.index.checkpoint();
+    return this.target.putExclusive(rootName(root.seriesId, root.taskId), encodeRoot(this.keys, root));
+  }
+
+  /** Task ids of a series with a root on the target, sorted. */
+  async listRoots(seriesId: string): Promise<string[]> {
+    return this.target.list(`roots/${seriesId}/`);
+  }
+
+  /** Removes a root: the point is gone; what only it needed is left to pruning. */
+  async removeRoot(seriesId: string, taskId: string): Promise<void> {
+    await this.target.remove(rootName(seriesId, taskId));
+  }
+}

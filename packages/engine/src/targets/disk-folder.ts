@@ -1,0 +1,159 @@
+import { randomBytes } from 'node:crypto';
+import fs from 'node:fs';
+import path from 'node:path';
+import { EngineError, systemCode } from '../errors';
+import type { Room, Target } from './target';
+
+function translate(error: unknown, name: string): EngineError {
+  const code = systemCode(error);
+  if (code === 'ENOENT') return new EngineError('OBJECT_MISSING', name, { cause: error });
+  if (code === 'ENOSPC' || code === 'EDQUOT') return new EngineError('TARGET_FULL', name, { cause: error });
+  return new EngineError('TARGET_REFUSED', `${name}: ${code ?? String(error)}`, { cause: error });
+}
+
+function syncFolder(folder: string): void {
+  const fd = fs.openSync(folder, 'r');
+  try {
+    fs.fsyncSync(fd);
+  } finally {
+    fs.closeSync(fd);
+  }
+}
+
+/** A folder of a disk. Objects are written to `staging/`, made durable, then linked or renamed to their name. */
+export class DiskFolder implements Target {
+  readonly description: string;
+  private readonly openFiles = new Map<string, number>();
+
+  constructor(readonly folder: string) {
+    this.description = folder;
+  }
+
+  private place(name: string): string {
+    return path.join(this.folder, name);
+  }
+
+  private async make<T>(name: string, data: Uint8Array, settle: (staged: string, final: string) => T): Promise<T> {
+    const final = this.place(name);
+    const staged = path.join(this.folder, 'staging', randomBytes(12).toString('hex'));
+    try {
+      if (!fs.existsSync(this.folder)) throw new EngineError('TARGET_MISSING', this.folder);
+      fs.mkdirSync(path.dirname(staged), { recursive: true, mode: 0o700 });
+      this.folderFor(path.dirname(final));
+      const fd = fs.openSync(staged, 'wx', 0o600);
+      try {
+        for (let at = 0; at < data.length; ) at += fs.writeSync(fd, data, at, Math.min(8 << 20, data.length - at));
+        fs.fsyncSync(fd);
+      } finally {
+        fs.closeSync(fd);
+      }
+      const result = settle(staged, final);
+      syncFolder(path.dirname(final));
+      return result;
+    } catch (error) {
+      fs.rmSync(staged, { force: true });
+      throw error instanceof EngineError ? error : translate(error, name);
+    }
+  }
+
+  /** Makes a folder durable: every newly made level is synced into its parent. */
+  private folderFor(folder: string): void {
+    const first = fs.mkdirSync(folder, { recursive: true, mode: 0o700 });
+    if (first === undefined) return;
+    for (let at = folder; at.length >= first.length; at = path.dirname(at)) syncFolder(path.dirname(at));
+  }
+
+  put(name: string, data: Uint8Array): Promise<void> {
+    return this.make(name, data, (staged, final) => {
+      fs.renameSync(staged, final);
+    });
+  }
+
+  putExclusive(name: string, data: Uint8Array): Promise<boolean> {
+    return this.make(name, data, (staged, final) => {
+      try {
+        fs.linkSync(staged, final);
+        return true;
+      } catch (error) {
+        if (systemCode(error) === 'EEXIST') return false;
+        throw error;
+      } finally {
+        fs.rmSync(staged, { force: true });
+      }
+    });
+  }
+
+  async read(name: string): Promise<Buffer> {
+    try {
+      return fs.readFileSync(this.place(name));
+    } catch (error) {
+      throw translate(error, name);
+    }
+  }
+
+  async readRange(name: string, offset: number, length: number): Promise<Buffer> {
+    try {
+      const fd = this.openFiles.get(name) ?? this.keepOpen(name);
+      const data = Buffer.allocUnsafe(length);
+      const got = fs.readSync(fd, data, 0, length, offset);
+      if (got !== length) throw new EngineError('OBJECT_DAMAGED', `${name} is cut short`);
+      return data;
+    } catch (error) {
+      throw error instanceof EngineError ? error : translate(error, name);
+    }
+  }
+
+  private keepOpen(name: string): number {
+    if (this.openFiles.size >= 64) {
+      const [oldest, fd] = this.openFiles.entries().next().value!;
+      fs.closeSync(fd);
+      this.openFiles.delete(oldest);
+    }
+    const fd = fs.openSync(this.place(name), 'r');
+    this.openFiles.set(name, fd);
+    return fd;
+  }
+
+  async list(prefix: string): Promise<string[]> {
+    try {
+      return fs.readdirSync(this.place(prefix)).sort();
+    } catch (error) {
+      if (systemCode(error) === 'ENOENT') return [];
+      throw translate(error, prefix);
+    }
+  }
+
+  async remove(name: string): Promise<void> {
+    try {
+      fs.rmSync(this.place(name), { force: true });
+      syncFolder(path.dirname(this.place(name)));
+    } catch (error) {
+      throw translate(error, name);
+    }
+  }
+
+  async room(): Promise<Room> {
+    try {
+      const { bavail, bsize } = fs.statfsSync(this.folder);
+      return { used: sizeBelow(this.folder), free: bavail * bsize };
+    } catch (error) {
+      throw translate(error, this.folder);
+    }
+  }
+
+  /** Closes the files kept open for reading. */
+  close(): void {
+    for (const fd of this.openFiles.values()) fs.closeSync(fd);
+    this.openFiles.clear();
+  }
+}
+
+function sizeBelow(folder: string): number {
+  let sum = 0;
+  for (const entry of fs.readdirSync(folder, { withFileTypes: true })) {
+    const at = path.join(folder, entry.name);
+    if (entry.isDirectory()) sum += sizeBelow(at);
+    else sum += fs.statSync(at, { throwIfNoEntry: false })?.size ?? 0;
+  }
+  return sum;
+}

@@ -1,0 +1,23 @@
+export interface Room {
+  /** Bytes used by the store, and free on its volume. */
+  readonly used: number;
+  readonly free: number;
+}
+
+/**
+ * A place that keeps named objects. Names use `/` and plain ASCII. Everything `put` is durable and whole when the promise resolves, or
+ * absent when it rejects.
+ */
+export interface Target {
+  readonly description: string;
+  put(name: string, data: Uint8Array): Promise<void>;
+  /** Creates the object only if the name is free; false when it was taken. This is what makes one winner. */
+  putExclusive(name: string, data: Uint8Array): Promise<boolean>;
+  /** Throws OBJECT_MISSING. */
+  read(name: string): Promise<Buffer>;
+  readRange(name: string, offset: number, length: number): Promise<Buffer>;
+  /** Names directly below a prefix ending in '/', sorted. */
+  list(prefix: string): Promise<string[]>;
+  remove(name: string): Promise<void>;
+  room(): Promise<Room>;
+}

@@ -1,0 +1,223 @@
+import { randomBytes } from 'node:crypto';
+import fs from 'node:fs';
+import { DiskFolder, Store, topEntry, diffTrees, type TreeChange } from '@lithodex/engine';
+import { Restorer, type RestoredItem, type CaptureWarning } from '@lithodex/connectors';
+import type { ConflictRule } from '@lithodex/core';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { describeTree, diskUse, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
+import { takePoint, type PointRequest } from './take-point';
+
+let base: string;
+let store: Store;
+const keyFile = randomBytes(32);
+
+beforeEach(async () => {
+  base = temporaryFolder('point');
+  fs.mkdirSync(`${base}/store`);
+  fs.mkdirSync(`${base}/source`);
+  store = await Store.create(new DiskFolder(`${base}/store`), keyFile, new Date(0));
+});
+
+afterEach(() => {
+  fs.rmSync(base, { recursive: true, force: true });
+});
+
+function request(taskId: string, previous: string | null, more: Partial<PointRequest> = {}): PointRequest {
+  return {
+    taskId,
+    seriesId: 's1',
+    workload: { id: 'w1', name: 'quay-1', source: 'quay-1', path: `${base}/source` },
+    kind: 'incremental',
+    previous,
+    moment: 1000,
+    include: [],
+    exclude: [],
+    crossFileSystems: false,
+    readAs: null,
+    targetFolders: [],
+    ...more,
+  };
+}
+
+async function take(taskId: string, previous: string | null = null, more: Partial<PointRequest> = {}) {
+  const warnings: CaptureWarning[] = [];
+  const taken = await takePoint(store, request(taskId, previous, more), {
+    now: () => 2000,
+    onWarning: (w) => warnings.push(w),
+    onCapture: () => undefined,
+    stopped: () => false,
+  });
+  return { ...taken, warnings };
+}
+
+async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave', paths = [''], from?: Store) {
+  const opened = from ?? (await Store.open(new DiskFolder(`${base}/store`), keyFile));
+  const { root } = (await opened.root('s1', taskId))!;
+  const items: RestoredItem[] = [];
+  const restorer = new Restorer({
+    base: to,
+    rule,
+    stamp: '2026-11-22 2200',
+    taskId: 'r1',
+    trial: false,
+    trees: opened.trees,
+    chunks: opened.reader,
+    keys: opened.keys,
+    onItem: (item) => items.push(item),
+    onBytes: () => undefined,
+    stopped: () => false,
+  });
+  for (const path of paths) await restorer.item(await opened.trees.find(topEntry(root), path), path);
+  restorer.close();
+  return items;
+}
+
+describe('a point of a folder tree', () => {
+  it('comes back identical in content and metadata, whatever the names and kinds', async () => {
+    makeNastyTree(`${base}/source`);
+    const { root, warnings } = await take('t1');
+    expect(warnings).toEqual([]);
+    expect(root.totals.bytes).toBeGreaterThan(2_147_483_648);
+    const items = await bringBack('t1', `${base}/back`);
+    expect(items.filter((i) => i.action === 'failed' || i.remark !== '')).toEqual([]);
+    const top = topEntry(root);
+    const { applyMetadata } = await import('../../../connectors/src/files/metadata');
+    applyMetadata(Buffer.from(`${base}/back`), top);
+    expect(describeTree(`${base}/back`)).toBe(describeTree(`${base}/source`));
+    expect(diskUse(`${base}/back`)).toBeLessThan(diskUse(`${base}/source`) * 1.2);
+    expect(diskUse(`${base}/store`)).toBeLessThan(12_000_000);
+  });
+
+  it('stores almost nothing when nothing changed and reads nothing again', async () => {
+    makeNastyTree(`${base}/source`);
+    await take('t1');
+    const second = await take('t2', 't1');
+    expect(second.root.totals.read).toBe(0);
+    expect(second.root.totals.fresh).toBe(0);
+    expect(second.root.totals.items).toBe((await store.root('s1', 't1'))!.root.totals.items);
+    const full = await take('t3', 't2', { kind: 'full' });
+    expect(full.root.totals.read).toBeGreaterThan(9_000_000);
+    expect(full.root.totals.fresh).toBe(0);
+  });
+
+  it('keeps every version as it was and tells what changed between two points', async () => {
+    fs.mkdirSync(`${base}/source/a/b`, { recursive: true });
+    fs.writeFileSync(`${base}/source/a/one.txt`, 'first');
+    fs.writeFileSync(`${base}/source/a/b/two.txt`, 'second');
+    fs.writeFileSync(`${base}/source/gone.txt`, 'soon gone');
+    await take('t1');
+    const before = describeTree(`${base}/source`);
+    fs.writeFileSync(`${base}/source/a/one.txt`, 'changed');
+    fs.rmSync(`${base}/source/gone.txt`);
+    fs.writeFileSync(`${base}/source/a/three.txt`, 'new');
+    const { root, previousTop } = await take('t2', 't1');
+    const changes: TreeChange[] = [];
+    for await (const c of diffTrees(store.trees, previousTop, topEntry(root))) changes.push(c);
+    expect(changes.filter((c) => c.entry.kind === 'file').map((c) => `${c.change} ${c.entry.name}`).sort()).toEqual(['added three.txt', 'changed one.txt', 'removed gone.txt']);
+    await bringBack('t1', `${base}/back`);
+    const { applyMetadata } = await import('../../../connectors/src/files/metadata');
+    applyMetadata(Buffer.from(`${base}/back`), topEntry((await store.root('s1', 't1'))!.root));
+    expect(describeTree(`${base}/back`)).toBe(before);
+  });
+
+  it('leaves the folder of the target out of the source by itself, and what patterns leave out', async () => {
+    fs.mkdirSync(`${base}/source/inner/store`, { recursive: true });
+    fs.writeFileSync(`${base}/source/inner/store/pack`, 'x');
+    fs.writeFileSync(`${base}/source/keep.log`, 'k');
+    fs.writeFileSync(`${base}/source/drop.tmp`, 'd');
+    const { root } = await take('t1', null, { targetFolders: [`${base}/source/inner/store`], exclude: ['*.tmp'] });
+    expect(root.leftOut.byItself).toEqual(['inner/store']);
+    expect(root.totals.items).toBe(2);
+  });
+
+  it('adopts the root that an earlier attempt committed instead of making a second one', async () => {
+    fs.writeFileSync(`${base}/source/a`, '1');
+    const first = await take('t1');
+    fs.writeFileSync(`${base}/source/b`, '2');
+    const again = await take('t1');
+    expect(again.adopted).toBe(true);
+    expect(again.root).toEqual(first.root);
+  });
+
+  it('warns of what it may not read, keeps the run going and takes it up later as not looked at', async () => {
+    fs.chmodSync(base, 0o755);
+    fs.mkdirSync(`${base}/source/open`);
+    fs.mkdirSync(`${base}/source/closed`);
+    fs.writeFileSync(`${base}/source/closed/secret`, 's');
+    fs.writeFileSync(`${base}/source/private`, 'p');
+    await take('t1');
+    fs.chmodSync(`${base}/source/closed`, 0o700);
+    fs.chmodSync(`${base}/source/private`, 0o600);
+    const { warnings, root, previousTop } = await take('t2', 't1', { readAs: 'nobody' });
+    expect(warnings.map((w) => `${w.code} ${w.path}`).sort()).toEqual(['UNREADABLE closed', 'UNREADABLE private']);
+    const changes: TreeChange[] = [];
+    for await (const c of diffTrees(store.trees, previousTop, topEntry(root))) changes.push(c);
+    expect(changes.find((c) => c.entry.name === 'secret')?.change).toBe('unseen');
+  });
+
+  it('notices a single flipped bit when it is read', async () => {
+    fs.writeFileSync(`${base}/source/a`, randomBytes(200_000));
+    await take('t1');
+    const folder = fs.readdirSync(`${base}/store/packs`);
+    for (const sub of folder)
+      for (const pack of fs.readdirSync(`${base}/store/packs/${sub}`)) {
+        const file = `${base}/store/packs/${sub}/${pack}`;
+        const data = fs.readFileSync(file);
+        data[100] = data[100]! ^ 4;
+        fs.writeFileSync(file, data);
+      }
+    await expect(bringBack('t1', `${base}/back`).then((items) => items.some((i) => i.action === 'failed') && Promise.reject(new Error('OBJECT_DAMAGED')))).rejects.toThrow(
+      /OBJECT_DAMAGED|damaged/,
+    );
+  });
+});
+
+describe('restoring where something exists', () => {
+  const read = (name: string) => fs.readFileSync(`${base}/source/${name}`, 'utf8');
+
+  beforeEach(async () => {
+    fs.mkdirSync(`${base}/source/plans`);
+    fs.writeFileSync(`${base}/source/plans/north.txt`, 'then');
+    fs.utimesSync(`${base}/source/plans/north.txt`, 1000, 1000);
+    await take('t1');
+    fs.writeFileSync(`${base}/source/plans/north.txt`, 'now');
+  });
+
+  it('leaves what exists by default', async () => {
+    const items = await bringBack('t1', `${base}/source`);
+    expect(items.find((i) => i.path === 'plans/north.txt')?.action).toBe('leave');
+    expect(read('plans/north.txt')).toBe('now');
+  });
+
+  it('replaces', async () => {
+    await bringBack('t1', `${base}/source`, 'replace');
+    expect(read('plans/north.txt')).toBe('then');
+  });
+
+  it('replaces only what is older', async () => {
+    await bringBack('t1', `${base}/source`, 'replaceIfOlder');
+    expect(read('plans/north.txt')).toBe('now');
+    fs.utimesSync(`${base}/source/plans/north.txt`, 10, 10);
+    await bringBack('t1', `${base}/source`, 'replaceIfOlder');
+    expect(read('plans/north.txt')).toBe('then');
+  });
+
+  it('puts beside, and only once when tried again', async () => {
+    await bringBack('t1', `${base}/source`, 'beside');
+    await bringBack('t1', `${base}/source`, 'beside');
+    expect(fs.readdirSync(`${base}/source/plans`).sort()).toEqual(['north (restored 2026-11-22 2200).txt', 'north.txt']);
+    expect(read('plans/north (restored 2026-11-22 2200).txt')).toBe('then');
+  });
+
+  it('never follows a link out of the destination', async () => {
+    fs.mkdirSync(`${base}/outside`);
+    fs.rmSync(`${base}/source/plans`, { recursive: true });
+    fs.symlinkSync(`${base}/outside`, `${base}/source/plans`);
+    const items = await bringBack('t1', `${base}/source`, 'leave', ['plans', 'plans/north.txt']);
+    expect(fs.readdirSync(`${base}/outside`)).toEqual([]);
+    expect(items.some((i) => i.action === 'failed' || i.action === 'leave')).toBe(true);
+    await bringBack('t1', `${base}/source`, 'replace', ['plans']);
+    expect(fs.readdirSync(`${base}/outside`)).toEqual([]);
+    expect(fs.lstatSync(`${base}/source/plans`).isDirectory()).toBe(true);
+  });
+});

@@ -1,0 +1,123 @@
+import { pathFilter } from '@lithodex/core';
+import { accountOf, Capture, readNames, type CaptureProgress, type CaptureWarning } from '@lithodex/connectors';
+import { ChunkWriter, ClaimTable, CrunchPool, DiskFolder, EngineError, encodeTop, topEntry, type Root, type Store, type TreeEntry } from '@lithodex/engine';
+
+export interface PointRequest {
+  readonly taskId: string;
+  readonly seriesId: string;
+  readonly workload: Root['workload'];
+  readonly kind: Root['kind'];
+  /** Task id of the series' newest point in the catalog. */
+  readonly previous: string | null;
+  readonly moment: number;
+  readonly include: readonly string[];
+  readonly exclude: readonly string[];
+  readonly crossFileSystems: boolean;
+  readonly readAs: string | null;
+  /** Folders where targets keep their data, absolute, escaped. */
+  readonly targetFolders: readonly string[];
+}
+
+export interface PointHooks {
+  readonly now: () => number;
+  readonly onWarning: (warning: CaptureWarning) => void;
+  readonly onCapture: (progress: CaptureProgress) => void;
+  readonly stopped: () => boolean;
+  /** Called right before the commit point. */
+  readonly beforeCommit?: () => void;
+}
+
+export interface TakenPoint {
+  readonly root: Root;
+  readonly top: TreeEntry;
+  readonly previousTop: TreeEntry | undefined;
+  /** The root was found committed by an earlier attempt. */
+  readonly adopted: boolean;
+}
+
+const threads = 2;
+
+/** Takes a point of a folder tree and commits it; adopts the root when an earlier attempt of the same task has committed one. */
+export async function takePoint(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
+  const { taskId, seriesId } = request;
+  const before = request.previous ? await store.root(seriesId, request.previous) : undefined;
+  const previousTop = before && topEntry(before.root);
+  const found = await store.root(seriesId, taskId);
+  if (found) return { root: found.root, top: topEntry(found.root), previousTop, adopted: true };
+
+  const folder = (store.target as DiskFolder).folder;
+  const claims = ClaimTable.over(store.index.chunks, Math.max(65_536, 2 * (before?.root.totals.items ?? 0)));
+  let checkpointDue = false;
+  const onPack = (toc: Parameters<typeof store.index.written>[0]) => {
+    checkpointDue = store.index.written(toc) || checkpointDue;
+  };
+  const nodes = new ChunkWriter(store.keys, store.target, (name) => claims.claim(name), onPack);
+  const pool = new CrunchPool(store.keys, folder, claims, threads, onPack);
+  let warnings = 0;
+  try {
+    const capture = new Capture({
+      root: request.workload.path,
+      previous: request.kind === 'full' ? undefined : previousTop,
+      filter: pathFilter(request.include, request.exclude),
+      leftOutByItself: request.targetFolders,
+      crossFileSystems: request.crossFileSystems,
+      account: request.readAs ? accountOf(request.readAs) : undefined,
+      trees: store.trees,
+      pool,
+      put: (data) => nodes.put(data),
+      drain: async () => {
+        await nodes.drain();
+        if (checkpointDue) {
+          checkpointDue = false;
+          await store.index.checkpoint();
+        }
+        hooks.onCapture(capture.progress);
+      },
+      onWarning: (warning) => {
+        warnings++;
+        hooks.onWarning(warning);
+      },
+      stopped: hooks.stopped,
+    });
+    const top = await capture.run();
+    await nodes.finish();
+    const counts = await pool.finish();
+    hooks.onCapture(capture.progress);
+    hooks.beforeCommit?.();
+    if (hooks.stopped()) throw new EngineError('STOPPED');
+    const root: Root = {
+      format: 1,
+      taskId,
+      seriesId,
+      workload: { ...request.workload },
+      moment: request.moment,
+      committed: hooks.now(),
+      kind: request.kind,
+      previous: before && request.previous ? { taskId: request.previous, sum: before.sum } : null,
+      top: encodeTop(top),
+      totals: {
+        items: top.folder?.items ?? 0,
+        files: capture.progress.files,
+        bytes: top.folder?.bytes ?? 0,
+        read: capture.progress.read,
+        fresh: counts.fresh + nodes.counts.fresh,
+        stored: counts.stored + nodes.counts.stored,
+      },
+      owners: namesOf('/etc/passwd'),
+      groups: namesOf('/etc/group'),
+      leftOut: { include: request.include, exclude: request.exclude, byItself: capture.leftOut },
+      warnings,
+    };
+    if (await store.commit(root)) return { root, top, previousTop, adopted: false };
+    const winner = await store.root(seriesId, taskId);
+    if (!winner) throw new EngineError('OBJECT_MISSING', 'the root of this task');
+    return { root: winner.root, top: topEntry(winner.root), previousTop, adopted: true };
+  } finally {
+    await pool.close();
+  }
+}
+
+function namesOf(file: '/etc/passwd' | '/etc/group'): Record<string, string> {
+  return Object.fromEntries([...readNames(file)].map(([id, name]) => [String(id), name]));
+}
+

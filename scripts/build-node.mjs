@@ -1,0 +1,29 @@
+// Bundles the processes and threads that run on Node into dist/node.
+import { build } from 'esbuild';
+import { existsSync, rmSync } from 'node:fs';
+
+const entries = {
+  server: 'packages/server/src/main.ts',
+  mover: 'packages/mover/src/main.ts',
+  'task-thread': 'packages/mover/src/task-thread.ts',
+  'crunch-thread': 'packages/engine/src/pipeline/crunch-thread.ts',
+  demo: 'demo/main.ts',
+  bench: 'bench/main.ts',
+};
+const present = Object.fromEntries(Object.entries(entries).filter(([, file]) => existsSync(file)));
+rmSync('dist/node', { recursive: true, force: true });
+await build({
+  entryPoints: Object.entries(present).map(([out, file]) => ({ out, in: file })),
+  outdir: 'dist/node',
+  bundle: true,
+  splitting: true,
+  format: 'esm',
+  platform: 'node',
+  target: 'node20.19',
+  sourcemap: 'linked',
+  packages: 'external',
+  alias: Object.fromEntries(
+    ['core', 'contract', 'engine', 'connectors', 'mover', 'server'].map((name) => [`@lithodex/${name}`, `./packages/${name}/src/index.ts`]),
+  ),
+  logLevel: 'warning',
+});

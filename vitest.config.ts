@@ -1,0 +1,20 @@
+import path from 'node:path';
+import { defineConfig } from 'vitest/config';
+
+const alias = Object.fromEntries(
+  ['core', 'contract', 'engine', 'connectors', 'mover', 'server'].map((name) => [`@lithodex/${name}`, path.resolve(`packages/${name}/src/index.ts`)]),
+);
+const project = (name: string, include: string[], timeout: number) => ({
+  resolve: { alias },
+  test: { name, include, environment: 'node' as const, testTimeout: timeout, hookTimeout: timeout, fileParallelism: name === 'unit' },
+});
+
+export default defineConfig({
+  test: {
+    projects: [
+      project('unit', ['packages/{core,contract,engine,connectors,mover,server}/src/**/*.test.ts', 'demo/**/*.test.ts'], 60_000),
+      project('api', ['tests/api/**/*.test.ts'], 240_000),
+      project('browser', ['tests/browser/**/*.test.ts'], 300_000),
+    ],
+  },
+});
