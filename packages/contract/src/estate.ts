@@ -1,0 +1,131 @@
+import { z } from 'zod';
+import { Bytes, Count, EscapedPath, Id, Instant, Name, Uuid } from './common';
+import { PointKind } from './policy';
+
+export const SourceBody = z.object({
+  name: Name,
+  /** Absolute folder on the mover's host. */
+  folder: z.string().min(1).max(4000).regex(/^\//, 'start with /'),
+  location: z.string().trim().max(80).default(''),
+  /** Account whose rights are used to read; null means the mover's own. */
+  readAs: z
+    .string()
+    .regex(/^[a-z_][a-z0-9_-]{0,31}$/)
+    .nullable()
+    .default(null),
+  crossFileSystems: z.boolean().default(false),
+  tags: z.array(Name).max(30).default([]),
+});
+export type SourceBody = z.infer<typeof SourceBody>;
+
+export const ConnectionTest = z.object({
+  ok: z.boolean(),
+  findings: z.array(z.object({ level: z.enum(['fault', 'warning']), path: z.string(), message: z.string(), neededFor: z.string() })),
+  looked: Count,
+  complete: z.boolean(),
+});
+export type ConnectionTest = z.infer<typeof ConnectionTest>;
+
+export const coverageMarks = ['none', 'matched', 'protected', 'suspect'] as const;
+export const WorkloadRow = z.object({
+  id: Id,
+  name: z.string(),
+  source: z.object({ id: Id, name: z.string(), location: z.string(), folder: z.string() }),
+  tags: z.array(z.string()),
+  policies: z.array(z.object({ id: Id, name: z.string() })),
+  /** none: no policy and no points; matched: a policy but no point yet. */
+  coverage: z.enum(coverageMarks),
+  newestPoint: z.object({ id: Uuid, moment: Instant, bytes: Bytes, items: Count }).nullable(),
+  points: Count,
+  objectiveHours: z.number().nullable(),
+  late: z.boolean(),
+  /** The oldest moment that can still be brought back. */
+  oldestPoint: Instant.nullable(),
+});
+export type WorkloadRow = z.infer<typeof WorkloadRow>;
+
+export const Estate = z.object({
+  asOf: Instant.nullable(),
+  workloads: z.array(WorkloadRow),
+  counts: z.object({ all: Count, none: Count, matched: Count, protected: Count, suspect: Count, late: Count }),
+  tags: z.array(z.object({ name: z.string(), count: Count })),
+});
+export type Estate = z.infer<typeof Estate>;
+
+export const DiscoveredRow = z.object({
+  name: z.string(),
+  path: EscapedPath,
+  kind: z.string(),
+  size: Bytes,
+  mtime: Instant,
+  readable: z.boolean(),
+  /** Left out by a policy's patterns or because a target lives there; '' when it is protected with the workload. */
+  leftOut: z.string(),
+});
+export const Discovered = z.object({ path: EscapedPath, rows: z.array(DiscoveredRow), readAt: Instant });
+export type Discovered = z.infer<typeof Discovered>;
+
+export const Point = z.object({
+  id: Uuid,
+  seriesId: Uuid,
+  workloadId: Id,
+  runId: Id,
+  moment: Instant,
+  kind: PointKind,
+  target: z.string(),
+  policy: z.string().nullable(),
+  buildsOn: Instant.nullable(),
+  items: Count,
+  files: Count,
+  bytes: Bytes,
+  read: Bytes,
+  fresh: Bytes,
+  stored: Bytes,
+  added: Count,
+  changed: Count,
+  removed: Count,
+  warnings: Count,
+  complete: z.boolean(),
+  unusual: z.int(),
+  reasons: z.array(z.string()),
+  suspect: z.boolean(),
+  held: z.boolean(),
+  heldWhy: z.string(),
+  keepUntil: Instant.nullable(),
+  keepWhy: z.string(),
+  expired: z.boolean(),
+});
+export type Point = z.infer<typeof Point>;
+
+export const WorkloadDetail = WorkloadRow.extend({
+  readAs: z.string().nullable(),
+  frozen: z.boolean(),
+  seriesId: Uuid.nullable(),
+  allBytes: Bytes,
+  storedBytes: Bytes,
+  pointList: z.array(Point),
+  /** Moments at which a scheduled run should have made a point but did not. */
+  missing: z.array(z.object({ moment: Instant, why: z.string() })),
+  damage: z.object({ pointId: Uuid, goodPointId: Uuid, files: Count, bytes: Bytes }).nullable(),
+});
+export type WorkloadDetail = z.infer<typeof WorkloadDetail>;
+
+export const TargetBody = z.object({ name: Name, folder: z.string().regex(/^\//).max(4000), location: z.string().trim().max(80).default('') });
+export type TargetBody = z.infer<typeof TargetBody>;
+export const Target = z.object({
+  id: Uuid,
+  name: z.string(),
+  folder: z.string(),
+  location: z.string(),
+  used: Bytes.nullable(),
+  free: Bytes.nullable(),
+  measuredAt: Instant.nullable(),
+  points: Count,
+  allBytes: Bytes,
+  storedBytes: Bytes,
+  trouble: z.string().nullable(),
+});
+export type Target = z.infer<typeof Target>;
+export const TargetTest = z.object({ ok: z.boolean(), holdsStore: z.boolean(), free: Bytes, message: z.string() });
+export type TargetTest = z.infer<typeof TargetTest>;
+export const Envelope = z.object({ fileName: z.string(), content: z.string() });

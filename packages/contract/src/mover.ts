@@ -1,0 +1,141 @@
+import { z } from 'zod';
+import { Bytes, Count, Id, Instant, Uuid } from './common';
+import { PointKind } from './policy';
+import { Cause, conflictRules, Progress } from './runs';
+
+/** Messages between a mover and the server. Paths and names are byte strings: one character (0–255) a byte. */
+const ByteString = z.string().max(200_000);
+const TargetRef = z.object({ id: Uuid, folder: z.string() });
+export const PointRef = z.object({ taskId: Uuid, seriesId: Uuid, target: TargetRef, root: ByteString });
+export type PointRef = z.infer<typeof PointRef>;
+
+export const BackupWork = z.object({
+  type: z.enum(['backup', 'trial']),
+  target: TargetRef,
+  seriesId: Uuid,
+  workload: z.object({ id: z.string(), name: z.string(), source: z.string(), path: ByteString }),
+  kind: PointKind,
+  previous: Uuid.nullable(),
+  moment: Instant,
+  include: z.array(z.string()),
+  exclude: z.array(z.string()),
+  crossFileSystems: z.boolean(),
+  readAs: z.string().nullable(),
+  targetFolders: z.array(ByteString),
+  expected: z.object({ items: Count, bytes: Bytes }),
+});
+export type BackupWork = z.infer<typeof BackupWork>;
+
+export const RestoreWork = z.object({
+  type: z.literal('restore'),
+  picks: z.array(z.object({ point: PointRef, path: ByteString, to: ByteString, base: ByteString })),
+  rule: z.enum(conflictRules),
+  stamp: z.string(),
+  trial: z.boolean(),
+  expected: z.object({ items: Count, bytes: Bytes }),
+});
+export type RestoreWork = z.infer<typeof RestoreWork>;
+
+export const DownloadWork = z.object({
+  type: z.literal('download'),
+  format: z.enum(['tar', 'zip', 'file']),
+  picks: z.array(z.object({ point: PointRef, path: ByteString, to: ByteString })),
+  expected: z.object({ items: Count, bytes: Bytes }),
+});
+export type DownloadWork = z.infer<typeof DownloadWork>;
+
+export const ExpireWork = z.object({ type: z.literal('expire'), points: z.array(PointRef) });
+export type ExpireWork = z.infer<typeof ExpireWork>;
+
+export const Work = z.discriminatedUnion('type', [BackupWork, RestoreWork, DownloadWork, ExpireWork]);
+export type Work = z.infer<typeof Work>;
+export const Claim = z.object({ mover: z.string().min(1).max(80) });
+export const ClaimedTask = z.object({ id: Uuid, runId: Id, attempt: z.int().positive(), leaseMs: Count, serverNow: Instant, work: Work });
+export type ClaimedTask = z.infer<typeof ClaimedTask>;
+export const Claimed = z.object({ task: ClaimedTask.nullable() });
+
+export const MoverLine = z.object({
+  level: z.enum(['note', 'warning', 'fault']),
+  code: z.string().max(40),
+  path: ByteString,
+  message: z.string().max(2000),
+});
+export type MoverLine = z.infer<typeof MoverLine>;
+const Attempt = z.object({ attempt: z.int().positive() });
+/** `logSeq` numbers batches of log lines, so that one sent twice counts once. */
+export const Renew = Attempt.extend({ progress: Progress.nullable(), logSeq: Count, log: z.array(MoverLine).max(2000) });
+export const Renewed = z.object({ stop: z.boolean() });
+
+export const ItemFacts = z.object({
+  kind: z.string().max(10),
+  size: Bytes,
+  mtimeNs: z.string().max(24),
+  mode: Count,
+  uid: Count,
+  gid: Count,
+  /** Everything below, for folders. */
+  items: Count,
+  flags: Count,
+  /** 16 bytes that stand for the content, as hex; '' for none. */
+  content: z.string().max(32),
+});
+export type ItemFacts = z.infer<typeof ItemFacts>;
+export const itemFlags = { unread: 1, random: 2, torn: 4 } as const;
+export const ItemChange = z.object({
+  change: z.enum(['added', 'changed', 'removed', 'unseen']),
+  folder: ByteString,
+  name: ByteString,
+  facts: ItemFacts.nullable(),
+});
+export type ItemChange = z.infer<typeof ItemChange>;
+export const ItemBatch = Attempt.extend({ seq: Count, changes: z.array(ItemChange).max(5000) });
+
+export const PointTotals = z.object({
+  moment: Instant,
+  kind: PointKind,
+  previous: Uuid.nullable(),
+  items: Count,
+  files: Count,
+  bytes: Bytes,
+  read: Bytes,
+  fresh: Bytes,
+  stored: Bytes,
+  warnings: Count,
+  complete: z.boolean(),
+  changes: z.object({ before: Count, added: Count, changed: Count, removed: Count, random: Count, turnedRandom: Count, renamed: Count }),
+});
+export type PointTotals = z.infer<typeof PointTotals>;
+export const CommitPoint = Attempt.extend({ point: PointTotals });
+
+export const RestoredItems = Attempt.extend({
+  seq: Count,
+  items: z.array(z.object({ path: ByteString, action: z.string().max(20), kind: z.string().max(10), bytes: Bytes, remark: z.string().max(4000) })).max(5000),
+});
+export const Finish = Attempt.extend({
+  outcome: z.enum(['done', 'failed', 'stopped']),
+  cause: Cause.nullable(),
+  counts: z.object({ items: Count, files: Count, bytes: Bytes, read: Bytes, stored: Bytes, warnings: Count, failed: Count, missing: Count }),
+  phases: z.array(z.object({ name: z.string().max(40), ms: z.number() })),
+  /** Measured seconds of real work and the bytes moved in them. */
+  measured: z.object({ ms: z.number(), bytes: z.number() }),
+});
+export type Finish = z.infer<typeof Finish>;
+
+/** Questions a mover answers within a second. */
+export const Question = z.discriminatedUnion('ask', [
+  z.object({ ask: z.literal('probe'), folder: ByteString, readAs: z.string().nullable() }),
+  z.object({ ask: z.literal('discover'), folder: ByteString, path: ByteString, readAs: z.string().nullable() }),
+  z.object({ ask: z.literal('targetTest'), folder: z.string() }),
+  z.object({ ask: z.literal('targetCreate'), folder: z.string(), id: Uuid }),
+  z.object({ ask: z.literal('targetRoom'), target: TargetRef }),
+  z.object({ ask: z.literal('envelope'), target: TargetRef, name: z.string(), passphrase: z.string() }),
+  z.object({ ask: z.literal('compare'), point: PointRef, path: ByteString, folder: z.boolean() }),
+  z.object({
+    ask: z.literal('look'),
+    places: z.array(z.object({ path: ByteString, mtimeNs: z.string() })).max(20_000),
+    destination: ByteString,
+  }),
+]);
+export type Question = z.infer<typeof Question>;
+export const Asked = z.object({ id: Uuid.nullable(), question: Question.nullable() });
+export const Answer = z.object({ ok: z.boolean(), answer: z.unknown() });

@@ -1,0 +1,45 @@
+import { z } from 'zod';
+import { Id, Instant, Name } from './common';
+import { Role } from './roles';
+
+export const SignIn = z.object({ name: z.string().min(1).max(60), password: z.string().min(1).max(200) });
+export const Me = z.object({
+  id: Id,
+  name: z.string(),
+  display: z.string(),
+  role: Role,
+  /** Workloads a clerk may act for; null means no limit. */
+  remit: z.array(Id).nullable(),
+  /** To be sent back as header x-lithodex-csrf with every change. */
+  csrf: z.string(),
+  zone: z.string(),
+  now: Instant,
+});
+export type Me = z.infer<typeof Me>;
+
+export const Person = z.object({ id: Id, name: z.string(), display: z.string(), role: Role, remit: z.array(Id).nullable(), disabled: z.boolean() });
+export type Person = z.infer<typeof Person>;
+export const NewPerson = z.object({
+  name: z.string().regex(/^[a-z][a-z0-9.-]{1,39}$/),
+  display: Name,
+  role: Role,
+  password: z.string().min(12).max(200),
+  remit: z.array(Id).max(1000).nullable().default(null),
+});
+
+export const Token = z.object({ id: Id, name: z.string(), role: Role, createdAt: Instant, lastUsedAt: Instant.nullable() });
+export type Token = z.infer<typeof Token>;
+export const NewToken = z.object({ name: Name, role: Role });
+export const IssuedToken = z.object({ token: z.string() });
+
+export const AuditRow = z.object({
+  seq: Id,
+  at: Instant,
+  actor: z.string(),
+  action: z.string(),
+  object: z.string(),
+  detail: z.string(),
+});
+export type AuditRow = z.infer<typeof AuditRow>;
+export const AuditCheck = z.object({ rows: z.int(), intact: z.boolean(), brokenAt: z.int().nullable() });
+export type AuditCheck = z.infer<typeof AuditCheck>;

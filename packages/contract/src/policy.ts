@@ -1,0 +1,80 @@
+import { z } from 'zod';
+import { Count, Id, Instant, Name, Named, Uuid } from './common';
+
+const ClockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/);
+export const Schedule = z.discriminatedUnion('every', [
+  z.object({ every: z.literal('day'), at: ClockTime }),
+  z.object({ every: z.literal('week'), days: z.array(z.int().min(1).max(7)).min(1).max(7), at: ClockTime }),
+  z.object({ every: z.literal('hours'), hours: z.union([1, 2, 3, 4, 6, 8, 12].map((n) => z.literal(n))), at: ClockTime }),
+  z.object({ every: z.literal('hand') }),
+]);
+export const Keep = z.discriminatedUnion('by', [
+  z.object({ by: z.literal('days'), days: z.int().min(1).max(36_500) }),
+  z.object({ by: z.literal('points'), points: z.int().min(1).max(100_000) }),
+  z.object({ by: z.literal('hand') }),
+]);
+export const Pattern = z.string().trim().min(1).max(500);
+export const PointKind = z.enum(['full', 'incremental']);
+export type PointKind = z.infer<typeof PointKind>;
+
+const zoneExists = (zone: string) => {
+  try {
+    new Intl.DateTimeFormat('en', { timeZone: zone });
+    return true;
+  } catch {
+    return false;
+  }
+};
+
+export const PolicyBody = z.object({
+  name: Name,
+  /** What is protected: workloads one by one, and every workload with one of these tags. */
+  workloads: z.array(Id).max(5000),
+  tags: z.array(Name).max(50),
+  kind: PointKind,
+  schedule: Schedule,
+  zone: z.string().max(60).refine(zoneExists, 'not a time zone'),
+  keep: Keep,
+  targetId: Uuid,
+  include: z.array(Pattern).max(200).default([]),
+  exclude: z.array(Pattern).max(200).default([]),
+  /** How old the newest good point may be, in hours. */
+  objectiveHours: z.int().min(1).max(10_000).default(24),
+  /** Share of files, in per cent, that may change before a point is taken but held as suspect. */
+  changeLimit: z.int().min(1).max(100).default(40),
+});
+export type PolicyBody = z.infer<typeof PolicyBody>;
+
+export const Policy = z.object({
+  id: Id,
+  body: PolicyBody,
+  matches: z.array(Named),
+  nextRun: Instant.nullable(),
+  lastRun: Instant.nullable(),
+  points: Count,
+});
+export type Policy = z.infer<typeof Policy>;
+
+/** What a draft would do, compared with what is in force. */
+export const Consequences = z.object({
+  matches: z.array(Named.extend({ why: z.string(), alsoBy: z.array(z.string()) })),
+  zone: z.string(),
+  nextRuns: z.array(Instant),
+  settled: z.object({ points: Count.nullable(), furthestDays: z.number().nullable(), arithmetic: z.string() }),
+  settledNow: z.object({ points: Count.nullable(), furthestDays: z.number().nullable() }).nullable(),
+  /** Points standing now that the draft's retention would let go at once. */
+  deletes: z.object({ points: Count, oldest: Instant.nullable(), newest: Instant.nullable(), workloads: z.array(z.string()) }),
+  leftOut: z.array(z.object({ path: z.string(), why: z.string() })),
+  /** Measured from earlier points. */
+  measured: z.object({
+    runs: Count,
+    sizeBytes: z.number(),
+    newBytesPerRun: z.number().nullable(),
+    /** Expected on the target when settled. */
+    settledBytes: z.number().nullable(),
+    targetFree: z.number().nullable(),
+    nightMs: z.number().nullable(),
+  }),
+  warnings: z.array(z.object({ code: z.string(), text: z.string() })),
+});
+export type Consequences = z.infer<typeof Consequences>;

@@ -1,0 +1,73 @@
+import { z } from 'zod';
+import { Bytes, Count, EscapedPath, Id, Instant, ListQuery, Uuid } from './common';
+
+const Strip = z.object({ same: Count, changed: Count, gone: Count, suspect: Count });
+export const TreeRow = z.object({
+  name: z.string(),
+  path: EscapedPath,
+  kind: z.string(),
+  size: Bytes,
+  items: Count,
+  mtimeNs: z.string(),
+  mode: z.int(),
+  uid: z.int(),
+  gid: z.int(),
+  unread: z.boolean(),
+  random: z.boolean(),
+  /** Against the newest point of the series. */
+  since: z.enum(['same', 'changed', 'gone', 'suspect']),
+  strip: Strip.nullable(),
+  versions: Count,
+  lastGood: z.object({ pointId: Uuid, moment: Instant }).nullable(),
+});
+export type TreeRow = z.infer<typeof TreeRow>;
+export const TreeQuery = ListQuery.extend({ path: EscapedPath.default('') });
+export const Tree = z.object({ path: EscapedPath, rows: z.array(TreeRow), next: z.string().nullable(), notLookedAt: z.boolean() });
+export type Tree = z.infer<typeof Tree>;
+
+export const Version = z.object({
+  pointId: Uuid,
+  moment: Instant,
+  /** Newest point that still holds this version. */
+  lastMoment: Instant,
+  points: Count,
+  size: Bytes,
+  mtimeNs: z.string(),
+  mode: z.int(),
+  kind: z.string(),
+  random: z.boolean(),
+  unread: z.boolean(),
+  suspect: z.boolean(),
+  /** What came after: still there, replaced by another version, gone, or not looked at. */
+  ended: z.enum(['still', 'replaced', 'gone', 'unseen']),
+});
+export type Version = z.infer<typeof Version>;
+export const VersionsQuery = z.object({ workload: z.coerce.number().int().positive(), path: EscapedPath });
+export const Versions = z.object({ rows: z.array(Version) });
+
+export const SearchQuery = ListQuery.extend({ q: z.string().trim().min(2).max(200), workload: z.coerce.number().int().positive().optional() });
+export const Found = z.object({
+  workload: z.object({ id: Id, name: z.string() }),
+  path: EscapedPath,
+  kind: z.string(),
+  size: Bytes,
+  versions: Count,
+  firstSeen: Instant,
+  lastSeen: Instant,
+  lastPointId: Uuid,
+  stillThere: z.boolean(),
+});
+export type Found = z.infer<typeof Found>;
+
+const Side = z.object({ kind: z.string(), size: Bytes, mtimeNs: z.string(), mode: z.int(), uid: z.int(), gid: z.int(), attributes: Count, linkTarget: z.string().nullable() });
+export const ComparedItem = z.object({
+  name: z.string(),
+  since: z.enum(['same', 'changed', 'gone', 'new', 'unknown']),
+  then: Side.nullable(),
+  now: Side.nullable(),
+  sameContent: z.boolean().nullable(),
+});
+export type ComparedItem = z.infer<typeof ComparedItem>;
+export const CompareQuery = z.object({ path: EscapedPath, folder: z.enum(['yes', 'no']).default('no') });
+export const Compared = z.object({ rows: z.array(ComparedItem), at: Instant });
+export type Compared = z.infer<typeof Compared>;

@@ -1,0 +1,166 @@
+import { z } from 'zod';
+import { Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
+import { Keep, PointKind } from './policy';
+
+export const runKinds = ['backup', 'restore', 'download', 'trial'] as const;
+export const RunKind = z.enum(runKinds);
+export const runStates = ['waiting', 'running', 'done', 'remarks', 'partsMissing', 'failed', 'held', 'stopped'] as const;
+export const RunState = z.enum(runStates);
+export type RunState = z.infer<typeof RunState>;
+/** States a run can end in that need a look. */
+export const deviantStates: readonly RunState[] = ['remarks', 'partsMissing', 'failed', 'held', 'stopped'];
+
+export const Progress = z.object({
+  phase: z.string(),
+  items: Count,
+  bytes: Bytes,
+  read: Bytes,
+  fresh: Bytes,
+  stored: Bytes,
+  expectedItems: Count,
+  expectedBytes: Bytes,
+  /** Bytes a second over the last seconds. */
+  rate: z.number(),
+  leftMs: z.number().nullable(),
+});
+export type Progress = z.infer<typeof Progress>;
+
+export const Cause = z.object({ code: z.string(), message: z.string(), remedy: z.string() });
+export type Cause = z.infer<typeof Cause>;
+
+const Counts = z.object({ items: Count, files: Count, bytes: Bytes, read: Bytes, stored: Bytes, warnings: Count, failed: Count });
+
+export const RunRow = z.object({
+  id: Id,
+  kind: RunKind,
+  pointKind: PointKind.nullable(),
+  state: RunState,
+  trigger: z.enum(['schedule', 'hand', 'onDemand', 'retry']),
+  policy: Named.nullable(),
+  workloads: z.array(Named),
+  workloadCount: Count,
+  by: z.string(),
+  name: z.string(),
+  queuedAt: Instant,
+  startedAt: Instant.nullable(),
+  endedAt: Instant.nullable(),
+  counts: Counts,
+  progress: Progress.nullable(),
+  cause: Cause.nullable(),
+});
+export type RunRow = z.infer<typeof RunRow>;
+
+export const TaskRow = z.object({
+  id: Uuid,
+  workload: Named,
+  state: RunState,
+  attempt: Count,
+  mover: z.string().nullable(),
+  startedAt: Instant.nullable(),
+  endedAt: Instant.nullable(),
+  progress: Progress.nullable(),
+  phases: z.array(z.object({ name: z.string(), ms: z.number() })),
+  counts: Counts,
+  cause: Cause.nullable(),
+  pointId: Uuid.nullable(),
+  buildsOn: Instant.nullable(),
+  stopRequested: z.boolean(),
+});
+export type TaskRow = z.infer<typeof TaskRow>;
+
+export const RunDetail = RunRow.extend({
+  tasks: z.array(TaskRow),
+  earlier: z.array(z.object({ id: Id, startedAt: Instant, ms: z.number(), bytes: Bytes, read: Bytes, stored: Bytes, state: RunState })),
+  reason: z.string(),
+  rules: z.string(),
+  downloadReady: z.boolean(),
+});
+export type RunDetail = z.infer<typeof RunDetail>;
+
+const list = <T extends string>(values: readonly [T, ...T[]]) =>
+  z
+    .string()
+    .max(300)
+    .transform((text) => text.split(',').filter(Boolean))
+    .pipe(z.array(z.enum(values)));
+
+/** What (kinds, states), when (from–to), which (ids), how many (limit), whether expired points count. */
+export const RunsQuery = ListQuery.extend({
+  kinds: list(runKinds).optional(),
+  states: list(runStates).optional(),
+  from: z.coerce.number().int().optional(),
+  to: z.coerce.number().int().optional(),
+  workload: z.coerce.number().int().positive().optional(),
+  source: z.coerce.number().int().positive().optional(),
+  policy: z.coerce.number().int().positive().optional(),
+  ids: z
+    .string()
+    .max(2000)
+    .regex(/^\d+(,\d+)*$/)
+    .optional(),
+  expired: z.enum(['yes', 'no']).optional(),
+});
+
+export const LogLine = z.object({
+  seq: Id,
+  at: Instant,
+  taskId: Uuid,
+  workload: z.string(),
+  level: z.enum(['note', 'warning', 'fault']),
+  code: z.string(),
+  path: EscapedPath,
+  message: z.string(),
+});
+export type LogLine = z.infer<typeof LogLine>;
+export const LogQuery = ListQuery.extend({ level: z.enum(['note', 'warning', 'fault']).optional(), task: Uuid.optional() });
+
+export const OnDemand = z.object({ kind: PointKind.default('incremental'), keep: Keep.nullable().default(null), targetId: Uuid.optional(), note: z.string().trim().max(200).default('') });
+export const Started = z.object({ runId: Id });
+
+export const conflictRules = ['leave', 'replace', 'replaceIfOlder', 'beside'] as const;
+export const Pick = z.object({ pointId: Uuid, path: EscapedPath });
+export type Pick = z.infer<typeof Pick>;
+export const RestoreBody = z
+  .object({
+    name: Name.default('Restore'),
+    picks: z.array(Pick).max(50_000).default([]),
+    /** All files that a suspect point found changed or gone, each in its last good version. */
+    damagedIn: Uuid.optional(),
+    destination: z.discriminatedUnion('to', [
+      z.object({ to: z.literal('original') }),
+      z.object({ to: z.literal('folder'), folder: z.string().regex(/^\//).max(4000), keepPath: z.boolean().default(true) }),
+      z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file']) }),
+    ]),
+    rule: z.enum(conflictRules).default('leave'),
+    reason: Reason,
+    trial: z.boolean().default(false),
+  })
+  .refine((body) => body.picks.length > 0 || body.damagedIn !== undefined, { message: 'nothing is picked', path: ['picks'] });
+export type RestoreBody = z.infer<typeof RestoreBody>;
+export const PlanBody = z.object({ ...RestoreBody.shape, reason: z.string().max(500).default('') });
+
+export const RestorePlan = z.object({
+  items: z.array(
+    z.object({
+      pick: Pick,
+      name: z.string(),
+      kind: z.string(),
+      workload: z.string(),
+      moment: Instant,
+      goesTo: z.string(),
+      size: Bytes,
+      items: Count,
+      suspect: z.boolean(),
+    }),
+  ),
+  total: z.object({ items: Count, files: Count, bytes: Bytes, picks: Count }),
+  readFrom: z.array(z.object({ target: z.string(), points: Count })),
+  /** Estimated from measured rates; null until something was measured. */
+  estimateMs: z.number().nullable(),
+  rate: z.number().nullable(),
+  rateFrom: z.string(),
+  checks: z.array(z.object({ code: z.string(), level: z.enum(['fine', 'look', 'stop']), text: z.string() })),
+  existing: z.object({ looked: Count, exist: Count, newer: Count, complete: z.boolean() }),
+  free: Bytes.nullable(),
+});
+export type RestorePlan = z.infer<typeof RestorePlan>;

@@ -1,0 +1,71 @@
+import { z } from 'zod';
+import { Bytes, Count, Id, Instant, Uuid } from './common';
+import { RunState } from './runs';
+
+export const NightTask = z.object({
+  runId: Id,
+  workload: z.object({ id: Id, name: z.string() }),
+  policy: z.string(),
+  state: RunState,
+  startedAt: Instant,
+  endedAt: Instant.nullable(),
+  attempts: Count,
+  remark: z.string(),
+});
+export type NightTask = z.infer<typeof NightTask>;
+
+export const Matter = z.object({
+  id: z.string(),
+  level: z.enum(['fault', 'warning', 'absent']),
+  title: z.string(),
+  text: z.string(),
+  since: Instant,
+  action: z.object({ label: z.string(), link: z.string(), query: z.record(z.string(), z.string()) }),
+  second: z.object({ label: z.string(), link: z.string(), query: z.record(z.string(), z.string()) }).nullable(),
+});
+export type Matter = z.infer<typeof Matter>;
+
+export const Watch = z.object({
+  now: Instant,
+  zone: z.string(),
+  from: Instant,
+  lead: z.object({ protected: Count, all: Count, parts: z.array(z.object({ tone: z.enum(['fault', 'warning', 'plain']), text: z.string() })) }),
+  facts: z.object({
+    newestBytes: Bytes,
+    storedBytes: Bytes,
+    oldestNewest: z.object({ moment: Instant, workload: z.string(), objectiveHours: z.number(), late: z.boolean() }).nullable(),
+    nightMs: z.number().nullable(),
+    usualNightMs: z.number().nullable(),
+    reduction: z.number().nullable(),
+    lastRestore: z.object({ runId: Id, at: Instant, state: RunState }).nullable(),
+  }),
+  deviants: z.array(NightTask),
+  groups: z.array(
+    z.object({
+      name: z.string(),
+      note: z.string(),
+      /** Tasks at work per slot of `slotMs` from `from` on: this night, and the median of the nights before. */
+      now: z.array(z.number()),
+      usual: z.array(z.number()),
+    }),
+  ),
+  slotMs: z.number(),
+  quiet: Count,
+  matters: z.array(Matter),
+  coming: z.array(z.object({ at: Instant, text: z.string() })),
+});
+export type Watch = z.infer<typeof Watch>;
+
+export const Ledge = z.object({
+  running: z.array(z.object({ runId: Id, name: z.string(), startedAt: Instant, share: z.number().nullable(), leftMs: z.number().nullable(), text: z.string() })),
+  waiting: Count,
+  coming: z.array(z.object({ at: Instant, policyId: Id, name: z.string() })),
+  now: Instant,
+});
+export type Ledge = z.infer<typeof Ledge>;
+
+export const FinderHit = z.object({ kind: z.enum(['workload', 'policy', 'run', 'file', 'place']), title: z.string(), note: z.string(), link: z.string(), query: z.record(z.string(), z.string()) });
+export type FinderHit = z.infer<typeof FinderHit>;
+
+export const LiveEvent = z.object({ id: Id, kind: z.enum(['run', 'progress', 'policy', 'estate', 'point']), runId: Id.nullable(), workloadId: Id.nullable(), taskId: Uuid.nullable() });
+export type LiveEvent = z.infer<typeof LiveEvent>;
