@@ -1,0 +1,98 @@
+import type { Point } from '@lithodex/contract';
+import { decideRetention, type Keep, type KeepDecision } from '@lithodex/core';
+import type { Knex } from 'knex';
+import { fromJson, fromJsonOrNull } from '../db/json';
+
+export interface PointRow {
+  readonly id: string;
+  readonly series_no: number;
+  readonly workload_id: number;
+  readonly run_id: number;
+  readonly policy_id: number | null;
+  readonly ordinal: number;
+  readonly moment: number;
+  readonly kind: 'full' | 'incremental';
+  readonly builds_on: string | null;
+  readonly state: 'visible' | 'expired';
+  readonly items: number;
+  readonly files: number;
+  readonly bytes: number;
+  readonly read_bytes: number;
+  readonly fresh: number;
+  readonly stored: number;
+  readonly added: number;
+  readonly changed: number;
+  readonly removed: number;
+  readonly warnings: number;
+  readonly complete: 0 | 1;
+  readonly share: number;
+  readonly unusual: number;
+  readonly reasons: unknown;
+  readonly suspect: 0 | 1;
+  readonly held: 0 | 1;
+  readonly held_why: string;
+  readonly keep_own: unknown;
+  readonly expired_at: number | null;
+}
+
+export interface SeriesRow {
+  readonly no: number;
+  readonly id: string;
+  readonly workload_id: number;
+  readonly target_id: string;
+  readonly last_ordinal: number;
+}
+
+/** Living points of a series, oldest first. */
+export function livingPoints(db: Knex, series: number): Promise<PointRow[]> {
+  return db('point').where({ series_no: series, state: 'visible' }).orderBy('ordinal').select<PointRow[]>();
+}
+
+/** What retention says of each living point of a series. */
+export function decide(points: readonly PointRow[], keep: Keep, now: number, frozen: boolean): Map<string, KeepDecision> {
+  const input = points.map((p) => ({
+    id: p.id,
+    moment: p.moment,
+    held: p.held === 1,
+    suspect: p.suspect === 1,
+    keep: fromJsonOrNull<Keep>(p.keep_own) ?? undefined,
+  }));
+  return new Map(decideRetention(input, keep, now, frozen).map((d) => [d.id, d]));
+}
+
+/** A point as the API gives it. */
+export function toPoint(
+  p: PointRow,
+  more: { seriesId: string; target: string; policy: string | null; buildsOn: number | null; decision: KeepDecision | undefined },
+): Point {
+  return {
+    id: p.id,
+    seriesId: more.seriesId,
+    workloadId: p.workload_id,
+    runId: p.run_id,
+    moment: p.moment,
+    kind: p.kind,
+    target: more.target,
+    policy: more.policy,
+    buildsOn: more.buildsOn,
+    items: p.items,
+    files: p.files,
+    bytes: p.bytes,
+    read: p.read_bytes,
+    fresh: p.fresh,
+    stored: p.stored,
+    added: p.added,
+    changed: p.changed,
+    removed: p.removed,
+    warnings: p.warnings,
+    complete: p.complete === 1,
+    unusual: p.unusual,
+    reasons: fromJson<string[]>(p.reasons),
+    suspect: p.suspect === 1,
+    held: p.held === 1,
+    heldWhy: p.held_why,
+    keepUntil: more.decision?.until ?? null,
+    keepWhy: more.decision?.why ?? '',
+    expired: p.state === 'expired',
+  };
+}

@@ -1,0 +1,22 @@
+import { readFileSync } from 'node:fs';
+import { z } from 'zod';
+
+export const Config = z.object({
+  host: z.string().default('127.0.0.1'),
+  port: z.int().min(0).max(65535).default(8420),
+  /** Zone of the installation: used for new policies and for times on screen. */
+  zone: z.string().default('UTC'),
+  /** 32 bytes in hex; signs session cookies. */
+  sessionSecret: z.string().regex(/^[0-9a-f]{64}$/),
+  webDir: z.string(),
+  database: z.object({ host: z.string().default('127.0.0.1'), port: z.int(), user: z.string(), password: z.string(), name: z.string() }),
+  /** Milliseconds a mover may be silent before its task is given to another. */
+  leaseMs: z.int().min(500).default(30_000),
+  schedulerMs: z.int().min(0).default(5000),
+  logLevel: z.string().default('info'),
+});
+export type Config = z.infer<typeof Config>;
+
+export function readConfig(file: string): Config {
+  return Config.parse(JSON.parse(readFileSync(file, 'utf8')));
+}

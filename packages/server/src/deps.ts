@@ -1,0 +1,18 @@
+import type { Knex } from 'knex';
+import type { Logger } from 'pino';
+import type { Clock } from './clock';
+import type { Config } from './config';
+import type { LiveEvents } from './http/live-events';
+import type { Downloads } from './movers/downloads';
+import type { MoverLine } from './movers/mover-line';
+
+/** What the areas of the server work with. */
+export interface Deps {
+  readonly db: Knex;
+  readonly clock: Clock;
+  readonly config: Config;
+  readonly log: Logger;
+  readonly events: LiveEvents;
+  readonly movers: MoverLine;
+  readonly downloads: Downloads;
+}

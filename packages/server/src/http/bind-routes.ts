@@ -1,0 +1,56 @@
+import express, { type NextFunction, type Request, type Response, type Router } from 'express';
+import { routes, type Answered, type Body, type Params, type Query, type Route, type RouteName } from '@lithodex/contract';
+import type { z } from 'zod';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import { actorOf, checkAccess, type Actor } from './access';
+
+export interface Call<N extends RouteName> {
+  readonly params: Params<N>;
+  readonly query: Query<N>;
+  readonly body: Body<N>;
+  readonly actor: Actor;
+  readonly req: Request;
+  readonly res: Response;
+}
+
+/** One handler for every route of the contract. A raw route answers by itself. */
+export type Handlers = { [N in RouteName]: (call: Call<N>) => Promise<Answered<N>> };
+
+function parse(schema: z.ZodType | undefined, value: unknown, where: string): unknown {
+  if (!schema) return {};
+  const result = schema.safeParse(value);
+  if (result.success) return result.data;
+  const issues = result.error.issues.slice(0, 20).map((i) => ({ at: [where, ...i.path].join('.'), message: i.message }));
+  throw new ApiError('INVALID', issues, `The request is not valid: ${issues[0]?.at ?? where}: ${issues[0]?.message ?? ''}. Nothing was changed.`);
+}
+
+/** Binds every route of the contract to its handler: access is checked first, then the input, then the handler runs. */
+export function bindRoutes(deps: Deps, handlers: Handlers, limiters: Partial<Record<RouteName, express.RequestHandler>>): Router {
+  const router = express.Router();
+  for (const [name, route] of Object.entries<Route>(routes) as [RouteName, Route][]) {
+    const guard = async (req: Request, res: Response, next: NextFunction) => {
+      const actor = await actorOf(deps.db, req);
+      checkAccess(route.access, actor, req);
+      res.locals['actor'] = actor;
+      next();
+    };
+    const json = express.json({ limit: route.limit ?? 1 << 20, strict: false });
+    const run = async (req: Request, res: Response) => {
+      const call = {
+        params: parse(route.params, req.params, 'path'),
+        query: parse(route.query, req.query, 'query'),
+        body: route.body ? parse(route.body, req.body, 'body') : undefined,
+        actor: res.locals['actor'] as Actor,
+        req,
+        res,
+      };
+      const handle = handlers[name] as (call: unknown) => Promise<unknown>;
+      const answer = await handle(call);
+      if (!route.raw) res.json(answer ?? {});
+    };
+    const limiter = limiters[name];
+    router[route.method](route.path, ...(limiter ? [limiter] : []), guard, ...(route.raw ? [] : [json]), run);
+  }
+  return router;
+}

@@ -1,0 +1,61 @@
+import { EventEmitter } from 'node:events';
+import type { Response } from 'express';
+import type { Knex } from 'knex';
+import type { LiveEvent } from '@lithodex/contract';
+import type { Clock } from '../clock';
+
+const kept = 20_000;
+
+/** Live changes: every event is a row, so that a browser that lost its connection gets what it missed. */
+export class LiveEvents {
+  private readonly bus = new EventEmitter().setMaxListeners(0);
+  private readonly open = new Set<Response>();
+
+  constructor(
+    private readonly db: Knex,
+    private readonly clock: Clock,
+  ) {}
+
+  async emit(kind: LiveEvent['kind'], about: { runId?: number | null; workloadId?: number | null; taskId?: string | null } = {}): Promise<void> {
+    const event = { kind, runId: about.runId ?? null, workloadId: about.workloadId ?? null, taskId: about.taskId ?? null };
+    const [id] = await this.db('event').insert({ at: this.clock.now(), kind, run_id: event.runId, workload_id: event.workloadId, task_id: event.taskId });
+    if (id! % 500 === 0) await this.db('event').where('id', '<', id! - kept).delete();
+    this.bus.emit('event', { id: id!, ...event } satisfies LiveEvent);
+  }
+
+  /** Streams events after `lastId` (what was missed first) until the browser goes away. */
+  async stream(res: Response, lastId: number | undefined): Promise<void> {
+    res.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no' });
+    let sent = lastId ?? 0;
+    const send = (event: LiveEvent) => {
+      if (event.id <= sent) return;
+      sent = event.id;
+      res.write(`id: ${event.id}\nevent: change\ndata: ${JSON.stringify(event)}\n\n`);
+    };
+    const early: LiveEvent[] = [];
+    let listener: (event: LiveEvent) => void = (event) => early.push(event);
+    const onEvent = (event: LiveEvent) => {
+      listener(event);
+    };
+    this.bus.on('event', onEvent);
+    this.open.add(res);
+    const beat = setInterval(() => res.write(': here\n\n'), 15_000);
+    res.on('close', () => {
+      clearInterval(beat);
+      this.bus.off('event', onEvent);
+      this.open.delete(res);
+    });
+    res.write('retry: 2000\n\n');
+    if (lastId !== undefined) {
+      type Row = { id: number; kind: LiveEvent['kind']; run_id: number | null; workload_id: number | null; task_id: string | null };
+      const missed = await this.db('event').where('id', '>', lastId).orderBy('id').limit(1000).select<Row[]>();
+      for (const row of missed) send({ id: row.id, kind: row.kind, runId: row.run_id, workloadId: row.workload_id, taskId: row.task_id });
+    }
+    for (const event of early) send(event);
+    listener = send;
+  }
+
+  close(): void {
+    for (const res of this.open) res.end();
+  }
+}

@@ -1,0 +1,51 @@
+import session from 'express-session';
+import type { Knex } from 'knex';
+
+const lifetime = 12 * 3_600_000;
+
+/** Sessions in the database, so that a restart of the server signs nobody out. */
+export class SessionStore extends session.Store {
+  constructor(private readonly db: Knex) {
+    super();
+  }
+
+  private expiryOf(data: session.SessionData): number {
+    return data.cookie.expires ? new Date(data.cookie.expires).getTime() : Date.now() + lifetime;
+  }
+
+  override get(sid: string, done: (error: unknown, data?: session.SessionData | null) => void): void {
+    this.db('session')
+      .where({ sid })
+      .where('expires', '>', Date.now())
+      .first<{ data: string | session.SessionData } | undefined>()
+      .then(
+        (row) => {
+          done(null, row ? (typeof row.data === 'string' ? (JSON.parse(row.data) as session.SessionData) : row.data) : null);
+        },
+        (error: unknown) => {
+          done(error);
+        },
+      );
+  }
+
+  override set(sid: string, data: session.SessionData, done?: (error?: unknown) => void): void {
+    const row = { sid, data: JSON.stringify(data), expires: this.expiryOf(data) };
+    this.db('session')
+      .insert(row)
+      .onConflict('sid')
+      .merge()
+      .then(() => done?.(), done);
+  }
+
+  override destroy(sid: string, done?: (error?: unknown) => void): void {
+    this.db('session')
+      .where({ sid })
+      .delete()
+      .then(() => done?.(), done);
+  }
+
+  /** Removes what has expired. */
+  async sweep(): Promise<void> {
+    await this.db('session').where('expires', '<', Date.now()).delete();
+  }
+}

@@ -1,0 +1,49 @@
+import { judgeChange } from '@lithodex/core';
+import type { PointTotals, PolicyBody } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { livingPoints, type SeriesRow } from '../catalog/points';
+import { fromJson, fromJsonOrNull } from '../db/json';
+import type { RunningTask } from './running-task';
+
+const defaultLimit = 0.4;
+
+/** Makes the loaded point visible: the one small transaction. A point already there (an attempt that was taken over) stays as it is. */
+export async function makeVisible(trx: Knex.Transaction, task: RunningTask, point: PointTotals): Promise<void> {
+  if (await trx('point').where({ id: task.id }).first<{ id: string } | undefined>()) return;
+  const series = (await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>())!;
+  const run = (await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null; keep_own: unknown }>())!;
+  const policy = run.policy_id === null ? undefined : await trx('policy').where({ id: run.policy_id }).first<{ body: unknown } | undefined>();
+  const limit = policy ? fromJson<PolicyBody>(policy.body).changeLimit / 100 : defaultLimit;
+  const earlier = (await livingPoints(trx, series.no)).filter((p) => p.suspect === 0 && p.builds_on !== null);
+  const unusual = judgeChange(point.changes, limit, earlier.slice(-30).map((p) => p.share));
+  const keepOwn = fromJsonOrNull(run.keep_own);
+  await trx('point').insert({
+    id: task.id,
+    series_no: series.no,
+    workload_id: series.workload_id,
+    run_id: task.run_id,
+    policy_id: run.policy_id,
+    ordinal: task.ordinal,
+    moment: point.moment,
+    kind: point.kind,
+    builds_on: point.previous,
+    state: 'visible',
+    items: point.items,
+    files: point.files,
+    bytes: point.bytes,
+    read_bytes: point.read,
+    fresh: point.fresh,
+    stored: point.stored,
+    added: point.changes.added,
+    changed: point.changes.changed,
+    removed: point.changes.removed,
+    warnings: point.warnings,
+    complete: point.complete,
+    share: unusual.share,
+    unusual: unusual.score,
+    reasons: JSON.stringify(unusual.reasons),
+    suspect: unusual.suspect,
+    keep_own: keepOwn ? JSON.stringify(keepOwn) : null,
+  });
+  if (unusual.suspect) await trx('workload').where({ id: series.workload_id }).update({ frozen: true });
+}

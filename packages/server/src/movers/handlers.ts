@@ -1,0 +1,165 @@
+import { escapePath } from '@lithodex/core';
+import type { RunState } from '@lithodex/contract';
+import { pipeline } from 'node:stream/promises';
+import type { Handlers } from '../http/bind-routes';
+import { loadBatch, unload } from '../catalog/load';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import { settleRun } from '../runs/queue';
+import { expireSeries } from '../runs/expiry';
+import { claimTask } from './claim';
+import { makeVisible } from './commit-point';
+import { heldTask } from './running-task';
+
+type MoverHandlers = Pick<
+  Handlers,
+  'claim' | 'renew' | 'sendItems' | 'commitPoint' | 'sendRestored' | 'stream' | 'finishTask' | 'questions' | 'answer'
+>;
+
+const claimWaitMs = 20_000;
+
+function goneSignal(res: { on(event: 'close', run: () => void): unknown }): AbortSignal {
+  const gone = new AbortController();
+  res.on('close', () => {
+    gone.abort();
+  });
+  return gone.signal;
+}
+
+/** What movers say and ask. */
+export function moverHandlers(deps: Deps): MoverHandlers {
+  const { db, clock } = deps;
+  return {
+    async claim({ body, res }) {
+      const gone = goneSignal(res);
+      for (const until = Date.now() + claimWaitMs; !gone.aborted; ) {
+        const task = await claimTask(deps, body.mover);
+        if (task || Date.now() >= until) return { task: task ?? null };
+        await deps.movers.work(Math.min(2000, until - Date.now()), gone);
+      }
+      return { task: null };
+    },
+
+    async renew({ params, body }) {
+      const task = await heldTask(db, params.id, body.attempt);
+      await db('task')
+        .where({ id: task.id, attempt: body.attempt, state: 'running' })
+        .update({ lease_until: Date.now() + deps.config.leaseMs, ...(body.progress && { progress: JSON.stringify(body.progress) }) });
+      if (body.log.length) {
+        const rows = body.log.map((line, i) => ({
+          run_id: task.run_id,
+          task_id: task.id,
+          attempt: body.attempt,
+          batch: body.logSeq,
+          line: i,
+          at: clock.now(),
+          level: line.level,
+          code: line.code,
+          path: Buffer.from(line.path, 'latin1'),
+          message: line.message,
+        }));
+        await db('log_line').insert(rows).onConflict().ignore();
+      }
+      await deps.events.emit('progress', { runId: task.run_id, taskId: task.id, workloadId: task.workload_id });
+      return { stop: task.stop_requested === 1 };
+    },
+
+    async sendItems({ params, body }) {
+      await inTransaction(db, async (trx) => {
+        const task = await heldTask(trx, params.id, body.attempt);
+        if (task.series_no === null || task.ordinal === null) throw new ApiError('NOT_NOW');
+        const key = { task_id: task.id, attempt: body.attempt, seq: body.seq };
+        if (await trx('load_batch').where(key).first<{ seq: number } | undefined>()) return;
+        await trx('load_batch').insert(key);
+        await loadBatch(trx, task.series_no, task.ordinal, body.changes);
+      });
+      return {};
+    },
+
+    async commitPoint({ params, body }) {
+      const task = await inTransaction(db, async (trx) => {
+        const held = await heldTask(trx, params.id, body.attempt);
+        await makeVisible(trx, held, body.point);
+        await trx('load_batch').where({ task_id: held.id }).delete();
+        return held;
+      });
+      await deps.events.emit('point', { runId: task.run_id, workloadId: task.workload_id, taskId: task.id });
+      return {};
+    },
+
+    async sendRestored({ params, body }) {
+      const task = await heldTask(db, params.id, body.attempt);
+      const words: Record<string, string> = {
+        write: 'restored',
+        merge: 'folder was there, its content is merged',
+        leave: 'left: it exists',
+        same: 'already there, identical',
+        replace: 'replaced what was there',
+        beside: 'put beside what was there',
+        failed: 'could not be restored',
+      };
+      const rows = body.items.map((item, i) => ({
+        run_id: task.run_id,
+        task_id: task.id,
+        attempt: body.attempt,
+        batch: 1_000_000 + body.seq,
+        line: i,
+        at: clock.now(),
+        level: item.action === 'failed' ? 'fault' : item.remark && item.action !== 'beside' ? 'warning' : 'note',
+        code: item.action.toUpperCase(),
+        path: Buffer.from(item.path, 'latin1'),
+        message: `${words[item.action] ?? item.action}${item.remark ? `: ${item.action === 'failed' ? item.remark : escapePath(item.remark)}` : ''}`,
+      }));
+      if (rows.length) await db('log_line').insert(rows).onConflict().ignore();
+      return {};
+    },
+
+    async stream({ params, req, res }) {
+      const browser = await deps.downloads.take(params.id, 60_000);
+      if (!browser) throw new ApiError('NOT_NOW', undefined, 'Nobody waits for this download any more.');
+      await pipeline(req, browser);
+      res.json({});
+    },
+
+    async finishTask({ params, body }) {
+      const done = await inTransaction(db, async (trx) => {
+        const task = await heldTask(trx, params.id, body.attempt);
+        const point = await trx('point').where({ id: task.id }).first<{ suspect: 0 | 1 } | undefined>();
+        if (!point && task.series_no !== null && task.ordinal !== null) await unload(trx, task.series_no, task.ordinal);
+        const { counts } = body;
+        const state: RunState =
+          body.outcome !== 'done' ? body.outcome : point?.suspect ? 'held' : counts.missing > 0 || counts.failed > 0 ? 'partsMissing' : counts.warnings > 0 ? 'remarks' : 'done';
+        await trx('task')
+          .where({ id: task.id })
+          .update({
+            state,
+            ended_at: clock.now(),
+            lease_until: null,
+            progress: null,
+            cause: body.cause ? JSON.stringify(body.cause) : null,
+            counts: JSON.stringify(counts),
+            phases: JSON.stringify(body.phases),
+            measured_ms: body.measured.ms,
+            measured_bytes: body.measured.bytes,
+          });
+        await settleRun(deps, trx, task.run_id);
+        return { task, point };
+      });
+      await deps.events.emit('run', { runId: done.task.run_id, workloadId: done.task.workload_id, taskId: done.task.id });
+      if (done.point && done.task.series_no !== null) await expireSeries(deps, done.task.series_no);
+      deps.movers.workAppeared();
+      return {};
+    },
+
+    async questions({ body, res }) {
+      const asked = await deps.movers.next(body.mover, goneSignal(res));
+      return asked ? { id: asked.id, question: asked.question } : { id: null, question: null };
+    },
+
+    async answer({ params, body }) {
+      deps.movers.answer(params.id, body.ok, body.answer);
+      return {};
+    },
+  };
+}

@@ -1,0 +1,22 @@
+import type { Knex } from 'knex';
+import { ApiError } from '../errors';
+
+export interface RunningTask {
+  readonly id: string;
+  readonly run_id: number;
+  readonly workload_id: number | null;
+  readonly series_no: number | null;
+  readonly type: string;
+  readonly attempt: number;
+  readonly ordinal: number | null;
+  readonly stop_requested: 0 | 1;
+  readonly started_at: number;
+}
+
+/** The task, if this attempt still holds its lease. Throws LEASE_LOST. Locks the row in a transaction. */
+export async function heldTask(db: Knex | Knex.Transaction, id: string, attempt: number): Promise<RunningTask> {
+  const query = db('task').where({ id, attempt, state: 'running' });
+  const task = await (db.isTransaction ? query.forUpdate() : query).first<RunningTask | undefined>();
+  if (!task) throw new ApiError('LEASE_LOST');
+  return task;
+}

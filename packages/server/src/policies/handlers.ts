@@ -1,0 +1,115 @@
+import { nextRuns } from '@lithodex/core';
+import type { Policy, PolicyBody } from '@lithodex/contract';
+import { appendAudit } from '../audit/trail';
+import { fromJson } from '../db/json';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError, found } from '../errors';
+import type { Handlers } from '../http/bind-routes';
+import { startPolicy } from '../runs/queue';
+import { expireAll } from '../runs/expiry';
+import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from './matching';
+import { consequencesOf } from './consequences';
+
+type PolicyHandlers = Pick<Handlers, 'listPolicies' | 'getPolicy' | 'addPolicy' | 'changePolicy' | 'removePolicy' | 'consequences' | 'runPolicy'>;
+
+async function policyOf(deps: Deps, id: number): Promise<PolicyRow> {
+  const row = found(await deps.db('policy').where({ id, ended: false }).first<{ id: number; name: string; body: unknown } | undefined>());
+  return { ...row, body: fromJson<PolicyBody>(row.body) };
+}
+
+async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
+  const last = await deps.db('run').where({ policy_id: p.id, kind: 'backup' }).max({ at: 'queued_at' }).first<{ at: number | null }>();
+  const points = await deps.db('point').where({ policy_id: p.id, state: 'visible' }).count({ n: '*' }).first<{ n: number }>();
+  return {
+    id: p.id,
+    body: p.body,
+    matches: (await matchesOf(deps.db, p.body)).map(({ id, name }) => ({ id, name })),
+    nextRun: nextRuns(p.body.schedule, p.body.zone, deps.clock.now(), 1)[0] ?? null,
+    lastRun: last?.at ?? null,
+    points: Number(points?.n ?? 0),
+  };
+}
+
+async function checkBody(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
+  if (!(await deps.db('target').where({ id: body.targetId }).first<{ id: string } | undefined>())) throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist. Nothing was changed.');
+  const known = await deps.db('workload').whereIn('id', body.workloads).count({ n: '*' }).first<{ n: number }>();
+  if (Number(known?.n) !== new Set(body.workloads).size) throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');
+  const taken = await deps.db('policy').where({ name: body.name, ended: false }).first<{ id: number } | undefined>();
+  if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
+}
+
+export function policyHandlers(deps: Deps): PolicyHandlers {
+  const { db, clock } = deps;
+  return {
+    async listPolicies({ query }) {
+      const all = (await policiesInForce(db)).filter((p) => !query.q || p.name.toLowerCase().includes(query.q.toLowerCase()));
+      return { rows: await Promise.all(all.map((p) => describe(deps, p))), next: null, total: all.length };
+    },
+
+    async getPolicy({ params }) {
+      return describe(deps, await policyOf(deps, params.id));
+    },
+
+    async addPolicy({ body, actor }) {
+      await checkBody(deps, body, null);
+      const id = await inTransaction(db, async (trx) => {
+        let created = 0;
+        await versioned(trx, clock.now(), async () => {
+          [created] = (await trx('policy').insert({ name: body.name, body: JSON.stringify(body) })) as [number];
+        });
+        await trx('policy_clock').insert({ policy_id: created, last_due: clock.now() });
+        await assign(trx, clock.now(), created, (await matchesOf(trx, body)).map((m) => m.id));
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'policy.add', object: `policy ${created}`, detail: JSON.stringify(body) });
+        return created;
+      });
+      await deps.events.emit('policy');
+      return { id };
+    },
+
+    async changePolicy({ params, body, actor }) {
+      await policyOf(deps, params.id);
+      await checkBody(deps, body, params.id);
+      await inTransaction(db, async (trx) => {
+        await versioned(trx, clock.now(), async () => {
+          await trx('policy').where({ id: params.id }).update({ name: body.name, body: JSON.stringify(body) });
+        });
+        await trx('policy_clock').where({ policy_id: params.id }).update({ last_due: clock.now() });
+        await assign(trx, clock.now(), params.id, (await matchesOf(trx, body)).map((m) => m.id));
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'policy.change', object: `policy ${params.id}`, detail: JSON.stringify(body) });
+      });
+      await expireAll(deps);
+      await deps.events.emit('policy');
+      return {};
+    },
+
+    async removePolicy({ params, actor }) {
+      const policy = await policyOf(deps, params.id);
+      await inTransaction(db, async (trx) => {
+        await versioned(trx, clock.now(), async () => {
+          await trx('policy').where({ id: params.id }).update({ ended: true });
+        });
+        await assign(trx, clock.now(), params.id, []);
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'policy.end', object: `policy ${params.id}`, detail: policy.name });
+      });
+      await deps.events.emit('policy');
+      return {};
+    },
+
+    consequences: ({ body }) => consequencesOf(deps, body.id, body.body),
+
+    async runPolicy({ params, body, actor }) {
+      const policy = await policyOf(deps, params.id);
+      const runId = await inTransaction(db, async (trx) => {
+        const matches = (await matchesOf(trx, policy.body)).map((m) => m.id);
+        await assign(trx, clock.now(), policy.id, matches);
+        const id = await startPolicy(trx, clock.now(), policy, matches, { startedBy: 'hand', person: actor.name, trial: body.trial });
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: body.trial ? 'policy.trial' : 'policy.run', object: `policy ${policy.id}`, detail: `run ${id}` });
+        return id;
+      });
+      deps.movers.workAppeared();
+      await deps.events.emit('run', { runId });
+      return { runId };
+    },
+  };
+}

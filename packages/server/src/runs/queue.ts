@@ -1,0 +1,116 @@
+import type { Knex } from 'knex';
+import { v7 as newId } from 'uuid';
+import type { PolicyBody, RunState } from '@lithodex/contract';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import type { SeriesRow } from '../catalog/points';
+import { runStateOf } from './run-state';
+
+export interface NewTask {
+  readonly workloadId: number | null;
+  readonly seriesNo: number | null;
+  readonly type: 'backup' | 'trial' | 'restore' | 'download' | 'expire';
+  readonly work: unknown;
+}
+
+export interface NewRun {
+  readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'expire';
+  readonly pointKind?: 'full' | 'incremental';
+  readonly startedBy: 'schedule' | 'hand' | 'onDemand' | 'retry';
+  readonly policyId?: number | null;
+  readonly name: string;
+  readonly person: string;
+  readonly reason?: string;
+  readonly rules?: string;
+  readonly keepOwn?: unknown;
+  readonly tasks: readonly NewTask[];
+}
+
+/** Puts a run with its tasks into the queue. */
+export async function queueRun(trx: Knex.Transaction, now: number, run: NewRun): Promise<number> {
+  const [id] = await trx('run').insert({
+    kind: run.kind,
+    point_kind: run.pointKind ?? null,
+    started_by: run.startedBy,
+    policy_id: run.policyId ?? null,
+    name: run.name.slice(0, 160),
+    person: run.person,
+    reason: run.reason ?? '',
+    rules: run.rules ?? '',
+    state: 'waiting',
+    queued_at: now,
+    keep_own: run.keepOwn ? JSON.stringify(run.keepOwn) : null,
+  });
+  await trx('task').insert(
+    run.tasks.map((task) => ({
+      id: newId(),
+      run_id: id,
+      workload_id: task.workloadId,
+      series_no: task.seriesNo,
+      type: task.type,
+      state: 'waiting',
+      queued_at: now,
+      work: JSON.stringify(task.work),
+    })),
+  );
+  return id!;
+}
+
+/** The series of a workload on a target, made on first use. */
+export async function seriesFor(trx: Knex.Transaction, workloadId: number, targetId: string): Promise<SeriesRow> {
+  const key = { workload_id: workloadId, target_id: targetId, method: 'files', part: '' };
+  await trx('series')
+    .insert({ id: newId(), ...key })
+    .onConflict()
+    .ignore();
+  return (await trx('series').where(key).first<SeriesRow>())!;
+}
+
+export interface BackupPlan {
+  readonly targetId: string;
+  readonly kind: 'full' | 'incremental';
+  readonly include: readonly string[];
+  readonly exclude: readonly string[];
+}
+
+/** Tasks that protect workloads by a plan; workloads with such a task still open are passed over. */
+export async function backupTasks(trx: Knex.Transaction, workloads: readonly number[], plan: BackupPlan, type: 'backup' | 'trial'): Promise<NewTask[]> {
+  const tasks: NewTask[] = [];
+  for (const workloadId of workloads) {
+    const series = await seriesFor(trx, workloadId, plan.targetId);
+    const open = await trx('task').where({ series_no: series.no, type: 'backup' }).whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>();
+    if (!open || type === 'trial') tasks.push({ workloadId, seriesNo: series.no, type, work: plan });
+  }
+  return tasks;
+}
+
+export function planOf(body: PolicyBody): BackupPlan {
+  return { targetId: body.targetId, kind: body.kind, include: body.include, exclude: body.exclude };
+}
+
+/** Starts a policy for the workloads it matches. Throws NOT_NOW when none is left to do. */
+export async function startPolicy(
+  trx: Knex.Transaction,
+  now: number,
+  policy: { id: number; body: PolicyBody },
+  workloads: readonly number[],
+  how: { startedBy: NewRun['startedBy']; person: string; trial?: boolean },
+): Promise<number> {
+  const type = how.trial ? 'trial' : 'backup';
+  const tasks = await backupTasks(trx, workloads, planOf(policy.body), type);
+  if (!tasks.length) throw new ApiError('NOT_NOW', undefined, workloads.length ? 'All its workloads are being protected right now.' : 'The policy matches no workload, so there is nothing to run.');
+  return queueRun(trx, now, { kind: type, pointKind: policy.body.kind, startedBy: how.startedBy, policyId: policy.id, name: policy.body.name, person: how.person, tasks });
+}
+
+/** Brings the state and times of a run in line with its tasks, and tells who watches. */
+export async function settleRun(deps: Deps, trx: Knex.Transaction, runId: number): Promise<RunState> {
+  const tasks = await trx('task').where({ run_id: runId }).select<{ state: RunState; started_at: number | null; ended_at: number | null }[]>('state', 'started_at', 'ended_at');
+  const state = runStateOf(tasks.map((t) => t.state));
+  const open = state === 'running' || state === 'waiting';
+  const started = tasks.map((t) => t.started_at).filter((t) => t !== null);
+  const ended = tasks.map((t) => t.ended_at).filter((t) => t !== null);
+  await trx('run')
+    .where({ id: runId })
+    .update({ state, started_at: started.length ? Math.min(...started) : null, ended_at: open || !ended.length ? null : Math.max(...ended) });
+  return state;
+}

@@ -1,0 +1,82 @@
+import { dueSince } from '@lithodex/core';
+import { inTransaction, rowsOf } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import { assign, matchesOf, policiesInForce } from '../policies/matching';
+import { startPolicy } from '../runs/queue';
+import { expireAll } from '../runs/expiry';
+import { reclaimLost } from '../movers/leases';
+
+const expiryEveryMs = 3_600_000;
+
+/** Starts what is due, reclaims what was lost, lets go what has expired. Only one server at a time does it: a database lock elects it. */
+export class Scheduler {
+  private timer: NodeJS.Timeout | undefined;
+  private lastExpiry: number;
+  private ticking: Promise<void> = Promise.resolve();
+  private readonly startedAt = Date.now();
+
+  constructor(private readonly deps: Deps) {
+    this.lastExpiry = deps.clock.now();
+  }
+
+  start(): void {
+    const { schedulerMs } = this.deps.config;
+    if (!schedulerMs) return;
+    this.timer = setInterval(() => {
+      this.ticking = this.tick().catch((error: unknown) => {
+        this.deps.log.warn({ err: error }, 'the scheduler could not do its round');
+      });
+    }, schedulerMs);
+  }
+
+  async stop(): Promise<void> {
+    clearInterval(this.timer);
+    await this.ticking;
+  }
+
+  /** One round. */
+  async tick(): Promise<void> {
+    const { deps } = this;
+    await deps.db.transaction(async (trx) => {
+      const [lock] = await rowsOf<{ got: number }>(trx.raw("SELECT GET_LOCK('lithodex-scheduler', 0) AS got"));
+      if (lock?.got !== 1) return;
+      try {
+        // after a restart nobody's task is taken away for one lease: its mover may just be waiting for this server
+        if (Date.now() - this.startedAt >= deps.config.leaseMs) await reclaimLost(deps);
+        await this.startDue();
+        if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {
+          this.lastExpiry = deps.clock.now();
+          await expireAll(deps);
+        }
+      } finally {
+        await trx.raw("DO RELEASE_LOCK('lithodex-scheduler')");
+      }
+    });
+  }
+
+  private async startDue(): Promise<void> {
+    const { db, clock } = this.deps;
+    for (const policy of await policiesInForce(db)) {
+      const now = clock.now();
+      const runId = await inTransaction(db, async (trx) => {
+        const state = await trx('policy_clock').where({ policy_id: policy.id }).forUpdate().first<{ last_due: number }>();
+        const due = dueSince(policy.body.schedule, policy.body.zone, state?.last_due ?? now, now);
+        if (due === undefined) return undefined;
+        await trx('policy_clock').where({ policy_id: policy.id }).update({ last_due: due });
+        const matches = (await matchesOf(trx, policy.body)).map((m) => m.id);
+        await assign(trx, now, policy.id, matches);
+        try {
+          return await startPolicy(trx, now, policy, matches, { startedBy: 'schedule', person: '' });
+        } catch (error) {
+          if (error instanceof ApiError && error.code === 'NOT_NOW') return undefined;
+          throw error;
+        }
+      });
+      if (runId !== undefined) {
+        this.deps.movers.workAppeared();
+        await this.deps.events.emit('run', { runId });
+      }
+    }
+  }
+}
