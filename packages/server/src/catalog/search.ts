@@ -29,11 +29,11 @@ export async function searchNames(db: Knex, text: string, only: readonly number[
          SELECT i.series_no, i.parent, i.name, MAX(i.kind) AS kind, COUNT(*) AS versions, MIN(i.from_ord) AS first, MAX(i.to_ord) AS last,
                 SUBSTRING_INDEX(GROUP_CONCAT(i.size ORDER BY i.from_ord DESC), ',', 1) AS size
          FROM (SELECT hash FROM item_name WHERE folded LIKE ? LIMIT ${mostNames}) n JOIN item i ON i.name_hash = n.hash
-         ${only ? 'JOIN series t ON t.no = i.series_no AND t.workload_id IN (?)' : ''}
+         ${only ? `JOIN series t ON t.no = i.series_no AND t.workload_id IN (${only.map(Number).join(', ')})` : ''}
          GROUP BY i.series_no, i.parent, i.name ORDER BY i.series_no, i.name, i.parent LIMIT ? OFFSET ?
        ) g JOIN series s ON s.no = g.series_no JOIN workload w ON w.id = s.workload_id LEFT JOIN folder f ON f.series_no = g.series_no AND f.hash = g.parent
        ORDER BY g.series_no, g.name, g.parent`,
-      [likeText(text), ...(only ? [only] : []), limit, offset],
+      [likeText(text), limit, offset],
     ),
   );
   const series = [...new Set(hits.map((h) => h.series_no))];

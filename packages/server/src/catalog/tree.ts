@@ -62,7 +62,7 @@ export async function damageBelow(
 ): Promise<Map<string, Damage>> {
   const sums = new Map<string, Damage>();
   if (then >= newest) return sums;
-  const suspectIn = suspects.length ? suspects : [-1];
+  const suspectIn = (suspects.length ? suspects : [-1]).map(Number).join(', ');
   const rows = await db('item as i')
     .join('folder as f', (j) => j.on('f.series_no', 'i.series_no').andOn('f.hash', 'i.parent'))
     .where('i.series_no', series)
@@ -72,7 +72,7 @@ export async function damageBelow(
     .whereNot('i.kind', kindCodes.indexOf('folder'))
     .groupBy('i.parent')
     .select<{ path: Buffer; suspect: number; gone: number; n: number }[]>(
-      db.raw('MAX(f.path) AS path, COUNT(*) AS n, SUM(i.to_ord IN (?)) AS suspect, SUM(i.to_ord NOT IN (?) AND i.ended = ?) AS gone', [suspectIn, suspectIn, endings.gone]),
+      db.raw(`MAX(f.path) AS path, COUNT(*) AS n, SUM(i.to_ord IN (${suspectIn})) AS suspect, SUM(i.to_ord NOT IN (${suspectIn}) AND i.ended = ?) AS gone`, [endings.gone]),
     );
   const prefix = path === '' ? '' : `${path}/`;
   for (const row of rows) {

@@ -1,0 +1,97 @@
+import { dueSince, nextRuns } from '@lithodex/core';
+import type { WorkloadDetail } from '@lithodex/contract';
+import { decide, toPoint, type PointRow, type SeriesRow } from '../catalog/points';
+import { endings, kindCodes } from '../catalog/ordinals';
+import type { Deps } from '../deps';
+import { found } from '../errors';
+import { policiesInForce, type PolicyRow } from '../policies/matching';
+import { keepOf } from '../runs/expiry';
+import { estateOf } from './estate';
+
+const lookBackMs = 60 * 86_400_000;
+
+/** One workload with all its points, what is missing among them, and the damage a suspect point found. */
+export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDetail> {
+  const { db, clock } = deps;
+  const row = found((await estateOf(deps, null, [id]))[0]);
+  const facts = (await db('workload as w').join('source as s', 's.id', 'w.source_id').where('w.id', id).first<{ frozen: 0 | 1; read_as: string | null; created_at: number }>('w.frozen', 's.read_as', 'w.created_at'))!;
+  const series = await db('series').where({ workload_id: id }).orderBy('no').select<SeriesRow[]>();
+  const targets = new Map((await db('target').select<{ id: string; name: string }[]>('id', 'name')).map((t) => [t.id, t.name]));
+  const names = new Map((await db('policy').select<{ id: number; name: string }[]>('id', 'name')).map((p) => [p.id, p.name]));
+  const points: WorkloadDetail['pointList'] = [];
+  let damage: WorkloadDetail['damage'] = null;
+  for (const s of series) {
+    const rows = await db('point').where({ series_no: s.no, state: 'visible' }).orderBy('ordinal').select<PointRow[]>();
+    const decisions = decide(rows, (await keepOf(db, s.no)).keep, clock.now(), facts.frozen === 1);
+    const moments = new Map(rows.map((p) => [p.id, p.moment]));
+    points.push(
+      ...rows.map((p) =>
+        toPoint(p, {
+          seriesId: s.id,
+          target: targets.get(s.target_id) ?? '',
+          policy: p.policy_id === null ? null : (names.get(p.policy_id) ?? null),
+          buildsOn: (p.builds_on && moments.get(p.builds_on)) || null,
+          decision: decisions.get(p.id),
+        }),
+      ),
+    );
+    damage ??= await damageOf(deps, s.no, rows);
+  }
+  points.sort((a, b) => a.moment - b.moment);
+  const policies = (await policiesInForce(db)).filter((p) => row.policies.some((q) => q.id === p.id));
+  return {
+    ...row,
+    readAs: facts.read_as,
+    frozen: facts.frozen === 1,
+    seriesId: series[0]?.id ?? null,
+    allBytes: points.reduce((a, p) => a + p.bytes, 0),
+    storedBytes: points.reduce((a, p) => a + p.stored, 0),
+    pointList: points,
+    missing: await missingOf(deps, id, policies, points),
+    damage,
+  };
+}
+
+/** Files that the newest suspect point found changed or gone, against the last good point before it. */
+async function damageOf(deps: Deps, series: number, rows: readonly PointRow[]): Promise<WorkloadDetail['damage']> {
+  const suspect = rows.findLast((p) => p.suspect === 1);
+  const good = suspect && rows.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
+  if (!suspect || !good) return null;
+  const sum = await damagedItems(deps, series, good.ordinal, suspect.ordinal).clearSelect().clearOrder().first<{ n: number; bytes: number | null }>(deps.db.raw('COUNT(*) AS n, SUM(i.size) AS bytes'));
+  return { pointId: suspect.id, goodPointId: good.id, files: Number(sum?.n ?? 0), bytes: Number(sum?.bytes ?? 0) };
+}
+
+/** Rows of files that were there at `good` and ended, replaced or gone, by `suspect`. */
+export function damagedItems(deps: Deps, series: number, good: number, suspect: number) {
+  return deps
+    .db('item as i')
+    .where('i.series_no', series)
+    .where('i.to_ord', '>', good)
+    .where('i.to_ord', '<=', suspect)
+    .where('i.from_ord', '<=', good)
+    .whereIn('i.ended', [endings.replaced, endings.gone])
+    .where('i.kind', kindCodes.indexOf('file'))
+    .orderBy(['i.parent', 'i.name'])
+    .select('i.*');
+}
+
+/** Scheduled moments without a point near them, over the last weeks. */
+async function missingOf(deps: Deps, workloadId: number, policies: readonly PolicyRow[], points: WorkloadDetail['pointList']): Promise<WorkloadDetail['missing']> {
+  const now = deps.clock.now();
+  const missing: WorkloadDetail['missing'] = [];
+  const first = points[0]?.moment;
+  if (first === undefined) return missing;
+  const failed = await deps.db('task').where({ workload_id: workloadId, type: 'backup' }).whereIn('state', ['failed', 'stopped']).where('queued_at', '>', now - lookBackMs).select<{ queued_at: number }[]>('queued_at');
+  for (const { body } of policies) {
+    const oldest = Math.max(first, now - lookBackMs);
+    let due = nextRuns(body.schedule, body.zone, oldest, 1)[0];
+    for (; due !== undefined && due < now; due = nextRuns(body.schedule, body.zone, due, 1)[0]) {
+      const next = nextRuns(body.schedule, body.zone, due, 1)[0] ?? now;
+      if (next > now && !dueSince(body.schedule, body.zone, due, now)) break;
+      if (points.some((p) => p.moment >= due! && p.moment < next)) continue;
+      const failure = failed.some((f) => f.queued_at >= due! && f.queued_at < next);
+      missing.push({ moment: due, why: failure ? 'the run failed' : 'there is no point' });
+    }
+  }
+  return missing;
+}

@@ -1,0 +1,11 @@
+export * from './run-server';
+export * from './config';
+export * from './clock';
+export * from './errors';
+export { hashPassword } from './people/passwords';
+export { issueToken } from './people/handlers';
+export { openDatabase } from './db/open';
+export { versioned } from './policies/matching';
+export { appendAudit, checkAudit } from './audit/trail';
+export { loadBatch, dropUnneeded } from './catalog/load';
+export { tokenHash } from './http/access';

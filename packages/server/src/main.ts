@@ -1,0 +1,17 @@
+import { readConfig } from './config';
+import { runServer } from './run-server';
+
+const file = process.argv[2];
+if (!file) throw new Error('usage: server CONFIG');
+const server = await runServer(readConfig(file));
+process.send?.({ ready: true, port: server.port });
+
+let stopping = false;
+const stop = () => {
+  if (stopping) return;
+  stopping = true;
+  void server.close().then(() => process.exit(0));
+};
+process.on('SIGTERM', stop);
+process.on('SIGINT', stop);
+process.on('disconnect', stop);

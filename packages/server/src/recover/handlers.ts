@@ -1,0 +1,111 @@
+import { baseName, escapePath, parentPath, safeParts, unescapePath } from '@lithodex/core';
+import { itemFlags, type ComparedItem, type Version } from '@lithodex/contract';
+import { appendAudit } from '../audit/trail';
+import { endings, pathHash } from '../catalog/ordinals';
+import { livingPoints } from '../catalog/points';
+import { searchNames } from '../catalog/search';
+import { itemAt, kindOf, treeRows, type ItemRow } from '../catalog/tree';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError, found } from '../errors';
+import { within } from '../http/access';
+import type { Handlers } from '../http/bind-routes';
+import { pointRefs } from '../movers/claim';
+import { pointFor } from './point-access';
+
+type RecoverHandlers = Pick<Handlers, 'tree' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search'>;
+
+/** Byte-string path of an escaped one. Throws INVALID for a path that is none. */
+export function pathOf(escaped: string): string {
+  const path = unescapePath(escaped);
+  if (!safeParts(path)) throw new ApiError('INVALID', [{ at: 'path' }], 'The path is not a plain path below the root.');
+  return path;
+}
+
+export function recoverHandlers(deps: Deps): RecoverHandlers {
+  const { db, clock } = deps;
+  return {
+    async tree({ params, query, actor }) {
+      const point = await pointFor(db, params.id, actor);
+      const path = pathOf(query.path);
+      const folder = path === '' ? undefined : await itemAt(db, point.series_no, parentPath(path), baseName(path), point.ordinal);
+      if (path !== '' && (!folder || kindOf(folder) !== 'folder')) throw new ApiError('NOT_FOUND', undefined, 'The point holds no such folder.');
+      const rows = await treeRows(db, point, await livingPoints(db, point.series_no), path, query.cursor ? unescapePath(query.cursor) : '', query.limit + 1);
+      const next = rows.length > query.limit ? rows[query.limit - 1]!.name : null;
+      return { path: query.path, rows: rows.slice(0, query.limit), next, notLookedAt: folder !== undefined && (folder.flags & itemFlags.unread) !== 0 };
+    },
+
+    async compare({ params, query, actor }) {
+      const point = await pointFor(db, params.id, actor);
+      const path = pathOf(query.path);
+      const [ref] = await pointRefs(db, [point.id]);
+      type Raw = Omit<ComparedItem, 'name'> & { name: string };
+      const rows = await deps.movers.ask<Raw[]>({ ask: 'compare', point: ref!, path, folder: query.folder === 'yes' });
+      return { rows: rows.map((r) => ({ ...r, name: escapePath(r.name) })), at: clock.now() };
+    },
+
+    async holdPoint({ params, body, actor }) {
+      const point = await pointFor(db, params.id, actor);
+      await inTransaction(db, async (trx) => {
+        await trx('point').where({ id: point.id }).update({ held: true, held_why: body.reason });
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'point.hold', object: `point ${point.id}`, detail: body.reason });
+      });
+      await deps.events.emit('point', { workloadId: point.workload_id });
+      return {};
+    },
+
+    async releasePoint({ params, actor }) {
+      const point = await pointFor(db, params.id, actor);
+      await inTransaction(db, async (trx) => {
+        await trx('point').where({ id: point.id }).update({ held: false, held_why: '', keep_own: null });
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'point.release', object: `point ${point.id}` });
+      });
+      await deps.events.emit('point', { workloadId: point.workload_id });
+      return {};
+    },
+
+    async versions({ query, actor }) {
+      within(actor, query.workload);
+      found(await db('workload').where({ id: query.workload }).first<{ id: number } | undefined>());
+      const path = pathOf(query.path);
+      const series = await db('series').where({ workload_id: query.workload }).select<{ no: number }[]>('no');
+      const all: Version[] = [];
+      for (const { no } of series) {
+        const points = await livingPoints(db, no);
+        const rows = await db('item').where({ series_no: no, parent: pathHash(parentPath(path)), name: Buffer.from(baseName(path), 'latin1') }).orderBy('from_ord').select<ItemRow[]>();
+        for (const row of rows) {
+          const holding = points.filter((p) => p.ordinal >= row.from_ord && p.ordinal < row.to_ord);
+          const first = holding[0];
+          const last = holding.at(-1);
+          if (!first || !last) continue;
+          const open = last.id === points.at(-1)!.id;
+          const ended = open ? 'still' : row.ended === endings.gone ? 'gone' : row.ended === endings.unseen ? 'unseen' : 'replaced';
+          all.push({
+            pointId: last.id,
+            moment: first.moment,
+            lastMoment: last.moment,
+            points: holding.length,
+            size: row.size,
+            mtimeNs: String(row.mtime_ns),
+            mode: row.mode,
+            kind: kindOf(row),
+            random: (row.flags & itemFlags.random) !== 0,
+            unread: (row.flags & itemFlags.unread) !== 0,
+            suspect: holding.every((p) => p.suspect === 1),
+            ended,
+          });
+        }
+      }
+      return { rows: all.sort((a, b) => b.moment - a.moment) };
+    },
+
+    async search({ query, actor }) {
+      if (query.workload !== undefined) within(actor, query.workload);
+      const only = query.workload !== undefined ? [query.workload] : actor.remit;
+      const offset = Number(query.cursor ?? 0) || 0;
+      const rows = await searchNames(db, query.q, only, offset, query.limit + 1);
+      return { rows: rows.slice(0, query.limit), next: rows.length > query.limit ? String(offset + query.limit) : null, total: null };
+    },
+  };
+}
+

@@ -1,0 +1,77 @@
+import { baseName, bytesOfText, joinPath, parentPath } from '@lithodex/core';
+import type { PointRef, RestoreBody } from '@lithodex/contract';
+import { livingPoints, type PointRow } from '../catalog/points';
+import { itemAt, kindOf, nameOf, type ItemRow } from '../catalog/tree';
+import type { Deps } from '../deps';
+import { damagedItems } from '../estate/workload-detail';
+import { ApiError } from '../errors';
+import type { Actor } from '../http/access';
+import { pointRefs } from '../movers/claim';
+import { pathOf } from './handlers';
+import { pointFor } from './point-access';
+
+export interface ResolvedPick {
+  readonly point: PointRow;
+  readonly ref: PointRef;
+  /** Byte string below the root of the point. */
+  readonly path: string;
+  /** Where it goes below `base`. */
+  readonly to: string;
+  /** Absolute destination folder, byte string. */
+  readonly base: string;
+  readonly kind: string;
+  readonly size: number;
+  readonly items: number;
+  readonly row: ItemRow | undefined;
+}
+
+const mostDamaged = 50_000;
+
+async function damagedPicks(deps: Deps, pointId: string, actor: Actor): Promise<{ point: PointRow; path: string; row: ItemRow }[]> {
+  const suspect = await pointFor(deps.db, pointId, actor);
+  const points = await livingPoints(deps.db, suspect.series_no);
+  const good = points.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
+  if (!good) throw new ApiError('NOT_NOW', undefined, 'There is no good point before this one.');
+  const rows: ItemRow[] = await damagedItems(deps, suspect.series_no, good.ordinal, suspect.ordinal).limit(mostDamaged);
+  const folders = await deps.db('folder').where({ series_no: suspect.series_no }).whereIn('hash', [...new Map(rows.map((r) => [r.parent.toString('hex'), r.parent])).values()]).select<{ hash: Buffer; path: Buffer }[]>();
+  const pathOfFolder = new Map(folders.map((f) => [f.hash.toString('hex'), f.path.toString('latin1')]));
+  return rows.map((row) => {
+    const holding = points.findLast((p) => p.suspect === 0 && p.ordinal >= row.from_ord && p.ordinal < row.to_ord) ?? good;
+    return { point: holding, path: joinPath(pathOfFolder.get(row.parent.toString('hex')) ?? '', nameOf(row)), row };
+  });
+}
+
+/** Picks with their points, sizes and places to go. Throws what the points throw, and NOT_FOUND for a path a point does not hold. */
+export async function resolvePicks(deps: Deps, body: Pick<RestoreBody, 'picks' | 'damagedIn' | 'destination'>, actor: Actor): Promise<ResolvedPick[]> {
+  const { db } = deps;
+  const points = new Map<string, PointRow>();
+  const raw: { point: PointRow; path: string; row: ItemRow | undefined }[] = [];
+  for (const pick of body.picks) {
+    const point = points.get(pick.pointId) ?? (await pointFor(db, pick.pointId, actor));
+    points.set(pick.pointId, point);
+    const path = pathOf(pick.path);
+    const row = path === '' ? undefined : await itemAt(db, point.series_no, parentPath(path), baseName(path), point.ordinal);
+    if (path !== '' && !row) throw new ApiError('NOT_FOUND', { pick }, `The point does not hold ${pick.path}.`);
+    raw.push({ point, path, row });
+  }
+  if (body.damagedIn) raw.push(...(await damagedPicks(deps, body.damagedIn, actor)));
+  const refs = new Map((await pointRefs(db, [...new Set(raw.map((r) => r.point.id))])).map((r) => [r.taskId, r]));
+  const { destination } = body;
+  return raw.map(({ point, path, row }) => {
+    const ref = refs.get(point.id);
+    if (!ref) throw new ApiError('POINT_GONE');
+    const keep = destination.to !== 'folder' || destination.keepPath;
+    const name = path === '' ? bytesOfText(`point-${new Date(point.moment).toISOString().slice(0, 10)}`) : baseName(path);
+    return {
+      point,
+      ref,
+      path,
+      to: destination.to === 'download' ? name : keep ? path : path === '' ? '' : baseName(path),
+      base: destination.to === 'folder' ? bytesOfText(destination.folder.replace(/(.)\/+$/, '$1')) : ref.root,
+      kind: row ? kindOf(row) : 'folder',
+      size: row ? row.size : point.bytes,
+      items: row ? row.items + 1 : point.items,
+      row,
+    };
+  });
+}

@@ -1,0 +1,80 @@
+import { DateTime } from 'luxon';
+import type { DownloadWork, RestoreBody, RestoreWork } from '@lithodex/contract';
+import { appendAudit } from '../audit/trail';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError, found } from '../errors';
+import type { Handlers } from '../http/bind-routes';
+import { queueRun } from '../runs/queue';
+import { resolvePicks, type ResolvedPick } from './resolve-picks';
+import { planRestore, refuseStops } from './restore-plan';
+
+type RestoreHandlers = Pick<Handlers, 'planRestore' | 'startRestore' | 'download'>;
+
+const ruleWords = { leave: 'what exists is left', replace: 'what exists is replaced', replaceIfOlder: 'what exists is replaced if it is older', beside: 'restored items are put beside what exists' };
+
+function rulesText(body: RestoreBody): string {
+  const { destination } = body;
+  if (destination.to === 'download') return `download as ${destination.format}`;
+  const where = destination.to === 'original' ? 'to the original place' : `to ${destination.folder}, ${destination.keepPath ? 'keeping' : 'without'} the original path`;
+  return `${body.trial ? 'trial without writing, ' : ''}${where}; ${ruleWords[body.rule]}`;
+}
+
+function workOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): RestoreWork | DownloadWork {
+  const expected = { items: picks.reduce((a, p) => a + p.items, 0), bytes: picks.reduce((a, p) => a + p.size, 0) };
+  if (body.destination.to === 'download') return { type: 'download', format: body.destination.format, picks: picks.map((p) => ({ point: p.ref, path: p.path, to: p.to })), expected };
+  const stamp = DateTime.fromMillis(Math.max(...picks.map((p) => p.point.moment)), { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmm');
+  return { type: 'restore', picks: picks.map((p) => ({ point: p.ref, path: p.path, to: p.to, base: p.base })), rule: body.rule, stamp, trial: body.trial, expected };
+}
+
+export function restoreHandlers(deps: Deps): RestoreHandlers {
+  const { db, clock } = deps;
+  return {
+    planRestore: ({ body, actor }) => planRestore(deps, body, actor),
+
+    async startRestore({ body, actor }) {
+      if (actor.role === 'clerk' && body.destination.to !== 'original') throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
+      refuseStops(await planRestore(deps, body, actor));
+      const picks = await resolvePicks(deps, body, actor);
+      const workloads = new Set(picks.map((p) => p.point.workload_id));
+      const kind = body.destination.to === 'download' ? 'download' : 'restore';
+      const runId = await inTransaction(db, async (trx) => {
+        const id = await queueRun(trx, clock.now(), {
+          kind,
+          startedBy: 'hand',
+          name: body.name,
+          person: actor.name,
+          reason: body.reason,
+          rules: rulesText(body),
+          tasks: [{ workloadId: workloads.size === 1 ? [...workloads][0]! : null, seriesNo: null, type: kind, work: workOf(deps, body, picks) }],
+        });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: body.trial ? 'restore.trial' : `${kind}.start`,
+          object: `run ${id}`,
+          detail: JSON.stringify({ reason: body.reason, rules: rulesText(body), picks: body.picks.slice(0, 50), count: picks.length }),
+        });
+        return id;
+      });
+      deps.movers.workAppeared();
+      await deps.events.emit('run', { runId });
+      return { runId };
+    },
+
+    async download({ params, actor, res }) {
+      const run = found(await db('run').where({ id: params.id, kind: 'download' }).first<{ id: number; person: string; name: string } | undefined>());
+      if (run.person !== actor.name) throw new ApiError('NOT_ALLOWED', undefined, 'Only the person who asked for a download may fetch it.');
+      const task = found(await db('task').where({ run_id: run.id }).first<{ id: string; state: string; work: string | DownloadWork } | undefined>());
+      if (task.state !== 'waiting' && task.state !== 'running') throw new ApiError('NOT_NOW', undefined, 'The download has ended. Prepare it again.');
+      const work = typeof task.work === 'string' ? (JSON.parse(task.work) as DownloadWork) : task.work;
+      const base = work.format === 'file' ? Buffer.from(work.picks[0]!.to, 'latin1').toString() : `${run.name}.${work.format}`;
+      res.attachment(base.replace(/[\r\n"/\\]/g, '_'));
+      res.type('application/octet-stream').setHeader('cache-control', 'no-store');
+      res.setHeader('content-encoding', 'identity');
+      await new Promise<void>((resolve) => {
+        res.on('close', resolve);
+        deps.downloads.offer(task.id, res);
+      });
+    },
+  };
+}

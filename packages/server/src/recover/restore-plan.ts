@@ -1,0 +1,120 @@
+import { baseName, countOf, escapePath, formatBytes, joinPath } from '@lithodex/core';
+import type { Body, RestorePlan } from '@lithodex/contract';
+import { filesBelow } from '../catalog/tree';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import type { Actor } from '../http/access';
+import { resolvePicks, type ResolvedPick } from './resolve-picks';
+
+const mostLooked = 4000;
+
+interface Look {
+  readonly exist: number;
+  readonly newer: number;
+  readonly free: number;
+  readonly writable: boolean;
+  readonly nearest: string;
+}
+
+/** What a restore would do, checked against the destination as it is now. */
+export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: Actor): Promise<RestorePlan> {
+  const picks = await resolvePicks(deps, body, actor);
+  const names = new Map((await deps.db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));
+  const bytes = picks.reduce((a, p) => a + p.size, 0);
+  const items = picks.reduce((a, p) => a + p.items, 0);
+  const measured = await measuredRate(deps);
+  const looked = body.destination.to === 'download' ? undefined : await lookAtDestination(deps, picks);
+  return {
+    items: picks.slice(0, 500).map((p) => ({
+      pick: { pointId: p.point.id, path: escapePath(p.path) },
+      name: escapePath(p.path === '' ? (names.get(p.point.workload_id) ?? '/') : baseName(p.path)),
+      kind: p.kind,
+      workload: names.get(p.point.workload_id) ?? '',
+      moment: p.point.moment,
+      goesTo: body.destination.to === 'download' ? 'download' : escapePath(joinPath(p.base, p.to)),
+      size: p.size,
+      items: p.items,
+      suspect: p.point.suspect === 1,
+    })),
+    total: { items, files: items, bytes, picks: picks.length },
+    readFrom: await readFrom(deps, picks),
+    estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
+    rate: measured.rate,
+    rateFrom: measured.from,
+    checks: checksOf(body, picks, looked, bytes),
+    existing: { looked: looked?.looked ?? 0, exist: looked?.exist ?? 0, newer: looked?.newer ?? 0, complete: looked?.complete ?? true },
+    free: looked?.free ?? null,
+  };
+}
+
+async function readFrom(deps: Deps, picks: readonly ResolvedPick[]): Promise<RestorePlan['readFrom']> {
+  const targets = new Map((await deps.db('target').select<{ id: string; name: string }[]>('id', 'name')).map((t) => [t.id, t.name]));
+  const points = new Map<string, Set<string>>();
+  for (const p of picks) {
+    const name = targets.get(p.ref.target.id) ?? '';
+    points.set(name, (points.get(name) ?? new Set()).add(p.point.id));
+  }
+  return [...points].map(([target, ids]) => ({ target, points: ids.size }));
+}
+
+/** Bytes a second: the median of recent restores, or of recent reads of sources while nothing was restored yet. */
+async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: string }> {
+  for (const [types, from] of [
+    [['restore'], 'recent restores'],
+    [['backup'], 'recent backups, as nothing was restored yet'],
+  ] as const) {
+    const rows = await deps.db('task').whereIn('type', types).where('measured_ms', '>', 0).where('measured_bytes', '>', 0).orderBy('ended_at', 'desc').limit(25).select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
+    const rates = rows.map((r) => (r.bytes / r.ms) * 1000).sort((a, b) => a - b);
+    if (rates.length) return { rate: Math.round(rates[rates.length >> 1]!), from };
+  }
+  return { rate: null, from: 'nothing was measured yet' };
+}
+
+async function lookAtDestination(deps: Deps, picks: readonly ResolvedPick[]): Promise<Look & { looked: number; complete: boolean }> {
+  const places: { base: string; path: string; mtimeNs: string }[] = [];
+  let complete = true;
+  for (const pick of picks) {
+    if (places.length >= mostLooked) {
+      complete = false;
+      break;
+    }
+    const files = await filesBelow(deps.db, pick.point.series_no, pick.path, pick.row, pick.point.ordinal, mostLooked - places.length + 1);
+    for (const file of files.slice(0, mostLooked - places.length)) {
+      const below = pick.path === '' ? file.path : file.path.slice(pick.path.length).replace(/^\//, '');
+      places.push({ base: pick.base, path: [pick.base, pick.to, below].filter(Boolean).join('/'), mtimeNs: String(file.row.mtime_ns) });
+    }
+    if (files.length > mostLooked) complete = false;
+  }
+  const destination = picks[0]?.base ?? '/';
+  const look = await deps.movers.ask<Look>({ ask: 'look', places: places.map(({ path, mtimeNs }) => ({ path, mtimeNs })), destination });
+  return { ...look, looked: places.length, complete };
+}
+
+function checksOf(body: Body<'planRestore'>, picks: readonly ResolvedPick[], look: Awaited<ReturnType<typeof lookAtDestination>> | undefined, bytes: number): RestorePlan['checks'] {
+  const checks: RestorePlan['checks'] = [];
+  const say = (level: RestorePlan['checks'][number]['level'], code: string, text: string) => checks.push({ level, code, text });
+  if (look) {
+    if (look.free < bytes) say('stop', 'NO_ROOM', `The destination has ${formatBytes(look.free)} free, ${formatBytes(bytes)} are needed.`);
+    else say('fine', 'ROOM', `Room: ${formatBytes(look.free)} free, ${formatBytes(bytes)} to write.`);
+    if (!look.writable) say('stop', 'NO_RIGHT', `The mover may not write to ${escapePath(look.nearest)}.`);
+    else say('fine', 'RIGHTS', 'The mover may write there.');
+    const some = look.complete ? '' : ` of the first ${countOf(look.looked, 'file')} looked at`;
+    if (look.exist === 0) say('fine', 'NOTHING_EXISTS', `Nothing${some} exists at the destination yet.`);
+    else if (body.rule === 'leave') say('fine', 'LEFT', `${countOf(look.exist, 'file')}${some} exist and are left as they are.`);
+    else if (body.rule === 'beside') say('fine', 'BESIDE', `${countOf(look.exist, 'file')}${some} exist; the restored ones are put beside them.`);
+    else if (body.rule === 'replaceIfOlder') say('fine', 'OLDER', `${countOf(look.exist, 'file')}${some} exist; the ${look.newer} newer ones stay.`);
+    else say(look.newer ? 'look' : 'fine', 'REPLACED', look.newer ? `Would replace ${countOf(look.newer, 'file')}${some} that are newer than the point.` : `${countOf(look.exist, 'file')}${some} are replaced, none of them newer.`);
+  }
+  if (picks.some((p) => p.point.suspect === 1)) say('look', 'SUSPECT', 'Some items come from a point that looks damaged.');
+  const incomplete = picks.filter((p) => p.point.complete === 0);
+  if (incomplete.length) say('look', 'PARTS_MISSING', 'A point did not see everything: what it could not read is not in it.');
+  else say('fine', 'COMPLETE', 'Every point used is complete.');
+  if (body.destination.to === 'download' && body.destination.format === 'file' && (picks.length !== 1 || picks[0]!.kind !== 'file')) say('stop', 'NOT_ONE_FILE', 'A download as a single file needs exactly one file.');
+  return checks;
+}
+
+/** Throws INVALID when a check forbids the start. */
+export function refuseStops(plan: RestorePlan): void {
+  const stop = plan.checks.find((c) => c.level === 'stop');
+  if (stop) throw new ApiError('INVALID', { check: stop.code }, `${stop.text} Nothing was changed.`);
+}

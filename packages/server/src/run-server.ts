@@ -1,0 +1,53 @@
+import http from 'node:http';
+import { pino } from 'pino';
+import { createApp } from './app';
+import { systemClock, type Clock } from './clock';
+import type { Config } from './config';
+import { openDatabase } from './db/open';
+import type { Deps } from './deps';
+import { LiveEvents } from './http/live-events';
+import { SessionStore } from './http/session-store';
+import { Downloads } from './movers/downloads';
+import { MoverLine } from './movers/mover-line';
+import { Scheduler } from './schedule/scheduler';
+
+export interface RunningServer {
+  readonly port: number;
+  readonly deps: Deps;
+  readonly scheduler: Scheduler;
+  close(): Promise<void>;
+}
+
+/** Opens the database, brings its tables up to date, listens and starts the scheduler. */
+export async function runServer(config: Config, clock: Clock = systemClock): Promise<RunningServer> {
+  const log = pino({ level: config.logLevel });
+  const db = openDatabase(config.database);
+  await db.migrate.latest();
+  const deps: Deps = { db, clock, config, log, events: new LiveEvents(db, clock), movers: new MoverLine(), downloads: new Downloads() };
+  const server = http.createServer(createApp(deps));
+  server.requestTimeout = 0;
+  await new Promise<void>((resolve, reject) => {
+    server.once('error', reject);
+    server.listen(config.port, config.host, resolve);
+  });
+  const scheduler = new Scheduler(deps);
+  scheduler.start();
+  const sweep = setInterval(() => {
+    new SessionStore(db).sweep().catch(() => undefined);
+  }, 600_000);
+  return {
+    port: (server.address() as { port: number }).port,
+    deps,
+    scheduler,
+    async close() {
+      clearInterval(sweep);
+      await scheduler.stop();
+      deps.movers.close();
+      deps.events.close();
+      server.closeIdleConnections();
+      await Promise.race([new Promise((done) => server.close(done)), new Promise((done) => setTimeout(done, 1500))]);
+      server.closeAllConnections();
+      await db.destroy();
+    },
+  };
+}

@@ -1,0 +1,181 @@
+import { escapePath, formatExact } from '@lithodex/core';
+import type { LogLine, Query, RunDetail } from '@lithodex/contract';
+import { appendAudit } from '../audit/trail';
+import { fromJson, fromJsonOrNull } from '../db/json';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError, found } from '../errors';
+import type { Actor } from '../http/access';
+import type { Handlers } from '../http/bind-routes';
+import { stoppedCause } from '../movers/leases';
+import { queueRun, settleRun, type NewTask } from './queue';
+import { tasksOf, toRunRow, toTaskRow, type RunRecord } from './run-rows';
+
+type RunHandlers = Pick<Handlers, 'listRuns' | 'getRun' | 'runLog' | 'runLogFile' | 'stopRun' | 'retryRun'>;
+
+const sorts: Record<string, string> = { id: 'r.id', started: 'r.started_at', queued: 'r.queued_at', state: 'r.state', name: 'r.name' };
+
+interface LogRow {
+  readonly seq: number;
+  readonly at: number;
+  readonly task_id: string;
+  readonly workload: string | null;
+  readonly level: LogLine['level'];
+  readonly code: string;
+  readonly path: Buffer;
+  readonly message: string;
+}
+
+export function runHandlers(deps: Deps): RunHandlers {
+  const { db, clock } = deps;
+
+  /** Runs an actor may see: a clerk only their own and those of their remit. */
+  function visibleRuns(actor: Actor) {
+    const query = db('run as r').whereNot('r.kind', 'expire');
+    if (actor.remit) {
+      const remit = actor.remit;
+      void query.where((q) => {
+        void q.where('r.person', actor.name).orWhereIn('r.id', db('task').whereIn('workload_id', remit).select('run_id'));
+      });
+    }
+    return query;
+  }
+
+  const runOf = async (id: number, actor: Actor) => found(await visibleRuns(actor).where('r.id', id).first<RunRecord | undefined>('r.*'));
+
+  function filtered(query: Query<'listRuns'>, actor: Actor) {
+    const q = visibleRuns(actor);
+    if (query.kinds) void q.whereIn('r.kind', query.kinds);
+    if (query.states) void q.whereIn('r.state', query.states);
+    if (query.from !== undefined) void q.where('r.queued_at', '>=', query.from);
+    if (query.to !== undefined) void q.where('r.queued_at', '<=', query.to);
+    if (query.policy !== undefined) void q.where('r.policy_id', query.policy);
+    if (query.ids) void q.whereIn('r.id', query.ids.split(',').map(Number));
+    if (query.workload !== undefined) void q.whereIn('r.id', db('task').where({ workload_id: query.workload }).select('run_id'));
+    if (query.source !== undefined) void q.whereIn('r.id', db('task as t').join('workload as w', 'w.id', 't.workload_id').where('w.source_id', query.source).select('t.run_id'));
+    if (query.expired === 'no') void q.whereNotExists(db('point').whereRaw('point.run_id = r.id').where({ state: 'expired' }));
+    if (query.q) {
+      const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
+      void q.where((w) => {
+        void w.whereLike('r.name', like).orWhereIn('r.id', db('task as t').join('workload as w', 'w.id', 't.workload_id').whereLike('w.name', like).select('t.run_id'));
+      });
+    }
+    return q;
+  }
+
+  function logOf(runId: number, query: Query<'runLog'>) {
+    const q = db('log_line as l').leftJoin('task as t', 't.id', 'l.task_id').leftJoin('workload as w', 'w.id', 't.workload_id').where('l.run_id', runId);
+    if (query.level) void q.where('l.level', query.level);
+    if (query.task) void q.where('l.task_id', query.task);
+    if (query.q) {
+      const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
+      void q.where((w) => {
+        void w.whereLike('l.message', like).orWhereRaw('CONVERT(l.path USING utf8mb4) LIKE ?', [like]).orWhereLike('l.code', like);
+      });
+    }
+    return q;
+  }
+
+  const columns = ['l.seq', 'l.at', 'l.task_id', 'w.name as workload', 'l.level', 'l.code', 'l.path', 'l.message'];
+  const toLine = (r: LogRow): LogLine => ({ seq: r.seq, at: r.at, taskId: r.task_id, workload: r.workload ?? '', level: r.level, code: r.code, path: escapePath(r.path.toString('latin1')), message: r.message });
+
+  return {
+    async listRuns({ query, actor }) {
+      const offset = Number(query.cursor ?? 0) || 0;
+      const [key, direction] = query.sort?.startsWith('-') ? [query.sort.slice(1), 'desc'] : [query.sort ?? 'id', query.sort ? 'asc' : 'desc'];
+      const column = sorts[key];
+      if (!column) throw new ApiError('INVALID', [{ at: 'query.sort' }], `Runs can be sorted by ${Object.keys(sorts).join(', ')}.`);
+      const runs = await filtered(query, actor).orderBy([{ column, order: direction }, { column: 'r.id', order: 'desc' }]).offset(offset).limit(query.limit + 1).select<RunRecord[]>('r.*');
+      const total = await filtered(query, actor).count({ n: '*' }).first<{ n: number }>();
+      const shown = runs.slice(0, query.limit);
+      const tasks = await tasksOf(db, shown.map((r) => r.id));
+      const names = new Map((await db('policy').select<{ id: number; name: string }[]>('id', 'name')).map((p) => [p.id, p.name]));
+      return {
+        rows: shown.map((r) => toRunRow(r, tasks.filter((t) => t.run_id === r.id), names.get(r.policy_id ?? 0))),
+        next: runs.length > query.limit ? String(offset + query.limit) : null,
+        total: Number(total?.n ?? 0),
+      };
+    },
+
+    async getRun({ params, actor }): Promise<RunDetail> {
+      const run = await runOf(params.id, actor);
+      const tasks = await tasksOf(db, [run.id]);
+      const policy = run.policy_id === null ? undefined : await db('policy').where({ id: run.policy_id }).first<{ name: string } | undefined>();
+      type P = { id: string; builds: number | null };
+      const points = await db('point as p').leftJoin('point as b', 'b.id', 'p.builds_on').where('p.run_id', run.id).where('p.state', 'visible').select<P[]>('p.id', 'b.moment as builds');
+      const pointOf = new Map(points.map((p) => [p.id, p]));
+      return {
+        ...toRunRow(run, tasks, policy?.name),
+        tasks: tasks.map((t) => toTaskRow(t, pointOf.has(t.id) ? t.id : null, pointOf.get(t.id)?.builds ?? null)),
+        earlier: await earlierRuns(deps, run),
+        reason: run.reason,
+        rules: run.rules,
+        downloadReady: run.kind === 'download' && (run.state === 'waiting' || run.state === 'running'),
+      };
+    },
+
+    async runLog({ params, query, actor }) {
+      await runOf(params.id, actor);
+      const after = Number(query.cursor ?? 0) || 0;
+      const rows = (await logOf(params.id, query).where('l.seq', '>', after).orderBy('l.seq').limit(query.limit + 1).select(columns)) as LogRow[];
+      const total = await logOf(params.id, query).count({ n: '*' }).first<{ n: number }>();
+      const shown = rows.slice(0, query.limit);
+      return { rows: shown.map(toLine), next: rows.length > query.limit ? String(shown.at(-1)!.seq) : null, total: Number(total?.n ?? 0) };
+    },
+
+    async runLogFile({ params, actor, res }) {
+      const run = await runOf(params.id, actor);
+      res.attachment(`run-${run.id}.log.txt`).type('text/plain; charset=utf-8');
+      res.write(`Run ${run.id}: ${run.name}, ${run.state}\n`);
+      for (let after = 0; ; ) {
+        const rows = (await logOf(run.id, { limit: 100 }).where('l.seq', '>', after).orderBy('l.seq').limit(2000).select(columns)) as LogRow[];
+        for (const line of rows.map(toLine)) res.write(`${formatExact(line.at, deps.config.zone)}  ${line.level.padEnd(7)}  ${line.workload}  ${line.code}  ${line.path}  ${line.message}\n`);
+        if (rows.length < 2000) break;
+        after = rows.at(-1)!.seq;
+      }
+      res.end();
+    },
+
+    async stopRun({ params, actor }) {
+      const run = await runOf(params.id, actor);
+      if (run.state !== 'waiting' && run.state !== 'running') throw new ApiError('NOT_NOW', undefined, 'The run has ended already.');
+      await inTransaction(db, async (trx) => {
+        await trx('task').where({ run_id: run.id, state: 'waiting' }).update({ state: 'stopped', ended_at: clock.now(), cause: JSON.stringify(stoppedCause) });
+        await trx('task').where({ run_id: run.id, state: 'running' }).update({ stop_requested: true });
+        await settleRun(deps, trx, run.id);
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'run.stop', object: `run ${run.id}`, detail: run.name });
+      });
+      await deps.events.emit('run', { runId: run.id });
+      return {};
+    },
+
+    async retryRun({ params, actor }) {
+      const run = await runOf(params.id, actor);
+      if (run.kind !== 'backup') throw new ApiError('NOT_NOW', undefined, 'Start the restore again from its restore sheet.');
+      type T = { workload_id: number; series_no: number; work: unknown };
+      const failed = await db('task').where({ run_id: run.id }).whereIn('state', ['failed', 'stopped', 'partsMissing']).select<T[]>('workload_id', 'series_no', 'work');
+      if (!failed.length) throw new ApiError('NOT_NOW', undefined, 'Everything in this run ended well or still runs.');
+      const tasks = failed.map((t): NewTask => ({ workloadId: t.workload_id, seriesNo: t.series_no, type: 'backup', work: fromJson(t.work) }));
+      const runId = await inTransaction(db, async (trx) => {
+        const open = await trx('task').whereIn('series_no', failed.map((t) => t.series_no)).where({ type: 'backup' }).whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>();
+        if (open) throw new ApiError('NOT_NOW', undefined, 'It is being protected right now.');
+        const id = await queueRun(trx, clock.now(), { kind: 'backup', pointKind: run.point_kind ?? 'incremental', startedBy: 'retry', policyId: run.policy_id, name: run.name, person: actor.name, keepOwn: fromJsonOrNull(run.keep_own), tasks });
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'run.retry', object: `run ${run.id}`, detail: `as run ${id}` });
+        return id;
+      });
+      deps.movers.workAppeared();
+      await deps.events.emit('run', { runId });
+      return { runId };
+    },
+  };
+}
+
+async function earlierRuns(deps: Deps, run: RunRecord): Promise<RunDetail['earlier']> {
+  if (run.policy_id === null || run.kind !== 'backup') return [];
+  const runs = await deps.db('run').where({ policy_id: run.policy_id, kind: 'backup' }).where('id', '<', run.id).whereNotNull('ended_at').whereNotNull('started_at').orderBy('id', 'desc').limit(6).select<RunRecord[]>();
+  const tasks = await tasksOf(deps.db, runs.map((r) => r.id));
+  return runs.map((r) => {
+    const { counts } = toRunRow(r, tasks.filter((t) => t.run_id === r.id), undefined);
+    return { id: r.id, startedAt: r.started_at!, ms: r.ended_at! - r.started_at!, bytes: counts.bytes, read: counts.read, stored: counts.stored, state: r.state };
+  });
+}

@@ -1,0 +1,150 @@
+import { countOf, formatShare, nextRuns, parentPath } from '@lithodex/core';
+import type { FinderHit, Ledge, Progress, RunState, Watch } from '@lithodex/contract';
+import { searchNames } from '../catalog/search';
+import { fromJsonOrNull } from '../db/json';
+import type { Deps } from '../deps';
+import { estateOf } from '../estate/estate';
+import type { Handlers } from '../http/bind-routes';
+import { policiesInForce } from '../policies/matching';
+import { comingOf, mattersOf } from './matters';
+import { atWork, backupTasksSince, causeOf, historyMs, newestPerWorkload, nightStart, slotMs, spanOf, toNightTask, usualLoad, type NightRow } from './night';
+
+type WatchHandlers = Pick<Handlers, 'watch' | 'ledge' | 'find' | 'events'>;
+
+const deviant: readonly RunState[] = ['failed', 'held', 'partsMissing', 'remarks', 'stopped'];
+const dayMs = 86_400_000;
+const countWord = (n: number) => ['no', 'one', 'two', 'three', 'four', 'five', 'six', 'seven', 'eight', 'nine'][n] ?? String(n);
+const beWord = (n: number) => (n === 1 ? 'is' : 'are');
+const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
+
+function leadOf(estate: Awaited<ReturnType<typeof estateOf>>, tonight: readonly NightRow[], from: number): Watch['lead'] {
+  const covered = estate.filter((w) => w.policies.length > 0);
+  const newest = newestPerWorkload(tonight);
+  const inState = (...states: RunState[]) => newest.filter((t) => states.includes(t.state)).length;
+  const parts: Watch['lead']['parts'] = [];
+  const add = (tone: Watch['lead']['parts'][number]['tone'], n: number, text: (n: number) => string) => {
+    if (n) parts.push({ tone, text: text(n) });
+  };
+  add('fault', inState('failed'), (n) => `${countWord(n)} failed`);
+  add('fault', estate.filter((w) => w.coverage === 'suspect').length, (n) => `${countWord(n)} ${beWord(n)} held for a person`);
+  add('warning', inState('partsMissing'), (n) => `${countWord(n)} ${n === 1 ? 'has' : 'have'} parts missing`);
+  add('warning', inState('stopped'), (n) => `${countWord(n)} ${n === 1 ? 'was' : 'were'} stopped`);
+  add('plain', estate.filter((w) => w.coverage === 'none').length, (n) => `${countWord(n)} ${n === 1 ? 'server has' : 'servers have'} no protection at all`);
+  if (parts[0]) parts[0] = { ...parts[0], text: capital(parts[0].text) };
+  return { protected: covered.filter((w) => w.newestPoint && w.newestPoint.moment >= from && w.coverage === 'protected').length, all: covered.length, parts };
+}
+
+async function factsOf(deps: Deps, estate: Awaited<ReturnType<typeof estateOf>>, history: readonly NightRow[], from: number): Promise<Watch['facts']> {
+  const { db, clock } = deps;
+  const now = clock.now();
+  const sums = await db('point').where({ state: 'visible' }).first<{ bytes: number | null; stored: number | null }>(db.raw('SUM(bytes) AS bytes, SUM(stored) AS stored'));
+  const used = await db('target').sum({ used: 'used' }).first<{ used: number | null }>();
+  const stored = Number(used?.used ?? sums?.stored ?? 0);
+  const withPoint = estate.filter((w) => w.newestPoint && w.objectiveHours !== null).sort((a, b) => a.newestPoint!.moment - b.newestPoint!.moment);
+  const oldest = withPoint[0];
+  const spans = Array.from({ length: 14 }, (_, i) => spanOf(history, from - (i + 1) * dayMs, from - i * dayMs)).filter((ms) => ms !== null);
+  const usual = spans.sort((a, b) => a - b)[spans.length >> 1] ?? null;
+  const restore = await db('run').where({ kind: 'restore' }).whereNotNull('ended_at').orderBy('id', 'desc').first<{ id: number; ended_at: number; state: RunState } | undefined>();
+  return {
+    newestBytes: estate.reduce((a, w) => a + (w.newestPoint?.bytes ?? 0), 0),
+    storedBytes: stored,
+    oldestNewest: oldest ? { moment: oldest.newestPoint!.moment, workload: oldest.name, objectiveHours: oldest.objectiveHours!, late: oldest.late } : null,
+    nightMs: spanOf(history, from, now + 1),
+    usualNightMs: usual,
+    reduction: stored > 0 ? Number(sums?.bytes ?? 0) / stored : null,
+    lastRestore: restore ? { runId: restore.id, at: restore.ended_at, state: restore.state } : null,
+  };
+}
+
+function remarkOf(t: NightRow, held: string | undefined): string {
+  if (t.state === 'held') return held ?? 'held for a person';
+  const cause = causeOf(t);
+  const { warnings } = fromJsonOrNull<{ warnings: number }>(t.counts) ?? { warnings: 0 };
+  return cause?.message ?? (t.state === 'partsMissing' ? `${countOf(warnings, 'item')} could not be read` : countOf(warnings, 'remark'));
+}
+
+export function watchHandlers(deps: Deps): WatchHandlers {
+  const { db, clock, config } = deps;
+  return {
+    async watch({ query }) {
+      const now = clock.now();
+      const from = nightStart(now, config.zone, query.nights);
+      const history = await backupTasksSince(deps, from - historyMs);
+      const tonight = history.filter((t) => t.queued_at >= from);
+      const estate = await estateOf(deps, null, null);
+      const slots = Math.ceil((now - from) / slotMs);
+      const suspects = await db('point').where({ suspect: true, state: 'visible' }).where('moment', '>=', from).select<{ workload_id: number; share: number }[]>('workload_id', 'share');
+      const heldText = new Map(suspects.map((p) => [p.workload_id, `${formatShare(p.share)} of the files changed or gone`]));
+      const newest = newestPerWorkload(tonight);
+      const deviants = newest
+        .filter((t) => deviant.includes(t.state))
+        .sort((a, b) => deviant.indexOf(a.state) - deviant.indexOf(b.state))
+        .slice(0, 8)
+        .map((t) => toNightTask(t, tonight.filter((o) => o.workload_id === t.workload_id).length, remarkOf(t, heldText.get(t.workload_id))));
+      const policies = [...new Set(tonight.map((t) => t.policy ?? 'On demand'))].slice(0, 6);
+      const groups = policies.map((name) => {
+        const own = tonight.filter((t) => (t.policy ?? 'On demand') === name);
+        const before = history.filter((t) => t.queued_at < from && (t.policy ?? 'On demand') === name);
+        return { name, note: countOf(new Set(own.map((t) => t.workload_id)).size, 'workload'), now: atWork(own, from, slots, now), usual: usualLoad(before, from, slots) };
+      });
+      return {
+        now,
+        zone: config.zone,
+        from,
+        lead: leadOf(estate, tonight, from),
+        facts: await factsOf(deps, estate, history, from),
+        deviants,
+        groups,
+        slotMs,
+        quiet: newest.filter((t) => t.state === 'done').length,
+        matters: await mattersOf(deps, estate, history.filter((t) => t.queued_at >= now - 3 * dayMs)),
+        coming: await comingOf(deps),
+      };
+    },
+
+    async ledge(): Promise<Ledge> {
+      const now = clock.now();
+      type T = { run_id: number; name: string; workload: string | null; started_at: number; progress: unknown; kind: string };
+      const tasks = await db('task as t').join('run as r', 'r.id', 't.run_id').leftJoin('workload as w', 'w.id', 't.workload_id').where('t.state', 'running').whereNot('r.kind', 'expire').orderBy('t.started_at').limit(20).select<T[]>('t.run_id', 'r.name', 'r.kind', 'w.name as workload', 't.started_at', 't.progress');
+      const waiting = await db('task').where({ state: 'waiting' }).whereNot('type', 'expire').count({ n: '*' }).first<{ n: number }>();
+      const coming = (await policiesInForce(db))
+        .flatMap((p) => nextRuns(p.body.schedule, p.body.zone, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
+        .filter((c) => c.at - now < dayMs / 2)
+        .sort((a, b) => a.at - b.at)
+        .slice(0, 12);
+      return {
+        now,
+        waiting: Number(waiting?.n ?? 0),
+        coming,
+        running: tasks.map((t) => {
+          const p = fromJsonOrNull<Progress>(t.progress);
+          const share = p && p.expectedBytes > 0 ? Math.min(1, p.bytes / p.expectedBytes) : null;
+          return { runId: t.run_id, name: t.kind === 'backup' ? (t.workload ?? t.name) : t.name, startedAt: t.started_at, share, leftMs: p?.leftMs ?? null, text: p?.phase ?? 'starting' };
+        }),
+      };
+    },
+
+    async find({ query }) {
+      const text = query.q.toLowerCase();
+      const hits: FinderHit[] = [];
+      const workloads = (await estateOf(deps, null, null)).filter((w) => w.name.toLowerCase().includes(text)).slice(0, 6);
+      hits.push(...workloads.map((w): FinderHit => ({ kind: 'workload', title: w.name, note: countOf(w.points, 'point'), link: `/estate/${w.id}`, query: {} })));
+      const policies = (await policiesInForce(db)).filter((p) => p.name.toLowerCase().includes(text)).slice(0, 4);
+      hits.push(...policies.map((p): FinderHit => ({ kind: 'policy', title: p.name, note: 'policy', link: `/policies/${p.id}`, query: {} })));
+      if (/^\d+$/.test(text)) {
+        const run = await db('run').where({ id: Number(text) }).first<{ id: number; name: string; state: string } | undefined>();
+        if (run) hits.push({ kind: 'run', title: `Run ${run.id}, ${run.name}`, note: run.state, link: `/runs/${run.id}`, query: {} });
+      }
+      if (text.length >= 2) {
+        const files = await searchNames(db, query.q, null, 0, 8);
+        hits.push(...files.map((f): FinderHit => ({ kind: 'file', title: f.path.slice(f.path.lastIndexOf('/') + 1), note: `${f.workload.name}: ${parentPath(f.path) || '/'}`, link: '/recover', query: { q: f.path.slice(f.path.lastIndexOf('/') + 1), item: `${f.workload.id}:${f.path}` } })));
+      }
+      return { hits };
+    },
+
+    async events({ req, res }) {
+      const last = Number(req.headers['last-event-id'] ?? req.query['lastEventId']);
+      await deps.events.stream(res, Number.isSafeInteger(last) && last >= 0 && (req.headers['last-event-id'] ?? req.query['lastEventId']) !== undefined ? last : undefined);
+    },
+  };
+}

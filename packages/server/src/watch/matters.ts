@@ -1,0 +1,182 @@
+import { countOf, cutMiddle, escapePath, formatBytes, formatDuration } from '@lithodex/core';
+import type { Matter, WorkloadRow } from '@lithodex/contract';
+import { fromJson } from '../db/json';
+import type { Deps } from '../deps';
+import { policiesInForce, matchesOf } from '../policies/matching';
+import { causeOf, newestPerWorkload, type NightRow } from './night';
+
+const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
+const names = (list: readonly string[]) => (list.length > 4 ? `${list.slice(0, 4).join(', ')} and ${list.length - 4} more` : list.join(', '));
+const nearlyFullDays = 60;
+const dayMs = 86_400_000;
+
+/** Everything that needs a person, one matter per cause, worst first. */
+export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], tasks: readonly NightRow[]): Promise<Matter[]> {
+  return [
+    ...(await suspects(deps, estate)),
+    ...failures(tasks),
+    ...(await movers(deps)),
+    ...(await targets(deps)),
+    ...late(deps, estate, tasks),
+    ...(await incomplete(deps, tasks)),
+    ...(await emptyPolicies(deps)),
+    ...unprotected(estate),
+  ];
+}
+
+async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {
+  type P = { id: string; workload_id: number; moment: number; changed: number; removed: number; added: number; reasons: unknown };
+  const points = await deps.db('point').where({ suspect: true, state: 'visible' }).orderBy('moment').select<P[]>();
+  const first = [...new Map(points.reverse().map((p) => [p.workload_id, p])).values()];
+  return first.map((p): Matter => {
+    const name = estate.find((w) => w.id === p.workload_id)?.name ?? 'a workload';
+    const reasons = fromJson<string[]>(p.reasons);
+    const encrypted = reasons.some((r) => r.includes('random'));
+    return {
+      id: `suspect-${p.workload_id}`,
+      level: 'fault',
+      title: encrypted ? `${name} looks encrypted` : `${name} changed far more than usual`,
+      text: `${reasons.join('. ')}. The point is taken and kept apart; nothing of it expires until you say so.`,
+      since: p.moment,
+      action: link('See what changed', `/estate/${p.workload_id}`, { tab: 'damage' }),
+      second: null,
+    };
+  });
+}
+
+function failures(tasks: readonly NightRow[]): Matter[] {
+  const failed = newestPerWorkload(tasks).filter((t) => t.state === 'failed');
+  const byCause = new Map<string, NightRow[]>();
+  for (const t of failed) {
+    const code = causeOf(t)?.code ?? 'UNKNOWN';
+    byCause.set(code, [...(byCause.get(code) ?? []), t]);
+  }
+  return [...byCause].map(([code, rows]): Matter => {
+    const cause = causeOf(rows[0]!);
+    const tries = rows.length === 1 ? tasks.filter((t) => t.workload_id === rows[0]!.workload_id && t.state === 'failed').length : 0;
+    return {
+      id: `failed-${code}`,
+      level: 'fault',
+      title: rows.length === 1 ? `${rows[0]!.workload} was not protected` : `${countOf(rows.length, 'workload')} were not protected`,
+      text: `${rows.length > 1 ? `${names(rows.map((r) => r.workload))}. ` : ''}${cause?.message ?? 'The run failed.'}${tries > 1 ? ` ${tries} tries.` : ''} ${cause?.remedy ?? ''}`.trim(),
+      since: Math.min(...rows.map((r) => r.started_at)),
+      action: link('See the run, then retry', `/runs/${rows[0]!.run_id}`),
+      second: rows.length > 1 ? link('All of them', '/runs', { states: 'failed' }) : null,
+    };
+  });
+}
+
+/** What the newest run of a workload could not read, group by group of workloads. */
+async function incomplete(deps: Deps, tasks: readonly NightRow[]): Promise<Matter[]> {
+  const partial = newestPerWorkload(tasks).filter((t) => t.state === 'partsMissing');
+  return Promise.all(
+    partial.map(async (t): Promise<Matter> => {
+      const lines = await deps.db('log_line').where({ run_id: t.run_id, code: 'UNREADABLE' }).whereIn('task_id', deps.db('task').where({ run_id: t.run_id, workload_id: t.workload_id }).select('id')).limit(3).select<{ path: Buffer }[]>('path');
+      const paths = lines.map((l) => cutMiddle(escapePath(l.path.toString('latin1')), 48)).join(', ');
+      return {
+        id: `parts-${t.workload_id}`,
+        level: 'warning',
+        title: `Parts of ${t.workload} are missing`,
+        text: `Could not be read: ${paths || 'see the log'}. Everything else is protected; the mover needs the right to read it.`,
+        since: t.started_at,
+        action: link('See the log', `/runs/${t.run_id}`, { level: 'warning' }),
+        second: null,
+      };
+    }),
+  );
+}
+
+async function movers(deps: Deps): Promise<Matter[]> {
+  if (deps.movers.present().length) return [];
+  const waiting = await deps.db('task').where({ state: 'waiting' }).count({ n: '*' }).first<{ n: number }>();
+  return [
+    {
+      id: 'no-mover',
+      level: 'fault',
+      title: 'No mover answers',
+      text: `Nothing can be protected or restored until one does. ${countOf(Number(waiting?.n ?? 0), 'task')} waiting. Start a mover on this server.`,
+      since: deps.clock.now(),
+      action: link('See what waits', '/runs', { states: 'waiting' }),
+      second: null,
+    },
+  ];
+}
+
+/** Bytes a day that points added to each target over two weeks. */
+async function growth(deps: Deps): Promise<{ id: string; name: string; free: number | null; trouble: string | null; daily: number }[]> {
+  const from = deps.clock.now() - 14 * dayMs;
+  type T = { id: string; name: string; free: number | null; trouble: string | null };
+  const targets = await deps.db('target').select<T[]>('id', 'name', 'free', 'trouble');
+  const sums = await deps.db('point as p').join('series as s', 's.no', 'p.series_no').where('p.moment', '>=', from).whereNotNull('p.builds_on').groupBy('s.target_id').select<{ target_id: string; stored: number }[]>('s.target_id', deps.db.raw('SUM(p.stored) AS stored'));
+  return targets.map((t) => ({ ...t, daily: Number(sums.find((s) => s.target_id === t.id)?.stored ?? 0) / 14 }));
+}
+
+async function targets(deps: Deps): Promise<Matter[]> {
+  return (await growth(deps)).flatMap((t): Matter[] => {
+    if (t.trouble)
+      return [{ id: `target-${t.id}`, level: 'fault', title: `${t.name} can not be used`, text: t.trouble, since: deps.clock.now(), action: link('Open storage', '/storage'), second: null }];
+    const days = t.free !== null && t.daily > 0 ? t.free / t.daily : Infinity;
+    if (days > nearlyFullDays) return [];
+    return [
+      {
+        id: `full-${t.id}`,
+        level: 'warning',
+        title: `${t.name} will be full in about ${formatDuration(days * dayMs)}`,
+        text: `${formatBytes(t.daily)} a day over two weeks; ${formatBytes(t.free ?? 0)} free.`,
+        since: deps.clock.now(),
+        action: link('Open storage', '/storage'),
+        second: null,
+      },
+    ];
+  });
+}
+
+function late(deps: Deps, estate: readonly WorkloadRow[], tasks: readonly NightRow[]): Matter[] {
+  const failed = new Set(newestPerWorkload(tasks).filter((t) => t.state === 'failed').map((t) => t.workload_id));
+  const rows = estate.filter((w) => w.late && !failed.has(w.id) && w.coverage !== 'suspect');
+  if (!rows.length) return [];
+  return [
+    {
+      id: 'late',
+      level: 'warning',
+      title: `${countOf(rows.length, 'workload')} past the objective`,
+      text: `${names(rows.map((w) => (w.newestPoint ? `${w.name}, ${formatDuration(deps.clock.now() - w.newestPoint.moment)} old` : `${w.name}, no point yet`)))}.`,
+      since: deps.clock.now(),
+      action: link('See them', '/estate', { show: 'late' }),
+      second: null,
+    },
+  ];
+}
+
+async function emptyPolicies(deps: Deps): Promise<Matter[]> {
+  const matters: Matter[] = [];
+  for (const p of await policiesInForce(deps.db))
+    if (!(await matchesOf(deps.db, p.body)).length)
+      matters.push({ id: `empty-${p.id}`, level: 'absent', title: `${p.name} matches nothing`, text: 'It protects nothing as it stands.', since: deps.clock.now(), action: link('Open the policy', `/policies/${p.id}`), second: null });
+  return matters;
+}
+
+function unprotected(estate: readonly WorkloadRow[]): Matter[] {
+  const rows = estate.filter((w) => w.coverage === 'none');
+  if (!rows.length) return [];
+  return [
+    {
+      id: 'unprotected',
+      level: 'absent',
+      title: rows.length === 1 ? `${rows[0]!.name} is unprotected` : `${countOf(rows.length, 'workload')} are unprotected`,
+      text: rows.length === 1 ? 'No policy matches it, so nothing of it can be brought back.' : names(rows.map((w) => w.name)),
+      since: deps.clock.now(),
+      action: link('Choose a policy', '/estate', { show: 'none' }),
+      second: null,
+    },
+  ];
+}
+
+/** What will go wrong if nothing changes. */
+export async function comingOf(deps: Deps): Promise<{ at: number; text: string }[]> {
+  const now = deps.clock.now();
+  return (await growth(deps)).flatMap((t) => {
+    const days = t.free !== null && t.daily > 0 ? t.free / t.daily : Infinity;
+    return days < 400 ? [{ at: now + days * dayMs, text: `${t.name} is full at ${formatBytes(t.daily)} a day` }] : [];
+  });
+}

@@ -1,0 +1,96 @@
+import { DateTime } from 'luxon';
+import type { Cause, NightTask, RunState } from '@lithodex/contract';
+import { fromJsonOrNull } from '../db/json';
+import type { Deps } from '../deps';
+
+export interface NightRow {
+  readonly run_id: number;
+  readonly workload_id: number;
+  readonly workload: string;
+  readonly policy_id: number | null;
+  readonly policy: string | null;
+  readonly state: RunState;
+  readonly started_at: number;
+  readonly ended_at: number | null;
+  readonly attempt: number;
+  readonly cause: unknown;
+  readonly counts: unknown;
+  readonly queued_at: number;
+}
+
+export const slotMs = 600_000;
+const dayMs = 86_400_000;
+const nightsBefore = 14;
+
+/** Where the night begins: the latest 18:00 in the zone that is at least six hours ago. */
+export function nightStart(now: number, zone: string, nights: number): number {
+  const limit = DateTime.fromMillis(now, { zone }).minus({ hours: 6 });
+  const evening = limit.set({ hour: 18, minute: 0, second: 0, millisecond: 0 });
+  return (evening > limit ? evening.minus({ days: 1 }) : evening).minus({ days: nights - 1 }).toMillis();
+}
+
+/** Backup tasks started since `from`. */
+export function backupTasksSince(deps: Deps, from: number): Promise<NightRow[]> {
+  return deps
+    .db('task as t')
+    .join('run as r', 'r.id', 't.run_id')
+    .join('workload as w', 'w.id', 't.workload_id')
+    .leftJoin('policy as p', 'p.id', 'r.policy_id')
+    .where('t.type', 'backup')
+    .where('t.queued_at', '>=', from)
+    .whereNotNull('t.started_at')
+    .orderBy('t.queued_at')
+    .select<NightRow[]>('t.run_id', 't.workload_id', 'w.name as workload', 'r.policy_id', 'p.name as policy', 't.state', 't.started_at', 't.ended_at', 't.attempt', 't.cause', 't.counts', 't.queued_at');
+}
+
+/** Average number of tasks at work in each slot from `from` on. */
+export function atWork(tasks: readonly Pick<NightRow, 'started_at' | 'ended_at'>[], from: number, slots: number, now: number): number[] {
+  const load = Array.from({ length: slots }, () => 0);
+  for (const task of tasks) {
+    const end = task.ended_at ?? now;
+    for (let slot = Math.max(0, Math.floor((task.started_at - from) / slotMs)); slot < slots && from + slot * slotMs < end; slot++) {
+      const covered = Math.min(end, from + (slot + 1) * slotMs) - Math.max(task.started_at, from + slot * slotMs);
+      load[slot]! += Math.max(0, covered) / slotMs;
+    }
+  }
+  return load;
+}
+
+/** Median load per slot over the nights before. */
+export function usualLoad(history: readonly NightRow[], from: number, slots: number): number[] {
+  const nights = Array.from({ length: nightsBefore }, (_, i) => {
+    const start = from - (i + 1) * dayMs;
+    return atWork(
+      history.filter((t) => t.started_at >= start && t.started_at < start + dayMs),
+      start,
+      slots,
+      start + dayMs,
+    );
+  }).filter((load) => load.some((v) => v > 0));
+  if (!nights.length) return Array.from({ length: slots }, () => 0);
+  return Array.from({ length: slots }, (_, slot) => {
+    const values = nights.map((n) => n[slot]!).sort((a, b) => a - b);
+    return values[values.length >> 1]!;
+  });
+}
+
+/** First start to last end of the work queued in [from, to). */
+export function spanOf(tasks: readonly NightRow[], from: number, to: number): number | null {
+  const own = tasks.filter((t) => t.started_at >= from && t.started_at < to && t.ended_at !== null);
+  return own.length ? Math.max(...own.map((t) => t.ended_at!)) - Math.min(...own.map((t) => t.started_at)) : null;
+}
+
+export function toNightTask(row: NightRow, attempts: number, remark: string): NightTask {
+  return { runId: row.run_id, workload: { id: row.workload_id, name: row.workload }, policy: row.policy ?? '', state: row.state, startedAt: row.started_at, endedAt: row.ended_at, attempts, remark };
+}
+
+export function causeOf(row: Pick<NightRow, 'cause'>): Cause | null {
+  return fromJsonOrNull<Cause>(row.cause);
+}
+
+/** The newest task of each workload. */
+export function newestPerWorkload(rows: readonly NightRow[]): NightRow[] {
+  return [...new Map(rows.map((r) => [r.workload_id, r])).values()];
+}
+
+export const historyMs = nightsBefore * dayMs;
