@@ -5,3 +5,5 @@ export * from './files/compare';
 export * from './files/content-check';
 export * from './files/probe';
 export * from './files/tar-writer';
+export * from './files/survey';
+export * from './files/look-ahead';

@@ -4,7 +4,8 @@ import type { TreeReader } from './tree-reader';
 
 /** One difference between two trees. `unseen`: the newer point could not look there, so nothing is known about it. */
 export type TreeChange =
-  | { readonly change: 'added' | 'changed'; readonly folder: string; readonly entry: TreeEntry; readonly before: TreeEntry | undefined }
+  | { readonly change: 'added'; readonly folder: string; readonly entry: TreeEntry }
+  | { readonly change: 'changed'; readonly folder: string; readonly entry: TreeEntry; readonly before: TreeEntry }
   | { readonly change: 'removed' | 'unseen'; readonly folder: string; readonly entry: TreeEntry };
 
 class Walk {
@@ -50,7 +51,7 @@ export async function* diffTrees(trees: TreeReader, older: TreeEntry | undefined
     right.skip();
     const path = joinPath(folder, b.name);
     if (a?.name !== b.name) {
-      yield { change: 'added', folder, entry: b, before: undefined };
+      yield { change: 'added', folder, entry: b };
       if (b.kind === 'folder') yield* diffTrees(trees, undefined, b, path);
       continue;
     }

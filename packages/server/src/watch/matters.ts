@@ -20,7 +20,7 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
     ...late(deps, estate, tasks),
     ...(await incomplete(deps, tasks)),
     ...(await emptyPolicies(deps)),
-    ...unprotected(estate),
+    ...unprotected(estate, deps.clock.now()),
   ];
 }
 
@@ -156,7 +156,7 @@ async function emptyPolicies(deps: Deps): Promise<Matter[]> {
   return matters;
 }
 
-function unprotected(estate: readonly WorkloadRow[]): Matter[] {
+function unprotected(estate: readonly WorkloadRow[], now: number): Matter[] {
   const rows = estate.filter((w) => w.coverage === 'none');
   if (!rows.length) return [];
   return [
@@ -165,7 +165,7 @@ function unprotected(estate: readonly WorkloadRow[]): Matter[] {
       level: 'absent',
       title: rows.length === 1 ? `${rows[0]!.name} is unprotected` : `${countOf(rows.length, 'workload')} are unprotected`,
       text: rows.length === 1 ? 'No policy matches it, so nothing of it can be brought back.' : names(rows.map((w) => w.name)),
-      since: deps.clock.now(),
+      since: now,
       action: link('Choose a policy', '/estate', { show: 'none' }),
       second: null,
     },

@@ -1,0 +1,68 @@
+import http from 'node:http';
+import { pipeline } from 'node:stream/promises';
+import type { Readable } from 'node:stream';
+import { routes, type Answered, type BodyInput, type RouteName } from '@lithodex/contract';
+
+/** An error the server answered with, by its code. */
+export class ServerError extends Error {
+  constructor(
+    readonly code: string,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+/** The mover's side of the server's API. */
+export class ServerApi {
+  constructor(
+    private readonly server: string,
+    private readonly token: string,
+  ) {}
+
+  private url(name: RouteName, id?: string): string {
+    return `${this.server}/api/v1${routes[name].path.replace(':id', encodeURIComponent(id ?? ''))}`;
+  }
+
+  /** Calls a route once. Throws ServerError, or what the network throws. */
+  async call<N extends RouteName>(name: N, body: BodyInput<N>, id?: string, signal?: AbortSignal): Promise<Answered<N>> {
+    const response = await fetch(this.url(name, id), {
+      method: routes[name].method.toUpperCase(),
+      headers: { authorization: `Bearer ${this.token}`, 'content-type': 'application/json' },
+      body: JSON.stringify(body),
+      signal: signal ?? AbortSignal.timeout(60_000),
+    });
+    const answer = (await response.json()) as { code?: string; message?: string };
+    if (!response.ok) throw new ServerError(answer.code ?? String(response.status), answer.message ?? '');
+    return answer as Answered<N>;
+  }
+
+  /** Calls a route until it is answered, waiting while the server or its database is away. Throws when `stopped` or when the server refuses. */
+  async insist<N extends RouteName>(name: N, body: BodyInput<N>, id: string, stopped: () => boolean): Promise<Answered<N>> {
+    for (let wait = 100; ; wait = Math.min(5000, wait * 2)) {
+      try {
+        return await this.call(name, body, id);
+      } catch (error) {
+        const passing = !(error instanceof ServerError) || error.code === 'DATABASE_AWAY';
+        if (!passing || stopped()) throw error;
+        await new Promise((resume) => setTimeout(resume, wait));
+      }
+    }
+  }
+
+  /** Streams bytes to a route. */
+  async stream(name: RouteName, id: string, body: Readable): Promise<void> {
+    const request = http.request(this.url(name, id), { method: 'POST', headers: { authorization: `Bearer ${this.token}`, 'content-type': 'application/octet-stream' } });
+    const answered = new Promise<void>((resolve, reject) => {
+      request.on('response', (response) => {
+        response.resume();
+        if (response.statusCode === 200) resolve();
+        else reject(new ServerError(String(response.statusCode), 'The download was not taken.'));
+      });
+      request.on('error', reject);
+    });
+    answered.catch(() => undefined);
+    await pipeline(body, request);
+    await answered;
+  }
+}

@@ -1,0 +1,25 @@
+import type { Cause } from '@lithodex/contract';
+import { EngineError, systemCode, type EngineErrorCode } from '@lithodex/engine';
+
+const remedies: Partial<Record<EngineErrorCode, string>> = {
+  TARGET_MISSING: 'Connect the disk or mount the folder again, then retry.',
+  TARGET_FULL: 'Make room on the target or keep fewer points, then retry. What was stored so far is used again.',
+  TARGET_REFUSED: 'Look at the rights of the folder on the mover, then retry.',
+  KEY_MISSING: 'Put the key file back into the keys folder of the mover, or restore it from the key envelope.',
+  KEY_WRONG: 'The key file belongs to another store. Put the right one back.',
+  OBJECT_MISSING: 'A file of the store is gone. Restore from an older point and look at the disk of the target.',
+  OBJECT_DAMAGED: 'The store is damaged in one place. Restore from another point and check the disk of the target.',
+  STOPPED: 'Retry when it suits. What was stored so far is used again.',
+};
+
+/** Cause and remedy of what ended a task. */
+export function causeOf(error: unknown): Cause {
+  if (error instanceof EngineError) {
+    if (error.code === 'STOPPED') return { code: 'STOPPED', message: 'A person stopped it.', remedy: remedies.STOPPED! };
+    return { code: error.code, message: error.message, remedy: remedies[error.code] ?? 'See the log for the details, then retry.' };
+  }
+  const code = systemCode(error);
+  if (code === 'ENOENT' || code === 'ENOTDIR') return { code: 'SOURCE_VANISHED', message: 'The folder of the source is not there.', remedy: 'Connect or mount it again, or change the source, then retry.' };
+  if (code === 'EACCES' || code === 'EPERM') return { code: 'SOURCE_REFUSED', message: 'The folder of the source may not be read.', remedy: 'Give the reading account the right to it, then retry.' };
+  return { code: 'UNEXPECTED', message: error instanceof Error ? error.message : String(error), remedy: 'See the log for the details, then retry.' };
+}

@@ -1,0 +1,22 @@
+import { readFileSync } from 'node:fs';
+import { hostname } from 'node:os';
+import { parseArgs } from 'node:util';
+import { pino } from 'pino';
+import { Mover } from './mover';
+
+const { values } = parseArgs({
+  options: { server: { type: 'string' }, 'token-file': { type: 'string' }, keys: { type: 'string' }, name: { type: 'string' }, 'log-level': { type: 'string' } },
+});
+if (!values.server || !values['token-file'] || !values.keys) throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME]');
+const mover = new Mover(
+  { server: values.server, token: readFileSync(values['token-file'], 'utf8').trim(), keysFolder: values.keys, name: values.name ?? hostname() },
+  pino({ level: values['log-level'] ?? 'info' }),
+);
+mover.start();
+
+const stop = () => {
+  void mover.stop().then(() => process.exit(0));
+};
+process.once('SIGTERM', stop);
+process.once('SIGINT', stop);
+process.once('disconnect', stop);

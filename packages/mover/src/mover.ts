@@ -1,0 +1,70 @@
+import { Worker } from 'node:worker_threads';
+import type { Logger } from 'pino';
+import { threadFile } from '@lithodex/engine';
+import { ServerApi } from './api';
+import { TaskRunner, type MoverOptions } from './task-runner';
+import type { FromThread, ThreadStart, ToThread } from './task-thread';
+
+const tasksAtOnce = 2;
+const patienceMs = 1000;
+
+/** Claims and runs tasks and answers questions until it is stopped. Speaks to the server's API only. */
+export class Mover {
+  private stopping = false;
+  private readonly api: ServerApi;
+  private readonly runners: TaskRunner[];
+  private readonly questions: Worker;
+  private readonly gone = new AbortController();
+  private loops: Promise<void>[] = [];
+
+  constructor(
+    private readonly options: MoverOptions,
+    private readonly log: Logger,
+  ) {
+    this.api = new ServerApi(options.server, options.token);
+    this.runners = Array.from({ length: tasksAtOnce }, () => new TaskRunner(options, log));
+    const data: ThreadStart = { ...options, stop: new SharedArrayBuffer(4) };
+    this.questions = new Worker(threadFile('task-thread'), { workerData: data });
+    this.questions.on('message', (message: FromThread) => {
+      if (message.type === 'answer') void this.api.call('answer', { ok: message.ok, answer: message.answer }, message.id).catch(() => undefined);
+    });
+  }
+
+  start(): void {
+    this.loops = [...this.runners.map((runner) => this.workLoop(runner)), this.questionLoop()];
+  }
+
+  private async keepTrying(round: () => Promise<void>): Promise<void> {
+    while (!this.stopping) {
+      try {
+        await round();
+      } catch (error) {
+        if (this.stopping) return;
+        this.log.debug({ err: error }, 'the server does not answer');
+        await new Promise((resume) => setTimeout(resume, patienceMs));
+      }
+    }
+  }
+
+  private workLoop(runner: TaskRunner): Promise<void> {
+    return this.keepTrying(async () => {
+      const { task } = await this.api.call('claim', { mover: this.options.name }, undefined, AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]));
+      if (task) await runner.run(task);
+    });
+  }
+
+  private questionLoop(): Promise<void> {
+    return this.keepTrying(async () => {
+      const asked = await this.api.call('questions', { mover: this.options.name }, undefined, AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]));
+      if (asked.id && asked.question) this.questions.postMessage({ type: 'question', id: asked.id, question: asked.question } satisfies ToThread);
+    });
+  }
+
+  /** Ends the loops; a running task is left to be taken up again by the next mover. */
+  async stop(): Promise<void> {
+    this.stopping = true;
+    this.gone.abort();
+    await Promise.all([...this.runners.map((r) => r.close()), this.questions.terminate()]);
+    void Promise.allSettled(this.loops);
+  }
+}

@@ -1,0 +1,134 @@
+import { Worker } from 'node:worker_threads';
+import type { Logger } from 'pino';
+import { timeLeft } from '@lithodex/core';
+import { threadFile } from '@lithodex/engine';
+import type { ClaimedTask, MoverLine, Progress } from '@lithodex/contract';
+import { ServerApi, ServerError } from './api';
+import type { FromThread, TaskEnd, ThreadStart, ToThread } from './task-thread';
+
+export interface MoverOptions {
+  readonly server: string;
+  readonly token: string;
+  readonly keysFolder: string;
+  readonly name: string;
+}
+
+const renewMs = 1000;
+const linesPerRenewal = 1000;
+const rateWindowMs = 5000;
+
+/** Runs tasks one after another in a thread of its own, so that the lease is renewed whatever the work does. */
+export class TaskRunner {
+  private readonly stop = new Int32Array(new SharedArrayBuffer(4));
+  private worker: Worker | undefined;
+  private readonly api: ServerApi;
+
+  constructor(
+    private readonly options: MoverOptions,
+    private readonly log: Logger,
+  ) {
+    this.api = new ServerApi(options.server, options.token);
+  }
+
+  private thread(): Worker {
+    const data: ThreadStart = { ...this.options, stop: this.stop.buffer as SharedArrayBuffer };
+    this.worker ??= new Worker(threadFile('task-thread'), { workerData: data });
+    return this.worker;
+  }
+
+  /** Asks the running task to stop. */
+  halt(): void {
+    Atomics.store(this.stop, 0, 1);
+  }
+
+  async close(): Promise<void> {
+    await this.worker?.terminate();
+  }
+
+  /** Runs one claimed task to its end and reports it. */
+  async run(task: ClaimedTask): Promise<void> {
+    Atomics.store(this.stop, 0, 0);
+    const began = Date.now();
+    const lines: MoverLine[] = [];
+    let latest: Omit<Progress, 'rate' | 'leftMs'> | undefined;
+    let logSeq = 0;
+    const samples: { at: number; bytes: number }[] = [];
+    const ended = this.work(task, (message) => {
+      if (message.type === 'log') lines.push(message.line);
+      else if (message.type === 'progress') latest = message.progress;
+    });
+    const renew = async () => {
+      const batch = lines.slice(0, linesPerRenewal);
+      const progress = latest ? withRate(latest, samples, Date.now() - began) : null;
+      const { stop } = await this.api.call('renew', { attempt: task.attempt, progress, logSeq, log: batch }, task.id);
+      if (batch.length) logSeq++;
+      lines.splice(0, batch.length);
+      if (stop) this.halt();
+    };
+    let done = false;
+    const renewals = (async () => {
+      while (!done) {
+        await renew().catch((error: unknown) => {
+          if (error instanceof ServerError && error.code === 'LEASE_LOST') this.halt();
+        });
+        for (let waited = 0; waited < renewMs && !done; waited += 50) await new Promise((resume) => setTimeout(resume, 50));
+      }
+    })();
+    const end = await ended;
+    done = true;
+    await renewals;
+    await this.report(task, end, lines, renew);
+  }
+
+  private work(task: ClaimedTask, onMessage: (message: FromThread) => void): Promise<TaskEnd> {
+    const worker = this.thread();
+    return new Promise((resolve) => {
+      const finish = (end: TaskEnd) => {
+        worker.off('message', receive);
+        worker.off('error', fail);
+        resolve(end);
+      };
+      const receive = (message: FromThread) => {
+        if (message.type === 'end') finish(message.end);
+        else onMessage(message);
+      };
+      const fail = (error: Error) => {
+        this.worker = undefined;
+        this.log.error({ err: error, task: task.id }, 'the thread of a task broke');
+        const counts = { items: 0, files: 0, bytes: 0, read: 0, stored: 0, warnings: 0, failed: 0, missing: 0 };
+        const cause = { code: 'THREAD_BROKE', message: error.message, remedy: 'Retry. If it happens again, see the log of the mover.' };
+        finish({ outcome: 'failed', cause, counts, phases: [], measured: { ms: 0, bytes: 0 } });
+      };
+      worker.on('message', receive);
+      worker.on('error', fail);
+      worker.postMessage({ type: 'task', task } satisfies ToThread);
+    });
+  }
+
+  /** Sends the rest of the log and the end, waiting while the server is away; a lost lease needs no report. */
+  private async report(task: ClaimedTask, end: TaskEnd, lines: readonly MoverLine[], renew: () => Promise<void>): Promise<void> {
+    const until = Date.now() + 10 * 60_000;
+    for (let wait = 100; Date.now() < until; wait = Math.min(5000, wait * 2)) {
+      try {
+        while (lines.length) await renew();
+        await this.api.call('finishTask', { attempt: task.attempt, ...end, phases: [...end.phases] }, task.id);
+        return;
+      } catch (error) {
+        if (error instanceof ServerError && error.code !== 'DATABASE_AWAY') {
+          if (error.code !== 'LEASE_LOST') this.log.error({ err: error, task: task.id }, 'the end of a task was refused');
+          return;
+        }
+        await new Promise((resume) => setTimeout(resume, wait));
+      }
+    }
+  }
+}
+
+function withRate(p: Omit<Progress, 'rate' | 'leftMs'>, samples: { at: number; bytes: number }[], elapsed: number): Progress {
+  const now = Date.now();
+  samples.push({ at: now, bytes: p.bytes });
+  while (samples.length > 1 && now - samples[0]!.at > rateWindowMs) samples.shift();
+  const span = now - samples[0]!.at || elapsed || 1;
+  const rate = samples.length > 1 ? ((p.bytes - samples[0]!.bytes) / span) * 1000 : (p.bytes / Math.max(1, elapsed)) * 1000;
+  return { ...p, rate: Math.max(0, rate), leftMs: timeLeft(p, { items: p.expectedItems, bytes: p.expectedBytes }, elapsed) ?? null };
+}

@@ -1,0 +1,125 @@
+import { parentPort, workerData } from 'node:worker_threads';
+import type { Cause, ClaimedTask, MoverLine, Progress, Question } from '@lithodex/contract';
+import { EngineError, systemCode } from '@lithodex/engine';
+import { ServerApi } from './api';
+import { causeOf } from './causes';
+import { runBackup, runTrial } from './work/backup';
+import { runDownload } from './work/download';
+import { runExpire } from './work/expire';
+import { answerQuestion } from './work/questions';
+import { runRestore } from './work/restore';
+import { Stores } from './work/stores';
+import { noCounts, type TaskContext, type TaskResult } from './work/task-context';
+
+export interface ThreadStart {
+  readonly server: string;
+  readonly token: string;
+  readonly keysFolder: string;
+  /** One Int32: 0 go on, 1 stop. */
+  readonly stop: SharedArrayBuffer;
+}
+
+export type ToThread = { readonly type: 'task'; readonly task: ClaimedTask } | { readonly type: 'question'; readonly id: string; readonly question: Question };
+
+export interface TaskEnd {
+  readonly outcome: 'done' | 'failed' | 'stopped';
+  readonly cause: Cause | null;
+  readonly counts: TaskResult['counts'];
+  readonly phases: readonly { name: string; ms: number }[];
+  readonly measured: { readonly ms: number; readonly bytes: number };
+}
+
+export type FromThread =
+  | { readonly type: 'log'; readonly line: MoverLine }
+  | { readonly type: 'progress'; readonly progress: Omit<Progress, 'rate' | 'leftMs'> }
+  | { readonly type: 'end'; readonly end: TaskEnd }
+  | { readonly type: 'answer'; readonly id: string; readonly ok: boolean; readonly answer: unknown };
+
+const start = workerData as ThreadStart;
+const api = new ServerApi(start.server, start.token);
+const stores = new Stores(start.keysFolder);
+const stop = new Int32Array(start.stop);
+const say = (message: FromThread) => {
+  parentPort!.postMessage(message);
+};
+const progressEveryMs = 200;
+
+function work(ctx: TaskContext): Promise<TaskResult> {
+  const { work } = ctx.task;
+  switch (work.type) {
+    case 'backup':
+      return runBackup(ctx, work);
+    case 'trial':
+      return runTrial(ctx, work);
+    case 'restore':
+      return runRestore(ctx, work);
+    case 'download':
+      return runDownload(ctx, work);
+    case 'expire':
+      return runExpire(ctx, work);
+  }
+}
+
+async function runTask(task: ClaimedTask): Promise<TaskEnd> {
+  const began = performance.now();
+  const phases: { name: string; ms: number }[] = [];
+  let phaseBegan = began;
+  let phase = '';
+  const closePhase = () => {
+    if (phase) phases.push({ name: phase, ms: Math.round(performance.now() - phaseBegan) });
+    phaseBegan = performance.now();
+  };
+  let told = 0;
+  const ctx: TaskContext = {
+    task,
+    api,
+    stores,
+    log: (line) => {
+      say({ type: 'log', line });
+    },
+    progress: (progress) => {
+      if (performance.now() - told < progressEveryMs) return;
+      told = performance.now();
+      say({ type: 'progress', progress });
+    },
+    stopped: () => Atomics.load(stop, 0) !== 0,
+    phase: (name) => {
+      closePhase();
+      phase = name;
+    },
+  };
+  const end = (outcome: TaskEnd['outcome'], cause: Cause | null, result: TaskResult): TaskEnd => {
+    closePhase();
+    return { outcome, cause, counts: result.counts, phases, measured: { ms: performance.now() - began, bytes: result.bytes } };
+  };
+  try {
+    return end('done', null, await work(ctx));
+  } catch (error) {
+    const cause = causeOf(error);
+    ctx.log({ level: 'fault', code: cause.code, path: '', message: cause.message });
+    if (error instanceof EngineError && error.code !== 'STOPPED') for (const target of targetsOf(task)) stores.forget(target);
+    return end(cause.code === 'STOPPED' ? 'stopped' : 'failed', cause, { counts: noCounts, bytes: 0 });
+  }
+}
+
+function targetsOf(task: ClaimedTask): string[] {
+  const { work } = task;
+  if ('target' in work) return [work.target.id];
+  const points = 'points' in work ? work.points : work.picks.map((p) => p.point);
+  return [...new Set(points.map((p) => p.target.id))];
+}
+
+parentPort!.on('message', (message: ToThread) => {
+  if (message.type === 'task') void runTask(message.task).then((end) => {
+    say({ type: 'end', end });
+  });
+  else
+    answerQuestion(message.question, stores).then(
+      (answer) => {
+        say({ type: 'answer', id: message.id, ok: true, answer });
+      },
+      (error: unknown) => {
+        say({ type: 'answer', id: message.id, ok: false, answer: { code: systemCode(error) ?? 'UNEXPECTED', message: error instanceof Error ? error.message : String(error) } });
+      },
+    );
+});

@@ -1,0 +1,127 @@
+import type { BackupWork, ItemChange, PointTotals } from '@lithodex/contract';
+import { pathFilter } from '@lithodex/core';
+import { accountOf, surveyTree, type CaptureWarning } from '@lithodex/connectors';
+import { diffTrees, EngineError, sameContent, type Store, type TreeChange } from '@lithodex/engine';
+import { factsOf } from './item-facts';
+import { takePoint, type TakenPoint } from './take-point';
+import { noCounts, type TaskContext, type TaskResult } from './task-context';
+
+const batchSize = 2000;
+
+const warningText: Record<CaptureWarning['code'], string> = {
+  UNREADABLE: 'could not be read, so it is missing from this point',
+  VANISHED: 'vanished while the run was looking',
+  CHANGED_WHILE_READ: 'changed while it was read; what was read is kept',
+  ATTRIBUTES_UNREADABLE: 'its extended attributes could not be read',
+};
+
+/** Takes a point, loads what changed into the catalog and makes the point visible. */
+export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
+  const store = await ctx.stores.of(work.target);
+  const started = Date.now();
+  let missing = 0;
+  ctx.phase('reading');
+  const expected = { expectedItems: work.expected.items, expectedBytes: work.expected.bytes };
+  const taken = await takePoint(
+    store,
+    { ...work, taskId: ctx.task.id },
+    {
+      now: () => ctx.task.serverNow + (Date.now() - started),
+      onWarning: (w) => {
+        if (w.code === 'UNREADABLE') missing++;
+        ctx.log({ level: 'warning', code: w.code, path: w.path, message: warningText[w.code] + (w.cause ? ` (${w.cause})` : '') });
+      },
+      onCapture: (p) => {
+        ctx.progress({ phase: 'reading', items: p.items, bytes: p.bytes, read: p.read, fresh: 0, stored: 0, ...expected });
+      },
+      stopped: ctx.stopped,
+      beforeCommit: () => {
+        ctx.phase('committing');
+      },
+    },
+  );
+  if (work.previous && !taken.previousTop) throw new EngineError('OBJECT_MISSING', 'the root of the point this one builds on');
+  const { root } = taken;
+  for (const path of root.leftOut.byItself) ctx.log({ level: 'note', code: 'LEFT_OUT', path, message: 'left out: a target keeps its data here' });
+  if (taken.adopted) ctx.log({ level: 'note', code: 'ADOPTED', path: '', message: 'an earlier attempt had stored everything; its point is taken over' });
+  ctx.phase('cataloguing');
+  const changes = await loadCatalog(ctx, store, taken);
+  await ctx.api.insist('commitPoint', { attempt: ctx.task.attempt, point: totalsOf(taken, work, changes, missing === 0) }, ctx.task.id, ctx.stopped);
+  ctx.log({ level: 'note', code: 'POINT', path: '', message: `point stored: ${root.totals.items} items, ${root.totals.read} bytes read, ${root.totals.stored} bytes written` });
+  const { totals } = root;
+  return { counts: { ...noCounts, items: totals.items, files: totals.files, bytes: totals.bytes, read: totals.read, stored: totals.stored, warnings: root.warnings, missing }, bytes: totals.read };
+}
+
+type Changes = PointTotals['changes'];
+
+/** Sends the differences to the point before, whichever way the point came about, and counts them. */
+async function loadCatalog(ctx: TaskContext, store: Store, taken: TakenPoint): Promise<Changes> {
+  const counts = { before: taken.root.totals.files, added: 0, changed: 0, removed: 0, random: 0, turnedRandom: 0 };
+  const removed: string[] = [];
+  const added = new Set<string>();
+  let batch: ItemChange[] = [];
+  let seq = 0;
+  const send = async () => {
+    await ctx.api.insist('sendItems', { attempt: ctx.task.attempt, seq: seq++, changes: batch }, ctx.task.id, ctx.stopped);
+    batch = [];
+  };
+  for await (const change of diffTrees(store.trees, taken.previousTop, taken.top)) {
+    const { entry, folder } = change;
+    const opens = change.change === 'added' || change.change === 'changed';
+    batch.push({ change: change.change, folder, name: entry.name, facts: opens ? factsOf(entry) : null });
+    count(change, counts, removed, added);
+    if (batch.length >= batchSize) await send();
+  }
+  if (batch.length || seq === 0) await send();
+  const before = taken.previousTop ? counts.before - counts.added + counts.removed : 0;
+  return { ...counts, before: Math.max(0, before), renamed: removed.filter((path) => hasTwin(path, added)).length };
+}
+
+function count(change: TreeChange, counts: Omit<Changes, 'renamed'>, removed: string[], added: Set<string>): void {
+  const { entry, folder } = change;
+  if (entry.kind !== 'file' || change.change === 'unseen') return;
+  const path = `${folder}/${entry.name}`;
+  if (change.change === 'removed') {
+    counts.removed++;
+    removed.push(path);
+    return;
+  }
+  if (change.change === 'added') {
+    counts.added++;
+    added.add(path);
+    const dot = path.lastIndexOf('.');
+    if (dot > path.lastIndexOf('/')) added.add(`twin ${path.slice(0, dot)}`);
+    if (entry.random) counts.random++;
+  } else if (change.change === 'changed' && !sameContent(change.before, entry)) {
+    counts.changed++;
+    if (entry.random) counts.random++;
+    if (entry.random && !change.before.random) counts.turnedRandom++;
+  }
+}
+
+/** A file was removed while one of the same name plus an ending appeared. */
+function hasTwin(path: string, added: ReadonlySet<string>): boolean {
+  return added.has(`twin ${path}`);
+}
+
+function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complete: boolean): PointTotals {
+  const { totals, moment, kind, warnings } = taken.root;
+  return { ...totals, moment, kind, previous: work.previous, warnings, complete, changes };
+}
+
+/** Looks at everything a backup would, moves nothing. */
+export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
+  ctx.phase('looking');
+  const store = await ctx.stores.of(work.target);
+  const room = await store.target.room();
+  ctx.log({ level: 'note', code: 'TARGET', path: '', message: `the target opens with its key and has ${room.free} bytes free` });
+  let missing = 0;
+  const account = work.readAs ? accountOf(work.readAs) : undefined;
+  const survey = surveyTree(work.workload.path, pathFilter(work.include, work.exclude), work.targetFolders, account, (path, cause) => {
+    missing++;
+    ctx.log({ level: 'warning', code: 'UNREADABLE', path, message: `${warningText.UNREADABLE} (${cause})` });
+  }, ctx.stopped);
+  if (ctx.stopped()) throw new EngineError('STOPPED');
+  ctx.log({ level: room.free < survey.bytes ? 'warning' : 'note', code: 'SIZE', path: '', message: `${survey.files} files, ${survey.bytes} bytes would be looked at; nothing was moved` });
+  return { counts: { ...noCounts, ...survey, warnings: missing, missing }, bytes: 0 };
+}

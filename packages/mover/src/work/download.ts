@@ -1,0 +1,144 @@
+import { Readable } from 'node:stream';
+import yazl from 'yazl';
+import type { DownloadWork } from '@lithodex/contract';
+import { escapePath, joinPath } from '@lithodex/core';
+import { tarEnd, tarHeader, tarPadding } from '@lithodex/connectors';
+import { EngineError, topEntry, type Root, type Store, type TreeEntry } from '@lithodex/engine';
+import { noCounts, type TaskContext, type TaskResult } from './task-context';
+
+interface Opened {
+  readonly store: Store;
+  readonly root: Root;
+  readonly entry: TreeEntry;
+  readonly to: string;
+}
+
+/** Streams picked items to the person who waits for them. */
+export async function runDownload(ctx: TaskContext, work: DownloadWork): Promise<TaskResult> {
+  ctx.phase('sending');
+  const counts = { ...noCounts };
+  const opened: Opened[] = [];
+  for (const pick of work.picks) {
+    const store = await ctx.stores.of(pick.point.target);
+    const found = await store.root(pick.point.seriesId, pick.point.taskId);
+    if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
+    opened.push({ store, root: found.root, entry: await store.trees.find(topEntry(found.root), pick.path), to: pick.to });
+  }
+  const seen = (entry: TreeEntry, bytes: number) => {
+    counts.items++;
+    if (entry.kind === 'file') counts.files++;
+    counts.bytes += bytes;
+    ctx.progress({ phase: 'sending', items: counts.items, bytes: counts.bytes, read: counts.bytes, fresh: 0, stored: 0, expectedItems: work.expected.items, expectedBytes: work.expected.bytes });
+    if (ctx.stopped()) throw new EngineError('STOPPED');
+  };
+  const skipped = (path: string, why: string) => {
+    counts.warnings++;
+    ctx.log({ level: 'warning', code: 'SKIPPED', path, message: why });
+  };
+  const stream =
+    work.format === 'zip' ? zipStream(opened, seen, skipped) : Readable.from(work.format === 'tar' ? tarParts(opened, seen, skipped) : fileParts(opened[0]!, seen));
+  await ctx.api.stream('stream', ctx.task.id, stream);
+  return { counts, bytes: counts.bytes };
+}
+
+type Seen = (entry: TreeEntry, bytes: number) => void;
+type Skipped = (path: string, why: string) => void;
+const zeros = Buffer.alloc(1 << 20);
+
+/** Bytes of a file in order, holes as zeros. */
+async function* contentOf(store: Store, entry: TreeEntry): AsyncGenerator<Buffer> {
+  const ranges = entry.ranges ?? [[0, entry.size] as const];
+  let at = 0;
+  let range = 0;
+  let done = 0;
+  const fill = function* (to: number) {
+    for (; at < to; at += Math.min(zeros.length, to - at)) yield zeros.subarray(0, Math.min(zeros.length, to - at));
+  };
+  for await (const part of store.trees.contentParts(entry.content)) {
+    for (let i = 0; i < part.lengths.length; i++) {
+      const data = await store.reader.read(part.names.subarray(i * 32, i * 32 + 32));
+      for (let from = 0; from < data.length; ) {
+        const [offset, length] = ranges[range]!;
+        yield* fill(offset + done);
+        const count = Math.min(data.length - from, length - done);
+        yield data.subarray(from, from + count);
+        from += count;
+        done += count;
+        at += count;
+        if (done >= length) {
+          range++;
+          done = 0;
+        }
+      }
+    }
+  }
+  yield* fill(entry.size);
+}
+
+async function* fileParts({ store, entry }: Opened, seen: Seen): AsyncGenerator<Buffer> {
+  yield* contentOf(store, entry);
+  seen(entry, entry.size);
+}
+
+/** An item and everything below it, folders first, with paths. */
+async function* everything(store: Store, entry: TreeEntry, path: string): AsyncGenerator<{ path: string; entry: TreeEntry }> {
+  if (path !== '') yield { path, entry };
+  if (!entry.folder) return;
+  for await (const piece of store.trees.pieces(entry.folder.node)) for (const child of piece) yield* everything(store, child, joinPath(path, child.name));
+}
+
+async function* tarParts(opened: readonly Opened[], seen: Seen, skipped: Skipped): AsyncGenerator<Buffer> {
+  const linked = new Map<string, string>();
+  for (const { store, root, entry: top, to } of opened) {
+    for await (const { path, entry } of everything(store, top, to)) {
+      if (entry.unread) {
+        skipped(path, 'not in this point: it could not be read when the point was taken');
+        continue;
+      }
+      const names = { owner: root.owners[String(entry.uid)] ?? '', group: root.groups[String(entry.gid)] ?? '' };
+      const link = entry.hardId && linked.get(`${root.taskId} ${entry.hardId}`);
+      const header = tarHeader(path, entry, names, link || undefined);
+      if (!header) {
+        skipped(path, 'tar can not hold sockets');
+        continue;
+      }
+      yield header;
+      if (entry.kind === 'file' && !link) {
+        yield* contentOf(store, entry);
+        yield tarPadding(entry.size);
+        if (entry.hardId) linked.set(`${root.taskId} ${entry.hardId}`, path);
+      }
+      seen(entry, entry.size);
+    }
+  }
+  yield tarEnd;
+}
+
+function zipStream(opened: readonly Opened[], seen: Seen, skipped: Skipped): Readable {
+  const zip = new yazl.ZipFile();
+  const output = zip.outputStream as Readable;
+  const fill = async () => {
+    for (const { store, entry: top, to } of opened)
+      for await (const { path, entry } of everything(store, top, to)) {
+        const name = escapePath(path);
+        const mtime = new Date(Math.max(315_532_800_000, Number(entry.mtimeNs / 1_000_000n)));
+        if (entry.kind === 'folder') zip.addEmptyDirectory(name, { mtime, mode: entry.mode | 0o040000 });
+        else if (entry.kind !== 'file' || entry.unread) {
+          skipped(path, 'a zip archive holds files and folders only');
+          continue;
+        } else
+          await new Promise<void>((resolve, reject) => {
+            const content = Readable.from(contentOf(store, entry));
+            content.on('error', reject);
+            content.on('close', resolve);
+            zip.addReadStream(content, name, { mtime, mode: entry.mode | 0o100000 });
+          });
+        seen(entry, entry.size);
+      }
+    zip.end();
+  };
+  fill().catch((error: unknown) => {
+    output.destroy(error as Error);
+  });
+  return output;
+}

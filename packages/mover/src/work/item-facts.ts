@@ -1,0 +1,21 @@
+import { createHash } from 'node:crypto';
+import { itemFlags, type ItemFacts } from '@lithodex/contract';
+import type { TreeEntry } from '@lithodex/engine';
+
+/** What the catalog keeps of an entry. */
+export function factsOf(e: TreeEntry): ItemFacts {
+  const names = e.content && ('lists' in e.content ? e.content.lists : e.content.names);
+  const content = names?.length ? (names.length === 32 ? names.subarray(0, 16) : createHash('sha256').update(names).digest().subarray(0, 16)).toString('hex') : '';
+  const link = e.linkTarget === undefined ? '' : createHash('sha256').update(e.linkTarget, 'latin1').digest('hex').slice(0, 32);
+  return {
+    kind: e.kind,
+    size: e.folder ? e.folder.bytes : e.size,
+    mtimeNs: String(e.mtimeNs),
+    mode: e.mode,
+    uid: e.uid,
+    gid: e.gid,
+    items: e.folder?.items ?? 0,
+    flags: (e.unread ? itemFlags.unread : 0) | (e.random ? itemFlags.random : 0) | (e.torn ? itemFlags.torn : 0),
+    content: content || link,
+  };
+}

@@ -1,0 +1,75 @@
+import { accessSync, constants, existsSync, readdirSync, statfsSync } from 'node:fs';
+import path from 'node:path';
+import type { ComparedItem, Question, TargetTest } from '@lithodex/contract';
+import { compareFolder, compareItem, discover, lookAhead, probe, type Comparison } from '@lithodex/connectors';
+import { EngineError, makeEnvelope, topEntry, type TreeEntry } from '@lithodex/engine';
+import type { Stores } from './stores';
+
+/** Answers what the server asks on behalf of a person who waits. */
+export async function answerQuestion(question: Question, stores: Stores): Promise<unknown> {
+  switch (question.ask) {
+    case 'probe':
+      return probe(question.folder, question.readAs ?? undefined);
+    case 'discover':
+      return discover(question.folder, question.path, question.readAs ?? undefined).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
+    case 'targetTest':
+      return testTarget(question.folder);
+    case 'targetCreate':
+      await stores.create({ id: question.id, folder: question.folder });
+      return {};
+    case 'targetRoom':
+      return (await stores.of(question.target)).target.room();
+    case 'envelope': {
+      const store = await stores.of(question.target);
+      return JSON.stringify(makeEnvelope(store.keys, store.header, question.name, question.passphrase), null, 2);
+    }
+    case 'compare':
+      return compare(question, stores);
+    case 'look':
+      return lookAhead(question.places, question.destination);
+  }
+}
+
+/** Whether a folder can become a target. */
+function testTarget(folder: string): TargetTest {
+  let nearest = folder;
+  while (nearest !== '/' && !existsSync(nearest)) nearest = path.dirname(nearest);
+  const { bavail, bsize } = statfsSync(nearest);
+  const free = bavail * bsize;
+  const refuse = (message: string, holdsStore = false): TargetTest => ({ ok: false, holdsStore, free, message });
+  try {
+    accessSync(nearest, constants.W_OK);
+  } catch {
+    return refuse('The mover may not write there.');
+  }
+  const entries = existsSync(folder) ? readdirSync(folder) : [];
+  if (entries.includes('lithodex-store.json')) return refuse('The folder already holds a store.', true);
+  if (entries.length) return refuse('The folder is not empty.');
+  return { ok: true, holdsStore: false, free, message: 'The mover can write there.' };
+}
+
+function side(entry: TreeEntry | undefined): ComparedItem['then'] {
+  if (!entry) return null;
+  return {
+    kind: entry.kind,
+    size: entry.size,
+    mtimeNs: String(entry.mtimeNs),
+    mode: entry.mode,
+    uid: entry.uid,
+    gid: entry.gid,
+    attributes: entry.attributes?.length ?? 0,
+    linkTarget: entry.linkTarget ?? null,
+  };
+}
+
+async function compare(question: Extract<Question, { ask: 'compare' }>, stores: Stores): Promise<ComparedItem[]> {
+  const { point } = question;
+  const store = await stores.of(point.target);
+  const found = await store.root(point.seriesId, point.taskId);
+  if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
+  const entry = await store.trees.find(topEntry(found.root), question.path);
+  const rows: Comparison[] = question.folder
+    ? compareFolder(point.root, question.path, entry.folder ? await store.trees.folder(entry.folder.node) : [])
+    : [await compareItem(point.root, question.path, entry, store.trees, store.keys)];
+  return rows.map((r) => ({ name: r.name, since: r.since, then: side(r.then), now: side(r.now), sameContent: r.sameContent ?? null }));
+}

@@ -1,0 +1,111 @@
+import type { RestoreWork } from '@lithodex/contract';
+import { countOf, joinPath, safeParts } from '@lithodex/core';
+import { Restorer, type RestoredItem } from '@lithodex/connectors';
+import { EngineError, topEntry, type Store, type TreeEntry } from '@lithodex/engine';
+import { noCounts, type TaskContext, type TaskResult } from './task-context';
+
+const batchSize = 500;
+
+/** Brings picked items back and reports every one of them. */
+export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<TaskResult> {
+  ctx.phase(work.trial ? 'trying' : 'restoring');
+  const counts = { ...noCounts };
+  const report = new ItemReport(ctx, counts);
+  const actions = new Map<string, number>();
+  let moved = 0;
+  const tell = () => {
+    ctx.progress({ phase: work.trial ? 'trying' : 'restoring', items: counts.items, bytes: counts.bytes, read: moved, fresh: 0, stored: 0, expectedItems: work.expected.items, expectedBytes: work.expected.bytes });
+  };
+  const restorers = new Map<string, Restorer>();
+  const tops = new Map<string, TreeEntry>();
+  try {
+    for (const pick of work.picks) {
+      if (ctx.stopped()) throw new EngineError('STOPPED');
+      const store = await ctx.stores.of(pick.point.target);
+      const top = tops.get(pick.point.taskId) ?? (await topOf(store, pick.point));
+      tops.set(pick.point.taskId, top);
+      const key = `${pick.point.target.id} ${pick.base}`;
+      const restorer =
+        restorers.get(key) ??
+        new Restorer({
+          base: pick.base,
+          rule: work.rule,
+          stamp: work.stamp,
+          taskId: ctx.task.id,
+          trial: work.trial,
+          trees: store.trees,
+          chunks: store.reader,
+          keys: store.keys,
+          onItem: (item) => {
+            counts.items++;
+            counts.bytes += item.action === 'failed' ? 0 : item.bytes;
+            actions.set(item.action, (actions.get(item.action) ?? 0) + 1);
+            report.add(item);
+            tell();
+          },
+          onBytes: (n) => {
+            moved += n;
+          },
+          stopped: ctx.stopped,
+        });
+      restorers.set(key, restorer);
+      const entry = await store.trees.find(top, pick.path);
+      await restorer.item(entry, pick.to, await parentsOf(store, top, pick.path, pick.to));
+      await report.flushIfFull();
+    }
+    await report.flush();
+  } finally {
+    for (const restorer of restorers.values()) restorer.close();
+  }
+  counts.read = moved;
+  const summary = [...actions].map(([action, n]) => `${n} ${action}`).join(', ');
+  ctx.log({ level: 'note', code: 'SUMMARY', path: '', message: `${countOf(counts.items, 'item')} ${work.trial ? 'looked at, nothing written' : 'done, the sums of what was written were checked'}: ${summary}` });
+  return { counts, bytes: moved };
+}
+
+async function topOf(store: Store, point: { seriesId: string; taskId: string }): Promise<TreeEntry> {
+  const found = await store.root(point.seriesId, point.taskId);
+  if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
+  return topEntry(found.root);
+}
+
+/** Entries of the folders above an item, where it keeps its path. */
+async function parentsOf(store: Store, top: TreeEntry, path: string, to: string): Promise<TreeEntry[]> {
+  if (path !== to) return [];
+  const parents: TreeEntry[] = [];
+  let at = '';
+  for (const part of (safeParts(path) ?? []).slice(0, -1)) {
+    at = joinPath(at, part);
+    parents.push(await store.trees.find(top, at));
+  }
+  return parents;
+}
+
+/** Gathers restored items into batches for the server. */
+class ItemReport {
+  private waiting: RestoredItem[] = [];
+  private seq = 0;
+
+  constructor(
+    private readonly ctx: TaskContext,
+    private readonly counts: { warnings: number; failed: number; files: number },
+  ) {}
+
+  add(item: RestoredItem): void {
+    if (item.action === 'failed') this.counts.failed++;
+    else if (item.remark && item.action !== 'beside') this.counts.warnings++;
+    if (item.kind !== 'folder') this.counts.files++;
+    this.waiting.push(item);
+  }
+
+  async flushIfFull(): Promise<void> {
+    if (this.waiting.length >= batchSize) await this.flush();
+  }
+
+  async flush(): Promise<void> {
+    while (this.waiting.length) {
+      const items = this.waiting.splice(0, batchSize * 4);
+      await this.ctx.api.insist('sendRestored', { attempt: this.ctx.task.attempt, seq: this.seq++, items }, this.ctx.task.id, this.ctx.stopped);
+    }
+  }
+}

@@ -1,0 +1,51 @@
+import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { randomBytes } from 'node:crypto';
+import path from 'node:path';
+import { DiskFolder, EngineError, Store } from '@lithodex/engine';
+
+/** The stores this thread has opened, with the keys of the mover's key folder. */
+export class Stores {
+  private readonly open = new Map<string, Store>();
+
+  constructor(private readonly keysFolder: string) {}
+
+  private keyPath(targetId: string): string {
+    return path.join(this.keysFolder, `${targetId}.key`);
+  }
+
+  private key(targetId: string): Buffer {
+    const file = this.keyPath(targetId);
+    if (!existsSync(file)) throw new EngineError('KEY_MISSING', file);
+    return readFileSync(file);
+  }
+
+  /** The store of a target, its index up to date. Throws TARGET_MISSING, KEY_MISSING, KEY_WRONG. */
+  async of(target: { id: string; folder: string }): Promise<Store> {
+    if (!existsSync(target.folder)) {
+      this.open.delete(target.id);
+      throw new EngineError('TARGET_MISSING', target.folder);
+    }
+    const known = this.open.get(target.id);
+    if (known) {
+      await known.index.refresh();
+      return known;
+    }
+    const store = await Store.open(new DiskFolder(target.folder), this.key(target.id));
+    this.open.set(target.id, store);
+    return store;
+  }
+
+  /** Makes a store with a new key file. */
+  async create(target: { id: string; folder: string }): Promise<void> {
+    mkdirSync(this.keysFolder, { recursive: true, mode: 0o700 });
+    mkdirSync(target.folder, { recursive: true, mode: 0o700 });
+    const key = randomBytes(32);
+    writeFileSync(this.keyPath(target.id), key, { mode: 0o600, flag: 'wx', flush: true });
+    await Store.create(new DiskFolder(target.folder), key, new Date());
+  }
+
+  /** Forgets an opened store, after it misbehaved. */
+  forget(targetId: string): void {
+    this.open.delete(targetId);
+  }
+}

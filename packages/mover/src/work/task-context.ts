@@ -1,0 +1,24 @@
+import type { ClaimedTask, Finish, MoverLine, Progress } from '@lithodex/contract';
+import type { ServerApi } from '../api';
+import type { Stores } from './stores';
+
+/** What a task works with in its thread. */
+export interface TaskContext {
+  readonly task: ClaimedTask;
+  readonly api: ServerApi;
+  readonly stores: Stores;
+  readonly log: (line: MoverLine) => void;
+  /** Rate and time left are filled in by the main thread. */
+  readonly progress: (progress: Omit<Progress, 'rate' | 'leftMs'>) => void;
+  readonly stopped: () => boolean;
+  /** Starts a phase; the time of each is reported. */
+  readonly phase: (name: string) => void;
+}
+
+export interface TaskResult {
+  readonly counts: Finish['counts'];
+  /** Bytes moved by the real work. */
+  readonly bytes: number;
+}
+
+export const noCounts: Finish['counts'] = { items: 0, files: 0, bytes: 0, read: 0, stored: 0, warnings: 0, failed: 0, missing: 0 };

@@ -1,0 +1,71 @@
+// Installs what is missing: Debian packages, npm packages; builds what is stale.
+import { execFileSync, spawnSync } from 'node:child_process';
+import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { createHash } from 'node:crypto';
+import path from 'node:path';
+
+const say = (text) => process.stderr.write(`${text}\n`);
+const has = (command) => spawnSync('sh', ['-c', `command -v ${command}`]).status === 0;
+
+/** Debian packages by the command that shows they are there. */
+const packages = { mariadbd: 'mariadb-server', 'mariadb-install-db': 'mariadb-server' };
+const testPackages = { ...packages, chromium: 'chromium', setfacl: 'acl', getfattr: 'attr', zstd: 'zstd', openssl: 'openssl', xz: 'xz-utils' };
+
+function run(command, args, options = {}) {
+  const result = spawnSync(command, args, { stdio: ['ignore', 'pipe', 'pipe'], encoding: 'utf8', maxBuffer: 1 << 28, ...options });
+  if (result.status !== 0) throw new Error(`${command} ${args.join(' ')} failed:\n${(result.stderr || result.stdout || String(result.error)).slice(-3000)}`);
+  return result.stdout;
+}
+
+export function installDebian(forTests) {
+  const wanted = [...new Set(Object.entries(forTests ? testPackages : packages).filter(([command]) => !has(command)).map(([, name]) => name))];
+  if (!wanted.length) return;
+  say(`Installing ${wanted.join(', ')} …`);
+  const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
+  run('apt-get', ['update'], { env });
+  run('apt-get', ['install', '-y', '--no-install-recommends', ...wanted], { env });
+}
+
+const hashOf = (file) => createHash('sha256').update(readFileSync(file)).digest('hex');
+
+export function installNpm() {
+  const stamp = 'node_modules/.lithodex-lock';
+  const lock = hashOf('package-lock.json');
+  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === lock) return;
+  say('Installing npm packages …');
+  run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
+  writeFileSync(stamp, lock);
+}
+
+function newest(folder, skip) {
+  let latest = 0;
+  for (const entry of readdirSync(folder, { withFileTypes: true })) {
+    if (skip.includes(entry.name)) continue;
+    const at = path.join(folder, entry.name);
+    latest = Math.max(latest, entry.isDirectory() ? newest(at, skip) : statSync(at).mtimeMs);
+  }
+  return latest;
+}
+
+/** Builds a part whose sources are newer than its stamp. */
+function buildStale(name, folders, build) {
+  const stamp = `dist/.built-${name}`;
+  const sources = Math.max(...folders.map((folder) => newest(folder, ['node_modules', 'dist', '.angular'])), statSync('package-lock.json').mtimeMs);
+  if (existsSync(stamp) && statSync(stamp).mtimeMs > sources) return;
+  say(`Building ${name} …`);
+  const began = Date.now();
+  build();
+  mkdirSync('dist', { recursive: true });
+  writeFileSync(stamp, new Date(began).toISOString());
+}
+
+const nodeFolders = ['packages/core', 'packages/contract', 'packages/engine', 'packages/connectors', 'packages/mover', 'packages/server', 'demo', 'bench', 'scripts'];
+
+export function build(what = ['node', 'web']) {
+  if (what.includes('node')) buildStale('node', nodeFolders, () => run('node', ['scripts/build-node.mjs']));
+  if (what.includes('web')) buildStale('web', ['packages/web', 'packages/core', 'packages/contract'], () => run('npx', ['ng', 'build'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } }));
+}
+
+export function gitFiles() {
+  return execFileSync('git', ['ls-files', '-co', '--exclude-standard'], { encoding: 'utf8' }).split('\n').filter(Boolean);
+}

@@ -1,0 +1,76 @@
+// The launcher: what "./lithodex" does.
+import { parseArgs } from 'node:util';
+import { existsSync } from 'node:fs';
+import { build, installDebian, installNpm } from './install.mjs';
+
+const help = `Lithodex
+
+  ./lithodex demo [--port P] [--state DIR] [--fresh]   install what is missing, build, start with the demo data, print the address
+  ./lithodex start --config FILE                       start the server with a configuration of your own
+  ./lithodex test [unit|api|browser] [--ratio]         run the tests (all, or one kind); --ratio only counts lines
+  ./lithodex bench [NAME…] [--json]                    measure beside the peers
+  ./lithodex token --role ROLE --name NAME [--state DIR]   print an API token for the demo's server
+  ./lithodex mover --server URL --token-file FILE --keys DIR [--name NAME]   start a mover
+  ./lithodex help                                      this text
+`;
+
+const [command = 'help', ...rest] = process.argv.slice(2);
+
+async function main() {
+  switch (command) {
+    case 'demo': {
+      const { values } = parseArgs({ args: rest, options: { port: { type: 'string' }, state: { type: 'string' }, fresh: { type: 'boolean' } } });
+      installDebian(false);
+      installNpm();
+      build();
+      const { demo } = await import('./demo.mjs');
+      return demo({ port: Number(values.port ?? 8420), state: values.state ?? 'state/demo', fresh: values.fresh ?? false });
+    }
+    case 'start': {
+      const { values } = parseArgs({ args: rest, options: { config: { type: 'string' } } });
+      if (!values.config || !existsSync(values.config)) throw new Error('start needs --config FILE; see docs/configuration.md');
+      installNpm();
+      build();
+      process.argv = [process.argv[0], 'server', values.config];
+      await import('../../dist/node/server.js');
+      return undefined;
+    }
+    case 'mover': {
+      installNpm();
+      build(['node']);
+      process.argv = [process.argv[0], 'mover', ...rest];
+      await import('../../dist/node/mover.js');
+      return undefined;
+    }
+    case 'test': {
+      const { test } = await import('./test.mjs');
+      return test(rest);
+    }
+    case 'bench': {
+      installDebian(true);
+      installNpm();
+      build(['node']);
+      const { bench } = await import('./bench.mjs');
+      return bench(rest);
+    }
+    case 'token': {
+      const { values } = parseArgs({ args: rest, options: { role: { type: 'string' }, name: { type: 'string' }, state: { type: 'string' } } });
+      const { token } = await import('./token.mjs');
+      return token({ role: values.role, name: values.name, state: values.state ?? 'state/demo' });
+    }
+    case 'help':
+    case '--help':
+    case '-h':
+      process.stdout.write(help);
+      return undefined;
+    default:
+      process.stderr.write(`There is no command "${command}".\n\n${help}`);
+      process.exitCode = 2;
+      return undefined;
+  }
+}
+
+main().catch((error) => {
+  process.stderr.write(`${error instanceof Error ? error.message : String(error)}\n`);
+  process.exit(1);
+});

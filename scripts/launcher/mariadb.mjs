@@ -1,0 +1,85 @@
+// A MariaDB server of our own on loopback, without the system's service manager.
+import { spawn, spawnSync } from 'node:child_process';
+import { chownSync, closeSync, existsSync, mkdirSync, openSync, readFileSync } from 'node:fs';
+import net from 'node:net';
+import path from 'node:path';
+
+const pause = (ms) => new Promise((resume) => setTimeout(resume, ms));
+
+/** The wanted port if it is free, else any free one. */
+export function freePort(wanted = 0) {
+  const attempt = (port) =>
+    new Promise((resolve, reject) => {
+      const server = net.createServer();
+      server.once('error', reject);
+      server.listen(port, '127.0.0.1', () => {
+        const found = server.address().port;
+        server.close(() => resolve(found));
+      });
+    });
+  return attempt(wanted).catch(() => attempt(0));
+}
+
+function ids(user) {
+  const line = readFileSync('/etc/passwd', 'utf8').split('\n').find((l) => l.startsWith(`${user}:`));
+  const [, , uid, gid] = line.split(':');
+  return [Number(uid), Number(gid)];
+}
+
+function alive(pid) {
+  try {
+    process.kill(pid, 0);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
+/** Starts a server in `folder` (made on first use) and opens a database and an account in it. */
+export async function startMariadb(folder, account) {
+  const asRoot = process.getuid() === 0;
+  const data = path.join(folder, 'data');
+  const socket = `/tmp/lithodex-db-${process.pid}-${Math.random().toString(36).slice(2, 8)}.sock`;
+  const pidFile = path.join(folder, 'mariadb.pid');
+  for (const sub of ['', 'tmp', 'data']) mkdirSync(path.join(folder, sub), { recursive: true });
+  const user = asRoot ? 'mysql' : process.env.USER;
+  if (asRoot) for (const sub of ['', 'tmp', 'data']) chownSync(path.join(folder, sub), ...ids('mysql'));
+  const leftover = existsSync(pidFile) ? Number(readFileSync(pidFile, 'utf8')) : 0;
+  if (leftover && alive(leftover) && readFileSync(`/proc/${leftover}/cmdline`, 'latin1').includes(data)) {
+    process.kill(leftover, 'SIGTERM');
+    for (let i = 0; i < 150 && alive(leftover); i++) await pause(100);
+  }
+  if (!existsSync(path.join(data, 'mysql'))) {
+    const made = spawnSync('mariadb-install-db', ['--no-defaults', `--user=${user}`, `--datadir=${data}`, '--auth-root-authentication-method=socket', `--auth-root-socket-user=${asRoot ? 'root' : user}`, '--skip-test-db', '--skip-name-resolve'], { encoding: 'utf8' });
+    if (made.status !== 0) throw new Error(`mariadb-install-db failed: ${made.stderr || made.stdout}`);
+  }
+  const port = await freePort();
+  const log = openSync(path.join(folder, 'stdout.log'), 'a');
+  const args = [
+    '--no-defaults', `--user=${user}`, `--datadir=${data}`, `--tmpdir=${path.join(folder, 'tmp')}`, `--socket=${socket}`, `--pid-file=${pidFile}`, '--bind-address=127.0.0.1', `--port=${port}`,
+    '--skip-name-resolve', `--log-error=${path.join(folder, 'error.log')}`, '--character-set-server=utf8mb4', '--collation-server=utf8mb4_unicode_ci', '--default-time-zone=+00:00', '--skip-log-bin',
+    '--innodb-buffer-pool-size=256M', '--innodb-log-file-size=128M', '--max-connections=120', '--max-allowed-packet=64M', '--group-concat-max-len=65536',
+  ];
+  const child = spawn('mariadbd', args, { stdio: ['ignore', log, log], detached: true });
+  child.unref();
+  closeSync(log);
+  const client = (sql) => spawnSync('mariadb', ['--no-defaults', `--socket=${socket}`, '-e', sql], { encoding: 'utf8' });
+  let ready = false;
+  for (let i = 0; i < 300 && !ready && child.exitCode === null; i++) {
+    ready = client('SELECT 1').status === 0;
+    if (!ready) await pause(100);
+  }
+  if (!ready) throw new Error(`MariaDB did not start; see ${path.join(folder, 'error.log')}`);
+  const made = client(
+    `CREATE DATABASE IF NOT EXISTS ${account.name}; CREATE USER IF NOT EXISTS '${account.user}'@'127.0.0.1'; ALTER USER '${account.user}'@'127.0.0.1' IDENTIFIED BY '${account.password}'; GRANT ALL ON ${account.name}.* TO '${account.user}'@'127.0.0.1';`,
+  );
+  if (made.status !== 0) throw new Error(`the database could not be opened: ${made.stderr}`);
+  return {
+    port,
+    pid: child.pid,
+    async stop() {
+      if (alive(child.pid)) process.kill(child.pid, 'SIGTERM');
+      for (let i = 0; i < 300 && alive(child.pid); i++) await pause(50);
+    },
+  };
+}
