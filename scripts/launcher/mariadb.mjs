@@ -36,7 +36,7 @@ function alive(pid) {
 }
 
 /** Starts a server in `folder` (made on first use) and opens a database and an account in it. */
-export async function startMariadb(folder, account) {
+export async function startMariadb(folder, account, wantedPort = 0) {
   const asRoot = process.getuid() === 0;
   const data = path.join(folder, 'data');
   const socket = `/tmp/lithodex-db-${process.pid}-${Math.random().toString(36).slice(2, 8)}.sock`;
@@ -53,7 +53,7 @@ export async function startMariadb(folder, account) {
     const made = spawnSync('mariadb-install-db', ['--no-defaults', `--user=${user}`, `--datadir=${data}`, '--auth-root-authentication-method=socket', `--auth-root-socket-user=${asRoot ? 'root' : user}`, '--skip-test-db', '--skip-name-resolve'], { encoding: 'utf8' });
     if (made.status !== 0) throw new Error(`mariadb-install-db failed: ${made.stderr || made.stdout}`);
   }
-  const port = await freePort();
+  const port = await freePort(wantedPort);
   const log = openSync(path.join(folder, 'stdout.log'), 'a');
   const args = [
     '--no-defaults', `--user=${user}`, `--datadir=${data}`, `--tmpdir=${path.join(folder, 'tmp')}`, `--socket=${socket}`, `--pid-file=${pidFile}`, '--bind-address=127.0.0.1', `--port=${port}`,

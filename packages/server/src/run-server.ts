@@ -26,6 +26,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
   const deps: Deps = { db, clock, config, log, events: new LiveEvents(db, clock), movers: new MoverLine(), downloads: new Downloads() };
   const server = http.createServer(createApp(deps));
   server.requestTimeout = 0;
+  server.keepAliveTimeout = 75_000;
   await new Promise<void>((resolve, reject) => {
     server.once('error', reject);
     server.listen(config.port, config.host, resolve);

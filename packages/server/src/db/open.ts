@@ -5,7 +5,7 @@ import { migrations } from './migrations';
 export function openDatabase(config: Config['database'], connections = 12): Knex {
   return knexFactory({
     client: 'mysql2',
-    connection: { ...config, database: config.name, timezone: 'Z', supportBigNumbers: true, connectTimeout: 5000 },
+    connection: { host: config.host, port: config.port, user: config.user, password: config.password, database: config.name, timezone: 'Z', supportBigNumbers: true, connectTimeout: 5000 },
     pool: { min: 0, max: connections },
     acquireConnectionTimeout: 10_000,
     migrations: {

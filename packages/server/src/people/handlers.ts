@@ -131,7 +131,7 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
       if (query.q) {
         const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
         void q.where((w) => {
-          void w.whereLike('actor', like).orWhereLike('action', like).orWhereLike('object', like).orWhereLike('detail', like);
+          void w.where('actor', 'like', like).orWhere('action', 'like', like).orWhere('object', 'like', like).orWhere('detail', 'like', like);
         });
       }
       type A = { seq: number; at: number; actor: string; action: string; object: string; detail: string };

@@ -57,7 +57,7 @@ export function runHandlers(deps: Deps): RunHandlers {
     if (query.q) {
       const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
       void q.where((w) => {
-        void w.whereLike('r.name', like).orWhereIn('r.id', db('task as t').join('workload as w', 'w.id', 't.workload_id').whereLike('w.name', like).select('t.run_id'));
+        void w.where('r.name', 'like', like).orWhereIn('r.id', db('task as t').join('workload as w', 'w.id', 't.workload_id').where('w.name', 'like', like).select('t.run_id'));
       });
     }
     return q;
@@ -70,7 +70,7 @@ export function runHandlers(deps: Deps): RunHandlers {
     if (query.q) {
       const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
       void q.where((w) => {
-        void w.whereLike('l.message', like).orWhereRaw('CONVERT(l.path USING utf8mb4) LIKE ?', [like]).orWhereLike('l.code', like);
+        void w.where('l.message', 'like', like).orWhereRaw('l.path LIKE ?', [Buffer.from(like)]).orWhere('l.code', 'like', like);
       });
     }
     return q;

@@ -1,0 +1,207 @@
+import { spawn, type ChildProcess } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import fs from 'node:fs';
+import { routes, type Answered, type BodyInput, type QueryInput, type Role, type RouteName, type RunDetail } from '@lithodex/contract';
+import { appendAudit, Config, hashPassword, issueToken, runServer, type Clock, type RunningServer } from '@lithodex/server';
+import { startMariadb } from '../../scripts/launcher/mariadb.mjs';
+import { temporaryFolder } from './nasty-tree';
+
+export const passwords: Record<Role, string> = {
+  administrator: 'correct horse administrator',
+  operator: 'correct horse operator',
+  clerk: 'correct horse clerk',
+  auditor: 'correct horse auditor',
+};
+
+/** A call that the API refused. */
+export class Refused extends Error {
+  constructor(
+    readonly status: number,
+    readonly code: string,
+    message: string,
+    readonly details: unknown,
+  ) {
+    super(`${status} ${code}: ${message}`);
+  }
+}
+
+export interface CallOptions<N extends RouteName> {
+  readonly body?: BodyInput<N>;
+  readonly query?: QueryInput<N>;
+  readonly id?: number | string;
+}
+
+/** A person's (or token's) view of the API. */
+export class Client {
+  private cookie = '';
+  private csrf = '';
+  constructor(
+    private readonly base: () => string,
+    private readonly token?: string,
+  ) {}
+
+  async signIn(name: string, password: string): Promise<Answered<'signIn'>> {
+    const me = await this.call('signIn', { body: { name, password } });
+    this.csrf = me.csrf;
+    return me;
+  }
+
+  async fetch(name: RouteName, options: { body?: unknown; query?: object; id?: number | string; headers?: Record<string, string> } = {}): Promise<Response> {
+    const route = routes[name];
+    const url = new URL(`${this.base()}/api/v1${route.path.replace(':id', encodeURIComponent(String(options.id ?? '')))}`);
+    for (const [key, value] of Object.entries(options.query ?? {})) if (value !== undefined) url.searchParams.set(key, String(value));
+    const response = await fetch(url, {
+      method: route.method.toUpperCase(),
+      headers: {
+        'content-type': 'application/json',
+        ...(this.token ? { authorization: `Bearer ${this.token}` } : { cookie: this.cookie, 'x-lithodex-csrf': this.csrf }),
+        ...options.headers,
+      },
+      ...(options.body !== undefined && { body: typeof options.body === 'string' ? options.body : JSON.stringify(options.body) }),
+    });
+    const cookie = response.headers.getSetCookie()[0];
+    if (cookie) this.cookie = cookie.split(';')[0]!;
+    return response;
+  }
+
+  async call<N extends RouteName>(name: N, options: CallOptions<N> = {}): Promise<Answered<N>> {
+    const response = await this.fetch(name, options as { body?: unknown });
+    const answer = (await response.json()) as Record<string, unknown>;
+    if (!response.ok) throw new Refused(response.status, String(answer['code']), String(answer['message']), answer['details']);
+    return answer as Answered<N>;
+  }
+
+  /** Waits until a run has ended. */
+  async ended(runId: number, timeoutMs = 60_000): Promise<RunDetail> {
+    for (const until = Date.now() + timeoutMs; ; ) {
+      const run = await this.call('getRun', { id: runId });
+      if (run.state !== 'waiting' && run.state !== 'running') return run;
+      if (Date.now() > until) throw new Error(`run ${runId} is still ${run.state}`);
+      await new Promise((resume) => setTimeout(resume, 40));
+    }
+  }
+}
+
+export interface HarnessOptions {
+  readonly clock?: Clock;
+  readonly leaseMs?: number;
+  readonly webDir?: string;
+  readonly movers?: number;
+}
+
+/** A whole installation in a temporary folder: MariaDB, server, movers, one person per role. */
+export class Harness {
+  readonly folder = temporaryFolder('api');
+  private db!: Awaited<ReturnType<typeof startMariadb>>;
+  server!: RunningServer;
+  private moverToken = '';
+  readonly movers = new Map<string, ChildProcess>();
+  private readonly account = { name: 'lithodex', user: 'lithodex', password: randomBytes(16).toString('hex') };
+  private port = 0;
+
+  private constructor(private readonly options: HarnessOptions) {}
+
+  static async start(options: HarnessOptions = {}): Promise<Harness> {
+    const h = new Harness(options);
+    fs.chmodSync(h.folder, 0o755);
+    h.db = await startMariadb(`${h.folder}/db`, h.account);
+    await h.startServer();
+    const { deps } = h.server;
+    for (const [role, password] of Object.entries(passwords))
+      await deps.db('person').insert({ name: role, display: role, role, password_hash: await hashPassword(password), remit: role === 'clerk' ? JSON.stringify([]) : null, created_at: Date.now() });
+    await deps.db.transaction((trx) => appendAudit(trx, Date.now(), { actor: 'setup', action: 'installation.start', object: 'installation' }));
+    h.moverToken = await issueToken(deps, 'mover', 'mover', 'setup');
+    fs.writeFileSync(`${h.folder}/mover-token`, h.moverToken);
+    for (let i = 0; i < (options.movers ?? 1); i++) h.startMover(`mover-${i + 1}`);
+    return h;
+  }
+
+  get base(): string {
+    return `http://127.0.0.1:${this.port}`;
+  }
+
+  get databasePort(): number {
+    return this.db.port;
+  }
+
+  config(port = this.port): Config {
+    return Config.parse({
+      port,
+      zone: 'Europe/Oslo',
+      sessionSecret: 'ab'.repeat(32),
+      webDir: this.options.webDir ?? `${this.folder}/no-web`,
+      database: { port: this.db.port, ...this.account },
+      leaseMs: this.options.leaseMs ?? 3000,
+      schedulerMs: 300,
+      logLevel: process.env['LITHODEX_LOG'] ?? 'silent',
+    });
+  }
+
+  async startServer(): Promise<void> {
+    this.server = await runServer(this.config(), this.options.clock);
+    this.port = this.server.port;
+  }
+
+  startMover(name: string): ChildProcess {
+    const child = spawn(process.execPath, ['dist/node/mover.js', '--server', this.base, '--token-file', `${this.folder}/mover-token`, '--keys', `${this.folder}/keys`, '--name', name, '--log-level', process.env['LITHODEX_LOG'] ?? 'silent'], { stdio: ['ignore', 'inherit', 'inherit'] });
+    this.movers.set(name, child);
+    return child;
+  }
+
+  /** Kills a mover at once, as a power cut would. */
+  async killMover(name: string): Promise<void> {
+    const child = this.movers.get(name);
+    if (!child || child.exitCode !== null) return;
+    const gone = new Promise((resume) => child.once('exit', resume));
+    child.kill('SIGKILL');
+    await gone;
+  }
+
+  async restartDatabase(): Promise<void> {
+    const { port } = this.db;
+    await this.db.stop();
+    this.db = await startMariadb(`${this.folder}/db`, this.account, port);
+  }
+
+  async as(role: Role): Promise<Client> {
+    const client = new Client(() => this.base);
+    await client.signIn(role, passwords[role]);
+    return client;
+  }
+
+  /** A client with a fresh token. */
+  async withToken(role: Role | 'mover'): Promise<Client> {
+    return new Client(() => this.base, role === 'mover' ? this.moverToken : await issueToken(this.server.deps, `test ${role}`, role, 'setup'));
+  }
+
+  /** Waits until a mover answers questions. */
+  async moverReady(): Promise<void> {
+    for (const until = Date.now() + 20_000; !this.server.deps.movers.present().length; ) {
+      if (Date.now() > until) throw new Error('no mover came');
+      await new Promise((resume) => setTimeout(resume, 50));
+    }
+  }
+
+  /** A source folder, connected, and a target; the usual start of a test. */
+  async connect(admin: Client, name = 'quay-1'): Promise<{ source: string; workloadId: number; targetId: string }> {
+    await this.moverReady();
+    const source = `${this.folder}/${name}`;
+    fs.mkdirSync(source, { recursive: true });
+    const { workloadId } = await admin.call('addSource', { body: { name, folder: source } });
+    const existing = (await admin.call('listTargets')).rows[0];
+    const targetId = existing?.id ?? (await admin.call('addTarget', { body: { name: 'quay-disk', folder: `${this.folder}/store` } })).id;
+    return { source, workloadId, targetId };
+  }
+
+  async stop(): Promise<void> {
+    for (const name of this.movers.keys()) await this.killMover(name);
+    await this.server.close();
+    await this.db.stop();
+    fs.rmSync(this.folder, { recursive: true, force: true });
+  }
+}
+
+/** A policy that runs by hand and keeps two weeks. */
+export function policyFor(workloads: number[], targetId: string, more: Partial<BodyInput<'addPolicy'>> = {}): BodyInput<'addPolicy'> {
+  return { name: 'Server room', workloads, tags: [], kind: 'incremental', schedule: { every: 'hand' }, zone: 'Europe/Oslo', keep: { by: 'days', days: 14 }, targetId, ...more };
+}
