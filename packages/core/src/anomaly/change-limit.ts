@@ -60,9 +60,9 @@ export function chiSquare(counts: Uint32Array, total: number): number {
   return sum;
 }
 
-/** True when a sample of at least 4 KiB is spread as evenly as random bytes are (chi-square with 255 degrees of freedom below 400). */
+/** True when a sample of at least 1 KiB is spread as evenly as random bytes are (chi-square with 255 degrees of freedom below 400). */
 export function looksRandom(sample: Uint8Array): boolean {
-  if (sample.length < 4096) return false;
+  if (sample.length < 1024) return false;
   const counts = new Uint32Array(256);
   for (const byte of sample) counts[byte]!++;
   return chiSquare(counts, sample.length) < 400;

@@ -17,8 +17,7 @@ const countWord = (n: number) => ['no', 'one', 'two', 'three', 'four', 'five', '
 const beWord = (n: number) => (n === 1 ? 'is' : 'are');
 const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 
-function leadOf(estate: Awaited<ReturnType<typeof estateOf>>, tonight: readonly NightRow[], from: number): Watch['lead'] {
-  const covered = estate.filter((w) => w.policies.length > 0);
+function leadOf(estate: Awaited<ReturnType<typeof estateOf>>, tonight: readonly NightRow[]): Watch['lead'] {
   const newest = newestPerWorkload(tonight);
   const inState = (...states: RunState[]) => newest.filter((t) => states.includes(t.state)).length;
   const parts: Watch['lead']['parts'] = [];
@@ -31,7 +30,7 @@ function leadOf(estate: Awaited<ReturnType<typeof estateOf>>, tonight: readonly 
   add('warning', inState('stopped'), (n) => `${countWord(n)} ${n === 1 ? 'was' : 'were'} stopped`);
   add('plain', estate.filter((w) => w.coverage === 'none').length, (n) => `${countWord(n)} ${n === 1 ? 'server has' : 'servers have'} no protection at all`);
   if (parts[0]) parts[0] = { ...parts[0], text: capital(parts[0].text) };
-  return { protected: covered.filter((w) => w.newestPoint && w.newestPoint.moment >= from && w.coverage === 'protected').length, all: covered.length, parts };
+  return { protected: inState('done', 'remarks', 'partsMissing'), all: newest.length, parts };
 }
 
 async function factsOf(deps: Deps, estate: Awaited<ReturnType<typeof estateOf>>, history: readonly NightRow[], from: number): Promise<Watch['facts']> {
@@ -91,7 +90,7 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         now,
         zone: config.zone,
         from,
-        lead: leadOf(estate, tonight, from),
+        lead: leadOf(estate, tonight),
         facts: await factsOf(deps, estate, history, from),
         deviants,
         groups,

@@ -1,0 +1,199 @@
+import { spawn, type ChildProcess } from 'node:child_process';
+import fs from 'node:fs';
+import { DateTime } from 'luxon';
+import { nextRuns } from '@lithodex/core';
+import { routes, type Answered, type BodyInput, type RouteName } from '@lithodex/contract';
+import { appendAudit, hashPassword, issueToken, runServer, type Clock, type Config, type RunningServer } from '@lithodex/server';
+import { Random } from './harbour/random';
+import { encryptCharts, harbourServers } from './harbour/servers';
+import { closedFolderNight, clerkRemit, nights, password, people, policies, unpluggedNight, zone } from './harbour/story';
+
+/** Story seconds that pass in a second of real work. */
+const pace = 60;
+
+/** A clock that is set to a moment of the story and runs on faster than ours. */
+class StoryClock implements Clock {
+  private base = 0;
+  private real = Date.now();
+
+  now(): number {
+    return Math.round(this.base + (Date.now() - this.real) * pace);
+  }
+
+  set(moment: number): void {
+    if (this.base && moment < this.now()) throw new Error('the story can not go back');
+    this.base = moment;
+    this.real = Date.now();
+  }
+}
+
+/** Lives through the five weeks with the real server and a real mover, so that every point of the demo was made by the product. */
+export class History {
+  private readonly clock = new StoryClock();
+  private readonly random = new Random(1906);
+  private server!: RunningServer;
+  private mover!: ChildProcess;
+  private base = '';
+  private readonly cookies = new Map<string, { cookie: string; csrf: string }>();
+  private readonly lastMorning: DateTime;
+
+  constructor(
+    private readonly config: Config,
+    private readonly state: string,
+    private readonly say: (text: string) => void,
+  ) {
+    const now = DateTime.now().setZone(zone);
+    const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
+    this.lastMorning = morning > now ? morning.minus({ days: 1 }) : morning;
+  }
+
+  private folderOf(server: string): string {
+    return `${this.state}/servers/${server}`;
+  }
+
+  private evening(night: number): DateTime {
+    return this.lastMorning.minus({ days: nights - night }).set({ hour: 20 });
+  }
+
+  async live(): Promise<void> {
+    const first = this.evening(0).minus({ hours: 8 }).toMillis();
+    this.clock.set(first);
+    this.say('Making the servers of Kelmar Harbour …');
+    for (const server of harbourServers) {
+      fs.mkdirSync(this.folderOf(server.name), { recursive: true });
+      server.fill(this.folderOf(server.name), this.random, first);
+    }
+    this.server = await runServer({ ...this.config, port: 0, schedulerMs: 0, leaseMs: 60_000 }, this.clock);
+    this.base = `http://127.0.0.1:${this.server.port}/api/v1`;
+    try {
+      await this.setUp();
+      for (let night = 0; night < nights; night++) {
+        await this.night(night);
+        if (night % 7 === 6) this.say(`  week ${(night + 1) / 7} of ${nights / 7} lived through`);
+      }
+    } finally {
+      this.mover.kill();
+      await this.server.close();
+    }
+  }
+
+  private async setUp(): Promise<void> {
+    const { deps } = this.server;
+    await deps.db.transaction((trx) => appendAudit(trx, this.clock.now(), { actor: 'setup', action: 'installation.start', object: 'Kelmar Harbour' }));
+    const hash = await hashPassword(password);
+    for (const person of people) await deps.db('person').insert({ ...person, password_hash: hash, created_at: this.clock.now() });
+    fs.writeFileSync(`${this.state}/mover-token`, await issueToken(deps, 'quay-mover', 'mover', 'setup'), { mode: 0o600 });
+    this.mover = spawn(process.execPath, ['dist/node/mover.js', '--server', this.base.replace('/api/v1', ''), '--token-file', `${this.state}/mover-token`, '--keys', `${this.state}/keys`, '--name', 'quay-mover', '--log-level', 'warn'], { stdio: 'inherit' });
+    while (!deps.movers.present().length) await new Promise((resume) => setTimeout(resume, 50));
+    const { id: targetId } = await this.call('eva.vind', 'addTarget', { name: 'quay-disk', folder: `${this.state}/quay-disk`, location: 'Server room' });
+    const ids = new Map<string, number>();
+    for (const s of harbourServers.filter((s) => s.name !== 'ais-relay')) {
+      const { workloadId } = await this.call('eva.vind', 'addSource', { name: s.name, folder: this.folderOf(s.name), location: s.location, readAs: s.readAs, tags: [...s.tags] });
+      ids.set(s.name, workloadId);
+    }
+    await deps.db('person').where({ name: 'ilse.holm' }).update({ remit: JSON.stringify(clerkRemit.map((name) => ids.get(name))) });
+    for (const p of policies)
+      await this.call('eva.vind', 'addPolicy', {
+        name: p.name,
+        workloads: p.servers.map((name) => ids.get(name)!),
+        tags: [...p.tags],
+        kind: p.kind,
+        schedule: p.schedule as BodyInput<'addPolicy'>['schedule'],
+        zone,
+        keep: p.keep,
+        targetId,
+        exclude: [...p.exclude],
+        changeLimit: p.changeLimit,
+        objectiveHours: p.schedule.every === 'week' ? 120 : 26,
+      });
+  }
+
+  /** A day of work and the night after it. */
+  private async night(night: number): Promise<void> {
+    const evening = this.evening(night);
+    this.clock.set(evening.toMillis());
+    for (const server of harbourServers) server.work(this.folderOf(server.name), this.random, night, evening.toMillis() - this.random.int(1, 9) * 3_600_000);
+    if (night === closedFolderNight) fs.chmodSync(`${this.folderOf('harbour-office')}/personnel/appraisals`, 0o700);
+    if (night === 12) await this.clerkRestores();
+    if (night === 24) await this.protectBeforeChange();
+    if (night === 21) await this.call('eva.vind', 'addSource', { name: 'ais-relay', folder: this.folderOf('ais-relay'), location: 'Lighthouse station' });
+    const last = night === nights - 1;
+    const until = last ? this.lastMorning.toMillis() : evening.plus({ hours: 9 }).toMillis();
+    const starts = [...new Set(policies.flatMap((p) => nextRuns(p.schedule as BodyInput<'addPolicy'>['schedule'], zone, evening.toMillis(), 1)))].filter((t) => t < until).sort((a, b) => a - b);
+    const disk = `${this.state}/quay-disk`;
+    if (night === unpluggedNight) fs.renameSync(disk, `${disk}.unplugged`);
+    for (const start of starts) {
+      if (last) this.lastNightHappens(start);
+      this.clock.set(Math.max(start + this.random.int(2000, 9000), this.clock.now() + 1000));
+      await this.server.scheduler.tick();
+      await this.quiet();
+    }
+    if (night === unpluggedNight) fs.renameSync(`${disk}.unplugged`, disk);
+    if (last) fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));
+  }
+
+  /** Before the first run of the last night the disk of tides-02 is away; before the charts are protected at 04:00 they are attacked. */
+  private lastNightHappens(start: number): void {
+    const local = DateTime.fromMillis(start, { zone });
+    if (local.hour === 22) fs.renameSync(this.folderOf('tides-02'), `${this.folderOf('tides-02')}.away`);
+    if (local.hour === 4) encryptCharts(this.folderOf('charts-nas'), this.random, local.set({ hour: 2, minute: 14 }).toMillis());
+  }
+
+  /** Waits until nothing is queued or running. */
+  private async quiet(): Promise<void> {
+    for (;;) {
+      const open = await this.server.deps.db('task').whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>('id');
+      if (!open) return;
+      await new Promise((resume) => setTimeout(resume, 15));
+    }
+  }
+
+  private async clerkRestores(): Promise<void> {
+    const { workloads } = await this.get<Answered<'estate'>>('ilse.holm', 'estate');
+    const office = workloads.find((w) => w.name === 'harbour-office')!;
+    const point = office.newestPoint!.id;
+    const folder = 'letters/berth-07';
+    const { rows } = await this.get<Answered<'tree'>>('ilse.holm', 'tree', point, `?path=${encodeURIComponent(folder)}`);
+    const letters = rows.slice(3, 9);
+    for (const letter of letters) fs.rmSync(`${this.folderOf('harbour-office')}/${letter.path}`);
+    await this.call('ilse.holm', 'startRestore', { name: 'Letters of berth 7', picks: letters.map((l) => ({ pointId: point, path: l.path })), destination: { to: 'original' }, reason: 'Deleted by mistake while sorting, asked for by the berth office' });
+    await this.quiet();
+  }
+
+  private async protectBeforeChange(): Promise<void> {
+    const { workloads } = await this.get<Answered<'estate'>>('eva.vind', 'estate');
+    const plans = workloads.find((w) => w.name === 'dredge-plans')!;
+    await this.call('eva.vind', 'protectOnce', plans.id, { kind: 'incremental', keep: { by: 'hand' }, note: 'before the plans are converted' });
+    await this.quiet();
+  }
+
+  private async session(person: string): Promise<{ cookie: string; csrf: string }> {
+    const known = this.cookies.get(person);
+    if (known) return known;
+    const response = await fetch(`${this.base}${routes.signIn.path}`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ name: person, password }) });
+    const me = (await response.json()) as Answered<'signIn'>;
+    const session = { cookie: response.headers.getSetCookie()[0]!.split(';')[0]!, csrf: me.csrf };
+    this.cookies.set(person, session);
+    return session;
+  }
+
+  private async get<T>(person: string, name: RouteName, id: string | number = '', query = ''): Promise<T> {
+    const { cookie } = await this.session(person);
+    const response = await fetch(`${this.base}${routes[name].path.replace(':id', String(id))}${query}`, { headers: { cookie } });
+    if (!response.ok) throw new Error(`${name}: ${await response.text()}`);
+    return (await response.json()) as T;
+  }
+
+  private async call<N extends RouteName>(person: string, name: N, ...rest: [BodyInput<N>] | [string | number, BodyInput<N>]): Promise<Answered<N>> {
+    const [id, body] = rest.length === 2 ? rest : ['', rest[0]];
+    const { cookie, csrf } = await this.session(person);
+    const response = await fetch(`${this.base}${routes[name].path.replace(':id', String(id))}`, {
+      method: routes[name].method.toUpperCase(),
+      headers: { cookie, 'x-lithodex-csrf': csrf, 'content-type': 'application/json' },
+      body: JSON.stringify(body),
+    });
+    if (!response.ok) throw new Error(`${name}: ${await response.text()}`);
+    return (await response.json()) as Answered<N>;
+  }
+}
+

@@ -1,0 +1,61 @@
+import { computed, inject, Injectable, signal } from '@angular/core';
+import type { Me, Role } from '@lithodex/contract';
+import { catchError, map, of, tap, type Observable } from 'rxjs';
+import { Api } from './api';
+import { CsrfToken } from './csrf-token';
+
+/** Who is signed in, and what that person may do. */
+@Injectable({ providedIn: 'root' })
+export class Session {
+  private readonly api = inject(Api);
+  private readonly csrf = inject(CsrfToken);
+  private readonly current = signal<Me | null>(null);
+  readonly me = this.current.asReadonly();
+  readonly zone = computed(() => this.current()?.zone ?? 'UTC');
+  /** May change policies, sources and targets. */
+  readonly keeps = computed(() => this.is('administrator'));
+  readonly runs = computed(() => this.is('administrator', 'operator'));
+  readonly restores = computed(() => this.is('administrator', 'clerk'));
+  readonly reads = computed(() => this.is('administrator', 'operator', 'auditor'));
+  readonly audits = computed(() => this.is('administrator', 'auditor'));
+  private offset = 0;
+
+  private is(...roles: Role[]): boolean {
+    const me = this.current();
+    return me !== null && roles.includes(me.role);
+  }
+
+  /** The server's time, ms. */
+  now(): number {
+    return Date.now() + this.offset;
+  }
+
+  private take(me: Me): Me {
+    this.csrf.value = me.csrf;
+    this.offset = me.now - Date.now();
+    this.current.set(me);
+    return me;
+  }
+
+  /** True when somebody is signed in; asks the server once. */
+  check(): Observable<boolean> {
+    if (this.current()) return of(true);
+    return this.api.call('me').pipe(
+      map((me) => this.take(me) !== null),
+      catchError(() => of(false)),
+    );
+  }
+
+  signIn(name: string, password: string): Observable<Me> {
+    return this.api.call('signIn', { body: { name, password } }).pipe(tap((me) => this.take(me)));
+  }
+
+  signOut(): Observable<unknown> {
+    return this.api.call('signOut').pipe(
+      tap(() => {
+        this.current.set(null);
+        this.csrf.value = '';
+      }),
+    );
+  }
+}

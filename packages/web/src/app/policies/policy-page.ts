@@ -1,0 +1,195 @@
+import { ChangeDetectionStrategy, Component, computed, effect, inject, input, signal, untracked } from '@angular/core';
+import { toObservable, toSignal } from '@angular/core/rxjs-interop';
+import { FormsModule } from '@angular/forms';
+import { Router, RouterLink } from '@angular/router';
+import type { Consequences, Estate, Policy, PolicyBody } from '@lithodex/contract';
+import { debounceTime, of, switchMap } from 'rxjs';
+import { Api, type ApiFailure } from '../data/api';
+import { outcome, type Outcome } from '../data/outcome';
+import { Session } from '../data/session';
+import { formatPipes } from '../ui/format-pipes';
+import { Slot, type SlotOption } from '../ui/slot';
+import { ConsequencesPanel } from './consequences-panel';
+import { keepWords, weekdays } from './sentence';
+
+type Every = PolicyBody['schedule']['every'];
+const clockTimes = Array.from({ length: 48 }, (_, i) => `${String(i >> 1).padStart(2, '0')}:${i % 2 ? '30' : '00'}`);
+const options = <T>(values: readonly T[], label: (value: T) => string): SlotOption<T>[] => values.map((value) => ({ value, label: label(value) }));
+
+/** A policy as sentences, with its consequences worked out while it is written. */
+@Component({
+  selector: 'lx-policy-page',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [FormsModule, RouterLink, Slot, ConsequencesPanel, ...formatPipes],
+  templateUrl: './policy-page.html',
+  styleUrl: './policy-page.scss',
+})
+export class PolicyPage {
+  private readonly api = inject(Api);
+  private readonly router = inject(Router);
+  protected readonly session = inject(Session);
+  readonly id = input.required<string>();
+  readonly workload = input<string>();
+  protected readonly policyId = computed(() => (this.id() === 'new' ? null : Number(this.id())));
+  private readonly loaded = toSignal(toObservable(this.policyId).pipe(switchMap((id) => (id === null ? of<Outcome<Policy>>({}) : this.api.call('getPolicy', { id }).pipe(outcome<Policy>())))));
+  protected readonly failure = computed(() => this.loaded()?.failure);
+  protected readonly inForce = computed(() => this.loaded()?.value);
+  protected readonly targets = toSignal(this.api.call('listTargets').pipe(outcome()));
+  protected readonly estate = toSignal(this.api.call('estate').pipe(outcome<Estate>()));
+  protected readonly draft = signal<PolicyBody | null>(null);
+  protected readonly problem = signal('');
+  protected readonly busy = signal(false);
+  /** Answered by a person: putting it in force deletes points. */
+  protected readonly agreed = signal(false);
+
+  constructor() {
+    effect(() => {
+      const policy = this.inForce();
+      const targets = this.targets()?.value?.rows;
+      untracked(() => {
+        if (policy) this.draft.set(policy.body);
+        else if (this.policyId() === null && !this.draft() && targets) this.draft.set(this.fresh(targets[0]?.id ?? '00000000-0000-0000-0000-000000000000'));
+      });
+    });
+  }
+
+  private fresh(targetId: string): PolicyBody {
+    const chosen = Number(this.workload());
+    return {
+      name: '', workloads: chosen ? [chosen] : [], tags: [], kind: 'incremental', schedule: { every: 'day', at: '22:00' }, zone: this.session.zone(), keep: { by: 'days', days: 14 },
+      targetId, include: [], exclude: [], objectiveHours: 26, changeLimit: 40,
+    };
+  }
+
+  private readonly weighed = toSignal(
+    toObservable(this.draft).pipe(
+      debounceTime(150),
+      switchMap((body) => (body ? this.api.call('consequences', { body: { id: this.policyId(), body: { ...body, name: body.name || 'draft' } } }).pipe(outcome<Consequences>()) : of<Outcome<Consequences>>({}))),
+    ),
+  );
+  protected readonly consequences = computed(() => this.weighed()?.value);
+  protected readonly weighFailure = computed(() => this.weighed()?.failure);
+  protected readonly differs = computed(() => JSON.stringify(this.draft()) !== JSON.stringify(this.inForce()?.body));
+  protected readonly needsAnswer = computed(() => (this.consequences()?.deletes.points ?? 0) > 0 && !this.agreed());
+  protected readonly ready = computed(() => Boolean(this.draft()?.name.trim()) && this.differs() && !this.needsAnswer() && !this.busy() && !this.consequences()?.warnings.some((w) => w.code === 'NO_TARGET'));
+
+  // ---- slots
+  protected readonly kinds: SlotOption<PolicyBody['kind']>[] = [
+    { value: 'incremental', label: 'incremental', note: 'reads what changed' },
+    { value: 'full', label: 'full', note: 'reads everything again' },
+  ];
+  protected readonly everyOptions: SlotOption<Every>[] = [
+    { value: 'day', label: 'day' },
+    { value: 'week', label: 'week, on chosen days' },
+    { value: 'hours', label: 'few hours' },
+    { value: 'hand', label: 'time a person starts it' },
+  ];
+  protected readonly times = options(clockTimes, (t) => t);
+  protected readonly hours = options([1, 2, 3, 4, 6, 8, 12], (h) => (h === 1 ? '1 hour' : `${h} hours`));
+  protected readonly keeps: SlotOption<string>[] = [
+    ...[7, 14, 21, 30, 60, 90, 365].map((n) => ({ value: `days ${n}`, label: `${n} days` })),
+    ...[5, 10, 30, 100].map((n) => ({ value: `points ${n}`, label: `${n} points` })),
+    { value: 'hand', label: 'until a person removes it' },
+  ];
+  protected readonly objectives = options([4, 8, 12, 24, 26, 48, 120, 192], (h) => `${h} h`);
+  protected readonly limits = options([10, 20, 30, 40, 50, 60, 80, 100], (p) => `${p} %`);
+  protected readonly weekdays = weekdays;
+  protected readonly keepWords = keepWords;
+  protected readonly targetOptions = computed(() => options(this.targets()?.value?.rows ?? [], (t) => t.name).map((o) => ({ value: o.value.id, label: o.label })));
+  protected readonly workloadOptions = computed(() => (this.estate()?.value?.workloads ?? []).filter((w) => !this.draft()?.workloads.includes(w.id)).map((w) => ({ value: w.id, label: w.name, note: w.coverage === 'none' ? 'unprotected' : '' })));
+  protected readonly tagOptions = computed(() => (this.estate()?.value?.tags ?? []).filter((t) => !this.draft()?.tags.includes(t.name)).map((t) => ({ value: t.name, label: t.name, note: `${t.count}` })));
+
+  protected nameOf(id: number): string {
+    return this.estate()?.value?.workloads.find((w) => w.id === id)?.name ?? `workload ${id}`;
+  }
+
+  protected set(change: Partial<PolicyBody>): void {
+    this.agreed.set(false);
+    this.draft.update((d) => (d ? { ...d, ...change } : d));
+  }
+
+  protected setEvery(every: Every): void {
+    const at = this.at() ?? '22:00';
+    const schedule: PolicyBody['schedule'] = every === 'hand' ? { every } : every === 'day' ? { every, at } : every === 'week' ? { every, days: [7], at } : { every, hours: 6, at: '00:00' };
+    this.set({ schedule });
+  }
+
+  protected readonly at = computed(() => {
+    const s = this.draft()?.schedule;
+    return s && s.every !== 'hand' ? s.at : null;
+  });
+
+  protected setAt(at: string): void {
+    const s = this.draft()?.schedule;
+    if (s && s.every !== 'hand' && /^([01]\d|2[0-3]):[0-5]\d$/.test(at)) this.set({ schedule: { ...s, at } });
+  }
+
+  protected setHours(hours: number): void {
+    const s = this.draft()?.schedule;
+    if (s?.every === 'hours') this.set({ schedule: { ...s, hours } });
+  }
+
+  protected toggleDay(day: number): void {
+    const s = this.draft()?.schedule;
+    if (s?.every !== 'week') return;
+    const days = s.days.includes(day) ? s.days.filter((d) => d !== day) : [...s.days, day].sort();
+    if (days.length) this.set({ schedule: { ...s, days } });
+  }
+
+  protected readonly keepValue = computed(() => {
+    const k = this.draft()?.keep;
+    return !k ? '' : k.by === 'days' ? `days ${k.days}` : k.by === 'points' ? `points ${k.points}` : 'hand';
+  });
+
+  protected setKeep(value: string): void {
+    const [by, n] = value.split(' ');
+    this.set({ keep: by === 'days' ? { by, days: Number(n) } : by === 'points' ? { by, points: Number(n) } : { by: 'hand' } });
+  }
+
+  /** "45 days" or "12 points", as typed. */
+  protected typeKeep(text: string): void {
+    const match = /^(\d+)\s*(d|p)/i.exec(text);
+    const n = Number(match?.[1]);
+    if (match && n > 0) this.setKeep(`${match[2]!.toLowerCase() === 'd' ? 'days' : 'points'} ${n}`);
+  }
+
+  protected patterns(text: string): string[] {
+    return text.split('\n').map((l) => l.trim()).filter(Boolean);
+  }
+
+  protected add<K extends 'workloads' | 'tags'>(key: K, value: PolicyBody[K][number]): void {
+    const d = this.draft();
+    if (d) this.set({ [key]: [...d[key], value] } as Partial<PolicyBody>);
+  }
+
+  protected drop<K extends 'workloads' | 'tags'>(key: K, value: PolicyBody[K][number]): void {
+    const d = this.draft();
+    if (d) this.set({ [key]: d[key].filter((v) => v !== value) } as Partial<PolicyBody>);
+  }
+
+  // ---- acts
+  private readonly failed = (f: ApiFailure) => {
+    this.busy.set(false);
+    this.problem.set(f.message);
+  };
+
+  protected save(): void {
+    const body = this.draft();
+    if (!body) return;
+    this.busy.set(true);
+    this.problem.set('');
+    const id = this.policyId();
+    if (id === null) this.api.call('addPolicy', { body }).subscribe({ next: (r) => { this.busy.set(false); void this.router.navigate(['/policies', r.id], { replaceUrl: true }); }, error: this.failed });
+    else this.api.call('changePolicy', { id, body }).subscribe({ next: () => { this.busy.set(false); void this.router.navigate(['/policies']); }, error: this.failed });
+  }
+
+  protected run(trial: boolean): void {
+    const id = this.policyId();
+    if (id !== null) this.api.call('runPolicy', { id, body: { trial } }).subscribe({ next: ({ runId }) => void this.router.navigate(['/runs', runId]), error: this.failed });
+  }
+
+  protected end(): void {
+    const id = this.policyId();
+    if (id !== null) this.api.call('removePolicy', { id }).subscribe({ next: () => void this.router.navigate(['/policies']), error: this.failed });
+  }
+}

@@ -1,0 +1,27 @@
+import type { PolicyBody } from '@lithodex/contract';
+import { countOf } from '@lithodex/core';
+
+export const weekdays = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday'];
+
+export function scheduleWords(s: PolicyBody['schedule']): string {
+  switch (s.every) {
+    case 'day':
+      return `every day at ${s.at}`;
+    case 'week':
+      return `every ${s.days.map((d) => weekdays[d - 1]).join(', ')} at ${s.at}`;
+    case 'hours':
+      return `every ${s.hours === 1 ? 'hour' : `${s.hours} hours`} from ${s.at}`;
+    case 'hand':
+      return 'by hand';
+  }
+}
+
+export function keepWords(k: PolicyBody['keep']): string {
+  return k.by === 'days' ? countOf(k.days, 'day') : k.by === 'points' ? countOf(k.points, 'point') : 'until a person removes it';
+}
+
+/** The rule of a policy as one sentence. */
+export function ruleSentence(body: PolicyBody): string {
+  const when = scheduleWords(body.schedule);
+  return `${when.charAt(0).toUpperCase()}${when.slice(1)}, ${body.kind === 'full' ? 'a full' : 'an incremental'}, kept ${body.keep.by === 'hand' ? '' : 'for '}${keepWords(body.keep)}`;
+}

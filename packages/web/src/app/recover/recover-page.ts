@@ -1,0 +1,101 @@
+import { ChangeDetectionStrategy, Component, computed, HostListener, inject, input, signal } from '@angular/core';
+import { toObservable, toSignal } from '@angular/core/rxjs-interop';
+import { Router, RouterLink } from '@angular/router';
+import type { Answered, Estate, Found, Version } from '@lithodex/contract';
+import { combineLatest, debounceTime, of, switchMap } from 'rxjs';
+import { Api } from '../data/api';
+import { outcome, type Outcome } from '../data/outcome';
+import { Picks } from '../data/picks';
+import { Session } from '../data/session';
+import { formatPipes } from '../ui/format-pipes';
+
+/** Find what was lost: by name over all points, or by walking a workload; gather it on the pick list. */
+@Component({
+  selector: 'lx-recover-page',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [RouterLink, ...formatPipes],
+  templateUrl: './recover-page.html',
+  styleUrl: './recover-page.scss',
+})
+export class RecoverPage {
+  private readonly api = inject(Api);
+  private readonly router = inject(Router);
+  protected readonly session = inject(Session);
+  protected readonly picks = inject(Picks);
+  readonly q = input<string>();
+  readonly item = input<string>();
+  readonly within = input<string>();
+  protected readonly selected = signal(0);
+  private readonly key = computed(() => ({ q: (this.q() ?? '').trim(), workload: this.within() || undefined }));
+  private readonly result = toSignal(
+    toObservable(this.key).pipe(
+      debounceTime(150),
+      switchMap((key) => (key.q.length >= 2 ? this.api.call('search', { query: { ...key, limit: 200 } }).pipe(outcome<Answered<'search'>>()) : of<Outcome<Answered<'search'>>>({}))),
+    ),
+  );
+  protected readonly failure = computed(() => this.result()?.failure);
+  protected readonly rows = computed((): readonly Found[] => this.result()?.value?.rows ?? []);
+  protected readonly next = computed(() => this.result()?.value?.next);
+  protected readonly searching = computed(() => this.key().q.length >= 2);
+  protected readonly estate = toSignal(this.api.call('estate').pipe(outcome<Estate>()));
+  protected readonly workloads = computed(() => (this.estate()?.value?.workloads ?? []).filter((w) => w.points > 0));
+  protected readonly restores = toSignal(this.api.call('listRuns', { query: { kinds: 'restore,download', limit: 8 } }).pipe(outcome()));
+  protected readonly chosen = computed(() => {
+    const [id, ...rest] = (this.item() ?? '').split(':');
+    return id ? { workload: Number(id), path: rest.join(':') } : null;
+  });
+  private readonly listed = toSignal(
+    combineLatest([toObservable(this.chosen)]).pipe(switchMap(([c]) => (c ? this.api.call('versions', { query: { workload: c.workload, path: c.path } }).pipe(outcome<{ rows: Version[] }>()) : of<Outcome<{ rows: Version[] }>>({})))),
+  );
+  protected readonly versions = computed(() => this.listed()?.value?.rows ?? []);
+  protected readonly pickBytes = computed(() => this.picks.items().reduce((a, p) => a + p.size, 0));
+
+  protected keyOf(f: Found): string {
+    return `${f.workload.id}:${f.path}`;
+  }
+
+  protected folderOf(path: string): string {
+    return path.includes('/') ? path.slice(0, path.lastIndexOf('/')) : '/';
+  }
+
+  protected nameOf(path: string): string {
+    return path.slice(path.lastIndexOf('/') + 1);
+  }
+
+  protected workloadName(id: number): string {
+    return this.workloads().find((w) => w.id === id)?.name ?? '';
+  }
+
+  protected patch(query: Record<string, string | null>): void {
+    void this.router.navigate([], { queryParams: query, queryParamsHandling: 'merge', replaceUrl: true });
+  }
+
+  protected isPicked(f: Found): boolean {
+    return this.picks.has({ pointId: f.lastPointId, path: f.path });
+  }
+
+  protected toggle(f: Found): void {
+    this.picks.toggle({ pointId: f.lastPointId, path: f.path, workload: f.workload.name, moment: f.lastSeen, kind: f.kind, size: f.size });
+  }
+
+  protected pick(v: Version): void {
+    const c = this.chosen();
+    if (c) this.picks.toggle({ pointId: v.pointId, path: c.path, workload: this.workloadName(c.workload), moment: v.lastMoment, kind: v.kind, size: v.size });
+  }
+
+  protected picked(v: Version): boolean {
+    return this.picks.has({ pointId: v.pointId, path: this.chosen()?.path ?? '' });
+  }
+
+  @HostListener('document:keydown', ['$event'])
+  protected onKey(event: KeyboardEvent): void {
+    const target = event.target as HTMLElement;
+    if (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || event.ctrlKey || event.metaKey) return;
+    const n = this.rows().length;
+    const row = this.rows()[this.selected()];
+    if (event.key === 'j' && n) this.selected.update((i) => Math.min(n - 1, i + 1));
+    else if (event.key === 'k' && n) this.selected.update((i) => Math.max(0, i - 1));
+    else if ((event.key === 'x' || event.key === 'p') && row) this.toggle(row);
+    else if (event.key === 'Enter' && row && target.tagName === 'BODY') this.patch({ item: this.keyOf(row) });
+  }
+}

@@ -1,0 +1,154 @@
+import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
+import { toObservable, toSignal } from '@angular/core/rxjs-interop';
+import { FormsModule } from '@angular/forms';
+import { Router, RouterLink } from '@angular/router';
+import type { BodyInput, RestorePlan } from '@lithodex/contract';
+import { debounceTime, of, switchMap } from 'rxjs';
+import { addressOf, Api, type ApiFailure } from '../data/api';
+import { outcome, type Outcome } from '../data/outcome';
+import { Picks, type PickedItem } from '../data/picks';
+import { Session } from '../data/session';
+import { Checks } from '../ui/checks';
+import { formatPipes } from '../ui/format-pipes';
+import { Slot, type SlotOption } from '../ui/slot';
+import { StateMark } from '../ui/state-mark';
+
+type To = 'original' | 'folder' | 'tar' | 'zip' | 'file';
+type Rule = 'leave' | 'replace' | 'replaceIfOlder' | 'beside';
+
+/** The restore sheet: what, where to, what if it exists, plan and reason on one page. */
+@Component({
+  selector: 'lx-sheet-page',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [FormsModule, RouterLink, Slot, Checks, StateMark, ...formatPipes],
+  templateUrl: './sheet-page.html',
+  styleUrl: './sheet-page.scss',
+})
+export class SheetPage {
+  private readonly api = inject(Api);
+  private readonly router = inject(Router);
+  protected readonly session = inject(Session);
+  protected readonly picks = inject(Picks);
+  readonly damaged = input<string>();
+  readonly from = input<string>();
+  protected readonly to = signal<To>('original');
+  protected readonly folder = signal('');
+  protected readonly keepPath = signal(true);
+  protected readonly rule = signal<Rule>('leave');
+  protected readonly reason = signal('');
+  protected readonly name = signal('');
+  protected readonly agreed = signal<ReadonlySet<string>>(new Set());
+  protected readonly problem = signal('');
+  protected readonly busy = signal(false);
+
+  protected readonly places = computed((): SlotOption<To>[] => {
+    const all: SlotOption<To>[] = [
+      { value: 'original', label: 'where they came from' },
+      { value: 'folder', label: 'another folder on the mover' },
+      { value: 'tar', label: 'me, as a tar archive' },
+      { value: 'zip', label: 'me, as a zip archive' },
+    ];
+    const single = this.picks.items().length === 1 && this.picks.items()[0]!.kind === 'file' && !this.damaged();
+    if (single) all.push({ value: 'file', label: 'me, as the file itself' });
+    return this.session.keeps() ? all : all.slice(0, 1);
+  });
+  protected readonly rules: SlotOption<Rule>[] = [
+    { value: 'leave', label: 'leave it as it is' },
+    { value: 'replace', label: 'replace it' },
+    { value: 'replaceIfOlder', label: 'replace it if it is older' },
+    { value: 'beside', label: 'put the restored one beside it' },
+  ];
+  protected readonly paths: SlotOption<boolean>[] = [
+    { value: true, label: 'keeping' },
+    { value: false, label: 'without' },
+  ];
+  protected readonly isDownload = computed(() => !['original', 'folder'].includes(this.to()));
+
+  private readonly body = computed((): BodyInput<'planRestore'> | null => {
+    const damaged = this.damaged();
+    if (!this.picks.items().length && !damaged) return null;
+    const to = this.to();
+    if (to === 'folder' && !this.folder().startsWith('/')) return null;
+    const destination: BodyInput<'planRestore'>['destination'] = to === 'original' ? { to } : to === 'folder' ? { to, folder: this.folder(), keepPath: this.keepPath() } : { to: 'download', format: to };
+    return {
+      name: this.name().trim() || this.suggested(),
+      picks: damaged ? [] : this.picks.items().map(({ pointId, path }) => ({ pointId, path })),
+      ...(damaged && { damagedIn: damaged }),
+      destination,
+      rule: this.rule(),
+    };
+  });
+
+  protected readonly suggested = computed(() => {
+    if (this.damaged()) return `Damaged files of ${this.from() ?? 'a workload'}`;
+    const names = [...new Set(this.picks.items().map((p) => p.workload))];
+    return names.length ? `${this.picks.items().length === 1 ? (this.picks.items()[0]!.path.split('/').at(-1) || 'Everything') : 'Items'} of ${names.join(', ')}`.slice(0, 110) : 'Restore';
+  });
+
+  private readonly planned = toSignal(
+    toObservable(this.body).pipe(
+      debounceTime(200),
+      switchMap((body) => (body ? this.api.call('planRestore', { body }).pipe(outcome<RestorePlan>()) : of<Outcome<RestorePlan>>({}))),
+    ),
+  );
+  protected readonly plan = computed(() => (this.body() ? this.planned()?.value : undefined));
+  protected readonly failure = computed(() => this.planned()?.failure);
+  protected readonly openChecks = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level === 'look' && !this.agreed().has(c.code)));
+  protected readonly stops = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level === 'stop'));
+  protected readonly quiet = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level !== 'look'));
+  protected readonly looks = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level === 'look'));
+  protected readonly missing = computed(() => {
+    if (!this.plan()) return 'when the plan is there';
+    if (this.stops().length) return 'when nothing stands in the way';
+    if (this.openChecks().length) return this.openChecks().length === 1 ? 'after 1 answer' : `after ${this.openChecks().length} answers`;
+    return this.reason().trim().length < 3 ? 'when you say why' : '';
+  });
+  protected readonly moments = computed(() => new Set((this.plan()?.items ?? []).map((i) => i.moment)).size);
+
+  protected agree(code: string): void {
+    this.agreed.update((a) => new Set([...a, code]));
+  }
+
+  protected setTo(to: To): void {
+    this.to.set(to);
+    this.agreed.set(new Set());
+  }
+
+  protected setRule(rule: Rule): void {
+    this.rule.set(rule);
+    this.agreed.set(new Set());
+  }
+
+  protected drop(item: PickedItem): void {
+    this.picks.toggle(item);
+  }
+
+  protected pickOf(item: RestorePlan['items'][number]): PickedItem | undefined {
+    return this.picks.items().find((p) => p.pointId === item.pick.pointId && p.path === item.pick.path);
+  }
+
+  protected start(trial: boolean): void {
+    const body = this.body();
+    if (!body) return;
+    this.busy.set(true);
+    this.problem.set('');
+    const reason = this.reason().trim() || 'trial without writing';
+    this.api.call('startRestore', { body: { ...body, reason, trial } }).subscribe({
+      next: ({ runId }) => {
+        this.busy.set(false);
+        if (this.isDownload()) {
+          const link = document.createElement('a');
+          link.href = addressOf('download', runId);
+          link.download = '';
+          link.click();
+        }
+        if (!trial) this.picks.clear();
+        void this.router.navigate(['/runs', runId]);
+      },
+      error: (f: ApiFailure) => {
+        this.busy.set(false);
+        this.problem.set(f.message);
+      },
+    });
+  }
+}

@@ -1,0 +1,82 @@
+import { ChangeDetectionStrategy, Component, computed, inject, signal } from '@angular/core';
+import { toSignal } from '@angular/core/rxjs-interop';
+import { FormsModule } from '@angular/forms';
+import type { Target, TargetTest } from '@lithodex/contract';
+import { Api, type ApiFailure } from '../data/api';
+import { Live } from '../data/live';
+import { outcome } from '../data/outcome';
+import { Session } from '../data/session';
+import { FormDialog } from '../ui/form-dialog';
+import { formatPipes } from '../ui/format-pipes';
+import { StateMark } from '../ui/state-mark';
+
+/** The targets: how full, how much smaller, and their key envelopes. */
+@Component({
+  selector: 'lx-storage-page',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
+  templateUrl: './storage-page.html',
+  styles: ':host { display: block; height: 100%; } .t { padding: 14px 18px; display: flex; flex-direction: column; gap: 10px; } .bar { height: 12px; border-radius: 4px; background: var(--hush); overflow: hidden; } .bar i { display: block; height: 100%; background: var(--incremental); } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; }',
+})
+export class StoragePage {
+  private readonly api = inject(Api);
+  protected readonly session = inject(Session);
+  private readonly result = toSignal(inject(Live).reloading(() => this.api.call('listTargets').pipe(outcome()), (e) => e.kind === 'point' || e.kind === 'estate', 3000));
+  protected readonly failure = computed(() => this.result()?.failure);
+  protected readonly targets = computed(() => this.result()?.value?.rows);
+  protected readonly adding = signal(false);
+  protected readonly sealing = signal<Target | null>(null);
+  protected readonly tested = signal<TargetTest | undefined>(undefined);
+  protected readonly problem = signal('');
+  protected readonly busy = signal(false);
+  protected name = '';
+  protected folder = '';
+  protected location = '';
+  protected passphrase = '';
+
+  protected share(t: Target): number {
+    return t.used !== null && t.free !== null ? (t.used / Math.max(1, t.used + t.free)) * 100 : 0;
+  }
+
+  protected open(what: 'target' | Target): void {
+    this.problem.set('');
+    this.tested.set(undefined);
+    this.passphrase = '';
+    if (what === 'target') this.adding.set(true);
+    else this.sealing.set(what);
+  }
+
+  private readonly failed = (f: ApiFailure) => {
+    this.busy.set(false);
+    this.problem.set(f.message);
+  };
+
+  private body() {
+    return { name: this.name.trim() || 'unnamed', folder: this.folder.trim(), location: this.location };
+  }
+
+  protected test(): void {
+    this.api.call('testTarget', { body: this.body() }).subscribe({ next: (t) => { this.tested.set(t); }, error: this.failed });
+  }
+
+  protected add(): void {
+    this.busy.set(true);
+    this.api.call('addTarget', { body: this.body() }).subscribe({ next: () => { this.busy.set(false); this.adding.set(false); }, error: this.failed });
+  }
+
+  protected seal(target: Target): void {
+    this.busy.set(true);
+    this.api.call('envelope', { id: target.id, body: { passphrase: this.passphrase } }).subscribe({
+      next: (envelope) => {
+        this.busy.set(false);
+        this.sealing.set(null);
+        const link = document.createElement('a');
+        link.href = URL.createObjectURL(new Blob([envelope.content], { type: 'application/json' }));
+        link.download = envelope.fileName;
+        link.click();
+        URL.revokeObjectURL(link.href);
+      },
+      error: this.failed,
+    });
+  }
+}

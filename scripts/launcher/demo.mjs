@@ -1,0 +1,88 @@
+// The demo: MariaDB, the history of Kelmar Harbour on first start, the server and a mover.
+import { fork, spawn } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync, chmodSync } from 'node:fs';
+import path from 'node:path';
+import { freePort, startMariadb } from './mariadb.mjs';
+
+const say = (text) => process.stderr.write(`${text}\n`);
+const zone = 'Europe/Oslo';
+const signIns = [
+  ['eva.vind', 'administrator'],
+  ['ole.brygge', 'operator'],
+  ['ilse.holm', 'restore clerk, for harbour-office and pilot-rosters'],
+  ['rune.dam', 'auditor'],
+];
+
+function secretsOf(state) {
+  const file = path.join(state, 'secrets.json');
+  if (!existsSync(file)) writeFileSync(file, JSON.stringify({ session: randomBytes(32).toString('hex'), database: randomBytes(16).toString('hex') }), { mode: 0o600 });
+  return JSON.parse(readFileSync(file, 'utf8'));
+}
+
+function ended(child) {
+  return child.exitCode !== null || child.signalCode !== null ? Promise.resolve() : new Promise((resume) => child.once('exit', resume));
+}
+
+export async function demo({ port, state: given, fresh }) {
+  const began = Date.now();
+  const state = path.resolve(given);
+  const marker = path.join(state, 'seeded.json');
+  if (fresh || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
+  mkdirSync(state, { recursive: true });
+  chmodSync(state, 0o755);
+  const secrets = secretsOf(state);
+  const account = { name: 'lithodex', user: 'lithodex', password: secrets.database };
+  const database = await startMariadb(path.join(state, 'db'), account);
+  const children = [];
+  let stopping = false;
+  const stop = async (code) => {
+    if (stopping) return;
+    stopping = true;
+    for (const child of children.reverse()) {
+      child.kill('SIGTERM');
+      await Promise.race([ended(child), new Promise((resume) => setTimeout(resume, 4000))]);
+      if (child.exitCode === null) child.kill('SIGKILL');
+    }
+    await database.stop();
+    process.exit(code);
+  };
+  process.on('SIGINT', () => void stop(0));
+  process.on('SIGTERM', () => void stop(0));
+  process.on('SIGHUP', () => void stop(0));
+
+  try {
+    const chosen = await freePort(port);
+    if (chosen !== port) say(`Port ${port} is taken; using ${chosen}.`);
+    const config = path.join(state, 'config.json');
+    writeFileSync(config, JSON.stringify({ port: chosen, zone, sessionSecret: secrets.session, webDir: path.resolve('packages/web/dist/browser'), logLevel: 'warn', database: { port: database.port, ...account } }, null, 2), { mode: 0o600 });
+    if (!existsSync(marker)) {
+      say('First start: five weeks of Kelmar Harbour are lived through with the real product. This takes about a minute.');
+      const history = spawn(process.execPath, ['dist/node/demo.js', config, state], { stdio: ['ignore', 'inherit', 'inherit'], detached: true });
+      children.push({ kill: (signal) => { try { process.kill(-history.pid, signal); } catch { /* gone already */ } }, get exitCode() { return history.exitCode; }, get signalCode() { return history.signalCode; }, once: (...a) => history.once(...a) });
+      await ended(history);
+      if (stopping) return;
+      if (history.exitCode !== 0) throw new Error('The history of the demo could not be made.');
+      children.pop();
+      writeFileSync(marker, JSON.stringify({ at: new Date().toISOString() }));
+    }
+    const server = fork('dist/node/server.js', [config], { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], detached: true });
+    children.push(server);
+    await new Promise((resolve, reject) => {
+      server.once('message', resolve);
+      server.once('exit', () => reject(new Error('The server did not start.')));
+    });
+    const address = `http://127.0.0.1:${chosen}`;
+    const mover = spawn(process.execPath, ['dist/node/mover.js', '--server', address, '--token-file', path.join(state, 'mover-token'), '--keys', path.join(state, 'keys'), '--name', 'quay-mover', '--log-level', 'warn'], { stdio: ['ignore', 'inherit', 'inherit'], detached: true });
+    children.push(mover);
+    writeFileSync(path.join(state, 'address'), address);
+    say(`\nLithodex is ready after ${Math.round((Date.now() - began) / 1000)} s: ${address}\n`);
+    for (const [name, role] of signIns) say(`  ${name.padEnd(12)} lanterns-at-dusk   ${role}`);
+    say('\nCtrl-C stops everything; the data stays for the next start.');
+    server.once('exit', () => void stop(1));
+    await new Promise(() => undefined);
+  } catch (error) {
+    say(error instanceof Error ? error.message : String(error));
+    await stop(1);
+  }
+}
