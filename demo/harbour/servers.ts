@@ -12,6 +12,12 @@ export function put(file: string, content: string | Buffer, at: number): void {
   fs.mkdirSync(path.dirname(file), { recursive: true });
   fs.writeFileSync(file, content);
   fs.utimesSync(file, at / 1000, at / 1000);
+  settleFolders(path.dirname(file), at);
+}
+
+/** Gives the folders above a change, up to the server's own, the time of the change. */
+function settleFolders(folder: string, at: number): void {
+  for (let dir = folder; path.basename(path.dirname(dir)) !== 'servers' && dir !== '/'; dir = path.dirname(dir)) fs.utimesSync(dir, at / 1000, at / 1000);
 }
 
 export interface HarbourServer {
@@ -194,6 +200,7 @@ export function encryptCharts(folder: string, random: Random, at: number): void 
         const inPlace = dir.endsWith('/current');
         put(inPlace ? file : `${file}.krx`, randomBytes(size + 512), at);
         if (!inPlace) fs.rmSync(file);
+        settleFolders(dir, at);
       }
     }
   };

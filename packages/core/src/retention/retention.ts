@@ -41,7 +41,7 @@ export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: n
     const stay = (why: string, until?: number): KeepDecision => ({ id: point.id, expires: false, until, why });
     if (point.held) return stay('kept until a person removes it');
     if (point.suspect) return stay('suspect: kept apart until a person decides');
-    if (point.id === sound[0]?.id) return stay('the newest sound point is always kept', untilOf(point, keep));
+    if (point.id === sound[0]?.id) return stay('the newest sound point is always kept');
     if (frozen) return stay('expiry has stopped until a person lifts the suspicion');
     const own = point.keep ?? keep;
     if (own.by === 'hand') return stay('kept until a person removes it');
@@ -54,11 +54,6 @@ export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: n
     const why = `kept for ${plural(own.days, 'day')}`;
     return until > now ? stay(why, until) : { id: point.id, expires: true, until, why: `${why}, which have passed` };
   });
-}
-
-function untilOf(point: KeptPoint, keep: Keep): number | undefined {
-  const own = point.keep ?? keep;
-  return own.by === 'days' ? point.moment + own.days * day : undefined;
 }
 
 export interface Settled {

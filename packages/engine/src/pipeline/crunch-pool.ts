@@ -13,10 +13,12 @@ export interface CrunchStart {
   readonly folder: string;
   readonly nameKey: Uint8Array;
   readonly dataKey: Uint8Array;
-  readonly claims: SharedArrayBuffer;
 }
 
-export type CrunchRequest = { readonly type: 'files'; readonly id: number; readonly jobs: readonly FileJob[] } | { readonly type: 'finish' };
+export type CrunchRequest =
+  | { readonly type: 'begin'; readonly claims: SharedArrayBuffer }
+  | { readonly type: 'files'; readonly id: number; readonly jobs: readonly FileJob[] }
+  | { readonly type: 'finish' };
 
 export type CrunchReply =
   | { readonly type: 'files'; readonly id: number; readonly results: readonly FileResult[] }
@@ -43,7 +45,10 @@ interface Thread {
   inFlight: number;
 }
 
-/** Some crunch threads with back-pressure: `submit` waits while every thread has enough to do. */
+/**
+ * Some crunch threads with back-pressure: `submit` waits while every thread has enough to do. A pool serves one run after another, each between `begin` and
+ * `finish`; after a failure it must be closed.
+ */
 export class CrunchPool {
   private readonly threads: Thread[];
   private readonly answers = new Map<number, (results: readonly FileResult[]) => void>();
@@ -52,8 +57,10 @@ export class CrunchPool {
   private nextId = 1;
   private finished: WriteCounts[] = [];
 
-  constructor(keys: KeySet, folder: string, claims: ClaimTable, size: number, onPack: (toc: PackToc) => void) {
-    const start: CrunchStart = { folder, nameKey: keys.nameKey, dataKey: keys.dataKey, claims: claims.memory };
+  private onPack: (toc: PackToc) => void = () => undefined;
+
+  constructor(keys: KeySet, folder: string, size: number) {
+    const start: CrunchStart = { folder, nameKey: keys.nameKey, dataKey: keys.dataKey };
     this.threads = Array.from({ length: size }, () => {
       const thread: Thread = { worker: new Worker(threadFile('crunch-thread'), { workerData: start }), inFlight: 0 };
       thread.worker.on('message', (message: CrunchReply) => {
@@ -61,7 +68,7 @@ export class CrunchPool {
           thread.inFlight--;
           this.answers.get(message.id)?.(message.results);
           this.answers.delete(message.id);
-        } else if (message.type === 'pack') onPack(revive(message.toc));
+        } else if (message.type === 'pack') this.onPack(revive(message.toc));
         else if (message.type === 'finished') this.finished.push(message.counts);
         else this.fail(new EngineError(message.code in engineErrors ? (message.code as EngineErrorCode) : 'TARGET_REFUSED', message.details));
         this.wakeAll();
@@ -72,6 +79,13 @@ export class CrunchPool {
       });
       return thread;
     });
+  }
+
+  /** Starts a run: chunks in `claims` count as stored, `onPack` learns of every pack written. */
+  begin(claims: ClaimTable, onPack: (toc: PackToc) => void): void {
+    this.onPack = onPack;
+    this.finished = [];
+    for (const { worker } of this.threads) worker.postMessage({ type: 'begin', claims: claims.memory } satisfies CrunchRequest);
   }
 
   private fail(error: EngineError): void {

@@ -1,4 +1,6 @@
 import { parentPort, workerData } from 'node:worker_threads';
+import { Scratch } from '../format/pack';
+import type { PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import { ChunkWriter } from '../store/chunk-writer';
@@ -9,19 +11,27 @@ import type { CrunchRequest, CrunchStart, CrunchReply } from './crunch-pool';
 /** Thread that does everything for its files: read, cut, name, look up, compress, encrypt, write packs. */
 const start = workerData as CrunchStart;
 const keys: KeySet = { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) };
-const claims = new ClaimTable(start.claims);
+const target = new DiskFolder(start.folder);
+const scratch = new Scratch();
 const reply = (message: CrunchReply) => parentPort!.postMessage(message);
-const writer = new ChunkWriter(
-  keys,
-  new DiskFolder(start.folder),
-  (name) => claims.claim(name),
-  (toc) => {
+let writer: ChunkWriter | undefined;
+let crunch: Crunch | undefined;
+
+function begin(memory: SharedArrayBuffer): void {
+  const claims = new ClaimTable(memory);
+  const onPack = (toc: PackToc) => {
     reply({ type: 'pack', toc });
-  },
-);
-const crunch = new Crunch(keys, writer);
+  };
+  writer = new ChunkWriter(keys, target, (name) => claims.claim(name), onPack, scratch);
+  crunch = new Crunch(keys, writer);
+}
 
 async function handle(request: CrunchRequest): Promise<void> {
+  if (request.type === 'begin') {
+    begin(request.claims);
+    return;
+  }
+  if (!writer || !crunch) throw new Error('a run must begin first');
   if (request.type === 'files') {
     const results = [];
     for (const job of request.jobs) results.push(await crunch.file(job));

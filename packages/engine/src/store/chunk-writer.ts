@@ -19,7 +19,6 @@ export interface WriteCounts {
  */
 export class ChunkWriter {
   readonly counts: WriteCounts = { fresh: 0, stored: 0 };
-  private readonly scratch = new Scratch();
   private readonly gather = Buffer.allocUnsafe(gatherLimit);
   private gathered = 0;
   private waiting: Omit<TocChunk, 'block'>[] = [];
@@ -30,6 +29,7 @@ export class ChunkWriter {
     private readonly target: Target,
     private readonly claim: (name: Buffer) => boolean,
     private readonly onPack: (toc: PackToc) => void,
+    private readonly scratch = new Scratch(),
   ) {}
 
   /** Stores a chunk of at most 4 MiB if it is new and returns its 32-byte name. The data is copied before this returns. */

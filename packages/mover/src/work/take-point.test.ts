@@ -5,7 +5,7 @@ import { Restorer, type RestoredItem, type CaptureWarning } from '@lithodex/conn
 import type { ConflictRule } from '@lithodex/core';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { describeTree, diskUse, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { takePoint, type PointRequest } from './take-point';
+import { closePools, takePoint, type PointRequest } from './take-point';
 
 let base: string;
 let store: Store;
@@ -18,7 +18,8 @@ beforeEach(async () => {
   store = await Store.create(new DiskFolder(`${base}/store`), keyFile, new Date(0));
 });
 
-afterEach(() => {
+afterEach(async () => {
+  await closePools();
   fs.rmSync(base, { recursive: true, force: true });
 });
 

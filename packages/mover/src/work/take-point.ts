@@ -1,6 +1,6 @@
 import { pathFilter } from '@lithodex/core';
 import { accountOf, Capture, readNames, type CaptureProgress, type CaptureWarning } from '@lithodex/connectors';
-import { ChunkWriter, ClaimTable, CrunchPool, DiskFolder, EngineError, encodeTop, topEntry, type Root, type Store, type TreeEntry } from '@lithodex/engine';
+import { ChunkWriter, ClaimTable, CrunchPool, DiskFolder, EngineError, encodeTop, topEntry, type KeySet, type Root, type Store, type TreeEntry } from '@lithodex/engine';
 
 export interface PointRequest {
   readonly taskId: string;
@@ -36,6 +36,27 @@ export interface TakenPoint {
 }
 
 const threads = 2;
+const pools = new Map<string, { readonly keys: KeySet; readonly pool: CrunchPool }>();
+
+/** The crunch threads of this thread for a target; kept from run to run, as starting threads takes longer than many a run. */
+function poolFor(store: Store, folder: string): CrunchPool {
+  const known = pools.get(folder);
+  if (known?.keys.dataKey.equals(store.keys.dataKey)) return known.pool;
+  const pool = new CrunchPool(store.keys, folder, threads);
+  pools.set(folder, { keys: store.keys, pool });
+  return pool;
+}
+
+async function dropPool(folder: string): Promise<void> {
+  const known = pools.get(folder);
+  pools.delete(folder);
+  await known?.pool.close();
+}
+
+/** Ends the threads kept for later runs. */
+export async function closePools(): Promise<void> {
+  await Promise.all([...pools.keys()].map(dropPool));
+}
 
 /** Takes a point of a folder tree and commits it; adopts the root when an earlier attempt of the same task has committed one. */
 export async function takePoint(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
@@ -52,7 +73,8 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
     checkpointDue = store.index.written(toc) || checkpointDue;
   };
   const nodes = new ChunkWriter(store.keys, store.target, (name) => claims.claim(name), onPack);
-  const pool = new CrunchPool(store.keys, folder, claims, threads, onPack);
+  const pool = poolFor(store, folder);
+  pool.begin(claims, onPack);
   let warnings = 0;
   try {
     const capture = new Capture({
@@ -112,8 +134,9 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
     const winner = await store.root(seriesId, taskId);
     if (!winner) throw new EngineError('OBJECT_MISSING', 'the root of this task');
     return { root: winner.root, top: topEntry(winner.root), previousTop, adopted: true };
-  } finally {
-    await pool.close();
+  } catch (error) {
+    await dropPool(folder);
+    throw error;
   }
 }
 

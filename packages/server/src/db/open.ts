@@ -36,11 +36,11 @@ export function isDatabaseAway(error: unknown): boolean {
   );
 }
 
-/** Runs a transaction, trying again when it met a deadlock. */
+/** Runs a transaction in which every read sees what is committed by then, trying again when it met a deadlock. */
 export async function inTransaction<T>(db: Knex, work: (trx: Knex.Transaction) => Promise<T>): Promise<T> {
   for (let attempt = 1; ; attempt++) {
     try {
-      return await db.transaction(work);
+      return await db.transaction(work, { isolationLevel: 'read committed' });
     } catch (error) {
       if ((error as { code?: string }).code !== 'ER_LOCK_DEADLOCK' || attempt >= 5) throw error;
       await new Promise((resume) => setTimeout(resume, 20 * attempt));

@@ -7,6 +7,8 @@ import type { Actor } from '../http/access';
 import { resolvePicks, type ResolvedPick } from './resolve-picks';
 
 const mostLooked = 4000;
+/** Bytes below which the fixed cost of a task hides its rate. */
+const tooLittleToMeasure = 4_000_000;
 
 interface Look {
   readonly exist: number;
@@ -63,7 +65,7 @@ async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: st
     [['restore'], 'recent restores'],
     [['backup'], 'recent backups, as nothing was restored yet'],
   ] as const) {
-    const rows = await deps.db('task').whereIn('type', types).where('measured_ms', '>', 0).where('measured_bytes', '>', 0).orderBy('ended_at', 'desc').limit(25).select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
+    const rows = await deps.db('task').whereIn('type', types).where('measured_ms', '>', 0).where('measured_bytes', '>', tooLittleToMeasure).orderBy('ended_at', 'desc').limit(25).select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
     const rates = rows.map((r) => (r.bytes / r.ms) * 1000).sort((a, b) => a - b);
     if (rates.length) return { rate: Math.round(rates[rates.length >> 1]!), from };
   }

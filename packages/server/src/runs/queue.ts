@@ -104,6 +104,7 @@ export async function startPolicy(
 
 /** Brings the state and times of a run in line with its tasks, and tells who watches. */
 export async function settleRun(deps: Deps, trx: Knex.Transaction, runId: number): Promise<RunState> {
+  await trx('run').where({ id: runId }).forUpdate().first('id');
   const tasks = await trx('task').where({ run_id: runId }).select<{ state: RunState; started_at: number | null; ended_at: number | null }[]>('state', 'started_at', 'ended_at');
   const state = runStateOf(tasks.map((t) => t.state));
   const open = state === 'running' || state === 'waiting';

@@ -20,7 +20,7 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
     ...late(deps, estate, tasks),
     ...(await incomplete(deps, tasks)),
     ...(await emptyPolicies(deps)),
-    ...unprotected(estate, deps.clock.now()),
+    ...(await unprotected(deps, estate)),
   ];
 }
 
@@ -156,16 +156,17 @@ async function emptyPolicies(deps: Deps): Promise<Matter[]> {
   return matters;
 }
 
-function unprotected(estate: readonly WorkloadRow[], now: number): Matter[] {
+async function unprotected(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {
   const rows = estate.filter((w) => w.coverage === 'none');
   if (!rows.length) return [];
+  const oldest = await deps.db('workload').whereIn('id', rows.map((w) => w.id)).min({ at: 'created_at' }).first<{ at: number }>();
   return [
     {
       id: 'unprotected',
       level: 'absent',
       title: rows.length === 1 ? `${rows[0]!.name} is unprotected` : `${countOf(rows.length, 'workload')} are unprotected`,
       text: rows.length === 1 ? 'No policy matches it, so nothing of it can be brought back.' : names(rows.map((w) => w.name)),
-      since: now,
+      since: oldest.at,
       action: link('Choose a policy', '/estate', { show: 'none' }),
       second: null,
     },

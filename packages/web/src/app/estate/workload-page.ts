@@ -3,6 +3,7 @@ import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { Point, Tree, TreeRow, Version, WorkloadDetail } from '@lithodex/contract';
+import { cutMiddle } from '@lithodex/core';
 import { combineLatest, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
@@ -168,6 +169,8 @@ export class WorkloadPage {
     } else return;
     event.preventDefault();
   }
+
+  protected readonly cut = cutMiddle;
 
   protected start(ask: Ask): void {
     this.reason = '';

@@ -15,9 +15,9 @@ import { StateMark } from '../ui/state-mark';
     @if (failure()) { <div class="problem" role="alert">{{ failure() }}</div> }
     @if (consequences(); as c) {
       <div class="facts">
-        <span>Points when settled<b>{{ c.settled.points ?? 'no end' }}</b>@if (c.settledNow) { <i>in force: {{ c.settledNow.points ?? 'no end' }}</i> }</span>
+        <span>Points, settled<b>{{ c.settled.points ?? 'no end' }}</b>@if (c.settledNow) { <i>in force: {{ c.settledNow.points ?? 'no end' }}</i> }</span>
         <span>Furthest back<b>{{ c.settled.furthestDays === null ? '–' : c.settled.furthestDays + ' days' }}</b>@if (c.settledNow) { <i>in force: {{ c.settledNow.furthestDays ?? '–' }} days</i> }</span>
-        <span>Room when settled<b>{{ c.measured.settledBytes | bytes }}</b><i>{{ c.measured.targetFree === null ? '' : (c.measured.targetFree | bytes) + ' free' }}</i></span>
+        <span>Room, settled<b>{{ c.measured.settledBytes | bytes }}</b><i>{{ c.measured.targetFree === null ? '' : (c.measured.targetFree | bytes) + ' free' }}</i></span>
         <span>New each run<b>{{ c.measured.newBytesPerRun | bytes }}</b><i>of {{ c.measured.sizeBytes | bytes }}</i></span>
       </div>
       <p class="small mute m-0">{{ c.settled.arithmetic }}, for each of {{ workloads(c) }}</p>
@@ -36,7 +36,7 @@ import { StateMark } from '../ui/state-mark';
       } @else { <p class="mute m-0">Only when a person starts it.</p> }
       @if (c.leftOut.length) {
         <h2>Left out</h2>
-        @for (l of c.leftOut; track l.path + l.why) { <div class="small"><span class="num">{{ l.path }}</span> <span class="mute">{{ l.why }}</span></div> }
+        @for (l of c.leftOut; track l.path + l.why) { <div class="small left"><span class="num">{{ l.path }}</span><span class="mute">{{ l.why }}</span></div> }
       }
       <h2>Checks</h2>
       @if (c.deletes.points) {
@@ -49,7 +49,9 @@ import { StateMark } from '../ui/state-mark';
     :host { background: var(--sheet-2) !important; }
     .runs { margin: 0; padding: 0; list-style: none; display: grid; grid-template-columns: 1fr 1fr; gap: 1px 12px; font: 12px/1.7 var(--mono); }
     .delete { display: grid; grid-template-columns: 18px 1fr; gap: 7px; font-size: 13px; }
-    .facts { gap: 16px; }
+    .facts { gap: 14px; justify-content: space-between; }
+    .left { display: flex; gap: 8px; }
+    .left .num { flex: none; max-width: 55%; overflow-wrap: anywhere; }
   `,
 })
 export class ConsequencesPanel {

@@ -3,6 +3,7 @@ import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { BodyInput, RestorePlan } from '@lithodex/contract';
+import { countOf, cutMiddle } from '@lithodex/core';
 import { debounceTime, of, switchMap } from 'rxjs';
 import { addressOf, Api, type ApiFailure } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
@@ -104,6 +105,12 @@ export class SheetPage {
     return this.reason().trim().length < 3 ? 'when you say why' : '';
   });
   protected readonly moments = computed(() => new Set((this.plan()?.items ?? []).map((i) => i.moment)).size);
+
+  protected readonly cut = cutMiddle;
+
+  protected sources(plan: RestorePlan): string {
+    return plan.readFrom.map((r) => `${r.target} (${countOf(r.points, 'point')})`).join(', ');
+  }
 
   protected agree(code: string): void {
     this.agreed.update((a) => new Set([...a, code]));

@@ -8,7 +8,7 @@ const width = 800;
 const left = 176;
 const hour = 3_600_000;
 const rowHeight = 27;
-const groupHeight = 64;
+const groupHeights = { few: 92, many: 64 };
 const colours: Partial<Record<NightTask['state'], string>> = { failed: 'var(--fail)', held: 'var(--fail)', partsMissing: 'var(--warn)', stopped: 'var(--warn)' };
 const words: Partial<Record<NightTask['state'], string>> = { failed: 'failed', held: 'held', partsMissing: 'parts missing', remarks: 'remarks', stopped: 'stopped' };
 
@@ -81,17 +81,19 @@ export class NightChart {
     const n = this.watch().quiet;
     return n ? `${n} done without a remark; at work at the same time, against the usual night (dashed)` : 'At work at the same time, against the usual night (dashed)';
   });
-  protected readonly bottom = computed(() => this.quietY() + 14 + this.watch().groups.length * groupHeight);
+  private readonly groupHeight = computed(() => (this.watch().groups.length > 4 ? groupHeights.many : groupHeights.few));
+  protected readonly bottom = computed(() => this.quietY() + 14 + this.watch().groups.length * this.groupHeight());
   protected readonly height = computed(() => this.bottom() + 22);
   protected readonly groups = computed(() => {
     const { groups, from, slotMs, now } = this.watch();
     const top = Math.max(0.001, ...groups.flatMap((g) => [...g.now, ...g.usual]));
-    const height = 34;
+    const groupHeight = this.groupHeight();
+    const height = groupHeight - 30;
     return groups.map((g, i) => {
       const y = this.quietY() + 10 + (i + 1) * groupHeight - 8;
       const point = (v: number, slot: number) => `${this.x(Math.min(now, from + (slot + 0.5) * slotMs)).toFixed(1)} ${(y - (v / top) * height).toFixed(1)}`;
       const line = (values: number[]) => values.map((v, s) => `${s ? 'L' : 'M'}${point(v, s)}`).join('');
-      return { name: g.name, short: cutMiddle(g.name, 24), note: g.note, y, now: `M${left} ${y}${g.now.map((v, s) => `L${point(v, s)}`).join('')}L${width - 2} ${y}Z`, usual: line(g.usual) };
+      return { name: g.name, short: cutMiddle(g.name, 27), note: g.note, y, now: `M${left} ${y}${g.now.map((v, s) => `L${point(v, s)}`).join('')}L${width - 2} ${y}Z`, usual: line(g.usual) };
     });
   });
   protected readonly ticks = computed(() => {
