@@ -35,5 +35,5 @@ export function axisMarks(longest: number): { age: number; label: string }[] {
 
 /** Thickness 0–1 of a bed where neighbouring points are `gap` ms apart: full at 4 hours and less, thin at months. */
 export function bedThickness(gap: number): number {
-  return Math.max(0.1, Math.min(1, 1 - 0.136 * Math.log2(Math.max(1, gap / unit))));
+  return Math.max(0.1, Math.min(1, 1 - 0.1 * Math.log2(Math.max(1, gap / unit))));
 }
