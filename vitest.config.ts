@@ -2,7 +2,10 @@ import path from 'node:path';
 import { defineConfig } from 'vitest/config';
 
 const alias = Object.fromEntries(
-  ['core', 'contract', 'engine', 'connectors', 'mover', 'server'].map((name) => [`@lithodex/${name}`, path.resolve(`packages/${name}/src/index.ts`)]),
+  ['core', 'contract', 'engine', 'connectors', 'mover', 'server'].map((name) => [
+    `@lithodex/${name}`,
+    path.resolve(`packages/${name}/src/index.ts`),
+  ]),
 );
 const project = (name: string, include: string[], timeout: number) => ({
   resolve: { alias },

@@ -79,19 +79,50 @@ export class History {
 
   private async setUp(): Promise<void> {
     const { deps } = this.server;
-    await deps.db.transaction((trx) => appendAudit(trx, this.clock.now(), { actor: 'setup', action: 'installation.start', object: 'Kelmar Harbour' }));
+    await deps.db.transaction((trx) =>
+      appendAudit(trx, this.clock.now(), { actor: 'setup', action: 'installation.start', object: 'Kelmar Harbour' }),
+    );
     const hash = await hashPassword(password);
     for (const person of people) await deps.db('person').insert({ ...person, password_hash: hash, created_at: this.clock.now() });
     fs.writeFileSync(`${this.state}/mover-token`, await issueToken(deps, 'quay-mover', 'mover', 'setup'), { mode: 0o600 });
-    this.mover = spawn(process.execPath, ['dist/node/mover.js', '--server', this.base.replace('/api/v1', ''), '--token-file', `${this.state}/mover-token`, '--keys', `${this.state}/keys`, '--name', 'quay-mover', '--log-level', 'warn'], { stdio: 'inherit' });
+    this.mover = spawn(
+      process.execPath,
+      [
+        'dist/node/mover.js',
+        '--server',
+        this.base.replace('/api/v1', ''),
+        '--token-file',
+        `${this.state}/mover-token`,
+        '--keys',
+        `${this.state}/keys`,
+        '--name',
+        'quay-mover',
+        '--log-level',
+        'warn',
+      ],
+      { stdio: 'inherit' },
+    );
     while (!deps.movers.present().length) await new Promise((resume) => setTimeout(resume, 50));
-    const { id: targetId } = await this.call('eva.vind', 'addTarget', { name: 'quay-disk', folder: `${this.state}/quay-disk`, location: 'Server room' });
+    const { id: targetId } = await this.call('eva.vind', 'addTarget', {
+      name: 'quay-disk',
+      folder: `${this.state}/quay-disk`,
+      location: 'Server room',
+    });
     const ids = new Map<string, number>();
     for (const s of harbourServers.filter((s) => s.name !== 'ais-relay')) {
-      const { workloadId } = await this.call('eva.vind', 'addSource', { name: s.name, folder: this.folderOf(s.name), location: s.location, readAs: s.readAs, tags: [...s.tags] });
+      const { workloadId } = await this.call('eva.vind', 'addSource', {
+        name: s.name,
+        folder: this.folderOf(s.name),
+        location: s.location,
+        readAs: s.readAs,
+        tags: [...s.tags],
+      });
       ids.set(s.name, workloadId);
     }
-    await deps.db('person').where({ name: 'ilse.holm' }).update({ remit: JSON.stringify(clerkRemit.map((name) => ids.get(name))) });
+    await deps
+      .db('person')
+      .where({ name: 'ilse.holm' })
+      .update({ remit: JSON.stringify(clerkRemit.map((name) => ids.get(name))) });
     for (const p of policies)
       await this.call('eva.vind', 'addPolicy', {
         name: p.name,
@@ -112,14 +143,20 @@ export class History {
   private async night(night: number): Promise<void> {
     const evening = this.evening(night);
     this.clock.set(evening.toMillis());
-    for (const server of harbourServers) server.work(this.folderOf(server.name), this.random, night, evening.toMillis() - this.random.int(1, 9) * 3_600_000);
+    for (const server of harbourServers)
+      server.work(this.folderOf(server.name), this.random, night, evening.toMillis() - this.random.int(1, 9) * 3_600_000);
     if (night === closedFolderNight) fs.chmodSync(`${this.folderOf('harbour-office')}/personnel/appraisals`, 0o700);
     if (night === 12) await this.clerkRestores();
     if (night === 24) await this.protectBeforeChange();
-    if (night === 21) await this.call('eva.vind', 'addSource', { name: 'ais-relay', folder: this.folderOf('ais-relay'), location: 'Lighthouse station' });
+    if (night === 21)
+      await this.call('eva.vind', 'addSource', { name: 'ais-relay', folder: this.folderOf('ais-relay'), location: 'Lighthouse station' });
     const last = night === nights - 1;
     const until = last ? this.lastMorning.toMillis() : evening.plus({ hours: 9 }).toMillis();
-    const starts = [...new Set(policies.flatMap((p) => nextRuns(p.schedule as BodyInput<'addPolicy'>['schedule'], zone, evening.toMillis(), 1)))].filter((t) => t < until).sort((a, b) => a - b);
+    const starts = [
+      ...new Set(policies.flatMap((p) => nextRuns(p.schedule as BodyInput<'addPolicy'>['schedule'], zone, evening.toMillis(), 1))),
+    ]
+      .filter((t) => t < until)
+      .sort((a, b) => a - b);
     const disk = `${this.state}/quay-disk`;
     if (night === unpluggedNight) fs.renameSync(disk, `${disk}.unplugged`);
     for (const start of starts) {
@@ -156,21 +193,34 @@ export class History {
     const { rows } = await this.get<Answered<'tree'>>('ilse.holm', 'tree', point, `?path=${encodeURIComponent(folder)}`);
     const letters = rows.slice(3, 9);
     for (const letter of letters) fs.rmSync(`${this.folderOf('harbour-office')}/${letter.path}`);
-    await this.call('ilse.holm', 'startRestore', { name: 'Letters of berth 7', picks: letters.map((l) => ({ pointId: point, path: l.path })), destination: { to: 'original' }, reason: 'Deleted by mistake while sorting, asked for by the berth office' });
+    await this.call('ilse.holm', 'startRestore', {
+      name: 'Letters of berth 7',
+      picks: letters.map((l) => ({ pointId: point, path: l.path })),
+      destination: { to: 'original' },
+      reason: 'Deleted by mistake while sorting, asked for by the berth office',
+    });
     await this.quiet();
   }
 
   private async protectBeforeChange(): Promise<void> {
     const { workloads } = await this.get<Answered<'estate'>>('eva.vind', 'estate');
     const plans = workloads.find((w) => w.name === 'dredge-plans')!;
-    await this.call('eva.vind', 'protectOnce', plans.id, { kind: 'incremental', keep: { by: 'hand' }, note: 'before the plans are converted' });
+    await this.call('eva.vind', 'protectOnce', plans.id, {
+      kind: 'incremental',
+      keep: { by: 'hand' },
+      note: 'before the plans are converted',
+    });
     await this.quiet();
   }
 
   private async session(person: string): Promise<{ cookie: string; csrf: string }> {
     const known = this.cookies.get(person);
     if (known) return known;
-    const response = await fetch(`${this.base}${routes.signIn.path}`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ name: person, password }) });
+    const response = await fetch(`${this.base}${routes.signIn.path}`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify({ name: person, password }),
+    });
     const me = (await response.json()) as Answered<'signIn'>;
     const session = { cookie: response.headers.getSetCookie()[0]!.split(';')[0]!, csrf: me.csrf };
     this.cookies.set(person, session);
@@ -184,7 +234,11 @@ export class History {
     return (await response.json()) as T;
   }
 
-  private async call<N extends RouteName>(person: string, name: N, ...rest: [BodyInput<N>] | [string | number, BodyInput<N>]): Promise<Answered<N>> {
+  private async call<N extends RouteName>(
+    person: string,
+    name: N,
+    ...rest: [BodyInput<N>] | [string | number, BodyInput<N>]
+  ): Promise<Answered<N>> {
     const [id, body] = rest.length === 2 ? rest : ['', rest[0]];
     const { cookie, csrf } = await this.session(person);
     const response = await fetch(`${this.base}${routes[name].path.replace(':id', String(id))}`, {
@@ -196,4 +250,3 @@ export class History {
     return (await response.json()) as Answered<N>;
   }
 }
-

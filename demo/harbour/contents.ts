@@ -49,12 +49,25 @@ export function tideLog(random: Random, gauge: string, day: Date): string {
   const phase = random.next() * Math.PI;
   for (let minute = 0; minute < 1440; minute += 6) {
     const level = Math.round(180 + 140 * Math.sin((minute / 745) * 2 * Math.PI + phase) + random.int(-4, 4));
-    lines.push(`${gauge};${day.toISOString().slice(0, 10)} ${two(Math.floor(minute / 60))}:${two(minute % 60)};${level};${(random.next() * 14).toFixed(1)}`);
+    lines.push(
+      `${gauge};${day.toISOString().slice(0, 10)} ${two(Math.floor(minute / 60))}:${two(minute % 60)};${level};${(random.next() * 14).toFixed(1)}`,
+    );
   }
   return `${lines.join('\n')}\n`;
 }
 
-const vessels = ['Brisa Norte', 'Lumen', 'Vesper Star', 'Ostrava Maid', 'Halcyon Reach', 'Tern', 'Sula Pride', 'Grey Heron', 'Amberline', 'Northwold'];
+const vessels = [
+  'Brisa Norte',
+  'Lumen',
+  'Vesper Star',
+  'Ostrava Maid',
+  'Halcyon Reach',
+  'Tern',
+  'Sula Pride',
+  'Grey Heron',
+  'Amberline',
+  'Northwold',
+];
 const agents = ['Holm & Sons Agency', 'Brygge Shipping', 'Quayside Forwarding', 'Dam Maritime'];
 const cargoes = ['timber', 'gravel', 'reefer containers', 'cellulose', 'wind turbine blades', 'grain', 'general cargo'];
 
@@ -70,7 +83,10 @@ export function berthLetter(random: Random, berth: number, day: Date): string {
     '',
     `We confirm berth ${berth} for MV ${vessel} from ${two(random.int(0, 23))}:00, draught ${(random.next() * 6 + 4).toFixed(1)} m, cargo ${random.pick(cargoes)}.`,
     `Fendering and ${random.int(2, 6)} bollards are reserved. The pilot boards at the outer buoy.`,
-    ...Array.from({ length: random.int(2, 24) }, () => `Item ${random.int(100, 999)}: ${random.pick(cargoes)}, ${random.int(1, 900)} t, dues ${(random.next() * 9000).toFixed(2)}.`),
+    ...Array.from(
+      { length: random.int(2, 24) },
+      () => `Item ${random.int(100, 999)}: ${random.pick(cargoes)}, ${random.int(1, 900)} t, dues ${(random.next() * 9000).toFixed(2)}.`,
+    ),
     '',
     'Berth office',
     '',
@@ -83,7 +99,10 @@ const pilots = ['A. Vind', 'B. Holm', 'C. Dam', 'D. Lund', 'E. Strand', 'F. Krog
 export function roster(random: Random, monday: Date): string {
   const lines = ['day;watch;pilot;boat'];
   for (let day = 0; day < 7; day++)
-    for (const watch of ['00-08', '08-16', '16-24']) lines.push(`${new Date(monday.getTime() + day * 86_400_000).toISOString().slice(0, 10)};${watch};${random.pick(pilots)};Pilot ${random.int(1, 3)}`);
+    for (const watch of ['00-08', '08-16', '16-24'])
+      lines.push(
+        `${new Date(monday.getTime() + day * 86_400_000).toISOString().slice(0, 10)};${watch};${random.pick(pilots)};Pilot ${random.int(1, 3)}`,
+      );
   return `${lines.join('\n')}\n`;
 }
 
@@ -93,13 +112,19 @@ export function declaration(random: Random, number: number): string {
     number: `KH-${number}`,
     vessel: random.pick(vessels),
     agent: random.pick(agents),
-    goods: Array.from({ length: random.int(1, 8) }, () => ({ kind: random.pick(cargoes), tonnes: random.int(1, 800), value: random.int(100, 90_000) })),
+    goods: Array.from({ length: random.int(1, 8) }, () => ({
+      kind: random.pick(cargoes),
+      tonnes: random.int(1, 800),
+      value: random.int(100, 90_000),
+    })),
     seal: random.int(100_000, 999_999),
   });
 }
 
 /** A dredging plan: a text head and a bed model. */
 export function dredgePlan(random: Random, name: string, size: number): Buffer {
-  const head = Buffer.from(`DREDGING PLAN ${name}\nvolume ${random.int(2000, 90_000)} m3\ntarget depth ${(random.next() * 4 + 9).toFixed(1)} m\n`);
+  const head = Buffer.from(
+    `DREDGING PLAN ${name}\nvolume ${random.int(2000, 90_000)} m3\ntarget depth ${(random.next() * 4 + 9).toFixed(1)} m\n`,
+  );
   return Buffer.concat([head, fromPool(depths, random, size)]);
 }

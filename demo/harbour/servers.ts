@@ -17,7 +17,8 @@ export function put(file: string, content: string | Buffer, at: number): void {
 
 /** Gives the folders above a change, up to the server's own, the time of the change. */
 function settleFolders(folder: string, at: number): void {
-  for (let dir = folder; path.basename(path.dirname(dir)) !== 'servers' && dir !== '/'; dir = path.dirname(dir)) fs.utimesSync(dir, at / 1000, at / 1000);
+  for (let dir = folder; path.basename(path.dirname(dir)) !== 'servers' && dir !== '/'; dir = path.dirname(dir))
+    fs.utimesSync(dir, at / 1000, at / 1000);
 }
 
 export interface HarbourServer {
@@ -40,11 +41,31 @@ const chartsNas: HarbourServer = {
   readAs: null,
   fill(folder, random, first) {
     for (let year = 2012; year <= 2026; year++)
-      for (const area of seaAreas) put(`${folder}/archive/soundings/${area}-${year}.chart`, chart(random, `${area} ${year}`, random.int(120_000, 900_000)), first - (2027 - year) * 300 * dayMs);
-    for (let i = 0; i < 60; i++) put(`${folder}/archive/sheets-1890s/sheet-${1890 + (i % 10)}-${String(i).padStart(3, '0')}.tif`, chart(random, `scan ${i}`, random.int(60_000, 300_000)), first - 900 * dayMs);
-    for (let i = 1; i <= 160; i++) put(`${folder}/archive/notices/2026/notice-${String(i).padStart(3, '0')}.txt`, berthLetter(random, i % 24, new Date(first - i * dayMs)), first - i * dayMs);
-    for (const area of seaAreas) put(`${folder}/current/${area}-depths.grid`, chart(random, area, random.int(200_000, 700_000)), first - random.int(1, 90) * dayMs);
-    put(`${folder}/current/buoys.csv`, 'buoy;lat;lon;light\nKH-1;57.0301;8.2101;Fl G 3s\nKH-2;57.0312;8.2144;Fl R 3s\n', first - 40 * dayMs);
+      for (const area of seaAreas)
+        put(
+          `${folder}/archive/soundings/${area}-${year}.chart`,
+          chart(random, `${area} ${year}`, random.int(120_000, 900_000)),
+          first - (2027 - year) * 300 * dayMs,
+        );
+    for (let i = 0; i < 60; i++)
+      put(
+        `${folder}/archive/sheets-1890s/sheet-${1890 + (i % 10)}-${String(i).padStart(3, '0')}.tif`,
+        chart(random, `scan ${i}`, random.int(60_000, 300_000)),
+        first - 900 * dayMs,
+      );
+    for (let i = 1; i <= 160; i++)
+      put(
+        `${folder}/archive/notices/2026/notice-${String(i).padStart(3, '0')}.txt`,
+        berthLetter(random, i % 24, new Date(first - i * dayMs)),
+        first - i * dayMs,
+      );
+    for (const area of seaAreas)
+      put(`${folder}/current/${area}-depths.grid`, chart(random, area, random.int(200_000, 700_000)), first - random.int(1, 90) * dayMs);
+    put(
+      `${folder}/current/buoys.csv`,
+      'buoy;lat;lon;light\nKH-1;57.0301;8.2101;Fl G 3s\nKH-2;57.0312;8.2144;Fl R 3s\n',
+      first - 40 * dayMs,
+    );
     for (let i = 0; i < 8; i++) put(`${folder}/print-queue/job-${i}.ps`, berthLetter(random, i, new Date(first)), first);
   },
   work(folder, random, day, at) {
@@ -65,11 +86,18 @@ function tides(name: string, location: string, own: readonly string[]): HarbourS
     tags: ['room: server-room'],
     readAs: null,
     fill(folder, random, first) {
-      for (let day = 400; day > 0; day--) for (const gauge of own) put(`${folder}/gauges/${gauge}/${iso(first - day * dayMs).slice(0, 7)}/${iso(first - day * dayMs)}.csv`, tideLog(random, gauge, new Date(first - day * dayMs)), first - day * dayMs);
+      for (let day = 400; day > 0; day--)
+        for (const gauge of own)
+          put(
+            `${folder}/gauges/${gauge}/${iso(first - day * dayMs).slice(0, 7)}/${iso(first - day * dayMs)}.csv`,
+            tideLog(random, gauge, new Date(first - day * dayMs)),
+            first - day * dayMs,
+          );
       put(`${folder}/calibration/offsets.json`, '{"inner-mole":2,"outer-mole":-1}\n', first - 100 * dayMs);
     },
     work(folder, random, day, at) {
-      for (const gauge of own) put(`${folder}/gauges/${gauge}/${iso(at).slice(0, 7)}/${iso(at)}.csv`, tideLog(random, gauge, new Date(at)), at);
+      for (const gauge of own)
+        put(`${folder}/gauges/${gauge}/${iso(at).slice(0, 7)}/${iso(at)}.csv`, tideLog(random, gauge, new Date(at)), at);
       if (day % 9 === 0) put(`${folder}/calibration/offsets.json`, JSON.stringify({ [own[0]!]: random.int(-3, 3) }), at);
     },
   };
@@ -84,16 +112,29 @@ const harbourOffice: HarbourServer = {
     for (let berth = 1; berth <= 24; berth++)
       for (let i = 0; i < 110; i++) {
         const at = first - random.int(1, 900) * dayMs;
-        put(`${folder}/letters/berth-${String(berth).padStart(2, '0')}/${iso(at)} berth ${berth} no ${100 + i}.txt`, berthLetter(random, berth, new Date(at)), at);
+        put(
+          `${folder}/letters/berth-${String(berth).padStart(2, '0')}/${iso(at)} berth ${berth} no ${100 + i}.txt`,
+          berthLetter(random, berth, new Date(at)),
+          at,
+        );
       }
     put(`${folder}/letters/Überführung Tender Möwe.txt`, berthLetter(random, 3, new Date(first)), first - 20 * dayMs);
-    for (let i = 0; i < 12; i++) put(`${folder}/personnel/appraisals/2025-${String(i + 1).padStart(2, '0')}.txt`, berthLetter(random, 0, new Date(first)), first - i * 20 * dayMs);
+    for (let i = 0; i < 12; i++)
+      put(
+        `${folder}/personnel/appraisals/2025-${String(i + 1).padStart(2, '0')}.txt`,
+        berthLetter(random, 0, new Date(first)),
+        first - i * 20 * dayMs,
+      );
     fs.symlinkSync('letters/berth-01', `${folder}/first-berth`);
   },
   work(folder, random, day, at) {
     for (let i = 0; i < random.int(3, 18); i++) {
       const berth = random.int(1, 24);
-      put(`${folder}/letters/berth-${String(berth).padStart(2, '0')}/${iso(at)} berth ${berth} no ${300 + day * 20 + i}.txt`, berthLetter(random, berth, new Date(at)), at);
+      put(
+        `${folder}/letters/berth-${String(berth).padStart(2, '0')}/${iso(at)} berth ${berth} no ${300 + day * 20 + i}.txt`,
+        berthLetter(random, berth, new Date(at)),
+        at,
+      );
     }
   },
 };
@@ -116,7 +157,13 @@ const gateCams: HarbourServer = {
 };
 
 function stills(folder: string, random: Random, at: number): void {
-  for (const gate of ['north', 'timber']) for (let hour = 5; hour < 22; hour += 2) put(`${folder}/stills/${gate}/${iso(at)}/${gate}-gate-${String(hour).padStart(2, '0')}00.jpg`, still(random, random.int(40_000, 110_000)), at);
+  for (const gate of ['north', 'timber'])
+    for (let hour = 5; hour < 22; hour += 2)
+      put(
+        `${folder}/stills/${gate}/${iso(at)}/${gate}-gate-${String(hour).padStart(2, '0')}00.jpg`,
+        still(random, random.int(40_000, 110_000)),
+        at,
+      );
 }
 
 const dredgePlans: HarbourServer = {
@@ -126,7 +173,12 @@ const dredgePlans: HarbourServer = {
   readAs: null,
   fill(folder, random, first) {
     for (let year = 2019; year <= 2026; year++)
-      for (const area of seaAreas) put(`${folder}/plans/${year}/dredge-plan-${area}-${year}.pln`, dredgePlan(random, `${area} ${year}`, random.int(300_000, 800_000)), first - (2027 - year) * 200 * dayMs);
+      for (const area of seaAreas)
+        put(
+          `${folder}/plans/${year}/dredge-plan-${area}-${year}.pln`,
+          dredgePlan(random, `${area} ${year}`, random.int(300_000, 800_000)),
+          first - (2027 - year) * 200 * dayMs,
+        );
   },
   work(folder, random, day, at) {
     if (day % 3 !== 0) return;
@@ -143,8 +195,17 @@ const pilotRosters: HarbourServer = {
   tags: ['pilots'],
   readAs: null,
   fill(folder, random, first) {
-    for (let week = 60; week > 0; week--) put(`${folder}/rosters/${iso(first - week * 7 * dayMs).slice(0, 4)}/roster-${iso(first - week * 7 * dayMs)}.csv`, roster(random, new Date(first - week * 7 * dayMs)), first - week * 7 * dayMs);
-    put(`${folder}/handbook/boarding-rules.md`, '# Boarding\n\nThe pilot boards at the outer buoy, on the lee side.\n', first - 200 * dayMs);
+    for (let week = 60; week > 0; week--)
+      put(
+        `${folder}/rosters/${iso(first - week * 7 * dayMs).slice(0, 4)}/roster-${iso(first - week * 7 * dayMs)}.csv`,
+        roster(random, new Date(first - week * 7 * dayMs)),
+        first - week * 7 * dayMs,
+      );
+    put(
+      `${folder}/handbook/boarding-rules.md`,
+      '# Boarding\n\nThe pilot boards at the outer buoy, on the lee side.\n',
+      first - 200 * dayMs,
+    );
   },
   work(folder, random, day, at) {
     if (day % 7 === 0) put(`${folder}/rosters/${iso(at).slice(0, 4)}/roster-${iso(at)}.csv`, roster(random, new Date(at)), at);
@@ -157,10 +218,16 @@ const customsShed: HarbourServer = {
   tags: ['customs'],
   readAs: null,
   fill(folder, random, first) {
-    for (let i = 0; i < 20_000; i++) put(`${folder}/declarations/${2024 + (i % 3)}/${String(Math.floor(i / 200)).padStart(3, '0')}/KH-${40_000 + i}.json`, declaration(random, 40_000 + i), first - random.int(1, 700) * dayMs);
+    for (let i = 0; i < 20_000; i++)
+      put(
+        `${folder}/declarations/${2024 + (i % 3)}/${String(Math.floor(i / 200)).padStart(3, '0')}/KH-${40_000 + i}.json`,
+        declaration(random, 40_000 + i),
+        first - random.int(1, 700) * dayMs,
+      );
   },
   work(folder, random, day, at) {
-    for (let i = 0; i < 25; i++) put(`${folder}/declarations/2026/new/KH-${70_000 + day * 25 + i}.json`, declaration(random, 70_000 + day * 25 + i), at);
+    for (let i = 0; i < 25; i++)
+      put(`${folder}/declarations/2026/new/KH-${70_000 + day * 25 + i}.json`, declaration(random, 70_000 + day * 25 + i), at);
   },
 };
 
@@ -170,7 +237,8 @@ const aisRelay: HarbourServer = {
   tags: [],
   readAs: null,
   fill(folder, random, first) {
-    for (let i = 0; i < 30; i++) put(`${folder}/tracks/${iso(first - i * dayMs)}.csv`, tideLog(random, 'ais', new Date(first - i * dayMs)), first - i * dayMs);
+    for (let i = 0; i < 30; i++)
+      put(`${folder}/tracks/${iso(first - i * dayMs)}.csv`, tideLog(random, 'ais', new Date(first - i * dayMs)), first - i * dayMs);
   },
   work() {
     // nobody works here, which is why nobody noticed that it is not protected

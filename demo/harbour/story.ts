@@ -17,8 +17,44 @@ export const people = [
 export const clerkRemit = ['harbour-office', 'pilot-rosters'];
 
 export const policies = [
-  { name: 'Server room, nightly', tags: ['room: server-room'], servers: [], schedule: { every: 'day', at: '22:00' }, keep: { by: 'days', days: 21 }, kind: 'incremental', exclude: ['scratch/', '*.tmp'], changeLimit: 40 },
-  { name: 'Chart archive, before dawn', tags: ['chart archive'], servers: [], schedule: { every: 'day', at: '04:00' }, keep: { by: 'days', days: 60 }, kind: 'incremental', exclude: ['print-queue/'], changeLimit: 20 },
-  { name: 'Gates and customs, nightly', tags: ['gates', 'customs'], servers: [], schedule: { every: 'day', at: '01:00' }, keep: { by: 'points', points: 30 }, kind: 'incremental', exclude: [], changeLimit: 60 },
-  { name: 'Pilots, twice a week in full', tags: [], servers: ['pilot-rosters'], schedule: { every: 'week', days: [3, 7], at: '03:00' }, keep: { by: 'points', points: 12 }, kind: 'full', exclude: [], changeLimit: 60 },
+  {
+    name: 'Server room, nightly',
+    tags: ['room: server-room'],
+    servers: [],
+    schedule: { every: 'day', at: '22:00' },
+    keep: { by: 'days', days: 21 },
+    kind: 'incremental',
+    exclude: ['scratch/', '*.tmp'],
+    changeLimit: 40,
+  },
+  {
+    name: 'Chart archive, before dawn',
+    tags: ['chart archive'],
+    servers: [],
+    schedule: { every: 'day', at: '04:00' },
+    keep: { by: 'days', days: 60 },
+    kind: 'incremental',
+    exclude: ['print-queue/'],
+    changeLimit: 20,
+  },
+  {
+    name: 'Gates and customs, nightly',
+    tags: ['gates', 'customs'],
+    servers: [],
+    schedule: { every: 'day', at: '01:00' },
+    keep: { by: 'points', points: 30 },
+    kind: 'incremental',
+    exclude: [],
+    changeLimit: 60,
+  },
+  {
+    name: 'Pilots, twice a week in full',
+    tags: [],
+    servers: ['pilot-rosters'],
+    schedule: { every: 'week', days: [3, 7], at: '03:00' },
+    keep: { by: 'points', points: 12 },
+    kind: 'full',
+    exclude: [],
+    changeLimit: 60,
+  },
 ] as const;

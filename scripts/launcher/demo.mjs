@@ -16,7 +16,10 @@ const signIns = [
 
 function secretsOf(state) {
   const file = path.join(state, 'secrets.json');
-  if (!existsSync(file)) writeFileSync(file, JSON.stringify({ session: randomBytes(32).toString('hex'), database: randomBytes(16).toString('hex') }), { mode: 0o600 });
+  if (!existsSync(file))
+    writeFileSync(file, JSON.stringify({ session: randomBytes(32).toString('hex'), database: randomBytes(16).toString('hex') }), {
+      mode: 0o600,
+    });
   return JSON.parse(readFileSync(file, 'utf8'));
 }
 
@@ -55,11 +58,44 @@ export async function demo({ port, state: given, fresh }) {
     const chosen = await freePort(port);
     if (chosen !== port) say(`Port ${port} is taken; using ${chosen}.`);
     const config = path.join(state, 'config.json');
-    writeFileSync(config, JSON.stringify({ port: chosen, zone, sessionSecret: secrets.session, webDir: path.resolve('packages/web/dist/browser'), logLevel: 'warn', database: { port: database.port, ...account } }, null, 2), { mode: 0o600 });
+    writeFileSync(
+      config,
+      JSON.stringify(
+        {
+          port: chosen,
+          zone,
+          sessionSecret: secrets.session,
+          webDir: path.resolve('packages/web/dist/browser'),
+          logLevel: 'warn',
+          database: { port: database.port, ...account },
+        },
+        null,
+        2,
+      ),
+      { mode: 0o600 },
+    );
     if (!existsSync(marker)) {
       say('First start: five weeks of Kelmar Harbour are lived through with the real product. This takes about a minute.');
-      const history = spawn(process.execPath, ['dist/node/demo.js', config, state], { stdio: ['ignore', 'inherit', 'inherit'], detached: true });
-      children.push({ kill: (signal) => { try { process.kill(-history.pid, signal); } catch { /* gone already */ } }, get exitCode() { return history.exitCode; }, get signalCode() { return history.signalCode; }, once: (...a) => history.once(...a) });
+      const history = spawn(process.execPath, ['dist/node/demo.js', config, state], {
+        stdio: ['ignore', 'inherit', 'inherit'],
+        detached: true,
+      });
+      children.push({
+        kill: (signal) => {
+          try {
+            process.kill(-history.pid, signal);
+          } catch {
+            /* gone already */
+          }
+        },
+        get exitCode() {
+          return history.exitCode;
+        },
+        get signalCode() {
+          return history.signalCode;
+        },
+        once: (...a) => history.once(...a),
+      });
       await ended(history);
       if (stopping) return;
       if (history.exitCode !== 0) throw new Error('The history of the demo could not be made.');
@@ -73,7 +109,23 @@ export async function demo({ port, state: given, fresh }) {
       server.once('exit', () => reject(new Error('The server did not start.')));
     });
     const address = `http://127.0.0.1:${chosen}`;
-    const mover = spawn(process.execPath, ['dist/node/mover.js', '--server', address, '--token-file', path.join(state, 'mover-token'), '--keys', path.join(state, 'keys'), '--name', 'quay-mover', '--log-level', 'warn'], { stdio: ['ignore', 'inherit', 'inherit'], detached: true });
+    const mover = spawn(
+      process.execPath,
+      [
+        'dist/node/mover.js',
+        '--server',
+        address,
+        '--token-file',
+        path.join(state, 'mover-token'),
+        '--keys',
+        path.join(state, 'keys'),
+        '--name',
+        'quay-mover',
+        '--log-level',
+        'warn',
+      ],
+      { stdio: ['ignore', 'inherit', 'inherit'], detached: true },
+    );
     children.push(mover);
     writeFileSync(path.join(state, 'address'), address);
     say(`\nLithodex is ready after ${Math.round((Date.now() - began) / 1000)} s: ${address}\n`);

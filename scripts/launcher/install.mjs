@@ -9,16 +9,31 @@ const has = (command) => spawnSync('sh', ['-c', `command -v ${command}`]).status
 
 /** Debian packages by the command that shows they are there. */
 const packages = { mariadbd: 'mariadb-server', 'mariadb-install-db': 'mariadb-server' };
-const testPackages = { ...packages, chromium: 'chromium', setfacl: 'acl', getfattr: 'attr', zstd: 'zstd', openssl: 'openssl', xz: 'xz-utils' };
+const testPackages = {
+  ...packages,
+  chromium: 'chromium',
+  setfacl: 'acl',
+  getfattr: 'attr',
+  zstd: 'zstd',
+  openssl: 'openssl',
+  xz: 'xz-utils',
+};
 
 function run(command, args, options = {}) {
   const result = spawnSync(command, args, { stdio: ['ignore', 'pipe', 'pipe'], encoding: 'utf8', maxBuffer: 1 << 28, ...options });
-  if (result.status !== 0) throw new Error(`${command} ${args.join(' ')} failed:\n${(result.stderr || result.stdout || String(result.error)).slice(-3000)}`);
+  if (result.status !== 0)
+    throw new Error(`${command} ${args.join(' ')} failed:\n${(result.stderr || result.stdout || String(result.error)).slice(-3000)}`);
   return result.stdout;
 }
 
 export function installDebian(forTests) {
-  const wanted = [...new Set(Object.entries(forTests ? testPackages : packages).filter(([command]) => !has(command)).map(([, name]) => name))];
+  const wanted = [
+    ...new Set(
+      Object.entries(forTests ? testPackages : packages)
+        .filter(([command]) => !has(command))
+        .map(([, name]) => name),
+    ),
+  ];
   if (!wanted.length) return;
   say(`Installing ${wanted.join(', ')} …`);
   const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
@@ -50,7 +65,10 @@ function newest(folder, skip) {
 /** Builds a part whose sources are newer than its stamp. */
 function buildStale(name, folders, build) {
   const stamp = `dist/.built-${name}`;
-  const sources = Math.max(...folders.map((folder) => newest(folder, ['node_modules', 'dist', '.angular'])), statSync('package-lock.json').mtimeMs);
+  const sources = Math.max(
+    ...folders.map((folder) => newest(folder, ['node_modules', 'dist', '.angular'])),
+    statSync('package-lock.json').mtimeMs,
+  );
   if (existsSync(stamp) && statSync(stamp).mtimeMs > sources) return;
   say(`Building ${name} …`);
   const began = Date.now();
@@ -59,11 +77,24 @@ function buildStale(name, folders, build) {
   writeFileSync(stamp, new Date(began).toISOString());
 }
 
-const nodeFolders = ['packages/core', 'packages/contract', 'packages/engine', 'packages/connectors', 'packages/mover', 'packages/server', 'demo', 'bench', 'scripts'];
+const nodeFolders = [
+  'packages/core',
+  'packages/contract',
+  'packages/engine',
+  'packages/connectors',
+  'packages/mover',
+  'packages/server',
+  'demo',
+  'bench',
+  'scripts',
+];
 
 export function build(what = ['node', 'web']) {
   if (what.includes('node')) buildStale('node', nodeFolders, () => run('node', ['scripts/build-node.mjs']));
-  if (what.includes('web')) buildStale('web', ['packages/web', 'packages/core', 'packages/contract'], () => run('npx', ['ng', 'build'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } }));
+  if (what.includes('web'))
+    buildStale('web', ['packages/web', 'packages/core', 'packages/contract'], () =>
+      run('npx', ['ng', 'build'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } }),
+    );
 }
 
 export function gitFiles() {

@@ -19,7 +19,10 @@ const [command = 'help', ...rest] = process.argv.slice(2);
 async function main() {
   switch (command) {
     case 'demo': {
-      const { values } = parseArgs({ args: rest, options: { port: { type: 'string' }, state: { type: 'string' }, fresh: { type: 'boolean' } } });
+      const { values } = parseArgs({
+        args: rest,
+        options: { port: { type: 'string' }, state: { type: 'string' }, fresh: { type: 'boolean' } },
+      });
       installDebian(false);
       installNpm();
       build();
@@ -54,7 +57,10 @@ async function main() {
       return bench(rest);
     }
     case 'token': {
-      const { values } = parseArgs({ args: rest, options: { role: { type: 'string' }, name: { type: 'string' }, state: { type: 'string' } } });
+      const { values } = parseArgs({
+        args: rest,
+        options: { role: { type: 'string' }, name: { type: 'string' }, state: { type: 'string' } },
+      });
       const { token } = await import('./token.mjs');
       return token({ role: values.role, name: values.name, state: values.state ?? 'state/demo' });
     }

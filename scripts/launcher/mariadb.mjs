@@ -21,7 +21,9 @@ export function freePort(wanted = 0) {
 }
 
 function ids(user) {
-  const line = readFileSync('/etc/passwd', 'utf8').split('\n').find((l) => l.startsWith(`${user}:`));
+  const line = readFileSync('/etc/passwd', 'utf8')
+    .split('\n')
+    .find((l) => l.startsWith(`${user}:`));
   const [, , uid, gid] = line.split(':');
   return [Number(uid), Number(gid)];
 }
@@ -50,15 +52,43 @@ export async function startMariadb(folder, account, wantedPort = 0) {
     for (let i = 0; i < 150 && alive(leftover); i++) await pause(100);
   }
   if (!existsSync(path.join(data, 'mysql'))) {
-    const made = spawnSync('mariadb-install-db', ['--no-defaults', `--user=${user}`, `--datadir=${data}`, '--auth-root-authentication-method=socket', `--auth-root-socket-user=${asRoot ? 'root' : user}`, '--skip-test-db', '--skip-name-resolve'], { encoding: 'utf8' });
+    const made = spawnSync(
+      'mariadb-install-db',
+      [
+        '--no-defaults',
+        `--user=${user}`,
+        `--datadir=${data}`,
+        '--auth-root-authentication-method=socket',
+        `--auth-root-socket-user=${asRoot ? 'root' : user}`,
+        '--skip-test-db',
+        '--skip-name-resolve',
+      ],
+      { encoding: 'utf8' },
+    );
     if (made.status !== 0) throw new Error(`mariadb-install-db failed: ${made.stderr || made.stdout}`);
   }
   const port = await freePort(wantedPort);
   const log = openSync(path.join(folder, 'stdout.log'), 'a');
   const args = [
-    '--no-defaults', `--user=${user}`, `--datadir=${data}`, `--tmpdir=${path.join(folder, 'tmp')}`, `--socket=${socket}`, `--pid-file=${pidFile}`, '--bind-address=127.0.0.1', `--port=${port}`,
-    '--skip-name-resolve', `--log-error=${path.join(folder, 'error.log')}`, '--character-set-server=utf8mb4', '--collation-server=utf8mb4_unicode_ci', '--default-time-zone=+00:00', '--skip-log-bin',
-    '--innodb-buffer-pool-size=256M', '--innodb-log-file-size=128M', '--max-connections=120', '--max-allowed-packet=64M', '--group-concat-max-len=65536',
+    '--no-defaults',
+    `--user=${user}`,
+    `--datadir=${data}`,
+    `--tmpdir=${path.join(folder, 'tmp')}`,
+    `--socket=${socket}`,
+    `--pid-file=${pidFile}`,
+    '--bind-address=127.0.0.1',
+    `--port=${port}`,
+    '--skip-name-resolve',
+    `--log-error=${path.join(folder, 'error.log')}`,
+    '--character-set-server=utf8mb4',
+    '--collation-server=utf8mb4_unicode_ci',
+    '--default-time-zone=+00:00',
+    '--skip-log-bin',
+    '--innodb-buffer-pool-size=256M',
+    '--innodb-log-file-size=128M',
+    '--max-connections=120',
+    '--max-allowed-packet=64M',
+    '--group-concat-max-len=65536',
   ];
   const child = spawn('mariadbd', args, { stdio: ['ignore', log, log], detached: true });
   child.unref();

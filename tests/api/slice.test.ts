@@ -80,7 +80,12 @@ describe('from a folder to a restored folder, through the API', () => {
 
   it('plans and restores to the original place, telling what it would do first', async () => {
     const { pointList } = await admin.call('workload', { id: workloadId });
-    const body = { picks: [{ pointId: pointList[0]!.id, path: 'charts' }], destination: { to: 'original' as const }, rule: 'leave' as const, reason: 'north folder lost' };
+    const body = {
+      picks: [{ pointId: pointList[0]!.id, path: 'charts' }],
+      destination: { to: 'original' as const },
+      rule: 'leave' as const,
+      reason: 'north folder lost',
+    };
     const plan = await admin.call('planRestore', { body });
     expect(plan.existing).toMatchObject({ looked: 2, exist: 1, newer: 1 });
     expect(plan.checks.map((c) => c.level)).not.toContain('stop');
@@ -91,13 +96,21 @@ describe('from a folder to a restored folder, through the API', () => {
     const log = await admin.call('runLog', { id: run.id, query: { q: 'south' } });
     expect(log.rows.map((l) => l.message)).toEqual(['left: it exists']);
     const replaced = await admin.call('planRestore', { body: { ...body, rule: 'replace' } });
-    expect(replaced.checks.find((c) => c.code === 'REPLACED')).toMatchObject({ level: 'look', text: expect.stringContaining('1 file') as string });
+    expect(replaced.checks.find((c) => c.code === 'REPLACED')).toMatchObject({
+      level: 'look',
+      text: expect.stringContaining('1 file') as string,
+    });
   });
 
   it('tries without writing', async () => {
     const { pointList } = await admin.call('workload', { id: workloadId });
     fs.rmSync(`${source}/charts/north`, { recursive: true });
-    const body = { picks: [{ pointId: pointList[0]!.id, path: 'charts/north' }], destination: { to: 'original' as const }, reason: 'just trying', trial: true };
+    const body = {
+      picks: [{ pointId: pointList[0]!.id, path: 'charts/north' }],
+      destination: { to: 'original' as const },
+      reason: 'just trying',
+      trial: true,
+    };
     const run = await admin.ended((await admin.call('startRestore', { body })).runId);
     expect(run.state).toBe('done');
     expect(run.counts.items).toBe(2);
@@ -107,15 +120,39 @@ describe('from a folder to a restored folder, through the API', () => {
   it('restores beside and into another folder without the original path', async () => {
     const { pointList } = await admin.call('workload', { id: workloadId });
     const to = `${h.folder}/elsewhere`;
-    await admin.ended((await admin.call('startRestore', { body: { picks: [{ pointId: pointList[0]!.id, path: 'charts/south.chart' }], destination: { to: 'folder', folder: to, keepPath: false }, reason: 'look at it' } })).runId);
+    await admin.ended(
+      (
+        await admin.call('startRestore', {
+          body: {
+            picks: [{ pointId: pointList[0]!.id, path: 'charts/south.chart' }],
+            destination: { to: 'folder', folder: to, keepPath: false },
+            reason: 'look at it',
+          },
+        })
+      ).runId,
+    );
     expect(fs.readFileSync(`${to}/south.chart`, 'utf8')).toBe('depths 2');
-    await admin.ended((await admin.call('startRestore', { body: { picks: [{ pointId: pointList[0]!.id, path: 'charts/south.chart' }], destination: { to: 'original' }, rule: 'beside', reason: 'beside' } })).runId);
+    await admin.ended(
+      (
+        await admin.call('startRestore', {
+          body: {
+            picks: [{ pointId: pointList[0]!.id, path: 'charts/south.chart' }],
+            destination: { to: 'original' },
+            rule: 'beside',
+            reason: 'beside',
+          },
+        })
+      ).runId,
+    );
     expect(fs.readdirSync(`${source}/charts`).filter((n) => n.startsWith('south (restored'))).toHaveLength(1);
   });
 
   it('refuses paths that leave the root, and picks a point does not hold', async () => {
     const { pointList } = await admin.call('workload', { id: workloadId });
-    const start = (path: string) => admin.call('startRestore', { body: { picks: [{ pointId: pointList[0]!.id, path }], destination: { to: 'original' }, reason: 'bad' } });
+    const start = (path: string) =>
+      admin.call('startRestore', {
+        body: { picks: [{ pointId: pointList[0]!.id, path }], destination: { to: 'original' }, reason: 'bad' },
+      });
     await expect(start('../etc/passwd')).rejects.toMatchObject({ code: 'INVALID' });
     await expect(start('charts/%2e%2e/x')).rejects.toMatchObject({ code: 'INVALID' });
     await expect(start('charts/none')).rejects.toMatchObject({ code: 'NOT_FOUND' });
@@ -132,12 +169,25 @@ describe('a nasty tree through the whole product', () => {
     const before = describeTree(c.source);
 
     const to = `${h.folder}/nasty-back`;
-    const restored = await admin.ended((await admin.call('startRestore', { body: { picks: [{ pointId: point.id, path: '' }], destination: { to: 'folder', folder: to }, reason: 'prove it' } })).runId, 120_000);
+    const restored = await admin.ended(
+      (
+        await admin.call('startRestore', {
+          body: { picks: [{ pointId: point.id, path: '' }], destination: { to: 'folder', folder: to }, reason: 'prove it' },
+        })
+      ).runId,
+      120_000,
+    );
     expect(restored.state).toBe('done');
-    const withoutTop = (text: string) => text.split('\n').filter((line) => !line.startsWith('|d|')).join('\n');
+    const withoutTop = (text: string) =>
+      text
+        .split('\n')
+        .filter((line) => !line.startsWith('|d|'))
+        .join('\n');
     expect(withoutTop(describeTree(to))).toBe(withoutTop(before));
 
-    const { runId: tarRun } = await admin.call('startRestore', { body: { picks: [{ pointId: point.id, path: '' }], destination: { to: 'download', format: 'tar' }, reason: 'as tar' } });
+    const { runId: tarRun } = await admin.call('startRestore', {
+      body: { picks: [{ pointId: point.id, path: '' }], destination: { to: 'download', format: 'tar' }, reason: 'as tar' },
+    });
     const response = await admin.fetch('download', { id: tarRun });
     const tar = `${h.folder}/nasty.tar`;
     const file = fs.openSync(tar, 'w');
@@ -145,7 +195,9 @@ describe('a nasty tree through the whole product', () => {
     fs.closeSync(file);
     const unpacked = `${h.folder}/unpacked`;
     fs.mkdirSync(unpacked);
-    execFileSync('tar', ['--numeric-owner', '--xattrs', '--xattrs-include=*', '-xpf', tar, '--strip-components=1', '-C', unpacked], { stdio: 'pipe' });
+    execFileSync('tar', ['--numeric-owner', '--xattrs', '--xattrs-include=*', '-xpf', tar, '--strip-components=1', '-C', unpacked], {
+      stdio: 'pipe',
+    });
     expect((await admin.ended(tarRun)).state).toBe('done');
     expect(withoutTop(describeTree(unpacked))).toBe(withoutTop(before));
     for (const row of (await admin.call('tree', { id: point.id })).rows) expect(row.name).not.toMatch(/[\n\r\0]/);

@@ -1,4 +1,4 @@
-import { spawn, type ChildProcess } from 'node:child_process';
+import { fork, spawn, type ChildProcess } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { routes, type Answered, type BodyInput, type QueryInput, type Role, type RouteName, type RunDetail } from '@lithodex/contract';
@@ -46,7 +46,10 @@ export class Client {
     return me;
   }
 
-  async fetch(name: RouteName, options: { body?: unknown; query?: object; id?: number | string; headers?: Record<string, string> } = {}): Promise<Response> {
+  async fetch(
+    name: RouteName,
+    options: { body?: unknown; query?: object; id?: number | string; headers?: Record<string, string> } = {},
+  ): Promise<Response> {
     const route = routes[name];
     const url = new URL(`${this.base()}/api/v1${route.path.replace(':id', encodeURIComponent(String(options.id ?? '')))}`);
     for (const [key, value] of Object.entries(options.query ?? {})) if (value !== undefined) url.searchParams.set(key, String(value));
@@ -73,7 +76,7 @@ export class Client {
 
   /** Waits until a run has ended. */
   async ended(runId: number, timeoutMs = 60_000): Promise<RunDetail> {
-    for (const until = Date.now() + timeoutMs; ; ) {
+    for (const until = Date.now() + timeoutMs; ;) {
       const run = await this.call('getRun', { id: runId });
       if (run.state !== 'waiting' && run.state !== 'running') return run;
       if (Date.now() > until) throw new Error(`run ${runId} is still ${run.state}`);
@@ -108,8 +111,17 @@ export class Harness {
     await h.startServer();
     const { deps } = h.server;
     for (const [role, password] of Object.entries(passwords))
-      await deps.db('person').insert({ name: role, display: role, role, password_hash: await hashPassword(password), remit: role === 'clerk' ? JSON.stringify([]) : null, created_at: Date.now() });
-    await deps.db.transaction((trx) => appendAudit(trx, Date.now(), { actor: 'setup', action: 'installation.start', object: 'installation' }));
+      await deps.db('person').insert({
+        name: role,
+        display: role,
+        role,
+        password_hash: await hashPassword(password),
+        remit: role === 'clerk' ? JSON.stringify([]) : null,
+        created_at: Date.now(),
+      });
+    await deps.db.transaction((trx) =>
+      appendAudit(trx, Date.now(), { actor: 'setup', action: 'installation.start', object: 'installation' }),
+    );
     h.moverToken = await issueToken(deps, 'mover', 'mover', 'setup');
     fs.writeFileSync(`${h.folder}/mover-token`, h.moverToken);
     for (let i = 0; i < (options.movers ?? 1); i++) h.startMover(`mover-${i + 1}`);
@@ -143,15 +155,57 @@ export class Harness {
   }
 
   startMover(name: string): ChildProcess {
-    const child = spawn(process.execPath, ['dist/node/mover.js', '--server', this.base, '--token-file', `${this.folder}/mover-token`, '--keys', `${this.folder}/keys`, '--name', name, '--log-level', process.env['LITHODEX_LOG'] ?? 'silent'], { stdio: ['ignore', 'inherit', 'inherit'] });
+    const child = spawn(
+      process.execPath,
+      [
+        'dist/node/mover.js',
+        '--server',
+        this.base,
+        '--token-file',
+        `${this.folder}/mover-token`,
+        '--keys',
+        `${this.folder}/keys`,
+        '--name',
+        name,
+        '--log-level',
+        process.env['LITHODEX_LOG'] ?? 'silent',
+      ],
+      { stdio: ['ignore', 'inherit', 'inherit'] },
+    );
     this.movers.set(name, child);
     return child;
+  }
+
+  private process: ChildProcess | undefined;
+
+  /** Moves the server into a process of its own (on the same port), so that it can be killed. */
+  async detachServer(): Promise<void> {
+    if (!this.process) await this.server.close();
+    const file = `${this.folder}/config.json`;
+    fs.writeFileSync(file, JSON.stringify(this.config()));
+    const child = fork('dist/node/server.js', [file], { stdio: ['ignore', 'inherit', 'inherit', 'ipc'] });
+    this.process = child;
+    await new Promise((resolve, reject) => {
+      child.once('message', resolve);
+      child.once('exit', () => {
+        reject(new Error('the server process ended'));
+      });
+    });
+  }
+
+  /** Kills the server process at once. */
+  async killServer(): Promise<void> {
+    const child = this.process;
+    if (child?.exitCode !== null || child.signalCode !== null) return;
+    const gone = new Promise((resume) => child.once('exit', resume));
+    child.kill('SIGKILL');
+    await gone;
   }
 
   /** Kills a mover at once, as a power cut would. */
   async killMover(name: string): Promise<void> {
     const child = this.movers.get(name);
-    if (!child || child.exitCode !== null) return;
+    if (child?.exitCode !== null || child.signalCode !== null) return;
     const gone = new Promise((resume) => child.once('exit', resume));
     child.kill('SIGKILL');
     await gone;
@@ -171,12 +225,15 @@ export class Harness {
 
   /** A client with a fresh token. */
   async withToken(role: Role | 'mover'): Promise<Client> {
-    return new Client(() => this.base, role === 'mover' ? this.moverToken : await issueToken(this.server.deps, `test ${role}`, role, 'setup'));
+    return new Client(
+      () => this.base,
+      role === 'mover' ? this.moverToken : await issueToken(this.server.deps, `test ${role}`, role, 'setup'),
+    );
   }
 
   /** Waits until a mover answers questions. */
   async moverReady(): Promise<void> {
-    for (const until = Date.now() + 20_000; !this.server.deps.movers.present().length; ) {
+    for (const until = Date.now() + 20_000; !this.server.deps.movers.present().length;) {
       if (Date.now() > until) throw new Error('no mover came');
       await new Promise((resume) => setTimeout(resume, 50));
     }
@@ -195,7 +252,8 @@ export class Harness {
 
   async stop(): Promise<void> {
     for (const name of this.movers.keys()) await this.killMover(name);
-    await this.server.close();
+    if (this.process) await this.killServer();
+    else await this.server.close();
     await this.db.stop();
     fs.rmSync(this.folder, { recursive: true, force: true });
   }
@@ -203,5 +261,15 @@ export class Harness {
 
 /** A policy that runs by hand and keeps two weeks. */
 export function policyFor(workloads: number[], targetId: string, more: Partial<BodyInput<'addPolicy'>> = {}): BodyInput<'addPolicy'> {
-  return { name: 'Server room', workloads, tags: [], kind: 'incremental', schedule: { every: 'hand' }, zone: 'Europe/Oslo', keep: { by: 'days', days: 14 }, targetId, ...more };
+  return {
+    name: 'Server room',
+    workloads,
+    tags: [],
+    kind: 'incremental',
+    schedule: { every: 'hand' },
+    zone: 'Europe/Oslo',
+    keep: { by: 'days', days: 14 },
+    targetId,
+    ...more,
+  };
 }

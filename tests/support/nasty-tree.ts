@@ -71,11 +71,17 @@ export function makeNastyTree(base: string): void {
  */
 export function describeTree(base: string): string {
   const run = (command: string) =>
-    execFileSync('bash', ['-c', `set -o pipefail; cd "$0" && ${command}`, base], { encoding: 'latin1', maxBuffer: 1 << 28, env: { ...process.env, LC_ALL: 'C' } });
+    execFileSync('bash', ['-c', `set -o pipefail; cd "$0" && ${command}`, base], {
+      encoding: 'latin1',
+      maxBuffer: 1 << 28,
+      env: { ...process.env, LC_ALL: 'C' },
+    });
   const facts = run(`find . -printf '%P|%y|%m|%U|%G|%T@|%l|%n\\0' | sed -z 's/|d|\\(.*\\)|[0-9]*$/|d|\\1|-/' | sort -z | tr '\\0' '\\n'`);
   const sizes = run(`find . -type f -printf '%P|%s\\0' | sort -z | tr '\\0' '\\n'`);
   const sums = run(`find . -type f -print0 | sort -z | xargs -0 -r b2sum -z | tr '\\0' '\\n'`);
-  const attributes = run(`find . \\( -type f -o -type d \\) -print0 | sort -z | xargs -0 -r getfattr -d -m - -e hex -h --absolute-names 2>/dev/null || true`);
+  const attributes = run(
+    `find . \\( -type f -o -type d \\) -print0 | sort -z | xargs -0 -r getfattr -d -m - -e hex -h --absolute-names 2>/dev/null || true`,
+  );
   return [facts, sizes, sums, attributes].join('\n--\n');
 }
 

@@ -110,7 +110,11 @@ export const WorkloadDetail = WorkloadRow.extend({
 });
 export type WorkloadDetail = z.infer<typeof WorkloadDetail>;
 
-export const TargetBody = z.object({ name: Name, folder: z.string().regex(/^\//).max(4000), location: z.string().trim().max(80).default('') });
+export const TargetBody = z.object({
+  name: Name,
+  folder: z.string().regex(/^\//).max(4000),
+  location: z.string().trim().max(80).default(''),
+});
 export type TargetBody = z.infer<typeof TargetBody>;
 export const Target = z.object({
   id: Uuid,

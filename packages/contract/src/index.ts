@@ -8,5 +8,7 @@ export * from './runs';
 export * from './recover';
 export * from './watch';
 export * from './mover';
+export * from './route';
+export * from './mover-routes';
 export * from './routes';
 export * from './openapi';

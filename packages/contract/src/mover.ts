@@ -109,12 +109,23 @@ export const CommitPoint = Attempt.extend({ point: PointTotals });
 
 export const RestoredItems = Attempt.extend({
   seq: Count,
-  items: z.array(z.object({ path: ByteString, action: z.string().max(20), kind: z.string().max(10), bytes: Bytes, remark: z.string().max(4000) })).max(5000),
+  items: z
+    .array(z.object({ path: ByteString, action: z.string().max(20), kind: z.string().max(10), bytes: Bytes, remark: z.string().max(4000) }))
+    .max(5000),
 });
 export const Finish = Attempt.extend({
   outcome: z.enum(['done', 'failed', 'stopped']),
   cause: Cause.nullable(),
-  counts: z.object({ items: Count, files: Count, bytes: Bytes, read: Bytes, stored: Bytes, warnings: Count, failed: Count, missing: Count }),
+  counts: z.object({
+    items: Count,
+    files: Count,
+    bytes: Bytes,
+    read: Bytes,
+    stored: Bytes,
+    warnings: Count,
+    failed: Count,
+    missing: Count,
+  }),
   phases: z.array(z.object({ name: z.string().max(40), ms: z.number() })),
   /** Measured seconds of real work and the bytes moved in them. */
   measured: z.object({ ms: z.number(), bytes: z.number() }),

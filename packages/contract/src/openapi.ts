@@ -1,7 +1,8 @@
 import { z } from 'zod';
 import { apiErrors } from './errors';
 import { ErrorBody } from './common';
-import { routes, type Route } from './routes';
+import type { Route } from './route';
+import { routes } from './routes';
 
 type Json = Record<string, unknown>;
 const schemaOf = (schema: z.ZodType, io: 'input' | 'output') => z.toJSONSchema(schema, { io, unrepresentable: 'any' }) as Json;

@@ -17,7 +17,14 @@ export const Me = z.object({
 });
 export type Me = z.infer<typeof Me>;
 
-export const Person = z.object({ id: Id, name: z.string(), display: z.string(), role: Role, remit: z.array(Id).nullable(), disabled: z.boolean() });
+export const Person = z.object({
+  id: Id,
+  name: z.string(),
+  display: z.string(),
+  role: Role,
+  remit: z.array(Id).nullable(),
+  disabled: z.boolean(),
+});
 export type Person = z.infer<typeof Person>;
 export const NewPerson = z.object({
   name: z.string().regex(/^[a-z][a-z0-9.-]{1,39}$/),

@@ -45,7 +45,10 @@ export type Version = z.infer<typeof Version>;
 export const VersionsQuery = z.object({ workload: z.coerce.number().int().positive(), path: EscapedPath });
 export const Versions = z.object({ rows: z.array(Version) });
 
-export const SearchQuery = ListQuery.extend({ q: z.string().trim().min(2).max(200), workload: z.coerce.number().int().positive().optional() });
+export const SearchQuery = ListQuery.extend({
+  q: z.string().trim().min(2).max(200),
+  workload: z.coerce.number().int().positive().optional(),
+});
 export const Found = z.object({
   workload: z.object({ id: Id, name: z.string() }),
   path: EscapedPath,
@@ -59,7 +62,16 @@ export const Found = z.object({
 });
 export type Found = z.infer<typeof Found>;
 
-const Side = z.object({ kind: z.string(), size: Bytes, mtimeNs: z.string(), mode: z.int(), uid: z.int(), gid: z.int(), attributes: Count, linkTarget: z.string().nullable() });
+const Side = z.object({
+  kind: z.string(),
+  size: Bytes,
+  mtimeNs: z.string(),
+  mode: z.int(),
+  uid: z.int(),
+  gid: z.int(),
+  attributes: Count,
+  linkTarget: z.string().nullable(),
+});
 export const ComparedItem = z.object({
   name: z.string(),
   since: z.enum(['same', 'changed', 'gone', 'new', 'unknown']),

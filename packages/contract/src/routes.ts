@@ -1,34 +1,14 @@
 import { z } from 'zod';
 import * as c from './common';
 import * as estate from './estate';
-import * as mover from './mover';
+import { moverRoutes } from './mover-routes';
 import * as people from './people';
 import * as policy from './policy';
 import * as recover from './recover';
-import { everyRole, keepers, readers, restorers, runners, type Access } from './roles';
+import { everyRole, keepers, readers, restorers, runners } from './roles';
+import { byId, byUuid, large, route, type Route } from './route';
 import * as runs from './runs';
 import * as watch from './watch';
-
-export interface Route {
-  readonly method: 'get' | 'post' | 'put' | 'delete';
-  /** Below /api/v1, in Express form. */
-  readonly path: string;
-  readonly summary: string;
-  readonly access: Access;
-  readonly params?: z.ZodObject;
-  readonly query?: z.ZodObject;
-  readonly body?: z.ZodType;
-  readonly response?: z.ZodType;
-  /** The body or the answer is no JSON. */
-  readonly raw?: boolean;
-  /** Largest body in bytes; 1 MiB when not said. */
-  readonly limit?: number;
-}
-
-const byId = z.object({ id: z.coerce.number().int().positive() });
-const byUuid = z.object({ id: c.Uuid });
-const route = <R extends Route>(r: R): R => r;
-const large = 32 << 20;
 
 /** Every route of the API: what it takes, what it gives, who may call it. The server, the documentation and the tests walk this table. */
 export const routes = {
@@ -36,70 +16,380 @@ export const routes = {
   me: route({ method: 'get', path: '/session', summary: 'Who is signed in', access: everyRole, response: people.Me }),
   signOut: route({ method: 'delete', path: '/session', summary: 'Sign out', access: everyRole, response: c.Empty }),
 
-  watch: route({ method: 'get', path: '/watch', summary: 'The morning check', access: readers, query: z.object({ nights: z.coerce.number().int().min(1).max(7).default(1) }), response: watch.Watch }),
+  watch: route({
+    method: 'get',
+    path: '/watch',
+    summary: 'The morning check',
+    access: readers,
+    query: z.object({ nights: z.coerce.number().int().min(1).max(7).default(1) }),
+    response: watch.Watch,
+  }),
   ledge: route({ method: 'get', path: '/ledge', summary: 'What runs now and next', access: readers, response: watch.Ledge }),
-  find: route({ method: 'get', path: '/find', summary: 'Find workloads, policies, runs and files', access: readers, query: z.object({ q: z.string().trim().min(1).max(200) }), response: z.object({ hits: z.array(watch.FinderHit) }) }),
+  find: route({
+    method: 'get',
+    path: '/find',
+    summary: 'Find workloads, policies, runs and files',
+    access: readers,
+    query: z.object({ q: z.string().trim().min(1).max(200) }),
+    response: z.object({ hits: z.array(watch.FinderHit) }),
+  }),
   events: route({ method: 'get', path: '/events', summary: 'Live changes as server-sent events', access: everyRole, raw: true }),
 
-  estate: route({ method: 'get', path: '/estate', summary: 'All workloads with their coverage, now or as of a moment', access: everyRole, query: z.object({ at: z.coerce.number().int().optional(), q: z.string().max(200).optional() }), response: estate.Estate }),
-  testSource: route({ method: 'post', path: '/sources/test', summary: 'Test a connection without saving it', access: keepers, body: estate.SourceBody, response: estate.ConnectionTest }),
-  addSource: route({ method: 'post', path: '/sources', summary: 'Connect a source', access: keepers, body: estate.SourceBody, response: z.object({ id: c.Id, workloadId: c.Id }) }),
-  changeSource: route({ method: 'put', path: '/sources/:id', summary: 'Change a source', access: keepers, params: byId, body: estate.SourceBody, response: c.Empty }),
-  removeSource: route({ method: 'delete', path: '/sources/:id', summary: 'Disconnect a source that has no points', access: keepers, params: byId, response: c.Empty }),
-  discover: route({ method: 'get', path: '/sources/:id/folders', summary: 'Look into a source, live', access: readers, params: byId, query: z.object({ path: c.EscapedPath.default('') }), response: estate.Discovered }),
-  workload: route({ method: 'get', path: '/workloads/:id', summary: 'One workload with its points', access: everyRole, params: byId, response: estate.WorkloadDetail }),
-  tagWorkload: route({ method: 'put', path: '/workloads/:id/tags', summary: 'Set the tags of a workload', access: keepers, params: byId, body: z.object({ tags: z.array(c.Name).max(30) }), response: c.Empty }),
-  protectOnce: route({ method: 'post', path: '/workloads/:id/run', summary: 'Protect one workload now, with a retention of its own', access: runners, params: byId, body: runs.OnDemand, response: runs.Started }),
-  liftSuspicion: route({ method: 'post', path: '/workloads/:id/lift', summary: 'Say that suspect points are harmless: expiry goes on', access: keepers, params: byId, body: z.object({ reason: c.Reason }), response: c.Empty }),
+  estate: route({
+    method: 'get',
+    path: '/estate',
+    summary: 'All workloads with their coverage, now or as of a moment',
+    access: everyRole,
+    query: z.object({ at: z.coerce.number().int().optional(), q: z.string().max(200).optional() }),
+    response: estate.Estate,
+  }),
+  testSource: route({
+    method: 'post',
+    path: '/sources/test',
+    summary: 'Test a connection without saving it',
+    access: keepers,
+    body: estate.SourceBody,
+    response: estate.ConnectionTest,
+  }),
+  addSource: route({
+    method: 'post',
+    path: '/sources',
+    summary: 'Connect a source',
+    access: keepers,
+    body: estate.SourceBody,
+    response: z.object({ id: c.Id, workloadId: c.Id }),
+  }),
+  changeSource: route({
+    method: 'put',
+    path: '/sources/:id',
+    summary: 'Change a source',
+    access: keepers,
+    params: byId,
+    body: estate.SourceBody,
+    response: c.Empty,
+  }),
+  removeSource: route({
+    method: 'delete',
+    path: '/sources/:id',
+    summary: 'Disconnect a source that has no points',
+    access: keepers,
+    params: byId,
+    response: c.Empty,
+  }),
+  discover: route({
+    method: 'get',
+    path: '/sources/:id/folders',
+    summary: 'Look into a source, live',
+    access: readers,
+    params: byId,
+    query: z.object({ path: c.EscapedPath.default('') }),
+    response: estate.Discovered,
+  }),
+  workload: route({
+    method: 'get',
+    path: '/workloads/:id',
+    summary: 'One workload with its points',
+    access: everyRole,
+    params: byId,
+    response: estate.WorkloadDetail,
+  }),
+  tagWorkload: route({
+    method: 'put',
+    path: '/workloads/:id/tags',
+    summary: 'Set the tags of a workload',
+    access: keepers,
+    params: byId,
+    body: z.object({ tags: z.array(c.Name).max(30) }),
+    response: c.Empty,
+  }),
+  protectOnce: route({
+    method: 'post',
+    path: '/workloads/:id/run',
+    summary: 'Protect one workload now, with a retention of its own',
+    access: runners,
+    params: byId,
+    body: runs.OnDemand,
+    response: runs.Started,
+  }),
+  liftSuspicion: route({
+    method: 'post',
+    path: '/workloads/:id/lift',
+    summary: 'Say that suspect points are harmless: expiry goes on',
+    access: keepers,
+    params: byId,
+    body: z.object({ reason: c.Reason }),
+    response: c.Empty,
+  }),
 
-  listPolicies: route({ method: 'get', path: '/policies', summary: 'All policies', access: readers, query: c.ListQuery, response: c.page(policy.Policy) }),
+  listPolicies: route({
+    method: 'get',
+    path: '/policies',
+    summary: 'All policies',
+    access: readers,
+    query: c.ListQuery,
+    response: c.page(policy.Policy),
+  }),
   getPolicy: route({ method: 'get', path: '/policies/:id', summary: 'One policy', access: readers, params: byId, response: policy.Policy }),
-  addPolicy: route({ method: 'post', path: '/policies', summary: 'Put a new policy in force', access: keepers, body: policy.PolicyBody, response: z.object({ id: c.Id }) }),
-  changePolicy: route({ method: 'put', path: '/policies/:id', summary: 'Put a changed policy in force', access: keepers, params: byId, body: policy.PolicyBody, response: c.Empty }),
-  removePolicy: route({ method: 'delete', path: '/policies/:id', summary: 'End a policy; its points stay until they expire', access: keepers, params: byId, response: c.Empty }),
-  consequences: route({ method: 'post', path: '/policies/consequences', summary: 'What a draft would do', access: readers, body: z.object({ id: c.Id.nullable(), body: policy.PolicyBody }), response: policy.Consequences }),
-  runPolicy: route({ method: 'post', path: '/policies/:id/run', summary: 'Run a policy now', access: runners, params: byId, body: z.object({ trial: z.boolean().default(false) }), response: runs.Started }),
+  addPolicy: route({
+    method: 'post',
+    path: '/policies',
+    summary: 'Put a new policy in force',
+    access: keepers,
+    body: policy.PolicyBody,
+    response: z.object({ id: c.Id }),
+  }),
+  changePolicy: route({
+    method: 'put',
+    path: '/policies/:id',
+    summary: 'Put a changed policy in force',
+    access: keepers,
+    params: byId,
+    body: policy.PolicyBody,
+    response: c.Empty,
+  }),
+  removePolicy: route({
+    method: 'delete',
+    path: '/policies/:id',
+    summary: 'End a policy; its points stay until they expire',
+    access: keepers,
+    params: byId,
+    response: c.Empty,
+  }),
+  consequences: route({
+    method: 'post',
+    path: '/policies/consequences',
+    summary: 'What a draft would do',
+    access: readers,
+    body: z.object({ id: c.Id.nullable(), body: policy.PolicyBody }),
+    response: policy.Consequences,
+  }),
+  runPolicy: route({
+    method: 'post',
+    path: '/policies/:id/run',
+    summary: 'Run a policy now',
+    access: runners,
+    params: byId,
+    body: z.object({ trial: z.boolean().default(false) }),
+    response: runs.Started,
+  }),
 
-  listTargets: route({ method: 'get', path: '/targets', summary: 'All targets', access: readers, response: z.object({ rows: z.array(estate.Target) }) }),
-  testTarget: route({ method: 'post', path: '/targets/test', summary: 'Test a target without saving it', access: keepers, body: estate.TargetBody, response: estate.TargetTest }),
-  addTarget: route({ method: 'post', path: '/targets', summary: 'Add a disk folder as target', access: keepers, body: estate.TargetBody, response: z.object({ id: c.Uuid }) }),
-  envelope: route({ method: 'post', path: '/targets/:id/envelope', summary: 'Key envelope of a target, wrapped by a passphrase', access: keepers, params: byUuid, body: z.object({ passphrase: z.string().min(12).max(200) }), response: estate.Envelope }),
+  listTargets: route({
+    method: 'get',
+    path: '/targets',
+    summary: 'All targets',
+    access: readers,
+    response: z.object({ rows: z.array(estate.Target) }),
+  }),
+  testTarget: route({
+    method: 'post',
+    path: '/targets/test',
+    summary: 'Test a target without saving it',
+    access: keepers,
+    body: estate.TargetBody,
+    response: estate.TargetTest,
+  }),
+  addTarget: route({
+    method: 'post',
+    path: '/targets',
+    summary: 'Add a disk folder as target',
+    access: keepers,
+    body: estate.TargetBody,
+    response: z.object({ id: c.Uuid }),
+  }),
+  envelope: route({
+    method: 'post',
+    path: '/targets/:id/envelope',
+    summary: 'Key envelope of a target, wrapped by a passphrase',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ passphrase: z.string().min(12).max(200) }),
+    response: estate.Envelope,
+  }),
 
-  listRuns: route({ method: 'get', path: '/runs', summary: 'Runs, newest first', access: everyRole, query: runs.RunsQuery, response: c.page(runs.RunRow) }),
-  getRun: route({ method: 'get', path: '/runs/:id', summary: 'One run with its tasks', access: everyRole, params: byId, response: runs.RunDetail }),
-  runLog: route({ method: 'get', path: '/runs/:id/log', summary: 'Log of a run, searchable', access: everyRole, params: byId, query: runs.LogQuery, response: c.page(runs.LogLine) }),
-  runLogFile: route({ method: 'get', path: '/runs/:id/log.txt', summary: 'Log of a run as a file', access: everyRole, params: byId, raw: true }),
+  listRuns: route({
+    method: 'get',
+    path: '/runs',
+    summary: 'Runs, newest first',
+    access: everyRole,
+    query: runs.RunsQuery,
+    response: c.page(runs.RunRow),
+  }),
+  getRun: route({
+    method: 'get',
+    path: '/runs/:id',
+    summary: 'One run with its tasks',
+    access: everyRole,
+    params: byId,
+    response: runs.RunDetail,
+  }),
+  runLog: route({
+    method: 'get',
+    path: '/runs/:id/log',
+    summary: 'Log of a run, searchable',
+    access: everyRole,
+    params: byId,
+    query: runs.LogQuery,
+    response: c.page(runs.LogLine),
+  }),
+  runLogFile: route({
+    method: 'get',
+    path: '/runs/:id/log.txt',
+    summary: 'Log of a run as a file',
+    access: everyRole,
+    params: byId,
+    raw: true,
+  }),
   stopRun: route({ method: 'post', path: '/runs/:id/stop', summary: 'Stop a run', access: runners, params: byId, response: c.Empty }),
-  retryRun: route({ method: 'post', path: '/runs/:id/retry', summary: 'Run again what did not end well', access: runners, params: byId, response: runs.Started }),
+  retryRun: route({
+    method: 'post',
+    path: '/runs/:id/retry',
+    summary: 'Run again what did not end well',
+    access: runners,
+    params: byId,
+    response: runs.Started,
+  }),
 
-  tree: route({ method: 'get', path: '/points/:id/tree', summary: 'One folder of a point', access: everyRole, params: byUuid, query: recover.TreeQuery, response: recover.Tree }),
-  compare: route({ method: 'get', path: '/points/:id/compare', summary: 'An item or a folder of a point beside what is there now', access: everyRole, params: byUuid, query: recover.CompareQuery, response: recover.Compared }),
-  holdPoint: route({ method: 'post', path: '/points/:id/hold', summary: 'Keep a point until a person lets it go', access: keepers, params: byUuid, body: z.object({ reason: c.Reason }), response: c.Empty }),
-  releasePoint: route({ method: 'delete', path: '/points/:id/hold', summary: 'Let a kept point go: retention decides again', access: keepers, params: byUuid, response: c.Empty }),
-  versions: route({ method: 'get', path: '/versions', summary: 'All versions of one item', access: everyRole, query: recover.VersionsQuery, response: recover.Versions }),
-  search: route({ method: 'get', path: '/search', summary: 'Find items by name over all points', access: everyRole, query: recover.SearchQuery, response: c.page(recover.Found) }),
-  planRestore: route({ method: 'post', path: '/restores/plan', summary: 'What a restore would do', access: restorers, body: runs.PlanBody, response: runs.RestorePlan, limit: large }),
-  startRestore: route({ method: 'post', path: '/restores', summary: 'Start a restore or prepare a download', access: restorers, body: runs.RestoreBody, response: runs.Started, limit: large }),
-  download: route({ method: 'get', path: '/restores/:id/download', summary: 'Fetch a prepared download', access: restorers, params: byId, raw: true }),
+  tree: route({
+    method: 'get',
+    path: '/points/:id/tree',
+    summary: 'One folder of a point',
+    access: everyRole,
+    params: byUuid,
+    query: recover.TreeQuery,
+    response: recover.Tree,
+  }),
+  compare: route({
+    method: 'get',
+    path: '/points/:id/compare',
+    summary: 'An item or a folder of a point beside what is there now',
+    access: everyRole,
+    params: byUuid,
+    query: recover.CompareQuery,
+    response: recover.Compared,
+  }),
+  holdPoint: route({
+    method: 'post',
+    path: '/points/:id/hold',
+    summary: 'Keep a point until a person lets it go',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ reason: c.Reason }),
+    response: c.Empty,
+  }),
+  releasePoint: route({
+    method: 'delete',
+    path: '/points/:id/hold',
+    summary: 'Let a kept point go: retention decides again',
+    access: keepers,
+    params: byUuid,
+    response: c.Empty,
+  }),
+  versions: route({
+    method: 'get',
+    path: '/versions',
+    summary: 'All versions of one item',
+    access: everyRole,
+    query: recover.VersionsQuery,
+    response: recover.Versions,
+  }),
+  search: route({
+    method: 'get',
+    path: '/search',
+    summary: 'Find items by name over all points',
+    access: everyRole,
+    query: recover.SearchQuery,
+    response: c.page(recover.Found),
+  }),
+  planRestore: route({
+    method: 'post',
+    path: '/restores/plan',
+    summary: 'What a restore would do',
+    access: restorers,
+    body: runs.PlanBody,
+    response: runs.RestorePlan,
+    limit: large,
+  }),
+  startRestore: route({
+    method: 'post',
+    path: '/restores',
+    summary: 'Start a restore or prepare a download',
+    access: restorers,
+    body: runs.RestoreBody,
+    response: runs.Started,
+    limit: large,
+  }),
+  download: route({
+    method: 'get',
+    path: '/restores/:id/download',
+    summary: 'Fetch a prepared download',
+    access: restorers,
+    params: byId,
+    raw: true,
+  }),
 
-  listPeople: route({ method: 'get', path: '/people', summary: 'Who may sign in', access: ['administrator', 'auditor'], response: z.object({ rows: z.array(people.Person) }) }),
-  addPerson: route({ method: 'post', path: '/people', summary: 'Add a person', access: keepers, body: people.NewPerson, response: z.object({ id: c.Id }) }),
-  removePerson: route({ method: 'delete', path: '/people/:id', summary: 'Bar a person from signing in', access: keepers, params: byId, response: c.Empty }),
-  listTokens: route({ method: 'get', path: '/tokens', summary: 'API tokens, without their secrets', access: ['administrator', 'auditor'], response: z.object({ rows: z.array(people.Token) }) }),
-  addToken: route({ method: 'post', path: '/tokens', summary: 'Issue an API token; it is shown once', access: keepers, body: people.NewToken, response: people.IssuedToken }),
-  removeToken: route({ method: 'delete', path: '/tokens/:id', summary: 'Withdraw an API token', access: keepers, params: byId, response: c.Empty }),
-  audit: route({ method: 'get', path: '/audit', summary: 'The audit trail, newest first', access: ['administrator', 'auditor'], query: c.ListQuery, response: c.page(people.AuditRow) }),
-  checkAudit: route({ method: 'get', path: '/audit/check', summary: 'Check that no row of the audit trail was changed or removed', access: ['administrator', 'auditor'], response: people.AuditCheck }),
+  listPeople: route({
+    method: 'get',
+    path: '/people',
+    summary: 'Who may sign in',
+    access: ['administrator', 'auditor'],
+    response: z.object({ rows: z.array(people.Person) }),
+  }),
+  addPerson: route({
+    method: 'post',
+    path: '/people',
+    summary: 'Add a person',
+    access: keepers,
+    body: people.NewPerson,
+    response: z.object({ id: c.Id }),
+  }),
+  removePerson: route({
+    method: 'delete',
+    path: '/people/:id',
+    summary: 'Bar a person from signing in',
+    access: keepers,
+    params: byId,
+    response: c.Empty,
+  }),
+  listTokens: route({
+    method: 'get',
+    path: '/tokens',
+    summary: 'API tokens, without their secrets',
+    access: ['administrator', 'auditor'],
+    response: z.object({ rows: z.array(people.Token) }),
+  }),
+  addToken: route({
+    method: 'post',
+    path: '/tokens',
+    summary: 'Issue an API token; it is shown once',
+    access: keepers,
+    body: people.NewToken,
+    response: people.IssuedToken,
+  }),
+  removeToken: route({
+    method: 'delete',
+    path: '/tokens/:id',
+    summary: 'Withdraw an API token',
+    access: keepers,
+    params: byId,
+    response: c.Empty,
+  }),
+  audit: route({
+    method: 'get',
+    path: '/audit',
+    summary: 'The audit trail, newest first',
+    access: ['administrator', 'auditor'],
+    query: c.ListQuery,
+    response: c.page(people.AuditRow),
+  }),
+  checkAudit: route({
+    method: 'get',
+    path: '/audit/check',
+    summary: 'Check that no row of the audit trail was changed or removed',
+    access: ['administrator', 'auditor'],
+    response: people.AuditCheck,
+  }),
 
-  claim: route({ method: 'post', path: '/mover/claim', summary: 'Claim a task; waits up to 20 s for one', access: 'mover', body: mover.Claim, response: mover.Claimed }),
-  renew: route({ method: 'post', path: '/mover/tasks/:id/renew', summary: 'Renew a lease, report progress and log', access: 'mover', params: byUuid, body: mover.Renew, response: mover.Renewed, limit: large }),
-  sendItems: route({ method: 'post', path: '/mover/tasks/:id/items', summary: 'Load a batch of catalog changes', access: 'mover', params: byUuid, body: mover.ItemBatch, response: c.Empty, limit: large }),
-  commitPoint: route({ method: 'post', path: '/mover/tasks/:id/point', summary: 'Make the loaded point visible', access: 'mover', params: byUuid, body: mover.CommitPoint, response: c.Empty }),
-  sendRestored: route({ method: 'post', path: '/mover/tasks/:id/restored', summary: 'Report restored items', access: 'mover', params: byUuid, body: mover.RestoredItems, response: c.Empty, limit: large }),
-  stream: route({ method: 'post', path: '/mover/tasks/:id/stream', summary: 'Stream a download through to the person who asked', access: 'mover', params: byUuid, raw: true }),
-  finishTask: route({ method: 'post', path: '/mover/tasks/:id/finish', summary: 'End a task', access: 'mover', params: byUuid, body: mover.Finish, response: c.Empty }),
-  questions: route({ method: 'post', path: '/mover/questions', summary: 'Wait up to 20 s for a question', access: 'mover', body: mover.Claim, response: mover.Asked }),
-  answer: route({ method: 'post', path: '/mover/answers/:id', summary: 'Answer a question', access: 'mover', params: byUuid, body: mover.Answer, response: c.Empty, limit: large }),
+  ...moverRoutes,
 } as const satisfies Record<string, Route>;
 
 export type RouteName = keyof typeof routes;

@@ -29,7 +29,11 @@ export const Watch = z.object({
   now: Instant,
   zone: z.string(),
   from: Instant,
-  lead: z.object({ protected: Count, all: Count, parts: z.array(z.object({ tone: z.enum(['fault', 'warning', 'plain']), text: z.string() })) }),
+  lead: z.object({
+    protected: Count,
+    all: Count,
+    parts: z.array(z.object({ tone: z.enum(['fault', 'warning', 'plain']), text: z.string() })),
+  }),
   facts: z.object({
     newestBytes: Bytes,
     storedBytes: Bytes,
@@ -57,15 +61,36 @@ export const Watch = z.object({
 export type Watch = z.infer<typeof Watch>;
 
 export const Ledge = z.object({
-  running: z.array(z.object({ runId: Id, name: z.string(), startedAt: Instant, share: z.number().nullable(), leftMs: z.number().nullable(), text: z.string() })),
+  running: z.array(
+    z.object({
+      runId: Id,
+      name: z.string(),
+      startedAt: Instant,
+      share: z.number().nullable(),
+      leftMs: z.number().nullable(),
+      text: z.string(),
+    }),
+  ),
   waiting: Count,
   coming: z.array(z.object({ at: Instant, policyId: Id, name: z.string() })),
   now: Instant,
 });
 export type Ledge = z.infer<typeof Ledge>;
 
-export const FinderHit = z.object({ kind: z.enum(['workload', 'policy', 'run', 'file', 'place']), title: z.string(), note: z.string(), link: z.string(), query: z.record(z.string(), z.string()) });
+export const FinderHit = z.object({
+  kind: z.enum(['workload', 'policy', 'run', 'file', 'place']),
+  title: z.string(),
+  note: z.string(),
+  link: z.string(),
+  query: z.record(z.string(), z.string()),
+});
 export type FinderHit = z.infer<typeof FinderHit>;
 
-export const LiveEvent = z.object({ id: Id, kind: z.enum(['run', 'progress', 'policy', 'estate', 'point']), runId: Id.nullable(), workloadId: Id.nullable(), taskId: Uuid.nullable() });
+export const LiveEvent = z.object({
+  id: Id,
+  kind: z.enum(['run', 'progress', 'policy', 'estate', 'point']),
+  runId: Id.nullable(),
+  workloadId: Id.nullable(),
+  taskId: Uuid.nullable(),
+});
 export type LiveEvent = z.infer<typeof LiveEvent>;

@@ -52,7 +52,10 @@ export class ServerApi {
 
   /** Streams bytes to a route. */
   async stream(name: RouteName, id: string, body: Readable): Promise<void> {
-    const request = http.request(this.url(name, id), { method: 'POST', headers: { authorization: `Bearer ${this.token}`, 'content-type': 'application/octet-stream' } });
+    const request = http.request(this.url(name, id), {
+      method: 'POST',
+      headers: { authorization: `Bearer ${this.token}`, 'content-type': 'application/octet-stream' },
+    });
     const answered = new Promise<void>((resolve, reject) => {
       request.on('response', (response) => {
         response.resume();

@@ -19,7 +19,21 @@ export function causeOf(error: unknown): Cause {
     return { code: error.code, message: error.message, remedy: remedies[error.code] ?? 'See the log for the details, then retry.' };
   }
   const code = systemCode(error);
-  if (code === 'ENOENT' || code === 'ENOTDIR') return { code: 'SOURCE_VANISHED', message: 'The folder of the source is not there.', remedy: 'Connect or mount it again, or change the source, then retry.' };
-  if (code === 'EACCES' || code === 'EPERM') return { code: 'SOURCE_REFUSED', message: 'The folder of the source may not be read.', remedy: 'Give the reading account the right to it, then retry.' };
-  return { code: 'UNEXPECTED', message: error instanceof Error ? error.message : String(error), remedy: 'See the log for the details, then retry.' };
+  if (code === 'ENOENT' || code === 'ENOTDIR')
+    return {
+      code: 'SOURCE_VANISHED',
+      message: 'The folder of the source is not there.',
+      remedy: 'Connect or mount it again, or change the source, then retry.',
+    };
+  if (code === 'EACCES' || code === 'EPERM')
+    return {
+      code: 'SOURCE_REFUSED',
+      message: 'The folder of the source may not be read.',
+      remedy: 'Give the reading account the right to it, then retry.',
+    };
+  return {
+    code: 'UNEXPECTED',
+    message: error instanceof Error ? error.message : String(error),
+    remedy: 'See the log for the details, then retry.',
+  };
 }

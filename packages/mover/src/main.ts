@@ -5,11 +5,23 @@ import { pino } from 'pino';
 import { Mover } from './mover';
 
 const { values } = parseArgs({
-  options: { server: { type: 'string' }, 'token-file': { type: 'string' }, keys: { type: 'string' }, name: { type: 'string' }, 'log-level': { type: 'string' } },
+  options: {
+    server: { type: 'string' },
+    'token-file': { type: 'string' },
+    keys: { type: 'string' },
+    name: { type: 'string' },
+    'log-level': { type: 'string' },
+  },
 });
-if (!values.server || !values['token-file'] || !values.keys) throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME]');
+if (!values.server || !values['token-file'] || !values.keys)
+  throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME]');
 const mover = new Mover(
-  { server: values.server, token: readFileSync(values['token-file'], 'utf8').trim(), keysFolder: values.keys, name: values.name ?? hostname() },
+  {
+    server: values.server,
+    token: readFileSync(values['token-file'], 'utf8').trim(),
+    keysFolder: values.keys,
+    name: values.name ?? hostname(),
+  },
   pino({ level: values['log-level'] ?? 'info' }),
 );
 mover.start();

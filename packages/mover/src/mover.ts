@@ -26,7 +26,8 @@ export class Mover {
     const data: ThreadStart = { ...options, stop: new SharedArrayBuffer(4) };
     this.questions = new Worker(threadFile('task-thread'), { workerData: data });
     this.questions.on('message', (message: FromThread) => {
-      if (message.type === 'answer') void this.api.call('answer', { ok: message.ok, answer: message.answer }, message.id).catch(() => undefined);
+      if (message.type === 'answer')
+        void this.api.call('answer', { ok: message.ok, answer: message.answer }, message.id).catch(() => undefined);
     });
   }
 
@@ -48,15 +49,26 @@ export class Mover {
 
   private workLoop(runner: TaskRunner): Promise<void> {
     return this.keepTrying(async () => {
-      const { task } = await this.api.call('claim', { mover: this.options.name }, undefined, AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]));
+      const { task } = await this.api.call(
+        'claim',
+        { mover: this.options.name },
+        undefined,
+        AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
+      );
       if (task) await runner.run(task);
     });
   }
 
   private questionLoop(): Promise<void> {
     return this.keepTrying(async () => {
-      const asked = await this.api.call('questions', { mover: this.options.name }, undefined, AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]));
-      if (asked.id && asked.question) this.questions.postMessage({ type: 'question', id: asked.id, question: asked.question } satisfies ToThread);
+      const asked = await this.api.call(
+        'questions',
+        { mover: this.options.name },
+        undefined,
+        AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
+      );
+      if (asked.id && asked.question)
+        this.questions.postMessage({ type: 'question', id: asked.id, question: asked.question } satisfies ToThread);
     });
   }
 

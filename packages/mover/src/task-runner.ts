@@ -31,7 +31,7 @@ export class TaskRunner {
   }
 
   private thread(): Worker {
-    const data: ThreadStart = { ...this.options, stop: this.stop.buffer as SharedArrayBuffer };
+    const data: ThreadStart = { ...this.options, stop: this.stop.buffer };
     this.worker ??= new Worker(threadFile('task-thread'), { workerData: data });
     return this.worker;
   }

@@ -19,7 +19,8 @@ export interface ThreadStart {
   readonly stop: SharedArrayBuffer;
 }
 
-export type ToThread = { readonly type: 'task'; readonly task: ClaimedTask } | { readonly type: 'question'; readonly id: string; readonly question: Question };
+export type ToThread =
+  { readonly type: 'task'; readonly task: ClaimedTask } | { readonly type: 'question'; readonly id: string; readonly question: Question };
 
 export interface TaskEnd {
   readonly outcome: 'done' | 'failed' | 'stopped';
@@ -110,16 +111,22 @@ function targetsOf(task: ClaimedTask): string[] {
 }
 
 parentPort!.on('message', (message: ToThread) => {
-  if (message.type === 'task') void runTask(message.task).then((end) => {
-    say({ type: 'end', end });
-  });
+  if (message.type === 'task')
+    void runTask(message.task).then((end) => {
+      say({ type: 'end', end });
+    });
   else
     answerQuestion(message.question, stores).then(
       (answer) => {
         say({ type: 'answer', id: message.id, ok: true, answer });
       },
       (error: unknown) => {
-        say({ type: 'answer', id: message.id, ok: false, answer: { code: systemCode(error) ?? 'UNEXPECTED', message: error instanceof Error ? error.message : String(error) } });
+        say({
+          type: 'answer',
+          id: message.id,
+          ok: false,
+          answer: { code: systemCode(error) ?? 'UNEXPECTED', message: error instanceof Error ? error.message : String(error) },
+        });
       },
     );
 });

@@ -45,7 +45,14 @@ export function createApp(deps: Deps): Express {
   const { config, db, log } = deps;
   const app = express();
   app.disable('x-powered-by');
-  app.use(pinoHttp({ logger: log, autoLogging: { ignore: (req) => (req.url ?? '').startsWith('/api/v1/mover') }, redact: ['req.headers.authorization', 'req.headers.cookie', 'res.headers["set-cookie"]'], customLogLevel: (_q, res, error) => (error || res.statusCode >= 500 ? 'error' : 'debug') }));
+  app.use(
+    pinoHttp({
+      logger: log,
+      autoLogging: { ignore: (req) => (req.url ?? '').startsWith('/api/v1/mover') },
+      redact: ['req.headers.authorization', 'req.headers.cookie', 'res.headers["set-cookie"]'],
+      customLogLevel: (_q, res, error) => (error || res.statusCode >= 500 ? 'error' : 'debug'),
+    }),
+  );
   app.use((_req, res, next) => {
     res.locals['nonce'] = randomBytes(16).toString('base64');
     next();
@@ -123,7 +130,10 @@ function serveWeb(app: Express, webDir: string): void {
       next(new ApiError('NOT_FOUND'));
       return;
     }
-    res.set('Cache-Control', 'no-store').type('html').send(index.replaceAll('__CSP_NONCE__', nonceOf(res)));
+    res
+      .set('Cache-Control', 'no-store')
+      .type('html')
+      .send(index.replaceAll('__CSP_NONCE__', nonceOf(res)));
   });
 }
 

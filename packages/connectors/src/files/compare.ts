@@ -41,7 +41,9 @@ export async function compareItem(root: string, path: string, then: TreeEntry, t
   if (!now) return { name: then.name, since: 'gone', then, now: undefined, sameContent: undefined };
   let sameContent: boolean | undefined;
   if (then.kind === 'file' && now.kind === 'file' && !then.unread) {
-    const fd = withShortPath(`${root}/${path}`, (p) => fs.openSync(p, fs.constants.O_RDONLY | fs.constants.O_NOFOLLOW | fs.constants.O_NONBLOCK));
+    const fd = withShortPath(`${root}/${path}`, (p) =>
+      fs.openSync(p, fs.constants.O_RDONLY | fs.constants.O_NOFOLLOW | fs.constants.O_NONBLOCK),
+    );
     try {
       sameContent = await contentMatches(fd, then, trees, keys);
     } finally {

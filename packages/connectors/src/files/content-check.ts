@@ -32,7 +32,7 @@ export class RangeCursor {
   /** Where the next `length` bytes go: `at` in the chunk, `offset` in the file, `count` bytes. */
   next(length: number): { at: number; offset: number; count: number }[] {
     const places: { at: number; offset: number; count: number }[] = [];
-    for (let at = 0; at < length; ) {
+    for (let at = 0; at < length;) {
       const range = this.ranges[this.range];
       if (!range) throw new RangeError('more content than ranges');
       const count = Math.min(length - at, range[1] - this.done);

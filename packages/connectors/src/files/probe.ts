@@ -35,9 +35,13 @@ export function probe(root: string, user: string | undefined): ProbeResult {
   if (user && !account) return fault(`The mover's machine has no account named ${user}.`, 'to read the source with its rights');
   if (!root.startsWith('/')) return fault('The folder must be given from the root, starting with /.', 'to find it on the mover');
   try {
-    if (!posix.asAccount(account, () => fs.statSync(Buffer.from(root, 'latin1')).isDirectory())) return fault('This is not a folder.', 'to read its content');
+    if (!posix.asAccount(account, () => fs.statSync(Buffer.from(root, 'latin1')).isDirectory()))
+      return fault('This is not a folder.', 'to read its content');
   } catch (error) {
-    return fault(systemCode(error) === 'ENOENT' ? 'There is no such folder on the mover.' : `The folder can not be reached (${systemCode(error)}).`, 'to read its content');
+    return fault(
+      systemCode(error) === 'ENOENT' ? 'There is no such folder on the mover.' : `The folder can not be reached (${systemCode(error)}).`,
+      'to read its content',
+    );
   }
   const waiting = [''];
   let looked = 0;

@@ -1,6 +1,24 @@
 import fs from 'node:fs';
-import { baseName, besideName, decideConflict, joinPath, parentPath, safeParts, type ConflictRule, type RestoreAction } from '@lithodex/core';
-import { EngineError, inFolder, openFolderBelow, systemCode, type ChunkReader, type KeySet, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import {
+  baseName,
+  besideName,
+  decideConflict,
+  joinPath,
+  parentPath,
+  safeParts,
+  type ConflictRule,
+  type RestoreAction,
+} from '@lithodex/core';
+import {
+  EngineError,
+  inFolder,
+  openFolderBelow,
+  systemCode,
+  type ChunkReader,
+  type KeySet,
+  type TreeEntry,
+  type TreeReader,
+} from '@lithodex/engine';
 import { contentMatches, RangeCursor } from './content-check';
 import { applyMetadata, makeSpecial } from './metadata';
 
@@ -146,7 +164,11 @@ export class Restorer {
     const path = inFolder(folder, entry.name);
     if (entry.kind === 'link') return there.isSymbolicLink() && fs.readlinkSync(path, 'latin1') === entry.linkTarget;
     if (entry.kind !== 'file') return entry.kind === 'fifo' ? there.isFIFO() : false;
-    const plain = there.isFile() && Number(there.size) === entry.size && there.mtimeNs === entry.mtimeNs && (Number(there.mode) & 0o7777) === entry.mode;
+    const plain =
+      there.isFile() &&
+      Number(there.size) === entry.size &&
+      there.mtimeNs === entry.mtimeNs &&
+      (Number(there.mode) & 0o7777) === entry.mode;
     if (!plain) return false;
     const fd = fs.openSync(path, O_RDONLY | O_NOFOLLOW);
     try {
@@ -166,7 +188,11 @@ export class Restorer {
     const path = joinPath(below, entry.name);
     if (this.options.trial) {
       report(action);
-      await this.children(entry, parent < 0 || action !== 'merge' ? -1 : fs.openSync(inFolder(parent, entry.name), O_RDONLY | O_DIRECTORY | O_NOFOLLOW), path);
+      await this.children(
+        entry,
+        parent < 0 || action !== 'merge' ? -1 : fs.openSync(inFolder(parent, entry.name), O_RDONLY | O_DIRECTORY | O_NOFOLLOW),
+        path,
+      );
       return;
     }
     const at = inFolder(parent, entry.name);
@@ -180,7 +206,9 @@ export class Restorer {
   /** Restores what is below a folder; closes `fd`. */
   private async children(entry: TreeEntry, fd: number, path: string): Promise<void> {
     try {
-      if (entry.folder) for await (const piece of this.options.trees.pieces(entry.folder.node)) for (const child of piece) await this.write(fd, child, path);
+      if (entry.folder)
+        for await (const piece of this.options.trees.pieces(entry.folder.node))
+          for (const child of piece) await this.write(fd, child, path);
     } finally {
       if (fd >= 0) fs.closeSync(fd);
     }
@@ -237,7 +265,7 @@ export class Restorer {
           if (this.options.stopped()) throw new EngineError('STOPPED');
           const data = await this.options.chunks.read(part.names.subarray(i * 32, i * 32 + 32));
           for (const { at: from, offset, count } of places.next(length)) {
-            for (let done = 0; done < count; ) done += fs.writeSync(fd, data, from + done, count - done, offset + done);
+            for (let done = 0; done < count;) done += fs.writeSync(fd, data, from + done, count - done, offset + done);
           }
           this.options.onBytes(length);
         }

@@ -26,7 +26,8 @@ export function surveyTree(
         for (const name of listNames(folder === '' ? root : `${root}/${folder}`)) {
           const path = joinPath(folder, name);
           const stat = statEntry(`${root}/${path}`);
-          const leftOut = filter.leftOut(path, stat.isDirectory()) || (stat.isDirectory() && leftOutByItself.some((t) => isInside(`${root}/${path}`, t)));
+          const leftOut =
+            filter.leftOut(path, stat.isDirectory()) || (stat.isDirectory() && leftOutByItself.some((t) => isInside(`${root}/${path}`, t)));
           if (leftOut) continue;
           survey.items++;
           if (stat.isDirectory()) waiting.push(path);

@@ -98,7 +98,15 @@ export function tarHeader(path: string, entry: TreeEntry, names: { owner: string
   if (entry.mtimeNs % 1_000_000_000n !== 0n || entry.mtimeNs < 0n || entry.mtimeNs >= 8n ** 11n * 1_000_000_000n)
     records.push(paxRecord('mtime', text(paxTime(entry.mtimeNs))));
   for (const [key, value] of entry.attributes ?? []) records.push(paxRecord(`SCHILY.xattr.${key}`, value));
-  const base = { uid: entry.uid, gid: entry.gid, mode: entry.mode, mtime: Number(entry.mtimeNs / 1_000_000_000n), major: 0, minor: 0, ...names };
+  const base = {
+    uid: entry.uid,
+    gid: entry.gid,
+    mode: entry.mode,
+    mtime: Number(entry.mtimeNs / 1_000_000_000n),
+    major: 0,
+    minor: 0,
+    ...names,
+  };
   const parts: Buffer[] = [];
   if (records.length) {
     const body = Buffer.concat(records);

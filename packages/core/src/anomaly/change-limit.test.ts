@@ -5,7 +5,15 @@ import { describe, expect, it } from 'vitest';
 import { judgeChange, looksRandom, usualShare, type ChangeCounts } from './change-limit';
 
 const none: ChangeCounts = { before: 1000, added: 0, changed: 0, removed: 0, random: 0, turnedRandom: 0, renamed: 0 };
-const counts: fc.Arbitrary<ChangeCounts> = fc.record({ before: fc.nat(5000), added: fc.nat(5000), changed: fc.nat(3000), removed: fc.nat(3000), random: fc.nat(5000), turnedRandom: fc.nat(3000), renamed: fc.nat(3000) });
+const counts: fc.Arbitrary<ChangeCounts> = fc.record({
+  before: fc.nat(5000),
+  added: fc.nat(5000),
+  changed: fc.nat(3000),
+  removed: fc.nat(3000),
+  random: fc.nat(5000),
+  turnedRandom: fc.nat(3000),
+  renamed: fc.nat(3000),
+});
 
 describe('unusual change', () => {
   it('is never found in a first point', () => {
@@ -45,7 +53,9 @@ describe('unusual change', () => {
 describe('random content', () => {
   it('is told from text and from compressed data', () => {
     const text = Buffer.from('The pilot boards at the outer buoy. '.repeat(4000));
-    const mixed = Buffer.from(Array.from({ length: 200_000 }, (_, i) => Math.round(Math.abs(Math.sin(i * i)) * 1e6).toString(36)).join(' '));
+    const mixed = Buffer.from(
+      Array.from({ length: 200_000 }, (_, i) => Math.round(Math.abs(Math.sin(i * i)) * 1e6).toString(36)).join(' '),
+    );
     expect(looksRandom(text)).toBe(false);
     expect(looksRandom(gzipSync(mixed).subarray(0, 65_536))).toBe(false);
     for (let i = 0; i < 20; i++) expect(looksRandom(randomBytes(65_536))).toBe(true);

@@ -42,7 +42,10 @@ export function judgeChange(counts: ChangeCounts, limit: number, history: readon
   const suspect = counts.before >= 20 && share > limit;
   const touched = counts.added + counts.changed;
   const randomShare = touched ? counts.random / touched : 0;
-  const signs = counts.turnedRandom + counts.renamed > 0 ? Math.min(1, (counts.turnedRandom + counts.renamed) / Math.max(1, counts.changed + counts.removed)) : 0;
+  const signs =
+    counts.turnedRandom + counts.renamed > 0
+      ? Math.min(1, (counts.turnedRandom + counts.renamed) / Math.max(1, counts.changed + counts.removed))
+      : 0;
   const score = Math.round(Math.min(1, share / Math.max(limit, 0.01)) * 50 + (share > limit / 2 ? signs * 50 : 0));
   const reasons: string[] = [];
   if (suspect || (usual !== undefined && share > Math.max(0.02, usual * 5)))

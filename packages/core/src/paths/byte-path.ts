@@ -38,7 +38,7 @@ export function escapePath(byteString: string): string {
   if (/^[ -$&-~]*$/.test(byteString)) return byteString;
   const bytes = toBytes(byteString);
   let out = '';
-  for (let i = 0; i < bytes.length; ) {
+  for (let i = 0; i < bytes.length;) {
     const length = sequenceLength(bytes[i]!);
     const slice = bytes.subarray(i, i + Math.max(1, length));
     let text: string | undefined;

@@ -22,23 +22,33 @@ describe('what happens when something exists', () => {
   });
 
   it('merges folders whatever the rule', () => {
-    for (const rule of ['leave', 'replace', 'replaceIfOlder', 'beside'] as const) expect(decideConflict(rule, { isFolder: true, mtimeNs: 0n }, there({ isFolder: true }))).toBe('merge');
+    for (const rule of ['leave', 'replace', 'replaceIfOlder', 'beside'] as const)
+      expect(decideConflict(rule, { isFolder: true, mtimeNs: 0n }, there({ isFolder: true }))).toBe('merge');
   });
 
   it('never replaces by default', () => {
-    fc.assert(fc.property(fc.boolean(), fc.boolean(), fc.bigInt(), (a, b, t) => { expect(decideConflict('leave', { isFolder: a, mtimeNs: t }, there({ isFolder: b }))).not.toBe('replace'); }));
+    fc.assert(
+      fc.property(fc.boolean(), fc.boolean(), fc.bigInt(), (a, b, t) => {
+        expect(decideConflict('leave', { isFolder: a, mtimeNs: t }, there({ isFolder: b }))).not.toBe('replace');
+      }),
+    );
   });
 });
 
 describe('a name put beside', () => {
   it('keeps the ending and stays within 255 bytes, with a number from the second try on', () => {
     fc.assert(
-      fc.property(fc.stringMatching(/^[a-zA-Z0-9 ]{1,260}$/), fc.constantFrom('', '.pdf', '.tar'), fc.integer({ min: 1, max: 99 }), (stem, ending, attempt) => {
-        const name = besideName((stem + ending).slice(-255), '2026-11-22 2200', attempt);
-        expect(name.length).toBeLessThanOrEqual(255);
-        expect(name.endsWith(ending)).toBe(true);
-        expect(name).toContain(attempt > 1 ? `(restored 2026-11-22 2200 ${attempt})` : '(restored 2026-11-22 2200)');
-      }),
+      fc.property(
+        fc.stringMatching(/^[a-zA-Z0-9 ]{1,260}$/),
+        fc.constantFrom('', '.pdf', '.tar'),
+        fc.integer({ min: 1, max: 99 }),
+        (stem, ending, attempt) => {
+          const name = besideName((stem + ending).slice(-255), '2026-11-22 2200', attempt);
+          expect(name.length).toBeLessThanOrEqual(255);
+          expect(name.endsWith(ending)).toBe(true);
+          expect(name).toContain(attempt > 1 ? `(restored 2026-11-22 2200 ${attempt})` : '(restored 2026-11-22 2200)');
+        },
+      ),
     );
   });
 

@@ -15,7 +15,11 @@ export type RestoreAction = 'write' | 'merge' | 'leave' | 'same' | 'replace' | '
  * The action for one item. Folders that meet folders are merged whatever the rule, as nothing is lost; an identical file is never written
  * again, which is also what lets an interrupted restore go on. A folder is never removed to make room for a file.
  */
-export function decideConflict(rule: ConflictRule, item: { isFolder: boolean; mtimeNs: bigint }, existing: Existing | undefined): RestoreAction {
+export function decideConflict(
+  rule: ConflictRule,
+  item: { isFolder: boolean; mtimeNs: bigint },
+  existing: Existing | undefined,
+): RestoreAction {
   if (!existing) return 'write';
   if (item.isFolder && existing.isFolder) return 'merge';
   if (existing.identical) return 'same';

@@ -10,9 +10,24 @@ const keeps: fc.Arbitrary<Keep> = fc.oneof(
   fc.constant<Keep>({ by: 'hand' }),
 );
 const points: fc.Arbitrary<KeptPoint[]> = fc
-  .uniqueArray(fc.record({ age: fc.integer({ min: 0, max: 100 * 24 }), held: fc.boolean(), suspect: fc.boolean() }), { selector: (p) => p.age, maxLength: 60 })
-  .map((list) => list.map((p, i) => ({ id: String(i), moment: now - p.age * 3_600_000, held: p.held && i % 5 === 0, suspect: p.suspect && i % 7 === 0 })));
-const going = (list: readonly KeptPoint[], keep: Keep, frozen = false) => new Set(decideRetention(list, keep, now, frozen).filter((d) => d.expires).map((d) => d.id));
+  .uniqueArray(fc.record({ age: fc.integer({ min: 0, max: 100 * 24 }), held: fc.boolean(), suspect: fc.boolean() }), {
+    selector: (p) => p.age,
+    maxLength: 60,
+  })
+  .map((list) =>
+    list.map((p, i) => ({
+      id: String(i),
+      moment: now - p.age * 3_600_000,
+      held: p.held && i % 5 === 0,
+      suspect: p.suspect && i % 7 === 0,
+    })),
+  );
+const going = (list: readonly KeptPoint[], keep: Keep, frozen = false) =>
+  new Set(
+    decideRetention(list, keep, now, frozen)
+      .filter((d) => d.expires)
+      .map((d) => d.id),
+  );
 
 describe('retention', () => {
   it('never lets go of the newest sound point, a held one or a suspect one', () => {
@@ -27,16 +42,26 @@ describe('retention', () => {
   });
 
   it('lets nothing go while it is frozen', () => {
-    fc.assert(fc.property(points, keeps, (list, keep) => { expect(going(list, keep, true).size).toBe(0); }));
+    fc.assert(
+      fc.property(points, keeps, (list, keep) => {
+        expect(going(list, keep, true).size).toBe(0);
+      }),
+    );
   });
 
   it('keeps a superset when it keeps for longer', () => {
     fc.assert(
-      fc.property(points, fc.integer({ min: 1, max: 50 }), fc.integer({ min: 0, max: 50 }), fc.constantFrom('days', 'points'), (list, n, more, by) => {
-        const keep = (x: number): Keep => (by === 'days' ? { by, days: x } : { by: 'points', points: x });
-        const short = going(list, keep(n));
-        for (const id of going(list, keep(n + more))) expect(short.has(id)).toBe(true);
-      }),
+      fc.property(
+        points,
+        fc.integer({ min: 1, max: 50 }),
+        fc.integer({ min: 0, max: 50 }),
+        fc.constantFrom('days', 'points'),
+        (list, n, more, by) => {
+          const keep = (x: number): Keep => (by === 'days' ? { by, days: x } : { by: 'points', points: x });
+          const short = going(list, keep(n));
+          for (const id of going(list, keep(n + more))) expect(short.has(id)).toBe(true);
+        },
+      ),
     );
   });
 
@@ -46,23 +71,41 @@ describe('retention', () => {
         const gone = going(list, { by: 'points', points: n });
         const counted = list.filter((p) => !p.suspect);
         const kept = counted.filter((p) => !gone.has(p.id));
-        const heldBeyond = counted.sort((a, b) => b.moment - a.moment).slice(n).filter((p) => p.held).length;
+        const heldBeyond = counted
+          .sort((a, b) => b.moment - a.moment)
+          .slice(n)
+          .filter((p) => p.held).length;
         expect(kept.length).toBe(Math.min(n, counted.length) + heldBeyond);
       }),
     );
   });
 
   it('does not depend on the order the points are given in', () => {
-    fc.assert(fc.property(points, keeps, (list, keep) => { expect(going([...list].reverse(), keep)).toEqual(going(list, keep)); }));
+    fc.assert(
+      fc.property(points, keeps, (list, keep) => {
+        expect(going([...list].reverse(), keep)).toEqual(going(list, keep));
+      }),
+    );
   });
 
   it('lets a point with a keep of its own follow that, and does not count it', () => {
-    const list: KeptPoint[] = [0, 1, 2, 3].map((age) => ({ id: String(age), moment: now - age * day, held: false, suspect: false, ...(age === 1 && { keep: { by: 'hand' } as const }) }));
+    const list: KeptPoint[] = [0, 1, 2, 3].map((age) => ({
+      id: String(age),
+      moment: now - age * day,
+      held: false,
+      suspect: false,
+      ...(age === 1 && { keep: { by: 'hand' } as const }),
+    }));
     expect(going(list, { by: 'points', points: 2 })).toEqual(new Set(['3']));
   });
 
   it('says until when and by which rule', () => {
-    const [, second] = decideRetention([0, 1].map((age) => ({ id: String(age), moment: now - age * day, held: false, suspect: false })), { by: 'days', days: 14 }, now, false);
+    const [, second] = decideRetention(
+      [0, 1].map((age) => ({ id: String(age), moment: now - age * day, held: false, suspect: false })),
+      { by: 'days', days: 14 },
+      now,
+      false,
+    );
     expect(second).toEqual({ id: '1', expires: false, until: now + 13 * day, why: 'kept for 14 days' });
   });
 });
@@ -78,6 +121,8 @@ describe('points when settled', () => {
   });
 
   it('shows the multiplication', () => {
-    expect(settledPoints({ every: 'hours', hours: 4, at: '00:00' }, { by: 'days', days: 14 }).arithmetic).toBe('14 days × 6 runs a day = 84 points');
+    expect(settledPoints({ every: 'hours', hours: 4, at: '00:00' }, { by: 'days', days: 14 }).arithmetic).toBe(
+      '14 days × 6 runs a day = 84 points',
+    );
   });
 });

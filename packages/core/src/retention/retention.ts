@@ -75,7 +75,8 @@ export function settledPoints(schedule: Schedule, keep: Keep): Settled {
     return { points: undefined, furthestDays: undefined, arithmetic: `${rate}, none removed: the number grows without end` };
   if (keep.by === 'days') {
     const points = Math.max(1, Math.floor(keep.days * perDay + 1e-9));
-    const times = perDay >= 1 ? `${plural(keep.days, 'day')} × ${rate}` : `${plural(keep.days, 'day')} = ${(keep.days / 7).toFixed(1)} weeks × ${rate}`;
+    const times =
+      perDay >= 1 ? `${plural(keep.days, 'day')} × ${rate}` : `${plural(keep.days, 'day')} = ${(keep.days / 7).toFixed(1)} weeks × ${rate}`;
     return { points, furthestDays: keep.days, arithmetic: `${times} = ${plural(points, 'point')}` };
   }
   const gapDays = longestGap(schedule) / day;

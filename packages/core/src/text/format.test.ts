@@ -27,7 +27,11 @@ describe('numbers in words', () => {
   });
 
   it('always have a unit and never more than four digits before it', () => {
-    fc.assert(fc.property(fc.integer({ min: 0, max: 2 ** 50 }), (n) => { expect(formatBytes(n)).toMatch(/^\d{1,3}(\.\d{1,2})? (B|kB|MB|GB|TB|PB)$/); }));
+    fc.assert(
+      fc.property(fc.integer({ min: 0, max: 2 ** 50 }), (n) => {
+        expect(formatBytes(n)).toMatch(/^\d{1,3}(\.\d{1,2})? (B|kB|MB|GB|TB|PB)$/);
+      }),
+    );
   });
 
   it('group, count and share', () => {

@@ -18,7 +18,9 @@ export function formatBytes(bytes: number): string {
 
 /** Whole number with thin spaces between groups of three. */
 export function formatCount(n: number): string {
-  return Math.round(n).toString().replace(/\B(?=(\d{3})+$)/g, '\u202f');
+  return Math.round(n)
+    .toString()
+    .replace(/\B(?=(\d{3})+$)/g, '\u202f');
 }
 
 /** "1 file", "3 files", with grouped digits. */

@@ -4,10 +4,14 @@ import { describe, expect, it } from 'vitest';
 import { dueSince, hourSteps, longestGap, nextRuns, runsPerDay, type Schedule } from './schedule';
 
 const zones = fc.constantFrom('UTC', 'Europe/Oslo', 'America/New_York', 'Australia/Lord_Howe', 'Asia/Kolkata');
-const clock = fc.tuple(fc.integer({ min: 0, max: 23 }), fc.integer({ min: 0, max: 59 })).map(([h, m]) => `${String(h).padStart(2, '0')}:${String(m).padStart(2, '0')}`);
+const clock = fc
+  .tuple(fc.integer({ min: 0, max: 23 }), fc.integer({ min: 0, max: 59 }))
+  .map(([h, m]) => `${String(h).padStart(2, '0')}:${String(m).padStart(2, '0')}`);
 const schedules: fc.Arbitrary<Schedule> = fc.oneof(
   clock.map((at): Schedule => ({ every: 'day', at })),
-  fc.tuple(fc.uniqueArray(fc.integer({ min: 1, max: 7 }), { minLength: 1 }), clock).map(([days, at]): Schedule => ({ every: 'week', days, at })),
+  fc
+    .tuple(fc.uniqueArray(fc.integer({ min: 1, max: 7 }), { minLength: 1 }), clock)
+    .map(([days, at]): Schedule => ({ every: 'week', days, at })),
   fc.tuple(fc.constantFrom(...hourSteps), clock).map(([hours, at]): Schedule => ({ every: 'hours', hours, at })),
 );
 const instants = fc.integer({ min: Date.UTC(2024, 0), max: Date.UTC(2028, 0) });

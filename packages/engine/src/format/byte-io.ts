@@ -53,7 +53,7 @@ export class ByteWriter {
   text(byteString: string): void {
     this.varint(byteString.length);
     this.room(byteString.length);
-    this.length += this.buffer.write(byteString, this.length, "latin1");
+    this.length += this.buffer.write(byteString, this.length, 'latin1');
   }
 
   blob(data: Uint8Array): void {

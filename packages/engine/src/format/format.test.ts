@@ -25,7 +25,13 @@ const entries: fc.Arbitrary<TreeEntry> = fc.record(
     linkTarget: byteString(100),
     device: fc.nat(2 ** 32),
     hardId: fc.stringMatching(/^\d{1,9}:\d{1,9}$/),
-    attributes: fc.array(fc.tuple(byteString(20), fc.uint8Array({ maxLength: 40 }).map((b) => Buffer.from(b))), { minLength: 1, maxLength: 3 }),
+    attributes: fc.array(
+      fc.tuple(
+        byteString(20),
+        fc.uint8Array({ maxLength: 40 }).map((b) => Buffer.from(b)),
+      ),
+      { minLength: 1, maxLength: 3 },
+    ),
     ranges: fc.array(fc.tuple(fc.nat(2 ** 40), fc.nat(2 ** 40)), { maxLength: 4 }),
   },
   { requiredKeys: ['name', 'kind', 'mode', 'uid', 'gid', 'mtimeNs', 'ctimeNs', 'inode', 'size'] },

@@ -76,7 +76,8 @@ export class PackBuilder {
     const cipher = createCipheriv('aes-256-gcm', this.key, nonceOf(number));
     cipher.setAAD(aadOf(this.packId, number, codec, raw.length));
     const offset = this.length;
-    for (let at = 0; at < payload.length; at += 65536) this.length += cipher.update(payload.subarray(at, at + 65536)).copy(this.buffer, this.length);
+    for (let at = 0; at < payload.length; at += 65536)
+      this.length += cipher.update(payload.subarray(at, at + 65536)).copy(this.buffer, this.length);
     cipher.final();
     this.length += cipher.getAuthTag().copy(this.buffer, this.length);
     this.blocks.push({ offset, stored: this.length - offset, raw: raw.length, codec });
@@ -142,7 +143,12 @@ export function readPackToc(keys: KeySet, file: Buffer): PackToc {
   const packId = Buffer.from(file.subarray(8, 24));
   const length = file.readUInt32LE(end - 4);
   if (length > end - 4 - head) throw damaged;
-  const plain = unseal(subkeyOf(keys, packId), nonceOf(tocNumber), aadOf(packId, tocNumber, 0, 0), file.subarray(end - 4 - length, end - 4));
+  const plain = unseal(
+    subkeyOf(keys, packId),
+    nonceOf(tocNumber),
+    aadOf(packId, tocNumber, 0, 0),
+    file.subarray(end - 4 - length, end - 4),
+  );
   if (!plain) throw damaged;
   return decodeToc(new ByteReader(plain));
 }

@@ -47,6 +47,11 @@ export function encodeToc(toc: PackToc): Buffer {
 export function decodeToc(r: ByteReader): PackToc {
   const packId = Buffer.from(r.bytes(16));
   const blocks = Array.from({ length: r.u32() }, () => ({ offset: r.u32(), stored: r.u32(), raw: r.u32(), codec: r.u8() }));
-  const chunks = Array.from({ length: r.u32() }, () => ({ name: Buffer.from(r.bytes(32)), block: r.u32(), offset: r.u32(), length: r.u32() }));
+  const chunks = Array.from({ length: r.u32() }, () => ({
+    name: Buffer.from(r.bytes(32)),
+    block: r.u32(),
+    offset: r.u32(),
+    length: r.u32(),
+  }));
   return { packId, blocks, chunks };
 }

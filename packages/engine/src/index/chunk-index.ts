@@ -37,7 +37,10 @@ export class ChunkIndex {
     const k0 = name.readUInt32LE(0) || 1;
     const at = this.slotOf(this.table, this.mask, k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12));
     if (this.table[at] !== 0) return;
-    this.table.set([k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12), place.pack, place.block, place.offset, place.length], at);
+    this.table.set(
+      [k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12), place.pack, place.block, place.offset, place.length],
+      at,
+    );
     this.size++;
   }
 

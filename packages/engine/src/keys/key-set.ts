@@ -97,7 +97,9 @@ export function openSlot(slot: KeySlot, secret: Buffer | string, targetId: strin
 
 /** Authentication code of the header's fields. */
 export function headerMac(keys: KeySet, text: string): string {
-  return createHmac('sha256', subkey(keys, 'header', Buffer.alloc(0))).update(text).digest('base64');
+  return createHmac('sha256', subkey(keys, 'header', Buffer.alloc(0)))
+    .update(text)
+    .digest('base64');
 }
 
 export function sameMac(a: string, b: string): boolean {

@@ -6,7 +6,12 @@ import koffi from 'koffi';
  */
 const libc = koffi.load('libc.so.6');
 type Int = number;
-const lutimes = libc.func('int utimensat(int, const uint8_t *, const int64_t *, int)') as (d: Int, p: Uint8Array, t: BigInt64Array, f: Int) => Int;
+const lutimes = libc.func('int utimensat(int, const uint8_t *, const int64_t *, int)') as (
+  d: Int,
+  p: Uint8Array,
+  t: BigInt64Array,
+  f: Int,
+) => Int;
 const llistxattr = libc.func('int64_t llistxattr(const uint8_t *, void *, size_t)') as (p: Uint8Array, o: Uint8Array | null, n: Int) => Int;
 const lgetxattr = libc.func('int64_t lgetxattr(const uint8_t *, const uint8_t *, void *, size_t)') as (
   p: Uint8Array,
@@ -27,7 +32,18 @@ const seek = libc.func('int64_t lseek(int, int64_t, int)') as (fd: Int, offset: 
 const setfsuid = libc.func('int setfsuid(uint32_t)') as (uid: Int) => Int;
 const setfsgid = libc.func('int setfsgid(uint32_t)') as (gid: Int) => Int;
 
-const names: Record<number, string> = { 1: 'EPERM', 2: 'ENOENT', 6: 'ENXIO', 13: 'EACCES', 17: 'EEXIST', 28: 'ENOSPC', 30: 'EROFS', 34: 'ERANGE', 61: 'ENODATA', 95: 'ENOTSUP' };
+const names: Record<number, string> = {
+  1: 'EPERM',
+  2: 'ENOENT',
+  6: 'ENXIO',
+  13: 'EACCES',
+  17: 'EEXIST',
+  28: 'ENOSPC',
+  30: 'EROFS',
+  34: 'ERANGE',
+  61: 'ENODATA',
+  95: 'ENOTSUP',
+};
 
 export class PosixError extends Error {
   constructor(
@@ -70,7 +86,11 @@ export function readAttributes(path: Uint8Array): [string, Buffer][] {
     throw failed('llistxattr');
   }
   if (length === 0) return [];
-  const keys = scratch.subarray(0, length - 1).toString('latin1').split('\0').sort();
+  const keys = scratch
+    .subarray(0, length - 1)
+    .toString('latin1')
+    .split('\0')
+    .sort();
   return keys.flatMap((key): [string, Buffer][] => {
     const size = Number(lgetxattr(p, z(Buffer.from(key, 'latin1')), scratch, scratch.length));
     if (size >= 0) return [[key, Buffer.from(scratch.subarray(0, size))]];
@@ -94,7 +114,7 @@ export function dataRanges(fd: number, size: number): [number, number][] {
   const seekData = 3;
   const seekHole = 4;
   const ranges: [number, number][] = [];
-  for (let at = 0; at < size; ) {
+  for (let at = 0; at < size;) {
     const start = Number(seek(fd, at, seekData));
     if (start < 0) {
       if (names[koffi.errno()] === 'ENXIO') break;

@@ -70,7 +70,8 @@ export class CrunchPool {
           this.answers.delete(message.id);
         } else if (message.type === 'pack') this.onPack(revive(message.toc));
         else if (message.type === 'finished') this.finished.push(message.counts);
-        else this.fail(new EngineError(message.code in engineErrors ? (message.code as EngineErrorCode) : 'TARGET_REFUSED', message.details));
+        else
+          this.fail(new EngineError(message.code in engineErrors ? (message.code as EngineErrorCode) : 'TARGET_REFUSED', message.details));
         this.wakeAll();
       });
       thread.worker.on('error', (error) => {

@@ -38,7 +38,8 @@ export class ChunkReader {
       this.keep(id, block);
     }
     const data = block.subarray(place.offset, place.offset + place.length);
-    if (!keyedHash(this.keys.nameKey, data).equals(name)) throw new EngineError('OBJECT_DAMAGED', `chunk ${name.toString('hex').slice(0, 16)}`);
+    if (!keyedHash(this.keys.nameKey, data).equals(name))
+      throw new EngineError('OBJECT_DAMAGED', `chunk ${name.toString('hex').slice(0, 16)}`);
     return data;
   }
 

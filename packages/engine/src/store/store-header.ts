@@ -78,7 +78,13 @@ export interface KeyEnvelope {
 }
 
 export function makeEnvelope(keys: KeySet, header: StoreHeader, target: string, passphrase: string): KeyEnvelope {
-  return { format: 'lithodex-key-envelope', version: 1, targetId: header.targetId, target, slot: wrapWithPassphrase(passphrase, keys, header.targetId) };
+  return {
+    format: 'lithodex-key-envelope',
+    version: 1,
+    targetId: header.targetId,
+    target,
+    slot: wrapWithPassphrase(passphrase, keys, header.targetId),
+  };
 }
 
 /** Throws KEY_WRONG. */

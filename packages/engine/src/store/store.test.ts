@@ -24,7 +24,12 @@ const create = () => Store.create(new DiskFolder(folder), key, new Date(0));
 
 function writerFor(store: Store, expected = 1000): ChunkWriter {
   const claims = ClaimTable.over(store.index.chunks, expected);
-  return new ChunkWriter(store.keys, store.target, (name) => claims.claim(name), (toc) => void store.index.written(toc));
+  return new ChunkWriter(
+    store.keys,
+    store.target,
+    (name) => claims.claim(name),
+    (toc) => void store.index.written(toc),
+  );
 }
 
 describe('a store', () => {
@@ -100,7 +105,17 @@ describe('a store', () => {
 });
 
 describe('folders as nodes', () => {
-  const entry = (name: string, size = 1): TreeEntry => ({ name, kind: 'file', mode: 0o644, uid: 0, gid: 0, mtimeNs: 5n, ctimeNs: 6n, inode: 1, size });
+  const entry = (name: string, size = 1): TreeEntry => ({
+    name,
+    kind: 'file',
+    mode: 0o644,
+    uid: 0,
+    gid: 0,
+    mtimeNs: 5n,
+    ctimeNs: 6n,
+    inode: 1,
+    size,
+  });
 
   it('come back whole and find every name, small and large', async () => {
     const store = await create();
@@ -127,7 +142,10 @@ describe('folders as nodes', () => {
     writeFolder((d) => first.put(d), entries);
     await first.finish();
     const second = writerFor(store, 100_000);
-    writeFolder((d) => second.put(d), entries.map((e, i) => (i === 12_345 ? { ...e, size: 1 } : e)));
+    writeFolder(
+      (d) => second.put(d),
+      entries.map((e, i) => (i === 12_345 ? { ...e, size: 1 } : e)),
+    );
     await second.finish();
     expect(second.counts.fresh).toBeLessThan(first.counts.fresh / 5);
   });

@@ -42,7 +42,7 @@ export class DiskFolder implements Target {
       this.folderFor(path.dirname(final));
       const fd = fs.openSync(staged, 'wx', 0o600);
       try {
-        for (let at = 0; at < data.length; ) at += fs.writeSync(fd, data, at, Math.min(8 << 20, data.length - at));
+        for (let at = 0; at < data.length;) at += fs.writeSync(fd, data, at, Math.min(8 << 20, data.length - at));
         fs.fsyncSync(fd);
       } finally {
         fs.closeSync(fd);

@@ -29,7 +29,12 @@ class Walk {
 }
 
 /** Differences from `older` (absent: everything is new) to `newer`, folder by folder; equal folders are skipped without being read. */
-export async function* diffTrees(trees: TreeReader, older: TreeEntry | undefined, newer: TreeEntry, folder = ''): AsyncGenerator<TreeChange> {
+export async function* diffTrees(
+  trees: TreeReader,
+  older: TreeEntry | undefined,
+  newer: TreeEntry,
+  folder = '',
+): AsyncGenerator<TreeChange> {
   if (newer.unread) {
     if (older?.folder) yield* gone(trees, older, folder, 'unseen');
     return;
@@ -77,7 +82,9 @@ const contentKey = (e: TreeEntry) => (!e.content ? '' : ('lists' in e.content ? 
 
 /** Same content, whatever the metadata. */
 export function sameContent(a: TreeEntry, b: TreeEntry): boolean {
-  return a.kind === b.kind && a.size === b.size && a.linkTarget === b.linkTarget && a.device === b.device && contentKey(a) === contentKey(b);
+  return (
+    a.kind === b.kind && a.size === b.size && a.linkTarget === b.linkTarget && a.device === b.device && contentKey(a) === contentKey(b)
+  );
 }
 
 /** Same in every property that a restore brings back. */

@@ -55,7 +55,19 @@ export interface FolderRef {
   readonly bytes: number;
 }
 
-const flag = { unread: 1, random: 2, torn: 4, device: 8, hardId: 16, attributes: 32, ranges: 64, content: 128, lists: 256, folder: 512, link: 1024 };
+const flag = {
+  unread: 1,
+  random: 2,
+  torn: 4,
+  device: 8,
+  hardId: 16,
+  attributes: 32,
+  ranges: 64,
+  content: 128,
+  lists: 256,
+  folder: 512,
+  link: 1024,
+};
 
 /** Writes one entry. Field order is the format; see docs/store-format.md. */
 export function writeEntry(w: ByteWriter, e: TreeEntry): void {

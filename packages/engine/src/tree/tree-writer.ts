@@ -23,7 +23,7 @@ export function writeFolder(put: PutChunk, entries: readonly TreeEntry[]): Folde
   const pieces: { first: string; count: number; node: Buffer }[] = [];
   let items = 0;
   let bytes = 0;
-  for (let from = 0; from < entries.length || pieces.length === 0; ) {
+  for (let from = 0; from < entries.length || pieces.length === 0;) {
     const w = new ByteWriter();
     let to = from;
     const body = new ByteWriter();

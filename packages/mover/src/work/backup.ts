@@ -42,14 +42,38 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   );
   if (work.previous && !taken.previousTop) throw new EngineError('OBJECT_MISSING', 'the root of the point this one builds on');
   const { root } = taken;
-  for (const path of root.leftOut.byItself) ctx.log({ level: 'note', code: 'LEFT_OUT', path, message: 'left out: a target keeps its data here' });
-  if (taken.adopted) ctx.log({ level: 'note', code: 'ADOPTED', path: '', message: 'an earlier attempt had stored everything; its point is taken over' });
+  for (const path of root.leftOut.byItself)
+    ctx.log({ level: 'note', code: 'LEFT_OUT', path, message: 'left out: a target keeps its data here' });
+  if (taken.adopted)
+    ctx.log({ level: 'note', code: 'ADOPTED', path: '', message: 'an earlier attempt had stored everything; its point is taken over' });
   ctx.phase('cataloguing');
   const changes = await loadCatalog(ctx, store, taken);
-  await ctx.api.insist('commitPoint', { attempt: ctx.task.attempt, point: totalsOf(taken, work, changes, missing === 0) }, ctx.task.id, ctx.stopped);
-  ctx.log({ level: 'note', code: 'POINT', path: '', message: `point stored: ${root.totals.items} items, ${root.totals.read} bytes read, ${root.totals.stored} bytes written` });
+  await ctx.api.insist(
+    'commitPoint',
+    { attempt: ctx.task.attempt, point: totalsOf(taken, work, changes, missing === 0) },
+    ctx.task.id,
+    ctx.stopped,
+  );
+  ctx.log({
+    level: 'note',
+    code: 'POINT',
+    path: '',
+    message: `point stored: ${root.totals.items} items, ${root.totals.read} bytes read, ${root.totals.stored} bytes written`,
+  });
   const { totals } = root;
-  return { counts: { ...noCounts, items: totals.items, files: totals.files, bytes: totals.bytes, read: totals.read, stored: totals.stored, warnings: root.warnings, missing }, bytes: totals.read };
+  return {
+    counts: {
+      ...noCounts,
+      items: totals.items,
+      files: totals.files,
+      bytes: totals.bytes,
+      read: totals.read,
+      stored: totals.stored,
+      warnings: root.warnings,
+      missing,
+    },
+    bytes: totals.read,
+  };
 }
 
 type Changes = PointTotals['changes'];
@@ -117,11 +141,23 @@ export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<Task
   ctx.log({ level: 'note', code: 'TARGET', path: '', message: `the target opens with its key and has ${room.free} bytes free` });
   let missing = 0;
   const account = work.readAs ? accountOf(work.readAs) : undefined;
-  const survey = surveyTree(work.workload.path, pathFilter(work.include, work.exclude), work.targetFolders, account, (path, cause) => {
-    missing++;
-    ctx.log({ level: 'warning', code: 'UNREADABLE', path, message: `${warningText.UNREADABLE} (${cause})` });
-  }, ctx.stopped);
+  const survey = surveyTree(
+    work.workload.path,
+    pathFilter(work.include, work.exclude),
+    work.targetFolders,
+    account,
+    (path, cause) => {
+      missing++;
+      ctx.log({ level: 'warning', code: 'UNREADABLE', path, message: `${warningText.UNREADABLE} (${cause})` });
+    },
+    ctx.stopped,
+  );
   if (ctx.stopped()) throw new EngineError('STOPPED');
-  ctx.log({ level: room.free < survey.bytes ? 'warning' : 'note', code: 'SIZE', path: '', message: `${survey.files} files, ${survey.bytes} bytes would be looked at; nothing was moved` });
+  ctx.log({
+    level: room.free < survey.bytes ? 'warning' : 'note',
+    code: 'SIZE',
+    path: '',
+    message: `${survey.files} files, ${survey.bytes} bytes would be looked at; nothing was moved`,
+  });
   return { counts: { ...noCounts, ...survey, warnings: missing, missing }, bytes: 0 };
 }

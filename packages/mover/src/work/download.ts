@@ -28,7 +28,16 @@ export async function runDownload(ctx: TaskContext, work: DownloadWork): Promise
     counts.items++;
     if (entry.kind === 'file') counts.files++;
     counts.bytes += bytes;
-    ctx.progress({ phase: 'sending', items: counts.items, bytes: counts.bytes, read: counts.bytes, fresh: 0, stored: 0, expectedItems: work.expected.items, expectedBytes: work.expected.bytes });
+    ctx.progress({
+      phase: 'sending',
+      items: counts.items,
+      bytes: counts.bytes,
+      read: counts.bytes,
+      fresh: 0,
+      stored: 0,
+      expectedItems: work.expected.items,
+      expectedBytes: work.expected.bytes,
+    });
     if (ctx.stopped()) throw new EngineError('STOPPED');
   };
   const skipped = (path: string, why: string) => {
@@ -36,7 +45,9 @@ export async function runDownload(ctx: TaskContext, work: DownloadWork): Promise
     ctx.log({ level: 'warning', code: 'SKIPPED', path, message: why });
   };
   const stream =
-    work.format === 'zip' ? zipStream(opened, seen, skipped) : Readable.from(work.format === 'tar' ? tarParts(opened, seen, skipped) : fileParts(opened[0]!, seen));
+    work.format === 'zip'
+      ? zipStream(opened, seen, skipped)
+      : Readable.from(work.format === 'tar' ? tarParts(opened, seen, skipped) : fileParts(opened[0]!, seen));
   await ctx.api.stream('stream', ctx.task.id, stream);
   return { counts, bytes: counts.bytes };
 }
@@ -57,7 +68,7 @@ async function* contentOf(store: Store, entry: TreeEntry): AsyncGenerator<Buffer
   for await (const part of store.trees.contentParts(entry.content)) {
     for (let i = 0; i < part.lengths.length; i++) {
       const data = await store.reader.read(part.names.subarray(i * 32, i * 32 + 32));
-      for (let from = 0; from < data.length; ) {
+      for (let from = 0; from < data.length;) {
         const [offset, length] = ranges[range]!;
         yield* fill(offset + done);
         const count = Math.min(data.length - from, length - done);
@@ -84,7 +95,8 @@ async function* fileParts({ store, entry }: Opened, seen: Seen): AsyncGenerator<
 async function* everything(store: Store, entry: TreeEntry, path: string): AsyncGenerator<{ path: string; entry: TreeEntry }> {
   if (path !== '') yield { path, entry };
   if (!entry.folder) return;
-  for await (const piece of store.trees.pieces(entry.folder.node)) for (const child of piece) yield* everything(store, child, joinPath(path, child.name));
+  for await (const piece of store.trees.pieces(entry.folder.node))
+    for (const child of piece) yield* everything(store, child, joinPath(path, child.name));
 }
 
 async function* tarParts(opened: readonly Opened[], seen: Seen, skipped: Skipped): AsyncGenerator<Buffer> {
@@ -97,7 +109,7 @@ async function* tarParts(opened: readonly Opened[], seen: Seen, skipped: Skipped
       }
       const names = { owner: root.owners[String(entry.uid)] ?? '', group: root.groups[String(entry.gid)] ?? '' };
       const link = entry.hardId && linked.get(`${root.taskId} ${entry.hardId}`);
-      const header = tarHeader(path, entry, names, link || undefined);
+      const header = tarHeader(path, entry, names, link === '' ? undefined : link);
       if (!header) {
         skipped(path, 'tar can not hold sockets');
         continue;

@@ -5,7 +5,9 @@ import type { TreeEntry } from '@lithodex/engine';
 /** What the catalog keeps of an entry. */
 export function factsOf(e: TreeEntry): ItemFacts {
   const names = e.content && ('lists' in e.content ? e.content.lists : e.content.names);
-  const content = names?.length ? (names.length === 32 ? names.subarray(0, 16) : createHash('sha256').update(names).digest().subarray(0, 16)).toString('hex') : '';
+  const content = names?.length
+    ? (names.length === 32 ? names.subarray(0, 16) : createHash('sha256').update(names).digest().subarray(0, 16)).toString('hex')
+    : '';
   const link = e.linkTarget === undefined ? '' : createHash('sha256').update(e.linkTarget, 'latin1').digest('hex').slice(0, 32);
   return {
     kind: e.kind,

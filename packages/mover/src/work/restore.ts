@@ -14,7 +14,16 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
   const actions = new Map<string, number>();
   let moved = 0;
   const tell = () => {
-    ctx.progress({ phase: work.trial ? 'trying' : 'restoring', items: counts.items, bytes: counts.bytes, read: moved, fresh: 0, stored: 0, expectedItems: work.expected.items, expectedBytes: work.expected.bytes });
+    ctx.progress({
+      phase: work.trial ? 'trying' : 'restoring',
+      items: counts.items,
+      bytes: counts.bytes,
+      read: moved,
+      fresh: 0,
+      stored: 0,
+      expectedItems: work.expected.items,
+      expectedBytes: work.expected.bytes,
+    });
   };
   const restorers = new Map<string, Restorer>();
   const tops = new Map<string, TreeEntry>();
@@ -59,7 +68,12 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
   }
   counts.read = moved;
   const summary = [...actions].map(([action, n]) => `${n} ${action}`).join(', ');
-  ctx.log({ level: 'note', code: 'SUMMARY', path: '', message: `${countOf(counts.items, 'item')} ${work.trial ? 'looked at, nothing written' : 'done, the sums of what was written were checked'}: ${summary}` });
+  ctx.log({
+    level: 'note',
+    code: 'SUMMARY',
+    path: '',
+    message: `${countOf(counts.items, 'item')} ${work.trial ? 'looked at, nothing written' : 'done, the sums of what was written were checked'}: ${summary}`,
+  });
   return { counts, bytes: moved };
 }
 
@@ -105,7 +119,12 @@ class ItemReport {
   async flush(): Promise<void> {
     while (this.waiting.length) {
       const items = this.waiting.splice(0, batchSize * 4);
-      await this.ctx.api.insist('sendRestored', { attempt: this.ctx.task.attempt, seq: this.seq++, items }, this.ctx.task.id, this.ctx.stopped);
+      await this.ctx.api.insist(
+        'sendRestored',
+        { attempt: this.ctx.task.attempt, seq: this.seq++, items },
+        this.ctx.task.id,
+        this.ctx.stopped,
+      );
     }
   }
 }

@@ -114,7 +114,12 @@ describe('a point of a folder tree', () => {
     const { root, previousTop } = await take('t2', 't1');
     const changes: TreeChange[] = [];
     for await (const c of diffTrees(store.trees, previousTop, topEntry(root))) changes.push(c);
-    expect(changes.filter((c) => c.entry.kind === 'file').map((c) => `${c.change} ${c.entry.name}`).sort()).toEqual(['added three.txt', 'changed one.txt', 'removed gone.txt']);
+    expect(
+      changes
+        .filter((c) => c.entry.kind === 'file')
+        .map((c) => `${c.change} ${c.entry.name}`)
+        .sort(),
+    ).toEqual(['added three.txt', 'changed one.txt', 'removed gone.txt']);
     await bringBack('t1', `${base}/back`);
     const { applyMetadata } = await import('../../../connectors/src/files/metadata');
     applyMetadata(Buffer.from(`${base}/back`), topEntry((await store.root('s1', 't1'))!.root));
@@ -167,9 +172,11 @@ describe('a point of a folder tree', () => {
         data[100] = data[100]! ^ 4;
         fs.writeFileSync(file, data);
       }
-    await expect(bringBack('t1', `${base}/back`).then((items) => items.some((i) => i.action === 'failed') && Promise.reject(new Error('OBJECT_DAMAGED')))).rejects.toThrow(
-      /OBJECT_DAMAGED|damaged/,
-    );
+    await expect(
+      bringBack('t1', `${base}/back`).then(
+        (items) => items.some((i) => i.action === 'failed') && Promise.reject(new Error('OBJECT_DAMAGED')),
+      ),
+    ).rejects.toThrow(/OBJECT_DAMAGED|damaged/);
   });
 });
 

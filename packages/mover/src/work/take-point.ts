@@ -1,6 +1,18 @@
 import { pathFilter } from '@lithodex/core';
 import { accountOf, Capture, readNames, type CaptureProgress, type CaptureWarning } from '@lithodex/connectors';
-import { ChunkWriter, ClaimTable, CrunchPool, DiskFolder, EngineError, encodeTop, topEntry, type KeySet, type Root, type Store, type TreeEntry } from '@lithodex/engine';
+import {
+  ChunkWriter,
+  ClaimTable,
+  CrunchPool,
+  DiskFolder,
+  EngineError,
+  encodeTop,
+  topEntry,
+  type KeySet,
+  type Root,
+  type Store,
+  type TreeEntry,
+} from '@lithodex/engine';
 
 export interface PointRequest {
   readonly taskId: string;
@@ -143,4 +155,3 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
 function namesOf(file: '/etc/passwd' | '/etc/group'): Record<string, string> {
   return Object.fromEntries([...readNames(file)].map(([id, name]) => [String(id), name]));
 }
-

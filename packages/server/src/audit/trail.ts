@@ -31,7 +31,7 @@ export function auditHash(row: Omit<Row, 'seq' | 'hash'>): string {
 export async function appendAudit(trx: Knex.Transaction, at: number, entry: AuditEntry): Promise<void> {
   await trx.raw('INSERT IGNORE INTO setting (name, value) VALUES (?, ?)', ['audit-head', JSON.stringify({ hash: origin, rows: 0 })]);
   const head = await trx('setting').where({ name: 'audit-head' }).forUpdate().first<{ value: string | { hash: string; rows: number } }>();
-  const value = typeof head?.value === 'string' ? (JSON.parse(head.value) as { hash: string; rows: number }) : head!.value;
+  const value = typeof head?.value === 'string' ? (JSON.parse(head.value) as { hash: string; rows: number }) : head.value;
   const row = {
     at,
     actor: entry.actor.slice(0, 160),

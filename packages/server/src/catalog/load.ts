@@ -80,9 +80,15 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
 
 /** Removes the item rows that no living point of the series needs once the point with `ordinal` has gone. */
 export async function dropUnneeded(trx: Knex.Transaction, series: number, ordinal: number): Promise<void> {
-  const living = (compare: '<' | '>', side: 'max' | 'min') =>
-    trx('point').where({ series_no: series, state: 'visible' }).where('ordinal', compare, ordinal)[side]({ at: 'ordinal' }).first<{ at: number | null }>();
-  const before = (await living('<', 'max')).at ?? -1;
-  const after = (await living('>', 'min')).at ?? openEnd;
-  await trx('item').where({ series_no: series }).where('from_ord', '>', before).where('from_ord', '<=', ordinal).where('to_ord', '<=', after).delete();
+  const living = () => trx('point').where({ series_no: series, state: 'visible' });
+  const older = await living().where('ordinal', '<', ordinal).max({ at: 'ordinal' }).first<{ at: number | null }>();
+  const newer = await living().where('ordinal', '>', ordinal).min({ at: 'ordinal' }).first<{ at: number | null }>();
+  const before = older.at ?? -1;
+  const after = newer.at ?? openEnd;
+  await trx('item')
+    .where({ series_no: series })
+    .where('from_ord', '>', before)
+    .where('from_ord', '<=', ordinal)
+    .where('to_ord', '<=', after)
+    .delete();
 }

@@ -5,7 +5,11 @@ import { rowsOf } from '../db/open';
 import { kindCodes, openEnd } from './ordinals';
 
 const mostNames = 4000;
-const likeText = (text: string) => `%${text.normalize('NFC').toLowerCase().replace(/[\\%_]/g, '\\$&')}%`;
+const likeText = (text: string) =>
+  `%${text
+    .normalize('NFC')
+    .toLowerCase()
+    .replace(/[\\%_]/g, '\\$&')}%`;
 
 interface Hit {
   readonly series_no: number;
@@ -37,7 +41,11 @@ export async function searchNames(db: Knex, text: string, only: readonly number[
     ),
   );
   const series = [...new Set(hits.map((h) => h.series_no))];
-  const points = await db('point').whereIn('series_no', series).where({ state: 'visible' }).orderBy('ordinal').select<{ id: string; series_no: number; ordinal: number; moment: number }[]>('id', 'series_no', 'ordinal', 'moment');
+  const points = await db('point')
+    .whereIn('series_no', series)
+    .where({ state: 'visible' })
+    .orderBy('ordinal')
+    .select<{ id: string; series_no: number; ordinal: number; moment: number }[]>('id', 'series_no', 'ordinal', 'moment');
   return hits.flatMap((hit): Found[] => {
     const own = points.filter((p) => p.series_no === hit.series_no);
     const holding = own.filter((p) => p.ordinal >= hit.first && p.ordinal < hit.last);

@@ -72,7 +72,10 @@ export async function damageBelow(
     .whereNot('i.kind', kindCodes.indexOf('folder'))
     .groupBy('i.parent')
     .select<{ path: Buffer; suspect: number; gone: number; n: number }[]>(
-      db.raw(`MAX(f.path) AS path, COUNT(*) AS n, SUM(i.to_ord IN (${suspectIn})) AS suspect, SUM(i.to_ord NOT IN (${suspectIn}) AND i.ended = ?) AS gone`, [endings.gone]),
+      db.raw(
+        `MAX(f.path) AS path, COUNT(*) AS n, SUM(i.to_ord IN (${suspectIn})) AS suspect, SUM(i.to_ord NOT IN (${suspectIn}) AND i.ended = ?) AS gone`,
+        [endings.gone],
+      ),
     );
   const prefix = path === '' ? '' : `${path}/`;
   for (const row of rows) {
@@ -89,7 +92,14 @@ export async function damageBelow(
 }
 
 /** One folder of a point with what has become of each item since. `points` are the living points of the series, oldest first. */
-export async function treeRows(db: Knex, point: PointRow, points: readonly PointRow[], path: string, after: string, limit: number): Promise<TreeRow[]> {
+export async function treeRows(
+  db: Knex,
+  point: PointRow,
+  points: readonly PointRow[],
+  path: string,
+  after: string,
+  limit: number,
+): Promise<TreeRow[]> {
   const rows = await folderAt(db, point.series_no, path, point.ordinal, after, limit);
   if (!rows.length) return [];
   const newest = points[points.length - 1]!;
@@ -136,16 +146,30 @@ export async function treeRows(db: Knex, point: PointRow, points: readonly Point
   });
 }
 
-function sinceThen(row: ItemRow, current: ItemRow | undefined, isFolder: boolean, newest: number, suspects: readonly number[]): TreeRow['since'] {
+function sinceThen(
+  row: ItemRow,
+  current: ItemRow | undefined,
+  isFolder: boolean,
+  newest: number,
+  suspects: readonly number[],
+): TreeRow['since'] {
   if (row.to_ord > newest) return 'same';
   if (!current) return suspects.includes(row.to_ord) ? 'suspect' : row.ended === endings.unseen ? 'changed' : 'gone';
-  if (isFolder && current.kind === row.kind) return current.mode === row.mode && current.uid === row.uid && current.gid === row.gid ? 'same' : 'changed';
+  if (isFolder && current.kind === row.kind)
+    return current.mode === row.mode && current.uid === row.uid && current.gid === row.gid ? 'same' : 'changed';
   if (current.content.equals(row.content) && current.size === row.size && current.mode === row.mode) return 'same';
   return suspects.includes(row.to_ord) ? 'suspect' : 'changed';
 }
 
 /** Files at or below a path as of an ordinal, at most `most`, with their byte-string paths. */
-export async function filesBelow(db: Knex, series: number, path: string, item: ItemRow | undefined, ordinal: number, most: number): Promise<{ path: string; row: ItemRow }[]> {
+export async function filesBelow(
+  db: Knex,
+  series: number,
+  path: string,
+  item: ItemRow | undefined,
+  ordinal: number,
+  most: number,
+): Promise<{ path: string; row: ItemRow }[]> {
   if (item && kindOf(item) !== 'folder') return [{ path, row: item }];
   const found: { path: string; row: ItemRow }[] = [];
   const waiting = [path];

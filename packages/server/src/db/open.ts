@@ -5,7 +5,16 @@ import { migrations } from './migrations';
 export function openDatabase(config: Config['database'], connections = 12): Knex {
   return knexFactory({
     client: 'mysql2',
-    connection: { host: config.host, port: config.port, user: config.user, password: config.password, database: config.name, timezone: 'Z', supportBigNumbers: true, connectTimeout: 5000 },
+    connection: {
+      host: config.host,
+      port: config.port,
+      user: config.user,
+      password: config.password,
+      database: config.name,
+      timezone: 'Z',
+      supportBigNumbers: true,
+      connectTimeout: 5000,
+    },
     pool: { min: 0, max: connections },
     acquireConnectionTimeout: 10_000,
     migrations: {
@@ -30,7 +39,20 @@ export function isDatabaseAway(error: unknown): boolean {
   const code = (error as { code?: string } | undefined)?.code ?? '';
   const name = (error as { name?: string } | undefined)?.name ?? '';
   return (
-    ['ECONNREFUSED', 'PROTOCOL_CONNECTION_LOST', 'ECONNRESET', 'ETIMEDOUT', 'EPIPE', 'ER_SERVER_SHUTDOWN', 'ER_LOCK_DEADLOCK', 'ER_LOCK_WAIT_TIMEOUT', 'ENOENT', 'ER_CON_COUNT_ERROR', 'ER_QUERY_INTERRUPTED', 'ER_CONNECTION_KILLED'].includes(code) ||
+    [
+      'ECONNREFUSED',
+      'PROTOCOL_CONNECTION_LOST',
+      'ECONNRESET',
+      'ETIMEDOUT',
+      'EPIPE',
+      'ER_SERVER_SHUTDOWN',
+      'ER_LOCK_DEADLOCK',
+      'ER_LOCK_WAIT_TIMEOUT',
+      'ENOENT',
+      'ER_CON_COUNT_ERROR',
+      'ER_QUERY_INTERRUPTED',
+      'ER_CONNECTION_KILLED',
+    ].includes(code) ||
     name === 'KnexTimeoutError' ||
     /closed state|Connection lost|Unable to acquire/i.test((error as Error | undefined)?.message ?? '')
   );

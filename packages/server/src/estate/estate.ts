@@ -27,16 +27,37 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
   const { db, clock } = deps;
   const now = at ?? clock.now();
   const asOf = at === null ? '' : ` FOR SYSTEM_TIME AS OF TIMESTAMP FROM_UNIXTIME(${Number(at) / 1000})`;
-  const base = (await db('workload as w').join('source as s', 's.id', 'w.source_id').where('w.created_at', '<=', now).orderBy('w.name').select<Base[]>('w.id', 'w.name', 'w.created_at', 'w.frozen', 's.id as source_id', 's.name as source', 's.location', 's.folder')).filter(
-    (w) => !only || only.includes(w.id),
-  );
+  const base = (
+    await db('workload as w')
+      .join('source as s', 's.id', 'w.source_id')
+      .where('w.created_at', '<=', now)
+      .orderBy('w.name')
+      .select<Base[]>('w.id', 'w.name', 'w.created_at', 'w.frozen', 's.id as source_id', 's.name as source', 's.location', 's.folder')
+  ).filter((w) => !only || only.includes(w.id));
   const tags = await db.from(db.raw(`tag${asOf}`)).select<{ workload_id: number; name: string }[]>('workload_id', 'name');
-  const assigned = await db.from(db.raw(`assignment${asOf}`)).select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
+  const assigned = await db
+    .from(db.raw(`assignment${asOf}`))
+    .select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
   const policies = new Map((await policiesInForce(db)).map((p) => [p.id, p]));
-  const counts = await db('point').where({ state: 'visible' }).where('moment', '<=', now).groupBy('workload_id').select<{ workload_id: number; n: number; newest: number; good: number | null; oldest: number; suspects: number }[]>('workload_id', db.raw('COUNT(*) AS n, MAX(moment) AS newest, MAX(IF(suspect, NULL, moment)) AS good, MIN(moment) AS oldest, SUM(suspect) AS suspects'));
+  const counts = await db('point')
+    .where({ state: 'visible' })
+    .where('moment', '<=', now)
+    .groupBy('workload_id')
+    .select<{ workload_id: number; n: number; newest: number; good: number | null; oldest: number; suspects: number }[]>(
+      'workload_id',
+      db.raw(
+        'COUNT(*) AS n, MAX(moment) AS newest, MAX(IF(suspect, NULL, moment)) AS good, MIN(moment) AS oldest, SUM(suspect) AS suspects',
+      ),
+    );
   const byWorkload = new Map(counts.map((c) => [c.workload_id, c]));
   const newest = counts.length
-    ? await db('point').where({ state: 'visible' }).whereIn(['workload_id', 'moment'], counts.map((c) => [c.workload_id, c.good ?? c.newest])).select<Newest[]>('id', 'workload_id', 'moment', 'bytes', 'items')
+    ? await db('point')
+        .where({ state: 'visible' })
+        .whereIn(
+          ['workload_id', 'moment'],
+          counts.map((c) => [c.workload_id, c.good ?? c.newest]),
+        )
+        .select<Newest[]>('id', 'workload_id', 'moment', 'bytes', 'items')
     : [];
   const newestOf = new Map(newest.map((n) => [n.workload_id, n]));
   return base.map((w): WorkloadRow => {
@@ -52,7 +73,8 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
       source: { id: w.source_id, name: w.source, location: w.location, folder: w.folder.toString() },
       tags: tags.filter((t) => t.workload_id === w.id).map((t) => t.name),
       policies: own.map((p) => ({ id: p.id, name: p.name })),
-      coverage: Number(count?.suspects ?? 0) > 0 ? 'suspect' : point ? (own.length ? 'protected' : 'none') : own.length ? 'matched' : 'none',
+      coverage:
+        Number(count?.suspects ?? 0) > 0 ? 'suspect' : point ? (own.length ? 'protected' : 'none') : own.length ? 'matched' : 'none',
       newestPoint: point ? { id: point.id, moment: point.moment, bytes: point.bytes, items: point.items } : null,
       points: Number(count?.n ?? 0),
       objectiveHours: objective,
@@ -65,20 +87,34 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
 const urgency: readonly WorkloadRow['coverage'][] = ['none', 'suspect', 'matched', 'protected'];
 
 /** The estate sorted by what needs protection first. */
-export async function estateAnswer(deps: Deps, query: { at?: number | undefined; q?: string | undefined }, only: readonly number[] | null): Promise<Estate> {
+export async function estateAnswer(
+  deps: Deps,
+  query: { at?: number | undefined; q?: string | undefined },
+  only: readonly number[] | null,
+): Promise<Estate> {
   const at = query.at !== undefined && query.at < deps.clock.now() ? query.at : null;
   const all = await estateOf(deps, at, only);
   const text = query.q?.toLowerCase();
-  const shown = all.filter((w) => !text || [w.name, w.source.name, w.source.location, ...w.tags].some((t) => t.toLowerCase().includes(text)));
-  shown.sort((a, b) => urgency.indexOf(a.coverage) - urgency.indexOf(b.coverage) || Number(b.late) - Number(a.late) || a.name.localeCompare(b.name));
+  const shown = all.filter(
+    (w) => !text || [w.name, w.source.name, w.source.location, ...w.tags].some((t) => t.toLowerCase().includes(text)),
+  );
+  shown.sort(
+    (a, b) => urgency.indexOf(a.coverage) - urgency.indexOf(b.coverage) || Number(b.late) - Number(a.late) || a.name.localeCompare(b.name),
+  );
   const count = (mark: WorkloadRow['coverage']) => all.filter((w) => w.coverage === mark).length;
   const tags = new Map<string, number>();
   for (const w of all) for (const t of w.tags) tags.set(t, (tags.get(t) ?? 0) + 1);
   return {
     asOf: at,
     workloads: shown,
-    counts: { all: all.length, none: count('none'), matched: count('matched'), protected: count('protected'), suspect: count('suspect'), late: all.filter((w) => w.late).length },
+    counts: {
+      all: all.length,
+      none: count('none'),
+      matched: count('matched'),
+      protected: count('protected'),
+      suspect: count('suspect'),
+      late: all.filter((w) => w.late).length,
+    },
     tags: [...tags].map(([name, n]) => ({ name, count: n })).sort((a, b) => a.name.localeCompare(b.name)),
   };
 }
-

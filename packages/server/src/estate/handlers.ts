@@ -14,13 +14,25 @@ import { workloadDetail } from './workload-detail';
 
 type EstateHandlers = Pick<
   Handlers,
-  'estate' | 'testSource' | 'addSource' | 'changeSource' | 'removeSource' | 'discover' | 'workload' | 'tagWorkload' | 'protectOnce' | 'liftSuspicion'
+  | 'estate'
+  | 'testSource'
+  | 'addSource'
+  | 'changeSource'
+  | 'removeSource'
+  | 'discover'
+  | 'workload'
+  | 'tagWorkload'
+  | 'protectOnce'
+  | 'liftSuspicion'
 >;
 
 const clean = (folder: string) => (folder.length > 1 ? folder.replace(/\/+$/, '') : folder);
 
 async function test(deps: Deps, body: SourceBody): Promise<ConnectionTest> {
-  const answer = await deps.movers.ask<ConnectionTest>({ ask: 'probe', folder: bytesOfText(clean(body.folder)), readAs: body.readAs }, 60_000);
+  const answer = await deps.movers.ask<ConnectionTest>(
+    { ask: 'probe', folder: bytesOfText(clean(body.folder)), readAs: body.readAs },
+    60_000,
+  );
   return { ...answer, findings: answer.findings.map((f) => ({ ...f, path: escapePath(f.path) })) };
 }
 
@@ -29,12 +41,25 @@ async function setTags(trx: Knex.Transaction, now: number, workloadId: number, t
     await trx('tag').where({ workload_id: workloadId }).whereNotIn('name', tags).delete();
     for (const name of new Set(tags)) await trx('tag').insert({ workload_id: workloadId, name }).onConflict().ignore();
   });
-  for (const policy of await policiesInForce(trx)) if (policy.body.tags.length) await assign(trx, now, policy.id, (await matchesOf(trx, policy.body)).map((m) => m.id));
+  for (const policy of await policiesInForce(trx))
+    if (policy.body.tags.length)
+      await assign(
+        trx,
+        now,
+        policy.id,
+        (await matchesOf(trx, policy.body)).map((m) => m.id),
+      );
 }
 
 export function estateHandlers(deps: Deps): EstateHandlers {
   const { db, clock } = deps;
-  const rowOf = (body: SourceBody) => ({ name: body.name, folder: Buffer.from(clean(body.folder)), location: body.location, read_as: body.readAs, cross_fs: body.crossFileSystems });
+  const rowOf = (body: SourceBody) => ({
+    name: body.name,
+    folder: Buffer.from(clean(body.folder)),
+    location: body.location,
+    read_as: body.readAs,
+    cross_fs: body.crossFileSystems,
+  });
   const checkName = async (name: string, own: number | null) => {
     const taken = await db('source').where({ name }).first<{ id: number } | undefined>();
     if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
@@ -55,7 +80,12 @@ export function estateHandlers(deps: Deps): EstateHandlers {
         const [id] = (await trx('source').insert({ ...rowOf(body), created_at: clock.now() })) as [number];
         const [workloadId] = (await trx('workload').insert({ source_id: id, name: body.name, created_at: clock.now() })) as [number];
         await setTags(trx, clock.now(), workloadId, body.tags);
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'source.add', object: `source ${id}`, detail: JSON.stringify(body) });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'source.add',
+          object: `source ${id}`,
+          detail: JSON.stringify(body),
+        });
         return { id, workloadId };
       });
       await deps.events.emit('estate', { workloadId: ids.workloadId });
@@ -70,7 +100,12 @@ export function estateHandlers(deps: Deps): EstateHandlers {
         await trx('source').where({ id: params.id }).update(rowOf(body));
         await trx('workload').where({ id: workload.id }).update({ name: body.name });
         await setTags(trx, clock.now(), workload.id, body.tags);
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'source.change', object: `source ${params.id}`, detail: JSON.stringify(body) });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'source.change',
+          object: `source ${params.id}`,
+          detail: JSON.stringify(body),
+        });
       });
       await deps.events.emit('estate', { workloadId: workload.id });
       return {};
@@ -87,7 +122,12 @@ export function estateHandlers(deps: Deps): EstateHandlers {
         });
         await trx('workload').where({ id: workload.id }).delete();
         await trx('source').where({ id: params.id }).delete();
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'source.remove', object: `source ${params.id}`, detail: workload.name });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'source.remove',
+          object: `source ${params.id}`,
+          detail: workload.name,
+        });
       });
       await deps.events.emit('estate');
       return {};
@@ -99,7 +139,10 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       const path = unescapePath(query.path);
       type Row = { name: string; kind: string; size: number; mtimeNs: string; readable: boolean };
       const rows = await deps.movers.ask<Row[]>({ ask: 'discover', folder: root, path, readAs: source.read_as });
-      const assigned = await db('assignment as a').join('workload as w', 'w.id', 'a.workload_id').where('w.source_id', params.id).select<{ policy_id: number }[]>('a.policy_id');
+      const assigned = await db('assignment as a')
+        .join('workload as w', 'w.id', 'a.workload_id')
+        .where('w.source_id', params.id)
+        .select<{ policy_id: number }[]>('a.policy_id');
       const policies = (await policiesInForce(db)).filter((p) => assigned.some((a) => a.policy_id === p.id));
       const targets = await db('target').select<{ name: string; folder: string }[]>('name', 'folder');
       return {
@@ -109,8 +152,20 @@ export function estateHandlers(deps: Deps): EstateHandlers {
           const at = joinPath(path, row.name);
           const target = targets.find((t) => isInside(`${root}/${at}`, bytesOfText(t.folder)));
           const skipping = policies.filter((p) => pathFilter(p.body.include, p.body.exclude).leftOut(at, row.kind === 'folder'));
-          const leftOut = target ? `holds target ${target.name}` : policies.length && skipping.length === policies.length ? `by ${skipping.map((p) => p.name).join(', ')}` : '';
-          return { name: escapePath(row.name), path: escapePath(at), kind: row.kind, size: row.size, mtime: Math.round(Number(BigInt(row.mtimeNs) / 1_000_000n)), readable: row.readable, leftOut };
+          const leftOut = target
+            ? `holds target ${target.name}`
+            : policies.length && skipping.length === policies.length
+              ? `by ${skipping.map((p) => p.name).join(', ')}`
+              : '';
+          return {
+            name: escapePath(row.name),
+            path: escapePath(at),
+            kind: row.kind,
+            size: row.size,
+            mtime: Math.round(Number(BigInt(row.mtimeNs) / 1_000_000n)),
+            readable: row.readable,
+            leftOut,
+          };
         }),
       };
     },
@@ -124,7 +179,12 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       found(await db('workload').where({ id: params.id }).first<{ id: number } | undefined>());
       await inTransaction(db, async (trx) => {
         await setTags(trx, clock.now(), params.id, body.tags);
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'workload.tag', object: `workload ${params.id}`, detail: body.tags.join(', ') });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'workload.tag',
+          object: `workload ${params.id}`,
+          detail: body.tags.join(', '),
+        });
       });
       await deps.events.emit('estate', { workloadId: params.id });
       return {};
@@ -133,8 +193,10 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     async protectOnce({ params, body, actor }) {
       const workload = found(await db('workload').where({ id: params.id }).first<{ id: number; name: string } | undefined>());
       const own = (await policiesInForce(db)).find((p) => p.body.workloads.includes(params.id) || !body.targetId);
-      const targetId = body.targetId ?? own?.body.targetId ?? (await db('target').orderBy('created_at').first<{ id: string } | undefined>('id'))?.id;
-      if (!targetId || !(await db('target').where({ id: targetId }).first<{ id: string } | undefined>())) throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'There is no target to write to. Add one first.');
+      const targetId =
+        body.targetId ?? own?.body.targetId ?? (await db('target').orderBy('created_at').first<{ id: string } | undefined>('id'))?.id;
+      if (!targetId || !(await db('target').where({ id: targetId }).first<{ id: string } | undefined>()))
+        throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'There is no target to write to. Add one first.');
       const runId = await inTransaction(db, async (trx) => {
         const tasks = await backupTasks(trx, [workload.id], { targetId, kind: body.kind, include: [], exclude: [] }, 'backup');
         if (!tasks.length) throw new ApiError('NOT_NOW', undefined, 'It is being protected right now.');
@@ -148,7 +210,12 @@ export function estateHandlers(deps: Deps): EstateHandlers {
           keepOwn: body.keep ?? { by: 'hand' },
           tasks,
         });
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'workload.protectOnce', object: `workload ${params.id}`, detail: `run ${id} ${body.note}` });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'workload.protectOnce',
+          object: `workload ${params.id}`,
+          detail: `run ${id} ${body.note}`,
+        });
         return id;
       });
       deps.movers.workAppeared();
@@ -160,7 +227,13 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       const changed = await inTransaction(db, async (trx) => {
         const points = await trx('point').where({ workload_id: params.id, suspect: true, state: 'visible' }).update({ suspect: false });
         const frozen = await trx('workload').where({ id: params.id, frozen: true }).update({ frozen: false });
-        if (points + frozen) await appendAudit(trx, clock.now(), { actor: actor.name, action: 'workload.lift', object: `workload ${params.id}`, detail: body.reason });
+        if (points + frozen)
+          await appendAudit(trx, clock.now(), {
+            actor: actor.name,
+            action: 'workload.lift',
+            object: `workload ${params.id}`,
+            detail: body.reason,
+          });
         return points + frozen;
       });
       if (!changed) throw new ApiError('NOT_NOW', undefined, 'Nothing about this workload is suspect.');

@@ -26,9 +26,16 @@ const freshMs = 60_000;
 export async function measureTarget(deps: Deps, target: { id: string; folder: string }): Promise<void> {
   try {
     const room = await deps.movers.ask<{ used: number; free: number }>({ ask: 'targetRoom', target }, 5000);
-    await deps.db('target').where({ id: target.id }).update({ used: room.used, free: room.free, measured_at: deps.clock.now(), trouble: null });
+    await deps
+      .db('target')
+      .where({ id: target.id })
+      .update({ used: room.used, free: room.free, measured_at: deps.clock.now(), trouble: null });
   } catch (error) {
-    if (error instanceof ApiError && error.code === 'MOVER_FAILED') await deps.db('target').where({ id: target.id }).update({ trouble: error.message.slice(0, 500), measured_at: deps.clock.now() });
+    if (error instanceof ApiError && error.code === 'MOVER_FAILED')
+      await deps
+        .db('target')
+        .where({ id: target.id })
+        .update({ trouble: error.message.slice(0, 500), measured_at: deps.clock.now() });
   }
 }
 
@@ -36,14 +43,36 @@ export function targetHandlers(deps: Deps): TargetHandlers {
   const { db, clock } = deps;
   return {
     async listTargets() {
-      const stale = await db('target').whereNull('measured_at').orWhere('measured_at', '<', clock.now() - freshMs).select<TargetRow[]>();
+      const stale = await db('target')
+        .whereNull('measured_at')
+        .orWhere('measured_at', '<', clock.now() - freshMs)
+        .select<TargetRow[]>();
       for (const target of stale) await measureTarget(deps, { id: target.id, folder: target.folder });
       const rows = await db('target').orderBy('name').select<TargetRow[]>();
-      const sums = await db('point as p').join('series as s', 's.no', 'p.series_no').where('p.state', 'visible').groupBy('s.target_id').select<{ target_id: string; n: number; bytes: number; stored: number }[]>('s.target_id', db.raw('COUNT(*) AS n, SUM(p.bytes) AS bytes, SUM(p.stored) AS stored'));
+      const sums = await db('point as p')
+        .join('series as s', 's.no', 'p.series_no')
+        .where('p.state', 'visible')
+        .groupBy('s.target_id')
+        .select<{ target_id: string; n: number; bytes: number; stored: number }[]>(
+          's.target_id',
+          db.raw('COUNT(*) AS n, SUM(p.bytes) AS bytes, SUM(p.stored) AS stored'),
+        );
       return {
         rows: rows.map((t): Target => {
           const sum = sums.find((s) => s.target_id === t.id);
-          return { id: t.id, name: t.name, folder: t.folder, location: t.location, used: t.used, free: t.free, measuredAt: t.measured_at, points: Number(sum?.n ?? 0), allBytes: Number(sum?.bytes ?? 0), storedBytes: Number(sum?.stored ?? 0), trouble: t.trouble };
+          return {
+            id: t.id,
+            name: t.name,
+            folder: t.folder,
+            location: t.location,
+            used: t.used,
+            free: t.free,
+            measuredAt: t.measured_at,
+            points: Number(sum?.n ?? 0),
+            allBytes: Number(sum?.bytes ?? 0),
+            storedBytes: Number(sum?.stored ?? 0),
+            trouble: t.trouble,
+          };
         }),
       };
     },
@@ -52,14 +81,20 @@ export function targetHandlers(deps: Deps): TargetHandlers {
 
     async addTarget({ body, actor }) {
       const folder = clean(body.folder);
-      if (await db('target').where({ name: body.name }).orWhere({ folder }).first<{ id: string } | undefined>()) throw new ApiError('NAME_TAKEN', undefined, 'There is a target of this name or in this folder.');
+      if (await db('target').where({ name: body.name }).orWhere({ folder }).first<{ id: string } | undefined>())
+        throw new ApiError('NAME_TAKEN', undefined, 'There is a target of this name or in this folder.');
       const test = await deps.movers.ask<TargetTest>({ ask: 'targetTest', folder });
       if (!test.ok || test.holdsStore) throw new ApiError('TARGET_FAULTY', undefined, `${test.message} It was not saved.`);
       const id = randomUUID();
       await deps.movers.ask({ ask: 'targetCreate', folder, id });
       await inTransaction(db, async (trx) => {
         await trx('target').insert({ id, name: body.name, folder, location: body.location, created_at: clock.now(), free: test.free });
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.add', object: `target ${id}`, detail: JSON.stringify(body) });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'target.add',
+          object: `target ${id}`,
+          detail: JSON.stringify(body),
+        });
       });
       await deps.events.emit('estate');
       return { id };
@@ -67,8 +102,15 @@ export function targetHandlers(deps: Deps): TargetHandlers {
 
     async envelope({ params, body, actor }) {
       const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());
-      const content = await deps.movers.ask<string>({ ask: 'envelope', target: { id: target.id, folder: target.folder }, name: target.name, passphrase: body.passphrase });
-      await inTransaction(db, (trx) => appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.envelope', object: `target ${target.id}` }));
+      const content = await deps.movers.ask<string>({
+        ask: 'envelope',
+        target: { id: target.id, folder: target.folder },
+        name: target.name,
+        passphrase: body.passphrase,
+      });
+      await inTransaction(db, (trx) =>
+        appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.envelope', object: `target ${target.id}` }),
+      );
       return { fileName: `${target.name.replace(/[^\w.-]+/g, '-')}.key-envelope.json`, content };
     },
   };

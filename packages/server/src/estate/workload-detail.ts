@@ -14,7 +14,10 @@ const lookBackMs = 60 * 86_400_000;
 export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDetail> {
   const { db, clock } = deps;
   const row = found((await estateOf(deps, null, [id]))[0]);
-  const facts = (await db('workload as w').join('source as s', 's.id', 'w.source_id').where('w.id', id).first<{ frozen: 0 | 1; read_as: string | null; created_at: number }>('w.frozen', 's.read_as', 'w.created_at'))!;
+  const facts = await db('workload as w')
+    .join('source as s', 's.id', 'w.source_id')
+    .where('w.id', id)
+    .first<{ frozen: 0 | 1; read_as: string | null; created_at: number }>('w.frozen', 's.read_as', 'w.created_at');
   const series = await db('series').where({ workload_id: id }).orderBy('no').select<SeriesRow[]>();
   const targets = new Map((await db('target').select<{ id: string; name: string }[]>('id', 'name')).map((t) => [t.id, t.name]));
   const names = new Map((await db('policy').select<{ id: number; name: string }[]>('id', 'name')).map((p) => [p.id, p.name]));
@@ -30,7 +33,7 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
           seriesId: s.id,
           target: targets.get(s.target_id) ?? '',
           policy: p.policy_id === null ? null : (names.get(p.policy_id) ?? null),
-          buildsOn: (p.builds_on && moments.get(p.builds_on)) || null,
+          buildsOn: p.builds_on === null ? null : (moments.get(p.builds_on) ?? null),
           decision: decisions.get(p.id),
         }),
       ),
@@ -57,7 +60,10 @@ async function damageOf(deps: Deps, series: number, rows: readonly PointRow[]): 
   const suspect = rows.findLast((p) => p.suspect === 1);
   const good = suspect && rows.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
   if (!suspect || !good) return null;
-  const sum = await damagedItems(deps, series, good.ordinal, suspect.ordinal).clearSelect().clearOrder().first<{ n: number; bytes: number | null }>(deps.db.raw('COUNT(*) AS n, SUM(i.size) AS bytes'));
+  const sum = await damagedItems(deps, series, good.ordinal, suspect.ordinal)
+    .clearSelect()
+    .clearOrder()
+    .first<{ n: number; bytes: number | null }>(deps.db.raw('COUNT(*) AS n, SUM(i.size) AS bytes'));
   return { pointId: suspect.id, goodPointId: good.id, files: Number(sum?.n ?? 0), bytes: Number(sum?.bytes ?? 0) };
 }
 
@@ -76,12 +82,22 @@ export function damagedItems(deps: Deps, series: number, good: number, suspect: 
 }
 
 /** Scheduled moments without a point near them, over the last weeks. */
-async function missingOf(deps: Deps, workloadId: number, policies: readonly PolicyRow[], points: WorkloadDetail['pointList']): Promise<WorkloadDetail['missing']> {
+async function missingOf(
+  deps: Deps,
+  workloadId: number,
+  policies: readonly PolicyRow[],
+  points: WorkloadDetail['pointList'],
+): Promise<WorkloadDetail['missing']> {
   const now = deps.clock.now();
   const missing: WorkloadDetail['missing'] = [];
   const first = points[0]?.moment;
   if (first === undefined) return missing;
-  const failed = await deps.db('task').where({ workload_id: workloadId, type: 'backup' }).whereIn('state', ['failed', 'stopped']).where('queued_at', '>', now - lookBackMs).select<{ queued_at: number }[]>('queued_at');
+  const failed = await deps
+    .db('task')
+    .where({ workload_id: workloadId, type: 'backup' })
+    .whereIn('state', ['failed', 'stopped'])
+    .where('queued_at', '>', now - lookBackMs)
+    .select<{ queued_at: number }[]>('queued_at');
   for (const { body } of policies) {
     const oldest = Math.max(first, now - lookBackMs);
     let due = nextRuns(body.schedule, body.zone, oldest, 1)[0];

@@ -42,7 +42,9 @@ export function remitOf(row: { remit: number[] | string | null }): number[] | nu
 export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined> {
   const bearer = /^Bearer (\S+)$/.exec(req.headers.authorization ?? '')?.[1];
   if (bearer) {
-    const row = await db('api_token').where({ hash: tokenHash(bearer) }).first<{ id: number; name: string; role: Role | 'mover'; last_used_at: number | null } | undefined>();
+    const row = await db('api_token')
+      .where({ hash: tokenHash(bearer) })
+      .first<{ id: number; name: string; role: Role | 'mover'; last_used_at: number | null } | undefined>();
     if (!row) throw new ApiError('NOT_SIGNED_IN');
     if (Date.now() - (row.last_used_at ?? 0) > 60_000) await db('api_token').where({ id: row.id }).update({ last_used_at: Date.now() });
     return { id: row.id, name: `token ${row.name}`, display: row.name, role: row.role, remit: null, by: 'token' };
@@ -50,7 +52,16 @@ export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined
   const id = req.session.personId;
   if (!id) return undefined;
   const row = await db('person').where({ id, disabled: false }).first<PersonRow | undefined>();
-  return row && { id: row.id, name: row.name, display: row.display, role: row.role, remit: row.role === 'clerk' ? (remitOf(row) ?? []) : null, by: 'session' };
+  return (
+    row && {
+      id: row.id,
+      name: row.name,
+      display: row.display,
+      role: row.role,
+      remit: row.role === 'clerk' ? (remitOf(row) ?? []) : null,
+      by: 'session',
+    }
+  );
 }
 
 /** The one place where it is decided whether a request may go on. */

@@ -22,7 +22,11 @@ function parse(schema: z.ZodType | undefined, value: unknown, where: string): un
   const result = schema.safeParse(value);
   if (result.success) return result.data;
   const issues = result.error.issues.slice(0, 20).map((i) => ({ at: [where, ...i.path].join('.'), message: i.message }));
-  throw new ApiError('INVALID', issues, `The request is not valid: ${issues[0]?.at ?? where}: ${issues[0]?.message ?? ''}. Nothing was changed.`);
+  throw new ApiError(
+    'INVALID',
+    issues,
+    `The request is not valid: ${issues[0]?.at ?? where}: ${issues[0]?.message ?? ''}. Nothing was changed.`,
+  );
 }
 
 /** Binds every route of the contract to its handler: access is checked first, then the input, then the handler runs. */

@@ -17,7 +17,9 @@ ${schemaBlock('Query', r.query, 'input')}${schemaBlock('Body', r.body, 'input')}
 /** The API as a page to read, made from the route table. */
 export function docsPage(nonce: string): string {
   const list = Object.entries<Route>(routes);
-  const errors = Object.entries(apiErrors).map(([code, [status, text]]) => `<tr><td><code>${code}</code></td><td>${status}</td><td>${escape(text)}</td></tr>`);
+  const errors = Object.entries(apiErrors).map(
+    ([code, [status, text]]) => `<tr><td><code>${code}</code></td><td>${status}</td><td>${escape(text)}</td></tr>`,
+  );
   return `<!doctype html><html lang="en"><meta charset="utf-8"><title>Lithodex API</title>
 <style nonce="${nonce}">body{font:15px/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;padding:0 1rem;color:#1f262b;background:#f5f3ee}section{background:#fff;border:1px solid #dcd6ca;border-radius:10px;padding:.6rem 1rem;margin:.7rem 0}h3{margin:0;font-size:1rem}p{margin:.2rem 0}pre{overflow:auto;font-size:12px}td{padding:.2rem .8rem .2rem 0;vertical-align:top}</style>
 <h1>Lithodex API</h1>

@@ -16,10 +16,22 @@ export class LiveEvents {
     private readonly clock: Clock,
   ) {}
 
-  async emit(kind: LiveEvent['kind'], about: { runId?: number | null; workloadId?: number | null; taskId?: string | null } = {}): Promise<void> {
+  async emit(
+    kind: LiveEvent['kind'],
+    about: { runId?: number | null; workloadId?: number | null; taskId?: string | null } = {},
+  ): Promise<void> {
     const event = { kind, runId: about.runId ?? null, workloadId: about.workloadId ?? null, taskId: about.taskId ?? null };
-    const [id] = await this.db('event').insert({ at: this.clock.now(), kind, run_id: event.runId, workload_id: event.workloadId, task_id: event.taskId });
-    if (id! % 500 === 0) await this.db('event').where('id', '<', id! - kept).delete();
+    const [id] = await this.db('event').insert({
+      at: this.clock.now(),
+      kind,
+      run_id: event.runId,
+      workload_id: event.workloadId,
+      task_id: event.taskId,
+    });
+    if (id! % 500 === 0)
+      await this.db('event')
+        .where('id', '<', id! - kept)
+        .delete();
     this.bus.emit('event', { id: id!, ...event } satisfies LiveEvent);
   }
 

@@ -10,7 +10,7 @@ export class SessionStore extends session.Store {
   }
 
   private expiryOf(data: session.SessionData): number {
-    return data.cookie.expires ? new Date(data.cookie.expires).getTime() : Date.now() + lifetime;
+    return Date.now() + (data.cookie.maxAge ?? lifetime);
   }
 
   override get(sid: string, done: (error: unknown, data?: session.SessionData | null) => void): void {
@@ -34,14 +34,16 @@ export class SessionStore extends session.Store {
       .insert(row)
       .onConflict('sid')
       .merge()
-      .then(() => done?.(), done);
+      .then(() => done?.())
+      .catch((error: unknown) => done?.(error));
   }
 
   override destroy(sid: string, done?: (error?: unknown) => void): void {
     this.db('session')
       .where({ sid })
       .delete()
-      .then(() => done?.(), done);
+      .then(() => done?.())
+      .catch((error: unknown) => done?.(error));
   }
 
   /** Removes what has expired. */

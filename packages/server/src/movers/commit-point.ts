@@ -10,12 +10,17 @@ const defaultLimit = 0.4;
 /** Makes the loaded point visible: the one small transaction. A point already there (an attempt that was taken over) stays as it is. */
 export async function makeVisible(trx: Knex.Transaction, task: RunningTask, point: PointTotals): Promise<void> {
   if (await trx('point').where({ id: task.id }).first<{ id: string } | undefined>()) return;
-  const series = (await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>())!;
-  const run = (await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null; keep_own: unknown }>())!;
-  const policy = run.policy_id === null ? undefined : await trx('policy').where({ id: run.policy_id }).first<{ body: unknown } | undefined>();
+  const series = await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>();
+  const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null; keep_own: unknown }>();
+  const policy =
+    run.policy_id === null ? undefined : await trx('policy').where({ id: run.policy_id }).first<{ body: unknown } | undefined>();
   const limit = policy ? fromJson<PolicyBody>(policy.body).changeLimit / 100 : defaultLimit;
   const earlier = (await livingPoints(trx, series.no)).filter((p) => p.suspect === 0 && p.builds_on !== null);
-  const unusual = judgeChange(point.changes, limit, earlier.slice(-30).map((p) => p.share));
+  const unusual = judgeChange(
+    point.changes,
+    limit,
+    earlier.slice(-30).map((p) => p.share),
+  );
   const keepOwn = fromJsonOrNull(run.keep_own);
   await trx('point').insert({
     id: task.id,

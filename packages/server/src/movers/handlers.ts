@@ -33,7 +33,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
   return {
     async claim({ body, res }) {
       const gone = goneSignal(res);
-      for (const until = Date.now() + claimWaitMs; !gone.aborted; ) {
+      for (const until = Date.now() + claimWaitMs; !gone.aborted;) {
         const task = await claimTask(deps, body.mover);
         if (task || Date.now() >= until) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);
@@ -129,7 +129,15 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         if (!point && task.series_no !== null && task.ordinal !== null) await unload(trx, task.series_no, task.ordinal);
         const { counts } = body;
         const state: RunState =
-          body.outcome !== 'done' ? body.outcome : point?.suspect ? 'held' : counts.missing > 0 || counts.failed > 0 ? 'partsMissing' : counts.warnings > 0 ? 'remarks' : 'done';
+          body.outcome !== 'done'
+            ? body.outcome
+            : point?.suspect
+              ? 'held'
+              : counts.missing > 0 || counts.failed > 0
+                ? 'partsMissing'
+                : counts.warnings > 0
+                  ? 'remarks'
+                  : 'done';
         await trx('task')
           .where({ id: task.id })
           .update({

@@ -18,10 +18,12 @@ export class MoverLine {
   private readonly bell = new EventEmitter().setMaxListeners(0);
   private readonly seen = new Map<string, number>();
   private closed = false;
+  /** A mover gets some time to come back after a restart of the server. */
+  private readonly startedAt = Date.now();
 
   /** Asks a mover. Throws MOVER_ABSENT, or MOVER_FAILED with what the mover said. */
   async ask<T>(question: Question, timeoutMs = 15_000): Promise<T> {
-    const newest = Math.max(0, ...this.seen.values());
+    const newest = Math.max(this.startedAt, ...this.seen.values());
     if (Date.now() - newest > silentMs) throw new ApiError('MOVER_ABSENT');
     const id = randomUUID();
     return new Promise<T>((resolve, reject) => {

@@ -9,7 +9,20 @@ import { remitOf, tokenHash, type Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { hashPassword, passwordFits } from './passwords';
 
-type PeopleHandlers = Pick<Handlers, 'signIn' | 'me' | 'signOut' | 'listPeople' | 'addPerson' | 'removePerson' | 'listTokens' | 'addToken' | 'removeToken' | 'audit' | 'checkAudit'>;
+type PeopleHandlers = Pick<
+  Handlers,
+  | 'signIn'
+  | 'me'
+  | 'signOut'
+  | 'listPeople'
+  | 'addPerson'
+  | 'removePerson'
+  | 'listTokens'
+  | 'addToken'
+  | 'removeToken'
+  | 'audit'
+  | 'checkAudit'
+>;
 
 interface PersonRow {
   readonly id: number;
@@ -56,14 +69,24 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
       }
       await new Promise<void>((resolve, reject) => {
         req.session.regenerate((error: unknown) => {
-          if (error) reject(error as Error);
+          if (error) reject(new Error('the session could not be renewed', { cause: error }));
           else resolve();
         });
       });
       req.session.personId = row.id;
       req.session.csrf = randomBytes(24).toString('base64url');
       await inTransaction(db, (trx) => appendAudit(trx, clock.now(), { actor: row.name, action: 'session.start', object: 'sign-in' }));
-      return meOf({ id: row.id, name: row.name, display: row.display, role: row.role, remit: row.role === 'clerk' ? remitOf(row) : null, by: 'session' }, req);
+      return meOf(
+        {
+          id: row.id,
+          name: row.name,
+          display: row.display,
+          role: row.role,
+          remit: row.role === 'clerk' ? remitOf(row) : null,
+          by: 'session',
+        },
+        req,
+      );
     },
 
     async me({ actor, req }) {
@@ -82,14 +105,30 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
 
     async listPeople() {
       const rows = await db('person').orderBy('name').select<PersonRow[]>();
-      return { rows: rows.map((r) => ({ id: r.id, name: r.name, display: r.display, role: r.role, remit: remitOf(r), disabled: r.disabled === 1 })) };
+      return {
+        rows: rows.map((r) => ({
+          id: r.id,
+          name: r.name,
+          display: r.display,
+          role: r.role,
+          remit: remitOf(r),
+          disabled: r.disabled === 1,
+        })),
+      };
     },
 
     async addPerson({ body, actor }) {
       if (await db('person').where({ name: body.name }).first<PersonRow | undefined>()) throw new ApiError('NAME_TAKEN');
       const password = await hashPassword(body.password);
       const id = await inTransaction(db, async (trx) => {
-        const [created] = (await trx('person').insert({ name: body.name, display: body.display, role: body.role, password_hash: password, remit: body.remit ? JSON.stringify(body.remit) : null, created_at: clock.now() })) as [number];
+        const [created] = (await trx('person').insert({
+          name: body.name,
+          display: body.display,
+          role: body.role,
+          password_hash: password,
+          remit: body.remit ? JSON.stringify(body.remit) : null,
+          created_at: clock.now(),
+        })) as [number];
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'person.add', object: `person ${body.name}`, detail: body.role });
         return created;
       });
@@ -127,11 +166,18 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
 
     async audit({ query }) {
       const before = Number(query.cursor ?? 0) || Number.MAX_SAFE_INTEGER;
-      const q = db('audit').where('seq', '<', before).orderBy('seq', 'desc').limit(query.limit + 1);
+      const q = db('audit')
+        .where('seq', '<', before)
+        .orderBy('seq', 'desc')
+        .limit(query.limit + 1);
       if (query.q) {
         const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
         void q.where((w) => {
-          void w.where('actor', 'like', like).orWhere('action', 'like', like).orWhere('object', 'like', like).orWhere('detail', 'like', like);
+          void w
+            .where('actor', 'like', like)
+            .orWhere('action', 'like', like)
+            .orWhere('object', 'like', like)
+            .orWhere('detail', 'like', like);
         });
       }
       type A = { seq: number; at: number; actor: string; action: string; object: string; detail: string };

@@ -11,7 +11,9 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
   const matches = await matchesOf(db, body);
   const ids = matches.map((m) => m.id);
   const inForce = await policiesInForce(db);
-  const others = await Promise.all(inForce.filter((p) => p.id !== id).map(async (p) => ({ name: p.name, ids: new Set((await matchesOf(db, p.body)).map((m) => m.id)) })));
+  const others = await Promise.all(
+    inForce.filter((p) => p.id !== id).map(async (p) => ({ name: p.name, ids: new Set((await matchesOf(db, p.body)).map((m) => m.id)) })),
+  );
   const current = inForce.find((p) => p.id === id);
   const settled = settledPoints(body.schedule, body.keep);
   const settledNow = current && settledPoints(current.body.schedule, current.body.keep);
@@ -38,15 +40,33 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
 async function measure(deps: Deps, ids: readonly number[]): Promise<Omit<Consequences['measured'], 'settledBytes' | 'targetFree'>> {
   if (!ids.length) return { runs: 0, sizeBytes: 0, newBytesPerRun: null, nightMs: null };
   type Row = { workload_id: number; bytes: number; stored: number; moment: number; builds_on: string | null };
-  const points = await deps.db('point').whereIn('workload_id', ids).where({ state: 'visible', suspect: false }).orderBy('moment', 'desc').limit(3000).select<Row[]>('workload_id', 'bytes', 'stored', 'moment', 'builds_on');
+  const points = await deps
+    .db('point')
+    .whereIn('workload_id', ids)
+    .where({ state: 'visible', suspect: false })
+    .orderBy('moment', 'desc')
+    .limit(3000)
+    .select<Row[]>('workload_id', 'bytes', 'stored', 'moment', 'builds_on');
   const newest = new Map<number, number>();
   for (const p of points) if (!newest.has(p.workload_id)) newest.set(p.workload_id, p.bytes);
   const later = points.filter((p) => p.builds_on !== null);
   const perWorkload = later.length ? later.reduce((a, p) => a + p.stored, 0) / later.length : null;
   const sizes = [...newest.values()].reduce((a, b) => a + b, 0);
-  const times = await deps.db('task').whereIn('workload_id', ids).where({ type: 'backup' }).whereIn('state', ['done', 'remarks', 'partsMissing']).orderBy('ended_at', 'desc').limit(500).select<{ started_at: number; ended_at: number }[]>('started_at', 'ended_at');
+  const times = await deps
+    .db('task')
+    .whereIn('workload_id', ids)
+    .where({ type: 'backup' })
+    .whereIn('state', ['done', 'remarks', 'partsMissing'])
+    .orderBy('ended_at', 'desc')
+    .limit(500)
+    .select<{ started_at: number; ended_at: number }[]>('started_at', 'ended_at');
   const average = times.length ? times.reduce((a, t) => a + t.ended_at - t.started_at, 0) / times.length : null;
-  return { runs: points.length, sizeBytes: sizes, newBytesPerRun: perWorkload === null ? null : perWorkload * ids.length, nightMs: average === null ? null : average * ids.length };
+  return {
+    runs: points.length,
+    sizeBytes: sizes,
+    newBytesPerRun: perWorkload === null ? null : perWorkload * ids.length,
+    nightMs: average === null ? null : average * ids.length,
+  };
 }
 
 /** First full (halved by compression where nothing is known better) plus what each later run adds. */
@@ -54,11 +74,22 @@ function expectedBytes(m: { sizeBytes: number; newBytesPerRun: number | null }, 
   return points === undefined || m.newBytesPerRun === null ? null : Math.round(m.sizeBytes * 0.5 + m.newBytesPerRun * (points - 1));
 }
 
-async function deletesOf(deps: Deps, id: number | null, ids: readonly number[], body: PolicyBody, now: number): Promise<Consequences['deletes']> {
+async function deletesOf(
+  deps: Deps,
+  id: number | null,
+  ids: readonly number[],
+  body: PolicyBody,
+  now: number,
+): Promise<Consequences['deletes']> {
   const gone: number[] = [];
   const workloads = new Set<string>();
   if (id !== null) {
-    const series = await deps.db('series as s').join('workload as w', 'w.id', 's.workload_id').whereIn('s.workload_id', ids).where('s.target_id', body.targetId).select<{ no: number; name: string; frozen: 0 | 1 }[]>('s.no', 'w.name', 'w.frozen');
+    const series = await deps
+      .db('series as s')
+      .join('workload as w', 'w.id', 's.workload_id')
+      .whereIn('s.workload_id', ids)
+      .where('s.target_id', body.targetId)
+      .select<{ no: number; name: string; frozen: 0 | 1 }[]>('s.no', 'w.name', 'w.frozen');
     for (const s of series) {
       const points = await livingPoints(deps.db, s.no);
       const decisions = decide(points, body.keep, now, s.frozen === 1);
@@ -69,7 +100,12 @@ async function deletesOf(deps: Deps, id: number | null, ids: readonly number[], 
         }
     }
   }
-  return { points: gone.length, oldest: gone.length ? Math.min(...gone) : null, newest: gone.length ? Math.max(...gone) : null, workloads: [...workloads] };
+  return {
+    points: gone.length,
+    oldest: gone.length ? Math.min(...gone) : null,
+    newest: gone.length ? Math.max(...gone) : null,
+    workloads: [...workloads],
+  };
 }
 
 function warningsOf(c: Consequences, body: PolicyBody, hasTarget: boolean): Consequences['warnings'] {
@@ -78,10 +114,19 @@ function warningsOf(c: Consequences, body: PolicyBody, hasTarget: boolean): Cons
   if (!hasTarget) warn('NO_TARGET', 'The target does not exist (any more). Choose one.');
   if (!c.matches.length) warn('MATCHES_NOTHING', 'It matches no workload, so it protects nothing.');
   const perDay = runsPerDay(body.schedule);
-  if (perDay > 0 && 24 / perDay > body.objectiveHours) warn('OBJECTIVE_MISSED', `Runs come ${Math.round(24 / perDay)} h apart, but the newest point may be at most ${body.objectiveHours} h old.`);
+  if (perDay > 0 && 24 / perDay > body.objectiveHours)
+    warn(
+      'OBJECTIVE_MISSED',
+      `Runs come ${Math.round(24 / perDay)} h apart, but the newest point may be at most ${body.objectiveHours} h old.`,
+    );
   if (perDay === 0) warn('BY_HAND', 'It runs only when a person starts it.');
   if (c.deletes.points) warn('DELETES', `Putting it in force deletes ${c.deletes.points} points at once.`);
-  if (c.measured.settledBytes !== null && c.measured.targetFree !== null && c.measured.newBytesPerRun !== null && c.measured.newBytesPerRun * (c.settled.points ?? 365) > c.measured.targetFree)
+  if (
+    c.measured.settledBytes !== null &&
+    c.measured.targetFree !== null &&
+    c.measured.newBytesPerRun !== null &&
+    c.measured.newBytesPerRun * (c.settled.points ?? 365) > c.measured.targetFree
+  )
     warn('NO_ROOM', 'The target has less room than it will need.');
   if (body.keep.by === 'hand') warn('GROWS', 'Nothing is ever removed, so the target fills up in the end.');
   return warnings;

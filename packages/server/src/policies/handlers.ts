@@ -11,7 +11,10 @@ import { expireAll } from '../runs/expiry';
 import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from './matching';
 import { consequencesOf } from './consequences';
 
-type PolicyHandlers = Pick<Handlers, 'listPolicies' | 'getPolicy' | 'addPolicy' | 'changePolicy' | 'removePolicy' | 'consequences' | 'runPolicy'>;
+type PolicyHandlers = Pick<
+  Handlers,
+  'listPolicies' | 'getPolicy' | 'addPolicy' | 'changePolicy' | 'removePolicy' | 'consequences' | 'runPolicy'
+>;
 
 async function policyOf(deps: Deps, id: number): Promise<PolicyRow> {
   const row = found(await deps.db('policy').where({ id, ended: false }).first<{ id: number; name: string; body: unknown } | undefined>());
@@ -32,9 +35,11 @@ async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
 }
 
 async function checkBody(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
-  if (!(await deps.db('target').where({ id: body.targetId }).first<{ id: string } | undefined>())) throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist. Nothing was changed.');
+  if (!(await deps.db('target').where({ id: body.targetId }).first<{ id: string } | undefined>()))
+    throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist. Nothing was changed.');
   const known = await deps.db('workload').whereIn('id', body.workloads).count({ n: '*' }).first<{ n: number }>();
-  if (Number(known?.n) !== new Set(body.workloads).size) throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');
+  if (Number(known?.n) !== new Set(body.workloads).size)
+    throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');
   const taken = await deps.db('policy').where({ name: body.name, ended: false }).first<{ id: number } | undefined>();
   if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
 }
@@ -59,8 +64,18 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
           [created] = (await trx('policy').insert({ name: body.name, body: JSON.stringify(body) })) as [number];
         });
         await trx('policy_clock').insert({ policy_id: created, last_due: clock.now() });
-        await assign(trx, clock.now(), created, (await matchesOf(trx, body)).map((m) => m.id));
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'policy.add', object: `policy ${created}`, detail: JSON.stringify(body) });
+        await assign(
+          trx,
+          clock.now(),
+          created,
+          (await matchesOf(trx, body)).map((m) => m.id),
+        );
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'policy.add',
+          object: `policy ${created}`,
+          detail: JSON.stringify(body),
+        });
         return created;
       });
       await deps.events.emit('policy');
@@ -72,11 +87,23 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
       await checkBody(deps, body, params.id);
       await inTransaction(db, async (trx) => {
         await versioned(trx, clock.now(), async () => {
-          await trx('policy').where({ id: params.id }).update({ name: body.name, body: JSON.stringify(body) });
+          await trx('policy')
+            .where({ id: params.id })
+            .update({ name: body.name, body: JSON.stringify(body) });
         });
         await trx('policy_clock').where({ policy_id: params.id }).update({ last_due: clock.now() });
-        await assign(trx, clock.now(), params.id, (await matchesOf(trx, body)).map((m) => m.id));
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'policy.change', object: `policy ${params.id}`, detail: JSON.stringify(body) });
+        await assign(
+          trx,
+          clock.now(),
+          params.id,
+          (await matchesOf(trx, body)).map((m) => m.id),
+        );
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'policy.change',
+          object: `policy ${params.id}`,
+          detail: JSON.stringify(body),
+        });
       });
       await expireAll(deps);
       await deps.events.emit('policy');
@@ -90,7 +117,12 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
           await trx('policy').where({ id: params.id }).update({ ended: true });
         });
         await assign(trx, clock.now(), params.id, []);
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'policy.end', object: `policy ${params.id}`, detail: policy.name });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'policy.end',
+          object: `policy ${params.id}`,
+          detail: policy.name,
+        });
       });
       await deps.events.emit('policy');
       return {};
@@ -104,7 +136,12 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
         const matches = (await matchesOf(trx, policy.body)).map((m) => m.id);
         await assign(trx, clock.now(), policy.id, matches);
         const id = await startPolicy(trx, clock.now(), policy, matches, { startedBy: 'hand', person: actor.name, trial: body.trial });
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: body.trial ? 'policy.trial' : 'policy.run', object: `policy ${policy.id}`, detail: `run ${id}` });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: body.trial ? 'policy.trial' : 'policy.run',
+          object: `policy ${policy.id}`,
+          detail: `run ${id}`,
+        });
         return id;
       });
       deps.movers.workAppeared();

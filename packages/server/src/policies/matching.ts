@@ -16,9 +16,14 @@ export interface PolicyRow {
 
 /** Workloads a selection matches right now, each with the reason. */
 export async function matchesOf(db: Knex, body: Pick<PolicyBody, 'workloads' | 'tags'>): Promise<Match[]> {
-  const named = body.workloads.length ? await db('workload').whereIn('id', body.workloads).select<{ id: number; name: string }[]>('id', 'name') : [];
+  const named = body.workloads.length
+    ? await db('workload').whereIn('id', body.workloads).select<{ id: number; name: string }[]>('id', 'name')
+    : [];
   const tagged = body.tags.length
-    ? await db('tag as t').join('workload as w', 'w.id', 't.workload_id').whereIn('t.name', body.tags).select<{ id: number; name: string; tag: string }[]>('w.id', 'w.name', 't.name as tag')
+    ? await db('tag as t')
+        .join('workload as w', 'w.id', 't.workload_id')
+        .whereIn('t.name', body.tags)
+        .select<{ id: number; name: string; tag: string }[]>('w.id', 'w.name', 't.name as tag')
     : [];
   const found = new Map<number, Match>();
   for (const w of named) found.set(w.id, { ...w, why: 'chosen by name' });
@@ -28,7 +33,10 @@ export async function matchesOf(db: Knex, body: Pick<PolicyBody, 'workloads' | '
 
 /** Policies in force. */
 export async function policiesInForce(db: Knex): Promise<PolicyRow[]> {
-  const rows = await db('policy').where({ ended: false }).orderBy('name').select<{ id: number; name: string; body: unknown }[]>('id', 'name', 'body');
+  const rows = await db('policy')
+    .where({ ended: false })
+    .orderBy('name')
+    .select<{ id: number; name: string; body: unknown }[]>('id', 'name', 'body');
   return rows.map((r) => ({ ...r, body: fromJson<PolicyBody>(r.body) }));
 }
 
@@ -46,7 +54,9 @@ export async function versioned(trx: Knex.Transaction, now: number, write: () =>
 
 /** Brings the assignments of a policy in line with what it matches. */
 export async function assign(trx: Knex.Transaction, now: number, policyId: number, workloads: readonly number[]): Promise<void> {
-  const current = (await trx('assignment').where({ policy_id: policyId }).select<{ workload_id: number }[]>('workload_id')).map((r) => r.workload_id);
+  const current = (await trx('assignment').where({ policy_id: policyId }).select<{ workload_id: number }[]>('workload_id')).map(
+    (r) => r.workload_id,
+  );
   const gone = current.filter((id) => !workloads.includes(id));
   const fresh = workloads.filter((id) => !current.includes(id));
   if (!gone.length && !fresh.length) return;

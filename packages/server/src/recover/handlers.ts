@@ -29,10 +29,23 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       const point = await pointFor(db, params.id, actor);
       const path = pathOf(query.path);
       const folder = path === '' ? undefined : await itemAt(db, point.series_no, parentPath(path), baseName(path), point.ordinal);
-      if (path !== '' && (!folder || kindOf(folder) !== 'folder')) throw new ApiError('NOT_FOUND', undefined, 'The point holds no such folder.');
-      const rows = await treeRows(db, point, await livingPoints(db, point.series_no), path, query.cursor ? unescapePath(query.cursor) : '', query.limit + 1);
+      if (path !== '' && (!folder || kindOf(folder) !== 'folder'))
+        throw new ApiError('NOT_FOUND', undefined, 'The point holds no such folder.');
+      const rows = await treeRows(
+        db,
+        point,
+        await livingPoints(db, point.series_no),
+        path,
+        query.cursor ? unescapePath(query.cursor) : '',
+        query.limit + 1,
+      );
       const next = rows.length > query.limit ? rows[query.limit - 1]!.name : null;
-      return { path: query.path, rows: rows.slice(0, query.limit), next, notLookedAt: folder !== undefined && (folder.flags & itemFlags.unread) !== 0 };
+      return {
+        path: query.path,
+        rows: rows.slice(0, query.limit),
+        next,
+        notLookedAt: folder !== undefined && (folder.flags & itemFlags.unread) !== 0,
+      };
     },
 
     async compare({ params, query, actor }) {
@@ -72,7 +85,10 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       const all: Version[] = [];
       for (const { no } of series) {
         const points = await livingPoints(db, no);
-        const rows = await db('item').where({ series_no: no, parent: pathHash(parentPath(path)), name: Buffer.from(baseName(path), 'latin1') }).orderBy('from_ord').select<ItemRow[]>();
+        const rows = await db('item')
+          .where({ series_no: no, parent: pathHash(parentPath(path)), name: Buffer.from(baseName(path), 'latin1') })
+          .orderBy('from_ord')
+          .select<ItemRow[]>();
         for (const row of rows) {
           const holding = points.filter((p) => p.ordinal >= row.from_ord && p.ordinal < row.to_ord);
           const first = holding[0];
@@ -108,4 +124,3 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
     },
   };
 }
-

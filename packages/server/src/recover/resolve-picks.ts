@@ -32,8 +32,12 @@ async function damagedPicks(deps: Deps, pointId: string, actor: Actor): Promise<
   const points = await livingPoints(deps.db, suspect.series_no);
   const good = points.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
   if (!good) throw new ApiError('NOT_NOW', undefined, 'There is no good point before this one.');
-  const rows: ItemRow[] = await damagedItems(deps, suspect.series_no, good.ordinal, suspect.ordinal).limit(mostDamaged);
-  const folders = await deps.db('folder').where({ series_no: suspect.series_no }).whereIn('hash', [...new Map(rows.map((r) => [r.parent.toString('hex'), r.parent])).values()]).select<{ hash: Buffer; path: Buffer }[]>();
+  const rows = (await damagedItems(deps, suspect.series_no, good.ordinal, suspect.ordinal).limit(mostDamaged)) as ItemRow[];
+  const folders = await deps
+    .db('folder')
+    .where({ series_no: suspect.series_no })
+    .whereIn('hash', [...new Map(rows.map((r) => [r.parent.toString('hex'), r.parent])).values()])
+    .select<{ hash: Buffer; path: Buffer }[]>();
   const pathOfFolder = new Map(folders.map((f) => [f.hash.toString('hex'), f.path.toString('latin1')]));
   return rows.map((row) => {
     const holding = points.findLast((p) => p.suspect === 0 && p.ordinal >= row.from_ord && p.ordinal < row.to_ord) ?? good;
@@ -42,7 +46,11 @@ async function damagedPicks(deps: Deps, pointId: string, actor: Actor): Promise<
 }
 
 /** Picks with their points, sizes and places to go. Throws what the points throw, and NOT_FOUND for a path a point does not hold. */
-export async function resolvePicks(deps: Deps, body: Pick<RestoreBody, 'picks' | 'damagedIn' | 'destination'>, actor: Actor): Promise<ResolvedPick[]> {
+export async function resolvePicks(
+  deps: Deps,
+  body: Pick<RestoreBody, 'picks' | 'damagedIn' | 'destination'>,
+  actor: Actor,
+): Promise<ResolvedPick[]> {
   const { db } = deps;
   const points = new Map<string, PointRow>();
   const raw: { point: PointRow; path: string; row: ItemRow | undefined }[] = [];

@@ -11,20 +11,41 @@ import { planRestore, refuseStops } from './restore-plan';
 
 type RestoreHandlers = Pick<Handlers, 'planRestore' | 'startRestore' | 'download'>;
 
-const ruleWords = { leave: 'what exists is left', replace: 'what exists is replaced', replaceIfOlder: 'what exists is replaced if it is older', beside: 'restored items are put beside what exists' };
+const ruleWords = {
+  leave: 'what exists is left',
+  replace: 'what exists is replaced',
+  replaceIfOlder: 'what exists is replaced if it is older',
+  beside: 'restored items are put beside what exists',
+};
 
 function rulesText(body: RestoreBody): string {
   const { destination } = body;
   if (destination.to === 'download') return `download as ${destination.format}`;
-  const where = destination.to === 'original' ? 'to the original place' : `to ${destination.folder}, ${destination.keepPath ? 'keeping' : 'without'} the original path`;
+  const where =
+    destination.to === 'original'
+      ? 'to the original place'
+      : `to ${destination.folder}, ${destination.keepPath ? 'keeping' : 'without'} the original path`;
   return `${body.trial ? 'trial without writing, ' : ''}${where}; ${ruleWords[body.rule]}`;
 }
 
 function workOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): RestoreWork | DownloadWork {
   const expected = { items: picks.reduce((a, p) => a + p.items, 0), bytes: picks.reduce((a, p) => a + p.size, 0) };
-  if (body.destination.to === 'download') return { type: 'download', format: body.destination.format, picks: picks.map((p) => ({ point: p.ref, path: p.path, to: p.to })), expected };
+  if (body.destination.to === 'download')
+    return {
+      type: 'download',
+      format: body.destination.format,
+      picks: picks.map((p) => ({ point: p.ref, path: p.path, to: p.to })),
+      expected,
+    };
   const stamp = DateTime.fromMillis(Math.max(...picks.map((p) => p.point.moment)), { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmm');
-  return { type: 'restore', picks: picks.map((p) => ({ point: p.ref, path: p.path, to: p.to, base: p.base })), rule: body.rule, stamp, trial: body.trial, expected };
+  return {
+    type: 'restore',
+    picks: picks.map((p) => ({ point: p.ref, path: p.path, to: p.to, base: p.base })),
+    rule: body.rule,
+    stamp,
+    trial: body.trial,
+    expected,
+  };
 }
 
 export function restoreHandlers(deps: Deps): RestoreHandlers {
@@ -33,7 +54,8 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
     planRestore: ({ body, actor }) => planRestore(deps, body, actor),
 
     async startRestore({ body, actor }) {
-      if (actor.role === 'clerk' && body.destination.to !== 'original') throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
+      if (actor.role === 'clerk' && body.destination.to !== 'original')
+        throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
       refuseStops(await planRestore(deps, body, actor));
       const picks = await resolvePicks(deps, body, actor);
       const workloads = new Set(picks.map((p) => p.point.workload_id));
@@ -46,7 +68,9 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           person: actor.name,
           reason: body.reason,
           rules: rulesText(body),
-          tasks: [{ workloadId: workloads.size === 1 ? [...workloads][0]! : null, seriesNo: null, type: kind, work: workOf(deps, body, picks) }],
+          tasks: [
+            { workloadId: workloads.size === 1 ? [...workloads][0]! : null, seriesNo: null, type: kind, work: workOf(deps, body, picks) },
+          ],
         });
         await appendAudit(trx, clock.now(), {
           actor: actor.name,
@@ -62,10 +86,15 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
     },
 
     async download({ params, actor, res }) {
-      const run = found(await db('run').where({ id: params.id, kind: 'download' }).first<{ id: number; person: string; name: string } | undefined>());
+      const run = found(
+        await db('run').where({ id: params.id, kind: 'download' }).first<{ id: number; person: string; name: string } | undefined>(),
+      );
       if (run.person !== actor.name) throw new ApiError('NOT_ALLOWED', undefined, 'Only the person who asked for a download may fetch it.');
-      const task = found(await db('task').where({ run_id: run.id }).first<{ id: string; state: string; work: string | DownloadWork } | undefined>());
-      if (task.state !== 'waiting' && task.state !== 'running') throw new ApiError('NOT_NOW', undefined, 'The download has ended. Prepare it again.');
+      const task = found(
+        await db('task').where({ run_id: run.id }).first<{ id: string; state: string; work: string | DownloadWork } | undefined>(),
+      );
+      if (task.state !== 'waiting' && task.state !== 'running')
+        throw new ApiError('NOT_NOW', undefined, 'The download has ended. Prepare it again.');
       const work = typeof task.work === 'string' ? (JSON.parse(task.work) as DownloadWork) : task.work;
       const base = work.format === 'file' ? Buffer.from(work.picks[0]!.to, 'latin1').toString() : `${run.name}.${work.format}`;
       res.attachment(base.replace(/[\r\n"/\\]/g, '_'));

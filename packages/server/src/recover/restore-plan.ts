@@ -65,7 +65,14 @@ async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: st
     [['restore'], 'recent restores'],
     [['backup'], 'recent backups, as nothing was restored yet'],
   ] as const) {
-    const rows = await deps.db('task').whereIn('type', types).where('measured_ms', '>', 0).where('measured_bytes', '>', tooLittleToMeasure).orderBy('ended_at', 'desc').limit(25).select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
+    const rows = await deps
+      .db('task')
+      .whereIn('type', types)
+      .where('measured_ms', '>', 0)
+      .where('measured_bytes', '>', tooLittleToMeasure)
+      .orderBy('ended_at', 'desc')
+      .limit(25)
+      .select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
     const rates = rows.map((r) => (r.bytes / r.ms) * 1000).sort((a, b) => a - b);
     if (rates.length) return { rate: Math.round(rates[rates.length >> 1]!), from };
   }
@@ -92,7 +99,12 @@ async function lookAtDestination(deps: Deps, picks: readonly ResolvedPick[]): Pr
   return { ...look, looked: places.length, complete };
 }
 
-function checksOf(body: Body<'planRestore'>, picks: readonly ResolvedPick[], look: Awaited<ReturnType<typeof lookAtDestination>> | undefined, bytes: number): RestorePlan['checks'] {
+function checksOf(
+  body: Body<'planRestore'>,
+  picks: readonly ResolvedPick[],
+  look: Awaited<ReturnType<typeof lookAtDestination>> | undefined,
+  bytes: number,
+): RestorePlan['checks'] {
   const checks: RestorePlan['checks'] = [];
   const say = (level: RestorePlan['checks'][number]['level'], code: string, text: string) => checks.push({ level, code, text });
   if (look) {
@@ -103,15 +115,25 @@ function checksOf(body: Body<'planRestore'>, picks: readonly ResolvedPick[], loo
     const some = look.complete ? '' : ` of the first ${countOf(look.looked, 'file')} looked at`;
     if (look.exist === 0) say('fine', 'NOTHING_EXISTS', `Nothing${some} exists at the destination yet.`);
     else if (body.rule === 'leave') say('fine', 'LEFT', `${countOf(look.exist, 'file')}${some} exist and are left as they are.`);
-    else if (body.rule === 'beside') say('fine', 'BESIDE', `${countOf(look.exist, 'file')}${some} exist; the restored ones are put beside them.`);
-    else if (body.rule === 'replaceIfOlder') say('fine', 'OLDER', `${countOf(look.exist, 'file')}${some} exist; the ${look.newer} newer ones stay.`);
-    else say(look.newer ? 'look' : 'fine', 'REPLACED', look.newer ? `Would replace ${countOf(look.newer, 'file')}${some} that are newer than the point.` : `${countOf(look.exist, 'file')}${some} are replaced, none of them newer.`);
+    else if (body.rule === 'beside')
+      say('fine', 'BESIDE', `${countOf(look.exist, 'file')}${some} exist; the restored ones are put beside them.`);
+    else if (body.rule === 'replaceIfOlder')
+      say('fine', 'OLDER', `${countOf(look.exist, 'file')}${some} exist; the ${look.newer} newer ones stay.`);
+    else
+      say(
+        look.newer ? 'look' : 'fine',
+        'REPLACED',
+        look.newer
+          ? `Would replace ${countOf(look.newer, 'file')}${some} that are newer than the point.`
+          : `${countOf(look.exist, 'file')}${some} are replaced, none of them newer.`,
+      );
   }
   if (picks.some((p) => p.point.suspect === 1)) say('look', 'SUSPECT', 'Some items come from a point that looks damaged.');
   const incomplete = picks.filter((p) => p.point.complete === 0);
   if (incomplete.length) say('look', 'PARTS_MISSING', 'A point did not see everything: what it could not read is not in it.');
   else say('fine', 'COMPLETE', 'Every point used is complete.');
-  if (body.destination.to === 'download' && body.destination.format === 'file' && (picks.length !== 1 || picks[0]!.kind !== 'file')) say('stop', 'NOT_ONE_FILE', 'A download as a single file needs exactly one file.');
+  if (body.destination.to === 'download' && body.destination.format === 'file' && (picks.length !== 1 || picks[0]!.kind !== 'file'))
+    say('stop', 'NOT_ONE_FILE', 'A download as a single file needs exactly one file.');
   return checks;
 }
 

@@ -10,7 +10,11 @@ import { queueRun } from './queue';
 
 /** The keep that decides over a series: that of the policy that made its newest scheduled point; by hand where there was none. */
 export async function keepOf(db: Knex, series: number): Promise<{ keep: Keep; policyId: number | null }> {
-  const newest = await db('point').where({ series_no: series, state: 'visible' }).whereNotNull('policy_id').orderBy('ordinal', 'desc').first<{ policy_id: number } | undefined>('policy_id');
+  const newest = await db('point')
+    .where({ series_no: series, state: 'visible' })
+    .whereNotNull('policy_id')
+    .orderBy('ordinal', 'desc')
+    .first<{ policy_id: number } | undefined>('policy_id');
   const policy = newest && (await db('policy').where({ id: newest.policy_id }).first<{ body: unknown } | undefined>());
   return policy ? { keep: fromJson<PolicyBody>(policy.body).keep, policyId: newest.policy_id } : { keep: { by: 'hand' }, policyId: null };
 }
@@ -21,7 +25,7 @@ export async function expireSeries(deps: Deps, seriesNo: number): Promise<number
   const expired = await inTransaction(deps.db, async (trx) => {
     const series = await trx('series').where({ no: seriesNo }).forUpdate().first<SeriesRow | undefined>();
     if (!series) return [];
-    const workload = (await trx('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1; name: string }>())!;
+    const workload = await trx('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1; name: string }>();
     const points = await livingPoints(trx, seriesNo);
     const decisions = decide(points, (await keepOf(trx, seriesNo)).keep, now, workload.frozen === 1);
     const going = points.filter((p) => decisions.get(p.id)?.expires);

@@ -52,46 +52,88 @@ export function runHandlers(deps: Deps): RunHandlers {
     if (query.policy !== undefined) void q.where('r.policy_id', query.policy);
     if (query.ids) void q.whereIn('r.id', query.ids.split(',').map(Number));
     if (query.workload !== undefined) void q.whereIn('r.id', db('task').where({ workload_id: query.workload }).select('run_id'));
-    if (query.source !== undefined) void q.whereIn('r.id', db('task as t').join('workload as w', 'w.id', 't.workload_id').where('w.source_id', query.source).select('t.run_id'));
+    if (query.source !== undefined)
+      void q.whereIn(
+        'r.id',
+        db('task as t').join('workload as w', 'w.id', 't.workload_id').where('w.source_id', query.source).select('t.run_id'),
+      );
     if (query.expired === 'no') void q.whereNotExists(db('point').whereRaw('point.run_id = r.id').where({ state: 'expired' }));
     if (query.q) {
       const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
       void q.where((w) => {
-        void w.where('r.name', 'like', like).orWhereIn('r.id', db('task as t').join('workload as w', 'w.id', 't.workload_id').where('w.name', 'like', like).select('t.run_id'));
+        void w
+          .where('r.name', 'like', like)
+          .orWhereIn(
+            'r.id',
+            db('task as t').join('workload as w', 'w.id', 't.workload_id').where('w.name', 'like', like).select('t.run_id'),
+          );
       });
     }
     return q;
   }
 
   function logOf(runId: number, query: Query<'runLog'>) {
-    const q = db('log_line as l').leftJoin('task as t', 't.id', 'l.task_id').leftJoin('workload as w', 'w.id', 't.workload_id').where('l.run_id', runId);
+    const q = db('log_line as l')
+      .leftJoin('task as t', 't.id', 'l.task_id')
+      .leftJoin('workload as w', 'w.id', 't.workload_id')
+      .where('l.run_id', runId);
     if (query.level) void q.where('l.level', query.level);
     if (query.task) void q.where('l.task_id', query.task);
     if (query.q) {
       const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
       void q.where((w) => {
-        void w.where('l.message', 'like', like).orWhereRaw('l.path LIKE ?', [Buffer.from(like)]).orWhere('l.code', 'like', like);
+        void w
+          .where('l.message', 'like', like)
+          .orWhereRaw('l.path LIKE ?', [Buffer.from(like)])
+          .orWhere('l.code', 'like', like);
       });
     }
     return q;
   }
 
   const columns = ['l.seq', 'l.at', 'l.task_id', 'w.name as workload', 'l.level', 'l.code', 'l.path', 'l.message'];
-  const toLine = (r: LogRow): LogLine => ({ seq: r.seq, at: r.at, taskId: r.task_id, workload: r.workload ?? '', level: r.level, code: r.code, path: escapePath(r.path.toString('latin1')), message: r.message });
+  const toLine = (r: LogRow): LogLine => ({
+    seq: r.seq,
+    at: r.at,
+    taskId: r.task_id,
+    workload: r.workload ?? '',
+    level: r.level,
+    code: r.code,
+    path: escapePath(r.path.toString('latin1')),
+    message: r.message,
+  });
 
   return {
     async listRuns({ query, actor }) {
       const offset = Number(query.cursor ?? 0) || 0;
-      const [key, direction] = query.sort?.startsWith('-') ? [query.sort.slice(1), 'desc'] : [query.sort ?? 'id', query.sort ? 'asc' : 'desc'];
+      const [key, direction] = query.sort?.startsWith('-')
+        ? [query.sort.slice(1), 'desc']
+        : [query.sort ?? 'id', query.sort ? 'asc' : 'desc'];
       const column = sorts[key];
       if (!column) throw new ApiError('INVALID', [{ at: 'query.sort' }], `Runs can be sorted by ${Object.keys(sorts).join(', ')}.`);
-      const runs = await filtered(query, actor).orderBy([{ column, order: direction }, { column: 'r.id', order: 'desc' }]).offset(offset).limit(query.limit + 1).select<RunRecord[]>('r.*');
+      const runs = await filtered(query, actor)
+        .orderBy([
+          { column, order: direction },
+          { column: 'r.id', order: 'desc' },
+        ])
+        .offset(offset)
+        .limit(query.limit + 1)
+        .select<RunRecord[]>('r.*');
       const total = await filtered(query, actor).count({ n: '*' }).first<{ n: number }>();
       const shown = runs.slice(0, query.limit);
-      const tasks = await tasksOf(db, shown.map((r) => r.id));
+      const tasks = await tasksOf(
+        db,
+        shown.map((r) => r.id),
+      );
       const names = new Map((await db('policy').select<{ id: number; name: string }[]>('id', 'name')).map((p) => [p.id, p.name]));
       return {
-        rows: shown.map((r) => toRunRow(r, tasks.filter((t) => t.run_id === r.id), names.get(r.policy_id ?? 0))),
+        rows: shown.map((r) =>
+          toRunRow(
+            r,
+            tasks.filter((t) => t.run_id === r.id),
+            names.get(r.policy_id ?? 0),
+          ),
+        ),
         next: runs.length > query.limit ? String(offset + query.limit) : null,
         total: Number(total?.n ?? 0),
       };
@@ -100,9 +142,14 @@ export function runHandlers(deps: Deps): RunHandlers {
     async getRun({ params, actor }): Promise<RunDetail> {
       const run = await runOf(params.id, actor);
       const tasks = await tasksOf(db, [run.id]);
-      const policy = run.policy_id === null ? undefined : await db('policy').where({ id: run.policy_id }).first<{ name: string } | undefined>();
+      const policy =
+        run.policy_id === null ? undefined : await db('policy').where({ id: run.policy_id }).first<{ name: string } | undefined>();
       type P = { id: string; builds: number | null };
-      const points = await db('point as p').leftJoin('point as b', 'b.id', 'p.builds_on').where('p.run_id', run.id).where('p.state', 'visible').select<P[]>('p.id', 'b.moment as builds');
+      const points = await db('point as p')
+        .leftJoin('point as b', 'b.id', 'p.builds_on')
+        .where('p.run_id', run.id)
+        .where('p.state', 'visible')
+        .select<P[]>('p.id', 'b.moment as builds');
       const pointOf = new Map(points.map((p) => [p.id, p]));
       return {
         ...toRunRow(run, tasks, policy?.name),
@@ -117,7 +164,11 @@ export function runHandlers(deps: Deps): RunHandlers {
     async runLog({ params, query, actor }) {
       await runOf(params.id, actor);
       const after = Number(query.cursor ?? 0) || 0;
-      const rows = (await logOf(params.id, query).where('l.seq', '>', after).orderBy('l.seq').limit(query.limit + 1).select(columns)) as LogRow[];
+      const rows = (await logOf(params.id, query)
+        .where('l.seq', '>', after)
+        .orderBy('l.seq')
+        .limit(query.limit + 1)
+        .select(columns)) as LogRow[];
       const total = await logOf(params.id, query).count({ n: '*' }).first<{ n: number }>();
       const shown = rows.slice(0, query.limit);
       return { rows: shown.map(toLine), next: rows.length > query.limit ? String(shown.at(-1)!.seq) : null, total: Number(total?.n ?? 0) };
@@ -127,9 +178,16 @@ export function runHandlers(deps: Deps): RunHandlers {
       const run = await runOf(params.id, actor);
       res.attachment(`run-${run.id}.log.txt`).type('text/plain; charset=utf-8');
       res.write(`Run ${run.id}: ${run.name}, ${run.state}\n`);
-      for (let after = 0; ; ) {
-        const rows = (await logOf(run.id, { limit: 100 }).where('l.seq', '>', after).orderBy('l.seq').limit(2000).select(columns)) as LogRow[];
-        for (const line of rows.map(toLine)) res.write(`${formatExact(line.at, deps.config.zone)}  ${line.level.padEnd(7)}  ${line.workload}  ${line.code}  ${line.path}  ${line.message}\n`);
+      for (let after = 0; ;) {
+        const rows = (await logOf(run.id, { limit: 100 })
+          .where('l.seq', '>', after)
+          .orderBy('l.seq')
+          .limit(2000)
+          .select(columns)) as LogRow[];
+        for (const line of rows.map(toLine))
+          res.write(
+            `${formatExact(line.at, deps.config.zone)}  ${line.level.padEnd(7)}  ${line.workload}  ${line.code}  ${line.path}  ${line.message}\n`,
+          );
         if (rows.length < 2000) break;
         after = rows.at(-1)!.seq;
       }
@@ -140,7 +198,9 @@ export function runHandlers(deps: Deps): RunHandlers {
       const run = await runOf(params.id, actor);
       if (run.state !== 'waiting' && run.state !== 'running') throw new ApiError('NOT_NOW', undefined, 'The run has ended already.');
       await inTransaction(db, async (trx) => {
-        await trx('task').where({ run_id: run.id, state: 'waiting' }).update({ state: 'stopped', ended_at: clock.now(), cause: JSON.stringify(stoppedCause) });
+        await trx('task')
+          .where({ run_id: run.id, state: 'waiting' })
+          .update({ state: 'stopped', ended_at: clock.now(), cause: JSON.stringify(stoppedCause) });
         await trx('task').where({ run_id: run.id, state: 'running' }).update({ stop_requested: true });
         await settleRun(deps, trx, run.id);
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'run.stop', object: `run ${run.id}`, detail: run.name });
@@ -153,13 +213,37 @@ export function runHandlers(deps: Deps): RunHandlers {
       const run = await runOf(params.id, actor);
       if (run.kind !== 'backup') throw new ApiError('NOT_NOW', undefined, 'Start the restore again from its restore sheet.');
       type T = { workload_id: number; series_no: number; work: unknown };
-      const failed = await db('task').where({ run_id: run.id }).whereIn('state', ['failed', 'stopped', 'partsMissing']).select<T[]>('workload_id', 'series_no', 'work');
+      const failed = await db('task')
+        .where({ run_id: run.id })
+        .whereIn('state', ['failed', 'stopped', 'partsMissing'])
+        .select<T[]>('workload_id', 'series_no', 'work');
       if (!failed.length) throw new ApiError('NOT_NOW', undefined, 'Everything in this run ended well or still runs.');
-      const tasks = failed.map((t): NewTask => ({ workloadId: t.workload_id, seriesNo: t.series_no, type: 'backup', work: fromJson(t.work) }));
+      const tasks = failed.map((t): NewTask => ({
+        workloadId: t.workload_id,
+        seriesNo: t.series_no,
+        type: 'backup',
+        work: fromJson(t.work),
+      }));
       const runId = await inTransaction(db, async (trx) => {
-        const open = await trx('task').whereIn('series_no', failed.map((t) => t.series_no)).where({ type: 'backup' }).whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>();
+        const open = await trx('task')
+          .whereIn(
+            'series_no',
+            failed.map((t) => t.series_no),
+          )
+          .where({ type: 'backup' })
+          .whereIn('state', ['waiting', 'running'])
+          .first<{ id: string } | undefined>();
         if (open) throw new ApiError('NOT_NOW', undefined, 'It is being protected right now.');
-        const id = await queueRun(trx, clock.now(), { kind: 'backup', pointKind: run.point_kind ?? 'incremental', startedBy: 'retry', policyId: run.policy_id, name: run.name, person: actor.name, keepOwn: fromJsonOrNull(run.keep_own), tasks });
+        const id = await queueRun(trx, clock.now(), {
+          kind: 'backup',
+          pointKind: run.point_kind ?? 'incremental',
+          startedBy: 'retry',
+          policyId: run.policy_id,
+          name: run.name,
+          person: actor.name,
+          keepOwn: fromJsonOrNull(run.keep_own),
+          tasks,
+        });
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'run.retry', object: `run ${run.id}`, detail: `as run ${id}` });
         return id;
       });
@@ -172,10 +256,33 @@ export function runHandlers(deps: Deps): RunHandlers {
 
 async function earlierRuns(deps: Deps, run: RunRecord): Promise<RunDetail['earlier']> {
   if (run.policy_id === null || run.kind !== 'backup') return [];
-  const runs = await deps.db('run').where({ policy_id: run.policy_id, kind: 'backup' }).where('id', '<', run.id).whereNotNull('ended_at').whereNotNull('started_at').orderBy('id', 'desc').limit(6).select<RunRecord[]>();
-  const tasks = await tasksOf(deps.db, runs.map((r) => r.id));
+  const runs = await deps
+    .db('run')
+    .where({ policy_id: run.policy_id, kind: 'backup' })
+    .where('id', '<', run.id)
+    .whereNotNull('ended_at')
+    .whereNotNull('started_at')
+    .orderBy('id', 'desc')
+    .limit(6)
+    .select<RunRecord[]>();
+  const tasks = await tasksOf(
+    deps.db,
+    runs.map((r) => r.id),
+  );
   return runs.map((r) => {
-    const { counts } = toRunRow(r, tasks.filter((t) => t.run_id === r.id), undefined);
-    return { id: r.id, startedAt: r.started_at!, ms: r.ended_at! - r.started_at!, bytes: counts.bytes, read: counts.read, stored: counts.stored, state: r.state };
+    const { counts } = toRunRow(
+      r,
+      tasks.filter((t) => t.run_id === r.id),
+      undefined,
+    );
+    return {
+      id: r.id,
+      startedAt: r.started_at!,
+      ms: r.ended_at! - r.started_at!,
+      bytes: counts.bytes,
+      read: counts.read,
+      stored: counts.stored,
+      state: r.state,
+    };
   });
 }

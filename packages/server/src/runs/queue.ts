@@ -63,7 +63,7 @@ export async function seriesFor(trx: Knex.Transaction, workloadId: number, targe
     .insert({ id: newId(), ...key })
     .onConflict()
     .ignore();
-  return (await trx('series').where(key).first<SeriesRow>())!;
+  return await trx('series').where(key).first<SeriesRow>();
 }
 
 export interface BackupPlan {
@@ -74,11 +74,19 @@ export interface BackupPlan {
 }
 
 /** Tasks that protect workloads by a plan; workloads with such a task still open are passed over. */
-export async function backupTasks(trx: Knex.Transaction, workloads: readonly number[], plan: BackupPlan, type: 'backup' | 'trial'): Promise<NewTask[]> {
+export async function backupTasks(
+  trx: Knex.Transaction,
+  workloads: readonly number[],
+  plan: BackupPlan,
+  type: 'backup' | 'trial',
+): Promise<NewTask[]> {
   const tasks: NewTask[] = [];
   for (const workloadId of workloads) {
     const series = await seriesFor(trx, workloadId, plan.targetId);
-    const open = await trx('task').where({ series_no: series.no, type: 'backup' }).whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>();
+    const open = await trx('task')
+      .where({ series_no: series.no, type: 'backup' })
+      .whereIn('state', ['waiting', 'running'])
+      .first<{ id: string } | undefined>();
     if (!open || type === 'trial') tasks.push({ workloadId, seriesNo: series.no, type, work: plan });
   }
   return tasks;
@@ -98,20 +106,39 @@ export async function startPolicy(
 ): Promise<number> {
   const type = how.trial ? 'trial' : 'backup';
   const tasks = await backupTasks(trx, workloads, planOf(policy.body), type);
-  if (!tasks.length) throw new ApiError('NOT_NOW', undefined, workloads.length ? 'All its workloads are being protected right now.' : 'The policy matches no workload, so there is nothing to run.');
-  return queueRun(trx, now, { kind: type, pointKind: policy.body.kind, startedBy: how.startedBy, policyId: policy.id, name: policy.body.name, person: how.person, tasks });
+  if (!tasks.length)
+    throw new ApiError(
+      'NOT_NOW',
+      undefined,
+      workloads.length ? 'All its workloads are being protected right now.' : 'The policy matches no workload, so there is nothing to run.',
+    );
+  return queueRun(trx, now, {
+    kind: type,
+    pointKind: policy.body.kind,
+    startedBy: how.startedBy,
+    policyId: policy.id,
+    name: policy.body.name,
+    person: how.person,
+    tasks,
+  });
 }
 
 /** Brings the state and times of a run in line with its tasks, and tells who watches. */
 export async function settleRun(deps: Deps, trx: Knex.Transaction, runId: number): Promise<RunState> {
   await trx('run').where({ id: runId }).forUpdate().first('id');
-  const tasks = await trx('task').where({ run_id: runId }).select<{ state: RunState; started_at: number | null; ended_at: number | null }[]>('state', 'started_at', 'ended_at');
+  const tasks = await trx('task')
+    .where({ run_id: runId })
+    .select<{ state: RunState; started_at: number | null; ended_at: number | null }[]>('state', 'started_at', 'ended_at');
   const state = runStateOf(tasks.map((t) => t.state));
   const open = state === 'running' || state === 'waiting';
   const started = tasks.map((t) => t.started_at).filter((t) => t !== null);
   const ended = tasks.map((t) => t.ended_at).filter((t) => t !== null);
   await trx('run')
     .where({ id: runId })
-    .update({ state, started_at: started.length ? Math.min(...started) : null, ended_at: open || !ended.length ? null : Math.max(...ended) });
+    .update({
+      state,
+      started_at: started.length ? Math.min(...started) : null,
+      ended_at: open || !ended.length ? null : Math.max(...ended),
+    });
   return state;
 }

@@ -73,7 +73,24 @@ export function tasksOf(db: Knex, runIds: readonly number[]): Promise<TaskRecord
     .leftJoin('workload as w', 'w.id', 't.workload_id')
     .whereIn('t.run_id', runIds)
     .orderBy(['t.run_id', 'w.name', 't.id'])
-    .select<TaskRecord[]>('t.id', 't.run_id', 't.workload_id', 'w.name as workload', 't.type', 't.state', 't.attempt', 't.mover', 't.started_at', 't.ended_at', 't.stop_requested', 't.progress', 't.phases', 't.counts', 't.cause', db.raw('NULL AS work'));
+    .select<TaskRecord[]>(
+      't.id',
+      't.run_id',
+      't.workload_id',
+      'w.name as workload',
+      't.type',
+      't.state',
+      't.attempt',
+      't.mover',
+      't.started_at',
+      't.ended_at',
+      't.stop_requested',
+      't.progress',
+      't.phases',
+      't.counts',
+      't.cause',
+      db.raw('NULL AS work'),
+    );
 }
 
 export function toRunRow(run: RunRecord, tasks: readonly TaskRecord[], policyName: string | undefined): RunRow {

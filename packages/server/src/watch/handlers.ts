@@ -7,7 +7,19 @@ import { estateOf } from '../estate/estate';
 import type { Handlers } from '../http/bind-routes';
 import { policiesInForce } from '../policies/matching';
 import { comingOf, mattersOf } from './matters';
-import { atWork, backupTasksSince, causeOf, historyMs, newestPerWorkload, nightStart, slotMs, spanOf, toNightTask, usualLoad, type NightRow } from './night';
+import {
+  atWork,
+  backupTasksSince,
+  causeOf,
+  historyMs,
+  newestPerWorkload,
+  nightStart,
+  slotMs,
+  spanOf,
+  toNightTask,
+  usualLoad,
+  type NightRow,
+} from './night';
 
 type WatchHandlers = Pick<Handlers, 'watch' | 'ledge' | 'find' | 'events'>;
 
@@ -28,26 +40,45 @@ function leadOf(estate: Awaited<ReturnType<typeof estateOf>>, tonight: readonly 
   add('fault', estate.filter((w) => w.coverage === 'suspect').length, (n) => `${countWord(n)} ${beWord(n)} held for a person`);
   add('warning', inState('partsMissing'), (n) => `${countWord(n)} ${n === 1 ? 'has' : 'have'} parts missing`);
   add('warning', inState('stopped'), (n) => `${countWord(n)} ${n === 1 ? 'was' : 'were'} stopped`);
-  add('plain', estate.filter((w) => w.coverage === 'none').length, (n) => `${countWord(n)} ${n === 1 ? 'server has' : 'servers have'} no protection at all`);
+  add(
+    'plain',
+    estate.filter((w) => w.coverage === 'none').length,
+    (n) => `${countWord(n)} ${n === 1 ? 'server has' : 'servers have'} no protection at all`,
+  );
   if (parts[0]) parts[0] = { ...parts[0], text: capital(parts[0].text) };
   return { protected: inState('done', 'remarks', 'partsMissing'), all: newest.length, parts };
 }
 
-async function factsOf(deps: Deps, estate: Awaited<ReturnType<typeof estateOf>>, history: readonly NightRow[], from: number): Promise<Watch['facts']> {
+async function factsOf(
+  deps: Deps,
+  estate: Awaited<ReturnType<typeof estateOf>>,
+  history: readonly NightRow[],
+  from: number,
+): Promise<Watch['facts']> {
   const { db, clock } = deps;
   const now = clock.now();
-  const sums = await db('point').where({ state: 'visible' }).first<{ bytes: number | null; stored: number | null }>(db.raw('SUM(bytes) AS bytes, SUM(stored) AS stored'));
+  const sums = await db('point')
+    .where({ state: 'visible' })
+    .first<{ bytes: number | null; stored: number | null }>(db.raw('SUM(bytes) AS bytes, SUM(stored) AS stored'));
   const used = await db('target').sum({ used: 'used' }).first<{ used: number | null }>();
   const stored = Number(used?.used ?? sums?.stored ?? 0);
-  const withPoint = estate.filter((w) => w.newestPoint && w.objectiveHours !== null).sort((a, b) => a.newestPoint!.moment - b.newestPoint!.moment);
+  const withPoint = estate
+    .filter((w) => w.newestPoint && w.objectiveHours !== null)
+    .sort((a, b) => a.newestPoint!.moment - b.newestPoint!.moment);
   const oldest = withPoint[0];
   const spans = Array.from({ length: 14 }, (_, i) => spanOf(history, from - (i + 1) * dayMs, from - i * dayMs)).filter((ms) => ms !== null);
   const usual = spans.sort((a, b) => a - b)[spans.length >> 1] ?? null;
-  const restore = await db('run').where({ kind: 'restore' }).whereNotNull('ended_at').orderBy('id', 'desc').first<{ id: number; ended_at: number; state: RunState } | undefined>();
+  const restore = await db('run')
+    .where({ kind: 'restore' })
+    .whereNotNull('ended_at')
+    .orderBy('id', 'desc')
+    .first<{ id: number; ended_at: number; state: RunState } | undefined>();
   return {
     newestBytes: estate.reduce((a, w) => a + (w.newestPoint?.bytes ?? 0), 0),
     storedBytes: stored,
-    oldestNewest: oldest ? { moment: oldest.newestPoint!.moment, workload: oldest.name, objectiveHours: oldest.objectiveHours!, late: oldest.late } : null,
+    oldestNewest: oldest
+      ? { moment: oldest.newestPoint!.moment, workload: oldest.name, objectiveHours: oldest.objectiveHours!, late: oldest.late }
+      : null,
     nightMs: spanOf(history, from, now + 1),
     usualNightMs: usual,
     reduction: stored > 0 ? Number(sums?.bytes ?? 0) / stored : null,
@@ -72,19 +103,29 @@ export function watchHandlers(deps: Deps): WatchHandlers {
       const tonight = history.filter((t) => t.queued_at >= from);
       const estate = await estateOf(deps, null, null);
       const slots = Math.ceil((now - from) / slotMs);
-      const suspects = await db('point').where({ suspect: true, state: 'visible' }).where('moment', '>=', from).select<{ workload_id: number; share: number }[]>('workload_id', 'share');
+      const suspects = await db('point')
+        .where({ suspect: true, state: 'visible' })
+        .where('moment', '>=', from)
+        .select<{ workload_id: number; share: number }[]>('workload_id', 'share');
       const heldText = new Map(suspects.map((p) => [p.workload_id, `${formatShare(p.share)} of the files changed or gone`]));
       const newest = newestPerWorkload(tonight);
       const deviants = newest
         .filter((t) => deviant.includes(t.state))
         .sort((a, b) => deviant.indexOf(a.state) - deviant.indexOf(b.state))
         .slice(0, 8)
-        .map((t) => toNightTask(t, tonight.filter((o) => o.workload_id === t.workload_id).length, remarkOf(t, heldText.get(t.workload_id))));
+        .map((t) =>
+          toNightTask(t, tonight.filter((o) => o.workload_id === t.workload_id).length, remarkOf(t, heldText.get(t.workload_id))),
+        );
       const policies = [...new Set(tonight.map((t) => t.policy ?? 'On demand'))].slice(0, 6);
       const groups = policies.map((name) => {
         const own = tonight.filter((t) => (t.policy ?? 'On demand') === name);
         const before = history.filter((t) => t.queued_at < from && (t.policy ?? 'On demand') === name);
-        return { name, note: countOf(new Set(own.map((t) => t.workload_id)).size, 'workload'), now: atWork(own, from, slots, now), usual: usualLoad(before, from, slots) };
+        return {
+          name,
+          note: countOf(new Set(own.map((t) => t.workload_id)).size, 'workload'),
+          now: atWork(own, from, slots, now),
+          usual: usualLoad(before, from, slots),
+        };
       });
       return {
         now,
@@ -96,7 +137,11 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         groups,
         slotMs,
         quiet: newest.filter((t) => t.state === 'done').length,
-        matters: await mattersOf(deps, estate, history.filter((t) => t.queued_at >= now - 3 * dayMs)),
+        matters: await mattersOf(
+          deps,
+          estate,
+          history.filter((t) => t.queued_at >= now - 3 * dayMs),
+        ),
         coming: await comingOf(deps),
       };
     },
@@ -104,7 +149,14 @@ export function watchHandlers(deps: Deps): WatchHandlers {
     async ledge(): Promise<Ledge> {
       const now = clock.now();
       type T = { run_id: number; name: string; workload: string | null; started_at: number; progress: unknown; kind: string };
-      const tasks = await db('task as t').join('run as r', 'r.id', 't.run_id').leftJoin('workload as w', 'w.id', 't.workload_id').where('t.state', 'running').whereNot('r.kind', 'expire').orderBy('t.started_at').limit(20).select<T[]>('t.run_id', 'r.name', 'r.kind', 'w.name as workload', 't.started_at', 't.progress');
+      const tasks = await db('task as t')
+        .join('run as r', 'r.id', 't.run_id')
+        .leftJoin('workload as w', 'w.id', 't.workload_id')
+        .where('t.state', 'running')
+        .whereNot('r.kind', 'expire')
+        .orderBy('t.started_at')
+        .limit(20)
+        .select<T[]>('t.run_id', 'r.name', 'r.kind', 'w.name as workload', 't.started_at', 't.progress');
       const waiting = await db('task').where({ state: 'waiting' }).whereNot('type', 'expire').count({ n: '*' }).first<{ n: number }>();
       const coming = (await policiesInForce(db))
         .flatMap((p) => nextRuns(p.body.schedule, p.body.zone, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
@@ -118,7 +170,14 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         running: tasks.map((t) => {
           const p = fromJsonOrNull<Progress>(t.progress);
           const share = p && p.expectedBytes > 0 ? Math.min(1, p.bytes / p.expectedBytes) : null;
-          return { runId: t.run_id, name: t.kind === 'backup' ? (t.workload ?? t.name) : t.name, startedAt: t.started_at, share, leftMs: p?.leftMs ?? null, text: p?.phase ?? 'starting' };
+          return {
+            runId: t.run_id,
+            name: t.kind === 'backup' ? (t.workload ?? t.name) : t.name,
+            startedAt: t.started_at,
+            share,
+            leftMs: p?.leftMs ?? null,
+            text: p?.phase ?? 'starting',
+          };
         }),
       };
     },
@@ -127,23 +186,48 @@ export function watchHandlers(deps: Deps): WatchHandlers {
       const text = query.q.toLowerCase();
       const hits: FinderHit[] = [];
       const workloads = (await estateOf(deps, null, null)).filter((w) => w.name.toLowerCase().includes(text)).slice(0, 6);
-      hits.push(...workloads.map((w): FinderHit => ({ kind: 'workload', title: w.name, note: countOf(w.points, 'point'), link: `/estate/${w.id}`, query: {} })));
+      hits.push(
+        ...workloads.map((w): FinderHit => ({
+          kind: 'workload',
+          title: w.name,
+          note: countOf(w.points, 'point'),
+          link: `/estate/${w.id}`,
+          query: {},
+        })),
+      );
       const policies = (await policiesInForce(db)).filter((p) => p.name.toLowerCase().includes(text)).slice(0, 4);
-      hits.push(...policies.map((p): FinderHit => ({ kind: 'policy', title: p.name, note: 'policy', link: `/policies/${p.id}`, query: {} })));
+      hits.push(
+        ...policies.map((p): FinderHit => ({ kind: 'policy', title: p.name, note: 'policy', link: `/policies/${p.id}`, query: {} })),
+      );
       if (/^\d+$/.test(text)) {
-        const run = await db('run').where({ id: Number(text) }).first<{ id: number; name: string; state: string } | undefined>();
+        const run = await db('run')
+          .where({ id: Number(text) })
+          .first<{ id: number; name: string; state: string } | undefined>();
         if (run) hits.push({ kind: 'run', title: `Run ${run.id}, ${run.name}`, note: run.state, link: `/runs/${run.id}`, query: {} });
       }
       if (text.length >= 2) {
         const files = await searchNames(db, query.q, null, 0, 8);
-        hits.push(...files.map((f): FinderHit => ({ kind: 'file', title: f.path.slice(f.path.lastIndexOf('/') + 1), note: `${f.workload.name}: ${parentPath(f.path) || '/'}`, link: '/recover', query: { q: f.path.slice(f.path.lastIndexOf('/') + 1), item: `${f.workload.id}:${f.path}` } })));
+        hits.push(
+          ...files.map((f): FinderHit => ({
+            kind: 'file',
+            title: f.path.slice(f.path.lastIndexOf('/') + 1),
+            note: `${f.workload.name}: ${parentPath(f.path) || '/'}`,
+            link: '/recover',
+            query: { q: f.path.slice(f.path.lastIndexOf('/') + 1), item: `${f.workload.id}:${f.path}` },
+          })),
+        );
       }
       return { hits };
     },
 
     async events({ req, res }) {
       const last = Number(req.headers['last-event-id'] ?? req.query['lastEventId']);
-      await deps.events.stream(res, Number.isSafeInteger(last) && last >= 0 && (req.headers['last-event-id'] ?? req.query['lastEventId']) !== undefined ? last : undefined);
+      await deps.events.stream(
+        res,
+        Number.isSafeInteger(last) && last >= 0 && (req.headers['last-event-id'] ?? req.query['lastEventId']) !== undefined
+          ? last
+          : undefined,
+      );
     },
   };
 }

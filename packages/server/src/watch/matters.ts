@@ -6,7 +6,8 @@ import { policiesInForce, matchesOf } from '../policies/matching';
 import { causeOf, newestPerWorkload, type NightRow } from './night';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
-const names = (list: readonly string[]) => (list.length > 4 ? `${list.slice(0, 4).join(', ')} and ${list.length - 4} more` : list.join(', '));
+const names = (list: readonly string[]) =>
+  list.length > 4 ? `${list.slice(0, 4).join(', ')} and ${list.length - 4} more` : list.join(', ');
 const nearlyFullDays = 60;
 const dayMs = 86_400_000;
 
@@ -71,7 +72,12 @@ async function incomplete(deps: Deps, tasks: readonly NightRow[]): Promise<Matte
   const partial = newestPerWorkload(tasks).filter((t) => t.state === 'partsMissing');
   return Promise.all(
     partial.map(async (t): Promise<Matter> => {
-      const lines = await deps.db('log_line').where({ run_id: t.run_id, code: 'UNREADABLE' }).whereIn('task_id', deps.db('task').where({ run_id: t.run_id, workload_id: t.workload_id }).select('id')).limit(3).select<{ path: Buffer }[]>('path');
+      const lines = await deps
+        .db('log_line')
+        .where({ run_id: t.run_id, code: 'UNREADABLE' })
+        .whereIn('task_id', deps.db('task').where({ run_id: t.run_id, workload_id: t.workload_id }).select('id'))
+        .limit(3)
+        .select<{ path: Buffer }[]>('path');
       const paths = lines.map((l) => cutMiddle(escapePath(l.path.toString('latin1')), 48)).join(', ');
       return {
         id: `parts-${t.workload_id}`,
@@ -107,14 +113,30 @@ async function growth(deps: Deps): Promise<{ id: string; name: string; free: num
   const from = deps.clock.now() - 14 * dayMs;
   type T = { id: string; name: string; free: number | null; trouble: string | null };
   const targets = await deps.db('target').select<T[]>('id', 'name', 'free', 'trouble');
-  const sums = await deps.db('point as p').join('series as s', 's.no', 'p.series_no').where('p.moment', '>=', from).whereNotNull('p.builds_on').groupBy('s.target_id').select<{ target_id: string; stored: number }[]>('s.target_id', deps.db.raw('SUM(p.stored) AS stored'));
+  const sums = await deps
+    .db('point as p')
+    .join('series as s', 's.no', 'p.series_no')
+    .where('p.moment', '>=', from)
+    .whereNotNull('p.builds_on')
+    .groupBy('s.target_id')
+    .select<{ target_id: string; stored: number }[]>('s.target_id', deps.db.raw('SUM(p.stored) AS stored'));
   return targets.map((t) => ({ ...t, daily: Number(sums.find((s) => s.target_id === t.id)?.stored ?? 0) / 14 }));
 }
 
 async function targets(deps: Deps): Promise<Matter[]> {
   return (await growth(deps)).flatMap((t): Matter[] => {
     if (t.trouble)
-      return [{ id: `target-${t.id}`, level: 'fault', title: `${t.name} can not be used`, text: t.trouble, since: deps.clock.now(), action: link('Open storage', '/storage'), second: null }];
+      return [
+        {
+          id: `target-${t.id}`,
+          level: 'fault',
+          title: `${t.name} can not be used`,
+          text: t.trouble,
+          since: deps.clock.now(),
+          action: link('Open storage', '/storage'),
+          second: null,
+        },
+      ];
     const days = t.free !== null && t.daily > 0 ? t.free / t.daily : Infinity;
     if (days > nearlyFullDays) return [];
     return [
@@ -132,7 +154,11 @@ async function targets(deps: Deps): Promise<Matter[]> {
 }
 
 function late(deps: Deps, estate: readonly WorkloadRow[], tasks: readonly NightRow[]): Matter[] {
-  const failed = new Set(newestPerWorkload(tasks).filter((t) => t.state === 'failed').map((t) => t.workload_id));
+  const failed = new Set(
+    newestPerWorkload(tasks)
+      .filter((t) => t.state === 'failed')
+      .map((t) => t.workload_id),
+  );
   const rows = estate.filter((w) => w.late && !failed.has(w.id) && w.coverage !== 'suspect');
   if (!rows.length) return [];
   return [
@@ -152,14 +178,29 @@ async function emptyPolicies(deps: Deps): Promise<Matter[]> {
   const matters: Matter[] = [];
   for (const p of await policiesInForce(deps.db))
     if (!(await matchesOf(deps.db, p.body)).length)
-      matters.push({ id: `empty-${p.id}`, level: 'absent', title: `${p.name} matches nothing`, text: 'It protects nothing as it stands.', since: deps.clock.now(), action: link('Open the policy', `/policies/${p.id}`), second: null });
+      matters.push({
+        id: `empty-${p.id}`,
+        level: 'absent',
+        title: `${p.name} matches nothing`,
+        text: 'It protects nothing as it stands.',
+        since: deps.clock.now(),
+        action: link('Open the policy', `/policies/${p.id}`),
+        second: null,
+      });
   return matters;
 }
 
 async function unprotected(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {
   const rows = estate.filter((w) => w.coverage === 'none');
   if (!rows.length) return [];
-  const oldest = await deps.db('workload').whereIn('id', rows.map((w) => w.id)).min({ at: 'created_at' }).first<{ at: number }>();
+  const oldest = await deps
+    .db('workload')
+    .whereIn(
+      'id',
+      rows.map((w) => w.id),
+    )
+    .min({ at: 'created_at' })
+    .first<{ at: number }>();
   return [
     {
       id: 'unprotected',

@@ -40,7 +40,20 @@ export function backupTasksSince(deps: Deps, from: number): Promise<NightRow[]> 
     .where('t.queued_at', '>=', from)
     .whereNotNull('t.started_at')
     .orderBy('t.queued_at')
-    .select<NightRow[]>('t.run_id', 't.workload_id', 'w.name as workload', 'r.policy_id', 'p.name as policy', 't.state', 't.started_at', 't.ended_at', 't.attempt', 't.cause', 't.counts', 't.queued_at');
+    .select<NightRow[]>(
+      't.run_id',
+      't.workload_id',
+      'w.name as workload',
+      'r.policy_id',
+      'p.name as policy',
+      't.state',
+      't.started_at',
+      't.ended_at',
+      't.attempt',
+      't.cause',
+      't.counts',
+      't.queued_at',
+    );
 }
 
 /** Average number of tasks at work in each slot from `from` on. */
@@ -81,7 +94,16 @@ export function spanOf(tasks: readonly NightRow[], from: number, to: number): nu
 }
 
 export function toNightTask(row: NightRow, attempts: number, remark: string): NightTask {
-  return { runId: row.run_id, workload: { id: row.workload_id, name: row.workload }, policy: row.policy ?? '', state: row.state, startedAt: row.started_at, endedAt: row.ended_at, attempts, remark };
+  return {
+    runId: row.run_id,
+    workload: { id: row.workload_id, name: row.workload },
+    policy: row.policy ?? '',
+    state: row.state,
+    startedAt: row.started_at,
+    endedAt: row.ended_at,
+    attempts,
+    remark,
+  };
 }
 
 export function causeOf(row: Pick<NightRow, 'cause'>): Cause | null {

@@ -5,7 +5,9 @@ import { Session } from './data/session';
 
 const signedIn: CanActivateFn = (_route, state) => {
   const router = inject(Router);
-  return inject(Session).check().pipe(map((yes) => yes || router.createUrlTree(['/sign-in'], { queryParams: { next: state.url } })));
+  return inject(Session)
+    .check()
+    .pipe(map((yes) => yes || router.createUrlTree(['/sign-in'], { queryParams: { next: state.url } })));
 };
 
 const home: CanActivateFn = () => inject(Router).createUrlTree([inject(Session).reads() ? '/watch' : '/estate']);
@@ -20,13 +22,25 @@ export const routes: Routes = [
       { path: '', pathMatch: 'full', canActivate: [home], children: [] },
       { path: 'watch', title: 'Watch · Lithodex', loadComponent: () => import('./watch/watch-page').then((m) => m.WatchPage) },
       { path: 'estate', title: 'Estate · Lithodex', loadComponent: () => import('./estate/estate-page').then((m) => m.EstatePage) },
-      { path: 'estate/:id', title: 'Workload · Lithodex', loadComponent: () => import('./estate/workload-page').then((m) => m.WorkloadPage) },
-      { path: 'policies', title: 'Policies · Lithodex', loadComponent: () => import('./policies/policies-page').then((m) => m.PoliciesPage) },
+      {
+        path: 'estate/:id',
+        title: 'Workload · Lithodex',
+        loadComponent: () => import('./estate/workload-page').then((m) => m.WorkloadPage),
+      },
+      {
+        path: 'policies',
+        title: 'Policies · Lithodex',
+        loadComponent: () => import('./policies/policies-page').then((m) => m.PoliciesPage),
+      },
       { path: 'policies/:id', title: 'Policy · Lithodex', loadComponent: () => import('./policies/policy-page').then((m) => m.PolicyPage) },
       { path: 'runs', title: 'Runs · Lithodex', loadComponent: () => import('./runs/runs-page').then((m) => m.RunsPage) },
       { path: 'runs/:id', title: 'Run · Lithodex', loadComponent: () => import('./runs/run-page').then((m) => m.RunPage) },
       { path: 'recover', title: 'Recover · Lithodex', loadComponent: () => import('./recover/recover-page').then((m) => m.RecoverPage) },
-      { path: 'recover/sheet', title: 'Restore sheet · Lithodex', loadComponent: () => import('./recover/sheet-page').then((m) => m.SheetPage) },
+      {
+        path: 'recover/sheet',
+        title: 'Restore sheet · Lithodex',
+        loadComponent: () => import('./recover/sheet-page').then((m) => m.SheetPage),
+      },
       { path: 'storage', title: 'Storage · Lithodex', loadComponent: () => import('./storage/storage-page').then((m) => m.StoragePage) },
       { path: 'trust', title: 'Trust · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
       { path: '**', redirectTo: '' },

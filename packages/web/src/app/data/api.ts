@@ -32,7 +32,9 @@ export class Api {
 
   call<N extends RouteName>(name: N, options: CallOptions<N> = {}): Observable<Answered<N>> {
     const route = routes[name];
-    const entries = Object.entries((options.query ?? {}) as Record<string, unknown>).filter(([, v]) => v !== undefined && v !== null && v !== '');
+    const entries = Object.entries((options.query ?? {}) as Record<string, unknown>).filter(
+      ([, v]) => v !== undefined && v !== null && v !== '',
+    );
     const params = new HttpParams({ fromObject: Object.fromEntries(entries.map(([k, v]) => [k, String(v)])) });
     return this.http
       .request<Answered<N>>(route.method.toUpperCase(), addressOf(name, options.id ?? ''), { body: options.body, params })

@@ -11,6 +11,8 @@ export function outcome<T>(): OperatorFunction<T, Outcome<T>> {
   return (source) =>
     source.pipe(
       map((value): Outcome<T> => ({ value })),
-      catchError((error: unknown) => of<Outcome<T>>({ failure: error instanceof ApiFailure ? error : new ApiFailure('UNEXPECTED', String(error), undefined) })),
+      catchError((error: unknown) =>
+        of<Outcome<T>>({ failure: error instanceof ApiFailure ? error : new ApiFailure('UNEXPECTED', String(error), undefined) }),
+      ),
     );
 }

@@ -36,7 +36,9 @@ export class Picks {
   }
 
   toggle(item: PickedItem): void {
-    this.list.update((list) => (list.some((p) => keyOf(p) === keyOf(item)) ? list.filter((p) => keyOf(p) !== keyOf(item)) : [...list, item]));
+    this.list.update((list) =>
+      list.some((p) => keyOf(p) === keyOf(item)) ? list.filter((p) => keyOf(p) !== keyOf(item)) : [...list, item],
+    );
   }
 
   add(items: readonly PickedItem[]): void {

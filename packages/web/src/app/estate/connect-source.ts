@@ -14,32 +14,104 @@ import { StateMark } from '../ui/state-mark';
   template: `<lx-form-dialog heading="Connect a source" (closed)="closed.emit()">
     <form (ngSubmit)="save()">
       <label>Name<input class="field" name="name" [(ngModel)]="name" placeholder="quay-1" cdkFocusInitial required /></label>
-      <label>Folder on the mover<input class="field" name="folder" [(ngModel)]="folder" (ngModelChange)="tested.set(undefined)" placeholder="/srv/quay-1" required /></label>
+      <label
+        >Folder on the mover<input
+          class="field"
+          name="folder"
+          [(ngModel)]="folder"
+          (ngModelChange)="tested.set(undefined)"
+          placeholder="/srv/quay-1"
+          required
+      /></label>
       <div class="two">
-        <label>Place <small>an unknown place counts as a warning</small><input class="field" name="location" [(ngModel)]="location" placeholder="Server room" /></label>
-        <label>Read with the rights of <small>empty: those of the mover</small><input class="field" name="readAs" [(ngModel)]="readAs" (ngModelChange)="tested.set(undefined)" placeholder="backup" /></label>
+        <label
+          >Place <small>an unknown place counts as a warning</small
+          ><input class="field" name="location" [(ngModel)]="location" placeholder="Server room"
+        /></label>
+        <label
+          >Read with the rights of <small>empty: those of the mover</small
+          ><input class="field" name="readAs" [(ngModel)]="readAs" (ngModelChange)="tested.set(undefined)" placeholder="backup"
+        /></label>
       </div>
-      <label>Tags <small>separated by commas; policies can pick by tag</small><input class="field" name="tags" [(ngModel)]="tags" placeholder="room: server-room" /></label>
+      <label
+        >Tags <small>separated by commas; policies can pick by tag</small
+        ><input class="field" name="tags" [(ngModel)]="tags" placeholder="room: server-room"
+      /></label>
       <label class="tick"><input type="checkbox" name="cross" [(ngModel)]="cross" /> also enter other file systems mounted below</label>
       @if (tested(); as t) {
         <div class="result">
-          <div><lx-mark [state]="t.ok ? (t.findings.length ? 'look' : 'fine') : 'stop'" /> {{ t.ok ? (t.findings.length ? 'It can be read, but not everything:' : 'Everything looked at can be read.') : 'It can not be connected:' }} <span class="mute small">{{ t.looked }} entries looked at{{ t.complete ? '' : ', not all' }}</span></div>
-          @for (f of t.findings; track f.path + f.message) { <div class="finding"><span class="num">{{ f.path || '/' }}</span> {{ f.message }} <span class="mute">Needed {{ f.neededFor }}.</span></div> }
+          <div>
+            <lx-mark [state]="t.ok ? (t.findings.length ? 'look' : 'fine') : 'stop'" />
+            {{
+              t.ok
+                ? t.findings.length
+                  ? 'It can be read, but not everything:'
+                  : 'Everything looked at can be read.'
+                : 'It can not be connected:'
+            }}
+            <span class="mute small">{{ t.looked }} entries looked at{{ t.complete ? '' : ', not all' }}</span>
+          </div>
+          @for (f of t.findings; track f.path + f.message) {
+            <div class="finding">
+              <span class="num">{{ f.path || '/' }}</span> {{ f.message }} <span class="mute">Needed {{ f.neededFor }}.</span>
+            </div>
+          }
         </div>
       }
-      @if (problem()) { <div class="problem" role="alert">{{ problem() }}</div> }
-      <div class="row-line"><button type="button" class="act" [disabled]="busy() || !folder" (click)="test()">Test the connection</button><button type="submit" class="act go" [disabled]="busy() || !name || !folder">Connect</button><span class="mute small">Nothing in the folder is changed.</span></div>
+      @if (problem()) {
+        <div class="problem" role="alert">{{ problem() }}</div>
+      }
+      <div class="row-line">
+        <button type="button" class="act" [disabled]="busy() || !folder" (click)="test()">Test the connection</button
+        ><button type="submit" class="act go" [disabled]="busy() || !name || !folder">Connect</button
+        ><span class="mute small">Nothing in the folder is changed.</span>
+      </div>
     </form>
   </lx-form-dialog>`,
   styles: `
-    form { display: flex; flex-direction: column; gap: 12px; }
-    label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; }
-    label small { font-weight: 400; color: var(--ink-2); }
-    .two { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; }
-    .two label, .tick { justify-content: space-between; }
-    .tick { flex-direction: row; justify-content: flex-start; font-weight: 400; align-items: center; gap: 8px; }
-    .result { border: 1px solid var(--line); border-radius: 8px; padding: 8px 12px; font-size: 13px; max-height: 180px; overflow: auto; }
-    .finding { padding: 3px 0 0 22px; }
+    form {
+      display: flex;
+      flex-direction: column;
+      gap: 12px;
+    }
+    label {
+      display: flex;
+      flex-direction: column;
+      gap: 3px;
+      font-size: 13px;
+      font-weight: 600;
+    }
+    label small {
+      font-weight: 400;
+      color: var(--ink-2);
+    }
+    .two {
+      display: grid;
+      grid-template-columns: 1fr 1fr;
+      gap: 12px;
+    }
+    .two label,
+    .tick {
+      justify-content: space-between;
+    }
+    .tick {
+      flex-direction: row;
+      justify-content: flex-start;
+      font-weight: 400;
+      align-items: center;
+      gap: 8px;
+    }
+    .result {
+      border: 1px solid var(--line);
+      border-radius: 8px;
+      padding: 8px 12px;
+      font-size: 13px;
+      max-height: 180px;
+      overflow: auto;
+    }
+    .finding {
+      padding: 3px 0 0 22px;
+    }
   `,
 })
 export class ConnectSource {
@@ -63,14 +135,25 @@ export class ConnectSource {
       location: this.location,
       readAs: this.readAs.trim() || null,
       crossFileSystems: this.cross,
-      tags: this.tags.split(',').map((t) => t.trim()).filter(Boolean),
+      tags: this.tags
+        .split(',')
+        .map((t) => t.trim())
+        .filter(Boolean),
     };
   }
 
   protected test(): void {
     this.busy.set(true);
     this.problem.set('');
-    this.api.call('testSource', { body: this.body() }).subscribe({ next: (t) => { this.busy.set(false); this.tested.set(t); }, error: (f: ApiFailure) => { this.fail(f); } });
+    this.api.call('testSource', { body: this.body() }).subscribe({
+      next: (t) => {
+        this.busy.set(false);
+        this.tested.set(t);
+      },
+      error: (f: ApiFailure) => {
+        this.fail(f);
+      },
+    });
   }
 
   protected save(): void {
@@ -78,7 +161,9 @@ export class ConnectSource {
     this.problem.set('');
     this.api.call('addSource', { body: this.body() }).subscribe({
       next: ({ workloadId }) => void this.router.navigate(['/estate', workloadId]),
-      error: (f: ApiFailure) => { this.fail(f); },
+      error: (f: ApiFailure) => {
+        this.fail(f);
+      },
     });
   }
 

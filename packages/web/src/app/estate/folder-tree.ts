@@ -14,20 +14,66 @@ interface Line {
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [...formatPipes],
   template: `<div role="tree" aria-label="Folders">
-    <div class="r" role="treeitem" tabindex="0" [class.on]="path() === ''" [attr.aria-selected]="path() === ''" (click)="path.set('')" (keydown.enter)="path.set('')"><span>/</span><span></span><span class="num">{{ bytes() | bytes }}</span></div>
+    <div
+      class="r"
+      role="treeitem"
+      tabindex="0"
+      [class.on]="path() === ''"
+      [attr.aria-selected]="path() === ''"
+      (click)="path.set('')"
+      (keydown.enter)="path.set('')"
+    >
+      <span>/</span><span></span><span class="num">{{ bytes() | bytes }}</span>
+    </div>
     @for (line of lines(); track line.row.path) {
-      <div class="r" role="treeitem" tabindex="0" [class.on]="path() === line.row.path" [attr.aria-selected]="path() === line.row.path" [attr.aria-expanded]="open().has(line.row.path)" [style.padding-left.px]="8 + (line.depth + 1) * 14" (click)="pick(line)" (keydown.enter)="pick(line)">
+      <div
+        class="r"
+        role="treeitem"
+        tabindex="0"
+        [class.on]="path() === line.row.path"
+        [attr.aria-selected]="path() === line.row.path"
+        [attr.aria-expanded]="open().has(line.row.path)"
+        [style.padding-left.px]="8 + (line.depth + 1) * 14"
+        (click)="pick(line)"
+        (keydown.enter)="pick(line)"
+      >
         <span class="cut" [title]="line.row.name">{{ open().has(line.row.path) ? '▾' : '▸' }} {{ line.row.name }}</span>
-        @if (line.row.unread) { <i class="small w">not looked at</i> } @else { <span class="strip" [title]="title(line.row)"><i class="suspect" [style.width.%]="share(line.row, 'suspect')"></i><i class="gone" [style.width.%]="share(line.row, 'gone')"></i><i class="changed" [style.width.%]="share(line.row, 'changed')"></i></span> }
+        @if (line.row.unread) {
+          <i class="small w">not looked at</i>
+        } @else {
+          <span class="strip" [title]="title(line.row)"
+            ><i class="suspect" [style.width.%]="share(line.row, 'suspect')"></i
+            ><i class="gone" [style.width.%]="share(line.row, 'gone')"></i
+            ><i class="changed" [style.width.%]="share(line.row, 'changed')"></i
+          ></span>
+        }
         <span class="num">{{ line.row.size | bytes }}</span>
       </div>
     }
   </div>`,
   styles: `
-    .r { padding: 3px 8px; border-radius: 5px; display: grid; grid-template-columns: minmax(60px, 1fr) 70px 64px; gap: 8px; align-items: center; cursor: pointer; font-size: 13px; }
-    .r:hover { background: var(--sheet-2); }
-    .on { background: var(--lapis-soft) !important; font-weight: 600; }
-    .num { text-align: right; color: var(--ink-2); font-size: 11.5px; }
+    .r {
+      padding: 3px 8px;
+      border-radius: 5px;
+      display: grid;
+      grid-template-columns: minmax(60px, 1fr) 70px 64px;
+      gap: 8px;
+      align-items: center;
+      cursor: pointer;
+      font-size: 13px;
+    }
+    .r:hover {
+      background: var(--sheet-2);
+    }
+    .on {
+      background: var(--lapis-soft) !important;
+      font-weight: 600;
+    }
+    .num {
+      text-align: right;
+      color: var(--ink-2);
+      font-size: 11.5px;
+    }
   `,
 })
 export class FolderTree {

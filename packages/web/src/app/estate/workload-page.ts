@@ -1,4 +1,15 @@
-import { ChangeDetectionStrategy, Component, computed, effect, HostListener, inject, input, numberAttribute, signal, untracked } from '@angular/core';
+import {
+  ChangeDetectionStrategy,
+  Component,
+  computed,
+  effect,
+  HostListener,
+  inject,
+  input,
+  numberAttribute,
+  signal,
+  untracked,
+} from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
@@ -46,7 +57,9 @@ export class WorkloadPage {
   protected keepDays = 30;
 
   private readonly result = toSignal(
-    combineLatest([toObservable(this.id), inject(Live).ticks((e) => e.kind !== 'progress' && e.kind !== 'policy', 1500)]).pipe(switchMap(([id]) => this.api.call('workload', { id }).pipe(outcome<WorkloadDetail>()))),
+    combineLatest([toObservable(this.id), inject(Live).ticks((e) => e.kind !== 'progress' && e.kind !== 'policy', 1500)]).pipe(
+      switchMap(([id]) => this.api.call('workload', { id }).pipe(outcome<WorkloadDetail>())),
+    ),
   );
   protected readonly workload = computed(() => this.result()?.value);
   protected readonly failure = computed(() => this.result()?.failure);
@@ -60,7 +73,11 @@ export class WorkloadPage {
   protected readonly pointId = computed(() => this.point()?.id);
   protected readonly folder = computed(() => this.path() ?? '');
   private readonly treeResult = toSignal(
-    combineLatest([toObservable(this.pointId), toObservable(this.folder)]).pipe(switchMap(([id, path]) => (id ? this.api.call('tree', { id, query: { path, limit: 500 } }).pipe(outcome<Tree>()) : of<Outcome<Tree>>({})))),
+    combineLatest([toObservable(this.pointId), toObservable(this.folder)]).pipe(
+      switchMap(([id, path]) =>
+        id ? this.api.call('tree', { id, query: { path, limit: 500 } }).pipe(outcome<Tree>()) : of<Outcome<Tree>>({}),
+      ),
+    ),
   );
   private readonly more = signal<readonly TreeRow[]>([]);
   protected readonly next = signal<string | null>(null);
@@ -114,7 +131,14 @@ export class WorkloadPage {
   }
 
   private picked(row: TreeRow, point: Point): PickedItem {
-    return { pointId: point.id, path: row.path, workload: this.workload()?.name ?? '', moment: point.moment, kind: row.kind, size: row.size };
+    return {
+      pointId: point.id,
+      path: row.path,
+      workload: this.workload()?.name ?? '',
+      moment: point.moment,
+      kind: row.kind,
+      size: row.size,
+    };
   }
 
   protected addTicked(): void {
@@ -132,14 +156,32 @@ export class WorkloadPage {
   protected restoreAll(): void {
     const point = this.point();
     if (!point) return;
-    this.picks.add([{ pointId: point.id, path: this.folder(), workload: this.workload()?.name ?? '', moment: point.moment, kind: 'folder', size: this.folder() ? 0 : point.bytes }]);
+    this.picks.add([
+      {
+        pointId: point.id,
+        path: this.folder(),
+        workload: this.workload()?.name ?? '',
+        moment: point.moment,
+        kind: 'folder',
+        size: this.folder() ? 0 : point.bytes,
+      },
+    ]);
     void this.router.navigate(['/recover/sheet']);
   }
 
   protected pickVersion(version: Version): void {
     const path = this.item();
     if (!path) return;
-    this.picks.add([{ pointId: version.pointId, path, workload: this.workload()?.name ?? '', moment: version.lastMoment, kind: version.kind, size: version.size }]);
+    this.picks.add([
+      {
+        pointId: version.pointId,
+        path,
+        workload: this.workload()?.name ?? '',
+        moment: version.lastMoment,
+        kind: version.kind,
+        size: version.size,
+      },
+    ]);
     void this.router.navigate(['/recover/sheet']);
   }
 

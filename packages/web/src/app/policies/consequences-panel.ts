@@ -11,14 +11,34 @@ import { StateMark } from '../ui/state-mark';
   selector: 'lx-consequences-panel',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [Checks, StateMark, ...formatPipes],
-  template: `<h2>Consequences <span class="aside">worked out from {{ consequences()?.measured?.runs ?? 0 }} earlier points</span></h2>
-    @if (failure()) { <div class="problem" role="alert">{{ failure() }}</div> }
+  template: `<h2>
+      Consequences <span class="aside">worked out from {{ consequences()?.measured?.runs ?? 0 }} earlier points</span>
+    </h2>
+    @if (failure()) {
+      <div class="problem" role="alert">{{ failure() }}</div>
+    }
     @if (consequences(); as c) {
       <div class="facts">
-        <span>Points, settled<b>{{ c.settled.points ?? 'no end' }}</b>@if (c.settledNow) { <i>in force: {{ c.settledNow.points ?? 'no end' }}</i> }</span>
-        <span>Furthest back<b>{{ c.settled.furthestDays === null ? '–' : c.settled.furthestDays + ' days' }}</b>@if (c.settledNow) { <i>in force: {{ c.settledNow.furthestDays ?? '–' }} days</i> }</span>
-        <span>Room, settled<b>{{ c.measured.settledBytes | bytes }}</b><i>{{ c.measured.targetFree === null ? '' : (c.measured.targetFree | bytes) + ' free' }}</i></span>
-        <span>New each run<b>{{ c.measured.newBytesPerRun | bytes }}</b><i>of {{ c.measured.sizeBytes | bytes }}</i></span>
+        <span
+          >Points, settled<b>{{ c.settled.points ?? 'no end' }}</b>
+          @if (c.settledNow) {
+            <i>in force: {{ c.settledNow.points ?? 'no end' }}</i>
+          }
+        </span>
+        <span
+          >Furthest back<b>{{ c.settled.furthestDays === null ? '–' : c.settled.furthestDays + ' days' }}</b>
+          @if (c.settledNow) {
+            <i>in force: {{ c.settledNow.furthestDays ?? '–' }} days</i>
+          }
+        </span>
+        <span
+          >Room, settled<b>{{ c.measured.settledBytes | bytes }}</b
+          ><i>{{ c.measured.targetFree === null ? '' : (c.measured.targetFree | bytes) + ' free' }}</i></span
+        >
+        <span
+          >New each run<b>{{ c.measured.newBytesPerRun | bytes }}</b
+          ><i>of {{ c.measured.sizeBytes | bytes }}</i></span
+        >
       </div>
       <p class="small mute m-0">{{ c.settled.arithmetic }}, for each of {{ workloads(c) }}</p>
       <h2>What each day can go back to</h2>
@@ -26,32 +46,82 @@ import { StateMark } from '../ui/state-mark';
         @for (row of reach(); track row.name) {
           <text x="0" [attr.y]="row.y + 3" font-size="11" fill="var(--ink-2)">{{ row.name }}</text>
           <line x1="62" x2="426" [attr.y1]="row.y + 6" [attr.y2]="row.y + 6" stroke="var(--line)" />
-          @for (x of row.ticks; track $index) { <rect [attr.x]="x" [attr.y]="row.y - 7" width="3" height="13" rx="1" fill="var(--incremental)" /> }
+          @for (x of row.ticks; track $index) {
+            <rect [attr.x]="x" [attr.y]="row.y - 7" width="3" height="13" rx="1" fill="var(--incremental)" />
+          }
         }
-        @for (m of axis; track m.label) { <text [attr.x]="m.x" y="59" font-size="10.5" fill="var(--ink-3)" text-anchor="middle">{{ m.label }}</text> }
+        @for (m of axis; track m.label) {
+          <text [attr.x]="m.x" y="59" font-size="10.5" fill="var(--ink-3)" text-anchor="middle">{{ m.label }}</text>
+        }
       </svg>
-      <h2>Next runs <span class="aside">{{ c.zone }}</span></h2>
+      <h2>
+        Next runs <span class="aside">{{ c.zone }}</span>
+      </h2>
       @if (c.nextRuns.length) {
-        <ol class="runs">@for (at of c.nextRuns; track at) { <li [title]="at | exact">{{ local(at, c.zone) }}</li> }</ol>
-      } @else { <p class="mute m-0">Only when a person starts it.</p> }
+        <ol class="runs">
+          @for (at of c.nextRuns; track at) {
+            <li [title]="at | exact">{{ local(at, c.zone) }}</li>
+          }
+        </ol>
+      } @else {
+        <p class="mute m-0">Only when a person starts it.</p>
+      }
       @if (c.leftOut.length) {
         <h2>Left out</h2>
-        @for (l of c.leftOut; track l.path + l.why) { <div class="small left"><span class="num">{{ l.path }}</span><span class="mute">{{ l.why }}</span></div> }
+        @for (l of c.leftOut; track l.path + l.why) {
+          <div class="small left">
+            <span class="num">{{ l.path }}</span><span class="mute">{{ l.why }}</span>
+          </div>
+        }
       }
       <h2>Checks</h2>
       @if (c.deletes.points) {
-        <div class="delete"><lx-mark state="look" /><span><b>Deletes {{ count(c.deletes.points) }} at once</b>, from {{ c.deletes.oldest | moment }} to {{ c.deletes.newest | moment }}, of {{ c.deletes.workloads.join(', ') }}.
-          @if (agreed()) { <span class="mute">Agreed.</span> } @else { <button type="button" class="plain" (click)="agree.emit()">Agree</button> }</span></div>
+        <div class="delete">
+          <lx-mark state="look" /><span
+            ><b>Deletes {{ count(c.deletes.points) }} at once</b>, from {{ c.deletes.oldest | moment }} to {{ c.deletes.newest | moment }},
+            of {{ c.deletes.workloads.join(', ') }}.
+            @if (agreed()) {
+              <span class="mute">Agreed.</span>
+            } @else {
+              <button type="button" class="plain" (click)="agree.emit()">Agree</button>
+            }
+          </span>
+        </div>
       }
       <lx-checks [checks]="checks()" />
     }`,
   styles: `
-    :host { background: var(--sheet-2) !important; }
-    .runs { margin: 0; padding: 0; list-style: none; display: grid; grid-template-columns: 1fr 1fr; gap: 1px 12px; font: 12px/1.7 var(--mono); }
-    .delete { display: grid; grid-template-columns: 18px 1fr; gap: 7px; font-size: 13px; }
-    .facts { gap: 14px; justify-content: space-between; }
-    .left { display: flex; gap: 8px; }
-    .left .num { flex: none; max-width: 55%; overflow-wrap: anywhere; }
+    :host {
+      background: var(--sheet-2) !important;
+    }
+    .runs {
+      margin: 0;
+      padding: 0;
+      list-style: none;
+      display: grid;
+      grid-template-columns: 1fr 1fr;
+      gap: 1px 12px;
+      font: 12px/1.7 var(--mono);
+    }
+    .delete {
+      display: grid;
+      grid-template-columns: 18px 1fr;
+      gap: 7px;
+      font-size: 13px;
+    }
+    .facts {
+      gap: 14px;
+      justify-content: space-between;
+    }
+    .left {
+      display: flex;
+      gap: 8px;
+    }
+    .left .num {
+      flex: none;
+      max-width: 55%;
+      overflow-wrap: anywhere;
+    }
   `,
 })
 export class ConsequencesPanel {
@@ -64,7 +134,9 @@ export class ConsequencesPanel {
   protected readonly checks = computed((): Check[] => {
     const c = this.consequences();
     if (!c) return [];
-    const warnings = c.warnings.filter((w) => w.code !== 'DELETES').map((w): Check => ({ level: w.code === 'NO_TARGET' ? 'stop' : 'look', text: w.text }));
+    const warnings = c.warnings
+      .filter((w) => w.code !== 'DELETES')
+      .map((w): Check => ({ level: w.code === 'NO_TARGET' ? 'stop' : 'look', text: w.text }));
     return c.deletes.points ? warnings : [...warnings, { level: 'fine', text: 'Putting it in force deletes nothing.' }];
   });
 
@@ -72,12 +144,21 @@ export class ConsequencesPanel {
     return 424 - (362 * Math.log2(1 + days / 1.5)) / Math.log2(1 + 400 / 1.5);
   }
 
-  protected readonly axis = [[1, '1 d'], [7, '1 w'], [30, '1 m'], [91, '3 m'], [365, '1 y']].map(([d, label]) => ({ x: this.x(d as number), label: label as string }));
+  protected readonly axis = [
+    [1, '1 d'],
+    [7, '1 w'],
+    [30, '1 m'],
+    [91, '3 m'],
+    [365, '1 y'],
+  ].map(([d, label]) => ({ x: this.x(d as number), label: label as string }));
 
   protected readonly reach = computed(() => {
     const c = this.consequences();
     if (!c) return [];
-    const ticks = (points: number | null, days: number | null) => (points === null || days === null ? [] : Array.from({ length: Math.min(points, 400) }, (_, i) => this.x(Math.min(400, ((i + 0.5) * days) / points))));
+    const ticks = (points: number | null, days: number | null) =>
+      points === null || days === null
+        ? []
+        : Array.from({ length: Math.min(points, 400) }, (_, i) => this.x(Math.min(400, ((i + 0.5) * days) / points)));
     const draft = { name: 'draft', y: 34, ticks: ticks(c.settled.points, c.settled.furthestDays) };
     return c.settledNow ? [{ name: 'in force', y: 12, ticks: ticks(c.settledNow.points, c.settledNow.furthestDays) }, draft] : [draft];
   });

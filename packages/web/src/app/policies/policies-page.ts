@@ -14,26 +14,61 @@ import { ruleSentence } from './sentence';
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [RouterLink, StateMark, ...formatPipes],
   template: `<div class="page">
-    <div class="row-line"><h1>Policies</h1><span class="grow"></span>@if (session.keeps()) { <a class="act go" routerLink="/policies/new">Write a policy</a> }</div>
-    @if (result()?.failure; as f) { <div class="problem" role="alert">{{ f.message }}</div> }
+    <div class="row-line">
+      <h1>Policies</h1>
+      <span class="grow"></span>
+      @if (session.keeps()) {
+        <a class="act go" routerLink="/policies/new">Write a policy</a>
+      }
+    </div>
+    @if (result()?.failure; as f) {
+      <div class="problem" role="alert">{{ f.message }}</div>
+    }
     <div class="sheet scroll">
       <table class="list">
-        <thead><tr><th></th><th>Policy</th><th>Rule</th><th>Protects</th><th>Next run</th><th>Last run</th><th class="right">Points</th></tr></thead>
+        <thead>
+          <tr>
+            <th></th>
+            <th>Policy</th>
+            <th>Rule</th>
+            <th>Protects</th>
+            <th>Next run</th>
+            <th>Last run</th>
+            <th class="right">Points</th>
+          </tr>
+        </thead>
         <tbody>
           @for (p of rows(); track p.id) {
             <tr>
               <td><lx-mark [state]="p.matches.length ? 'fine' : 'absent'" /></td>
-              <td><a [routerLink]="['/policies', p.id]"><b>{{ p.body.name }}</b></a></td>
+              <td>
+                <a [routerLink]="['/policies', p.id]"
+                  ><b>{{ p.body.name }}</b></a
+                >
+              </td>
               <td>{{ sentence(p.body) }}</td>
-              <td class="names cut" [title]="names(p.matches)">@if (p.matches.length) { {{ p.matches.length }}: {{ names(p.matches) }} } @else { <span class="w">matches nothing</span> }</td>
+              <td class="names cut" [title]="names(p.matches)">
+                @if (p.matches.length) {
+                  {{ p.matches.length }}: {{ names(p.matches) }}
+                } @else {
+                  <span class="w">matches nothing</span>
+                }
+              </td>
               <td [title]="p.nextRun | exact">{{ p.nextRun ? (p.nextRun | moment) : 'by hand' }}</td>
-              <td><a routerLink="/runs" [queryParams]="{ policy: p.id }">{{ p.lastRun ? (p.lastRun | moment) : 'never' }}</a></td>
+              <td>
+                <a routerLink="/runs" [queryParams]="{ policy: p.id }">{{ p.lastRun ? (p.lastRun | moment) : 'never' }}</a>
+              </td>
               <td class="right num">{{ p.points }}</td>
             </tr>
           }
         </tbody>
       </table>
-      @if (result()?.value && !rows().length) { <div class="empty">There is no policy yet. A policy says what is protected, when, where to and for how long; writing one shows what it will do before it is in force.</div> }
+      @if (result()?.value && !rows().length) {
+        <div class="empty">
+          There is no policy yet. A policy says what is protected, when, where to and for how long; writing one shows what it will do before
+          it is in force.
+        </div>
+      }
     </div>
   </div>`,
   styles: ':host { display: block; height: 100%; } .names { max-width: 260px; }',
@@ -41,7 +76,13 @@ import { ruleSentence } from './sentence';
 export class PoliciesPage {
   private readonly api = inject(Api);
   protected readonly session = inject(Session);
-  protected readonly result = toSignal(inject(Live).reloading(() => this.api.call('listPolicies').pipe(outcome()), (e) => e.kind === 'policy' || e.kind === 'run', 2000));
+  protected readonly result = toSignal(
+    inject(Live).reloading(
+      () => this.api.call('listPolicies').pipe(outcome()),
+      (e) => e.kind === 'policy' || e.kind === 'run',
+      2000,
+    ),
+  );
   protected readonly rows = computed(() => this.result()?.value?.rows ?? []);
   protected readonly sentence = ruleSentence;
 

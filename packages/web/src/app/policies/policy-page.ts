@@ -14,7 +14,8 @@ import { keepWords, weekdays } from './sentence';
 
 type Every = PolicyBody['schedule']['every'];
 const clockTimes = Array.from({ length: 48 }, (_, i) => `${String(i >> 1).padStart(2, '0')}:${i % 2 ? '30' : '00'}`);
-const options = <T>(values: readonly T[], label: (value: T) => string): SlotOption<T>[] => values.map((value) => ({ value, label: label(value) }));
+const options = <T>(values: readonly T[], label: (value: T) => string): SlotOption<T>[] =>
+  values.map((value) => ({ value, label: label(value) }));
 
 /** A policy as sentences, with its consequences worked out while it is written. */
 @Component({
@@ -31,7 +32,11 @@ export class PolicyPage {
   readonly id = input.required<string>();
   readonly workload = input<string>();
   protected readonly policyId = computed(() => (this.id() === 'new' ? null : Number(this.id())));
-  private readonly loaded = toSignal(toObservable(this.policyId).pipe(switchMap((id) => (id === null ? of<Outcome<Policy>>({}) : this.api.call('getPolicy', { id }).pipe(outcome<Policy>())))));
+  private readonly loaded = toSignal(
+    toObservable(this.policyId).pipe(
+      switchMap((id) => (id === null ? of<Outcome<Policy>>({}) : this.api.call('getPolicy', { id }).pipe(outcome<Policy>()))),
+    ),
+  );
   protected readonly failure = computed(() => this.loaded()?.failure);
   protected readonly inForce = computed(() => this.loaded()?.value);
   protected readonly targets = toSignal(this.api.call('listTargets').pipe(outcome()));
@@ -48,7 +53,8 @@ export class PolicyPage {
       const targets = this.targets()?.value?.rows;
       untracked(() => {
         if (policy) this.draft.set(policy.body);
-        else if (this.policyId() === null && !this.draft() && targets) this.draft.set(this.fresh(targets[0]?.id ?? '00000000-0000-0000-0000-000000000000'));
+        else if (this.policyId() === null && !this.draft() && targets)
+          this.draft.set(this.fresh(targets[0]?.id ?? '00000000-0000-0000-0000-000000000000'));
       });
     });
   }
@@ -56,22 +62,45 @@ export class PolicyPage {
   private fresh(targetId: string): PolicyBody {
     const chosen = Number(this.workload());
     return {
-      name: '', workloads: chosen ? [chosen] : [], tags: [], kind: 'incremental', schedule: { every: 'day', at: '22:00' }, zone: this.session.zone(), keep: { by: 'days', days: 14 },
-      targetId, include: [], exclude: [], objectiveHours: 26, changeLimit: 40,
+      name: '',
+      workloads: chosen ? [chosen] : [],
+      tags: [],
+      kind: 'incremental',
+      schedule: { every: 'day', at: '22:00' },
+      zone: this.session.zone(),
+      keep: { by: 'days', days: 14 },
+      targetId,
+      include: [],
+      exclude: [],
+      objectiveHours: 26,
+      changeLimit: 40,
     };
   }
 
   private readonly weighed = toSignal(
     toObservable(this.draft).pipe(
       debounceTime(150),
-      switchMap((body) => (body ? this.api.call('consequences', { body: { id: this.policyId(), body: { ...body, name: body.name || 'draft' } } }).pipe(outcome<Consequences>()) : of<Outcome<Consequences>>({}))),
+      switchMap((body) =>
+        body
+          ? this.api
+              .call('consequences', { body: { id: this.policyId(), body: { ...body, name: body.name || 'draft' } } })
+              .pipe(outcome<Consequences>())
+          : of<Outcome<Consequences>>({}),
+      ),
     ),
   );
   protected readonly consequences = computed(() => this.weighed()?.value);
   protected readonly weighFailure = computed(() => this.weighed()?.failure);
   protected readonly differs = computed(() => JSON.stringify(this.draft()) !== JSON.stringify(this.inForce()?.body));
   protected readonly needsAnswer = computed(() => (this.consequences()?.deletes.points ?? 0) > 0 && !this.agreed());
-  protected readonly ready = computed(() => Boolean(this.draft()?.name.trim()) && this.differs() && !this.needsAnswer() && !this.busy() && !this.consequences()?.warnings.some((w) => w.code === 'NO_TARGET'));
+  protected readonly ready = computed(
+    () =>
+      Boolean(this.draft()?.name.trim()) &&
+      this.differs() &&
+      !this.needsAnswer() &&
+      !this.busy() &&
+      !this.consequences()?.warnings.some((w) => w.code === 'NO_TARGET'),
+  );
 
   // ---- slots
   protected readonly kinds: SlotOption<PolicyBody['kind']>[] = [
@@ -95,9 +124,19 @@ export class PolicyPage {
   protected readonly limits = options([10, 20, 30, 40, 50, 60, 80, 100], (p) => `${p} %`);
   protected readonly weekdays = weekdays;
   protected readonly keepWords = keepWords;
-  protected readonly targetOptions = computed(() => options(this.targets()?.value?.rows ?? [], (t) => t.name).map((o) => ({ value: o.value.id, label: o.label })));
-  protected readonly workloadOptions = computed(() => (this.estate()?.value?.workloads ?? []).filter((w) => !this.draft()?.workloads.includes(w.id)).map((w) => ({ value: w.id, label: w.name, note: w.coverage === 'none' ? 'unprotected' : '' })));
-  protected readonly tagOptions = computed(() => (this.estate()?.value?.tags ?? []).filter((t) => !this.draft()?.tags.includes(t.name)).map((t) => ({ value: t.name, label: t.name, note: `${t.count}` })));
+  protected readonly targetOptions = computed(() =>
+    options(this.targets()?.value?.rows ?? [], (t) => t.name).map((o) => ({ value: o.value.id, label: o.label })),
+  );
+  protected readonly workloadOptions = computed(() =>
+    (this.estate()?.value?.workloads ?? [])
+      .filter((w) => !this.draft()?.workloads.includes(w.id))
+      .map((w) => ({ value: w.id, label: w.name, note: w.coverage === 'none' ? 'unprotected' : '' })),
+  );
+  protected readonly tagOptions = computed(() =>
+    (this.estate()?.value?.tags ?? [])
+      .filter((t) => !this.draft()?.tags.includes(t.name))
+      .map((t) => ({ value: t.name, label: t.name, note: `${t.count}` })),
+  );
 
   protected nameOf(id: number): string {
     return this.estate()?.value?.workloads.find((w) => w.id === id)?.name ?? `workload ${id}`;
@@ -110,7 +149,14 @@ export class PolicyPage {
 
   protected setEvery(every: Every): void {
     const at = this.at() ?? '22:00';
-    const schedule: PolicyBody['schedule'] = every === 'hand' ? { every } : every === 'day' ? { every, at } : every === 'week' ? { every, days: [7], at } : { every, hours: 6, at: '00:00' };
+    const schedule: PolicyBody['schedule'] =
+      every === 'hand'
+        ? { every }
+        : every === 'day'
+          ? { every, at }
+          : every === 'week'
+            ? { every, days: [7], at }
+            : { every, hours: 6, at: '00:00' };
     this.set({ schedule });
   }
 
@@ -154,17 +200,20 @@ export class PolicyPage {
   }
 
   protected patterns(text: string): string[] {
-    return text.split('\n').map((l) => l.trim()).filter(Boolean);
+    return text
+      .split('\n')
+      .map((l) => l.trim())
+      .filter(Boolean);
   }
 
   protected add<K extends 'workloads' | 'tags'>(key: K, value: PolicyBody[K][number]): void {
     const d = this.draft();
-    if (d) this.set({ [key]: [...d[key], value] } as Partial<PolicyBody>);
+    if (d) this.set({ [key]: [...d[key], value] });
   }
 
   protected drop<K extends 'workloads' | 'tags'>(key: K, value: PolicyBody[K][number]): void {
     const d = this.draft();
-    if (d) this.set({ [key]: d[key].filter((v) => v !== value) } as Partial<PolicyBody>);
+    if (d) this.set({ [key]: d[key].filter((v) => v !== value) });
   }
 
   // ---- acts
@@ -179,17 +228,35 @@ export class PolicyPage {
     this.busy.set(true);
     this.problem.set('');
     const id = this.policyId();
-    if (id === null) this.api.call('addPolicy', { body }).subscribe({ next: (r) => { this.busy.set(false); void this.router.navigate(['/policies', r.id], { replaceUrl: true }); }, error: this.failed });
-    else this.api.call('changePolicy', { id, body }).subscribe({ next: () => { this.busy.set(false); void this.router.navigate(['/policies']); }, error: this.failed });
+    if (id === null)
+      this.api.call('addPolicy', { body }).subscribe({
+        next: (r) => {
+          this.busy.set(false);
+          void this.router.navigate(['/policies', r.id], { replaceUrl: true });
+        },
+        error: this.failed,
+      });
+    else
+      this.api.call('changePolicy', { id, body }).subscribe({
+        next: () => {
+          this.busy.set(false);
+          void this.router.navigate(['/policies']);
+        },
+        error: this.failed,
+      });
   }
 
   protected run(trial: boolean): void {
     const id = this.policyId();
-    if (id !== null) this.api.call('runPolicy', { id, body: { trial } }).subscribe({ next: ({ runId }) => void this.router.navigate(['/runs', runId]), error: this.failed });
+    if (id !== null)
+      this.api
+        .call('runPolicy', { id, body: { trial } })
+        .subscribe({ next: ({ runId }) => void this.router.navigate(['/runs', runId]), error: this.failed });
   }
 
   protected end(): void {
     const id = this.policyId();
-    if (id !== null) this.api.call('removePolicy', { id }).subscribe({ next: () => void this.router.navigate(['/policies']), error: this.failed });
+    if (id !== null)
+      this.api.call('removePolicy', { id }).subscribe({ next: () => void this.router.navigate(['/policies']), error: this.failed });
   }
 }

@@ -26,11 +26,15 @@ export class RecoverPage {
   readonly item = input<string>();
   readonly within = input<string>();
   protected readonly selected = signal(0);
-  private readonly key = computed(() => ({ q: (this.q() ?? '').trim(), workload: this.within() || undefined }));
+  private readonly key = computed(() => ({ q: (this.q() ?? '').trim(), workload: this.within() === '' ? undefined : this.within() }));
   private readonly result = toSignal(
     toObservable(this.key).pipe(
       debounceTime(150),
-      switchMap((key) => (key.q.length >= 2 ? this.api.call('search', { query: { ...key, limit: 200 } }).pipe(outcome<Answered<'search'>>()) : of<Outcome<Answered<'search'>>>({}))),
+      switchMap((key) =>
+        key.q.length >= 2
+          ? this.api.call('search', { query: { ...key, limit: 200 } }).pipe(outcome<Answered<'search'>>())
+          : of<Outcome<Answered<'search'>>>({}),
+      ),
     ),
   );
   protected readonly failure = computed(() => this.result()?.failure);
@@ -45,7 +49,13 @@ export class RecoverPage {
     return id ? { workload: Number(id), path: rest.join(':') } : null;
   });
   private readonly listed = toSignal(
-    combineLatest([toObservable(this.chosen)]).pipe(switchMap(([c]) => (c ? this.api.call('versions', { query: { workload: c.workload, path: c.path } }).pipe(outcome<{ rows: Version[] }>()) : of<Outcome<{ rows: Version[] }>>({})))),
+    combineLatest([toObservable(this.chosen)]).pipe(
+      switchMap(([c]) =>
+        c
+          ? this.api.call('versions', { query: { workload: c.workload, path: c.path } }).pipe(outcome<{ rows: Version[] }>())
+          : of<Outcome<{ rows: Version[] }>>({}),
+      ),
+    ),
   );
   protected readonly versions = computed(() => this.listed()?.value?.rows ?? []);
   protected readonly pickBytes = computed(() => this.picks.items().reduce((a, p) => a + p.size, 0));
@@ -80,7 +90,15 @@ export class RecoverPage {
 
   protected pick(v: Version): void {
     const c = this.chosen();
-    if (c) this.picks.toggle({ pointId: v.pointId, path: c.path, workload: this.workloadName(c.workload), moment: v.lastMoment, kind: v.kind, size: v.size });
+    if (c)
+      this.picks.toggle({
+        pointId: v.pointId,
+        path: c.path,
+        workload: this.workloadName(c.workload),
+        moment: v.lastMoment,
+        kind: v.kind,
+        size: v.size,
+      });
   }
 
   protected picked(v: Version): boolean {

@@ -14,6 +14,11 @@ import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
 
+/** Last part of a path; the whole of a workload has none. */
+function nameOrAll(path: string): string {
+  return path === '' ? 'Everything' : path.slice(path.lastIndexOf('/') + 1);
+}
+
 type To = 'original' | 'folder' | 'tar' | 'zip' | 'file';
 type Rule = 'leave' | 'replace' | 'replaceIfOlder' | 'beside';
 
@@ -70,7 +75,12 @@ export class SheetPage {
     if (!this.picks.items().length && !damaged) return null;
     const to = this.to();
     if (to === 'folder' && !this.folder().startsWith('/')) return null;
-    const destination: BodyInput<'planRestore'>['destination'] = to === 'original' ? { to } : to === 'folder' ? { to, folder: this.folder(), keepPath: this.keepPath() } : { to: 'download', format: to };
+    const destination: BodyInput<'planRestore'>['destination'] =
+      to === 'original'
+        ? { to }
+        : to === 'folder'
+          ? { to, folder: this.folder(), keepPath: this.keepPath() }
+          : { to: 'download', format: to };
     return {
       name: this.name().trim() || this.suggested(),
       picks: damaged ? [] : this.picks.items().map(({ pointId, path }) => ({ pointId, path })),
@@ -83,7 +93,9 @@ export class SheetPage {
   protected readonly suggested = computed(() => {
     if (this.damaged()) return `Damaged files of ${this.from() ?? 'a workload'}`;
     const names = [...new Set(this.picks.items().map((p) => p.workload))];
-    return names.length ? `${this.picks.items().length === 1 ? (this.picks.items()[0]!.path.split('/').at(-1) || 'Everything') : 'Items'} of ${names.join(', ')}`.slice(0, 110) : 'Restore';
+    return names.length
+      ? `${this.picks.items().length === 1 ? nameOrAll(this.picks.items()[0]!.path) : 'Items'} of ${names.join(', ')}`.slice(0, 110)
+      : 'Restore';
   });
 
   private readonly planned = toSignal(
@@ -94,7 +106,9 @@ export class SheetPage {
   );
   protected readonly plan = computed(() => (this.body() ? this.planned()?.value : undefined));
   protected readonly failure = computed(() => this.planned()?.failure);
-  protected readonly openChecks = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level === 'look' && !this.agreed().has(c.code)));
+  protected readonly openChecks = computed(() =>
+    (this.plan()?.checks ?? []).filter((c) => c.level === 'look' && !this.agreed().has(c.code)),
+  );
   protected readonly stops = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level === 'stop'));
   protected readonly quiet = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level !== 'look'));
   protected readonly looks = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level === 'look'));

@@ -34,20 +34,42 @@ export class RunPage {
   protected readonly word = stateWord;
   protected readonly more = signal<readonly LogLine[]>([]);
   private readonly changes = this.live.ticks((e) => e.runId === this.id(), 700);
-  private readonly result = toSignal(combineLatest([toObservable(this.id), this.changes]).pipe(switchMap(([id]) => this.api.call('getRun', { id }).pipe(outcome<RunDetail>()))));
+  private readonly result = toSignal(
+    combineLatest([toObservable(this.id), this.changes]).pipe(
+      switchMap(([id]) => this.api.call('getRun', { id }).pipe(outcome<RunDetail>())),
+    ),
+  );
   protected readonly run = computed(() => this.result()?.value);
   protected readonly failure = computed(() => this.result()?.failure);
-  private readonly logQuery = computed(() => ({ level: this.level() as 'note' | 'warning' | 'fault' | undefined, q: this.q(), task: this.task(), limit: 200 }));
+  private readonly logQuery = computed(() => ({
+    level: this.level() as 'note' | 'warning' | 'fault' | undefined,
+    q: this.q(),
+    task: this.task(),
+    limit: 200,
+  }));
   private readonly logResult = toSignal(
-    combineLatest([toObservable(this.id), toObservable(this.logQuery), this.changes]).pipe(debounceTime(100), switchMap(([id, query]) => { this.more.set([]); return this.api.call('runLog', { id, query }).pipe(outcome()); })),
+    combineLatest([toObservable(this.id), toObservable(this.logQuery), this.changes]).pipe(
+      debounceTime(100),
+      switchMap(([id, query]) => {
+        this.more.set([]);
+        return this.api.call('runLog', { id, query }).pipe(outcome());
+      }),
+    ),
   );
   protected readonly log = computed(() => this.logResult()?.value);
   protected readonly lines = computed(() => [...(this.log()?.rows ?? []), ...this.more()]);
   protected readonly open = computed(() => ['waiting', 'running'].includes(this.run()?.state ?? ''));
-  protected readonly retryable = computed(() => this.run()?.kind === 'backup' && !this.open() && this.run()?.tasks.some((t) => ['failed', 'stopped', 'partsMissing'].includes(t.state)));
+  protected readonly retryable = computed(
+    () =>
+      this.run()?.kind === 'backup' &&
+      !this.open() &&
+      this.run()?.tasks.some((t) => ['failed', 'stopped', 'partsMissing'].includes(t.state)),
+  );
   protected readonly logFile = computed(() => addressOf('runLogFile', this.id()));
   protected readonly downloadLink = computed(() => addressOf('download', this.id()));
-  protected readonly tasks = computed(() => [...(this.run()?.tasks ?? [])].sort((a, b) => Number(deviant.includes(b.state)) - Number(deviant.includes(a.state))));
+  protected readonly tasks = computed(() =>
+    [...(this.run()?.tasks ?? [])].sort((a, b) => Number(deviant.includes(b.state)) - Number(deviant.includes(a.state))),
+  );
   protected readonly longest = computed(() => Math.max(1, this.took(this.run()) ?? 1, ...(this.run()?.earlier ?? []).map((e) => e.ms)));
 
   protected took(of: { startedAt: number | null; endedAt: number | null } | undefined): number | null {
@@ -60,7 +82,14 @@ export class RunPage {
   }
 
   protected phaseShare(t: TaskRow, ms: number): number {
-    return (ms / Math.max(1, t.phases.reduce((a, p) => a + p.ms, 0))) * 100;
+    return (
+      (ms /
+        Math.max(
+          1,
+          t.phases.reduce((a, p) => a + p.ms, 0),
+        )) *
+      100
+    );
   }
 
   protected patch(query: Record<string, string | null>): void {
@@ -69,7 +98,10 @@ export class RunPage {
 
   protected loadMore(): void {
     const cursor = this.more().length ? String(this.more().at(-1)!.seq) : this.log()?.next;
-    if (cursor) this.api.call('runLog', { id: this.id(), query: { ...this.logQuery(), cursor } }).subscribe((page) => { this.more.update((m) => [...m, ...page.rows]); });
+    if (cursor)
+      this.api.call('runLog', { id: this.id(), query: { ...this.logQuery(), cursor } }).subscribe((page) => {
+        this.more.update((m) => [...m, ...page.rows]);
+      });
   }
 
   private readonly failed = (f: ApiFailure) => {
@@ -81,6 +113,8 @@ export class RunPage {
   }
 
   protected retry(): void {
-    this.api.call('retryRun', { id: this.id() }).subscribe({ next: ({ runId }) => void this.router.navigate(['/runs', runId]), error: this.failed });
+    this.api
+      .call('retryRun', { id: this.id() })
+      .subscribe({ next: ({ runId }) => void this.router.navigate(['/runs', runId]), error: this.failed });
   }
 }

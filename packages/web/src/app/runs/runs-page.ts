@@ -67,10 +67,18 @@ export class RunsPage {
   private readonly query = computed((): QueryInput<'listRuns'> => {
     const hours = Number(this.hours());
     return {
-      kinds: this.kinds(), states: this.states(), workload: this.workload(), source: this.source(), policy: this.policy(), ids: this.ids(), q: this.q(), sort: this.sort(),
+      kinds: this.kinds(),
+      states: this.states(),
+      workload: this.workload(),
+      source: this.source(),
+      policy: this.policy(),
+      ids: this.ids(),
+      q: this.q(),
+      sort: this.sort(),
       expired: this.expired() === 'no' ? 'no' : undefined,
       from: hours > 0 ? Math.floor((this.session.now() - hours * hour) / 60_000) * 60_000 : this.from(),
-      to: this.to(), limit: 200,
+      to: this.to(),
+      limit: 200,
     };
   });
   private readonly result = toSignal(
@@ -85,7 +93,9 @@ export class RunsPage {
   protected readonly total = computed(() => this.result()?.value?.total ?? null);
   protected readonly rows = computed(() => [...(this.result()?.value?.rows ?? []), ...this.more()]);
   protected readonly policies = toSignal(this.api.call('listPolicies').pipe(outcome()));
-  protected readonly narrowed = computed(() => [this.workload(), this.source(), this.policy(), this.ids(), this.from(), this.to()].some(Boolean));
+  protected readonly narrowed = computed(() =>
+    [this.workload(), this.source(), this.policy(), this.ids(), this.from(), this.to()].some(Boolean),
+  );
 
   constructor() {
     effect(() => {
@@ -128,8 +138,34 @@ export class RunsPage {
   }
 
   protected csv(): void {
-    const rows = this.rows().map((r) => [r.id, r.kind, r.name, this.names(r), this.word(r.state), r.startedAt ? new Date(r.startedAt).toISOString() : '', r.endedAt ? new Date(r.endedAt).toISOString() : '', r.counts.items, r.counts.bytes, r.counts.read, r.counts.stored, r.cause?.message ?? '']);
-    const head = ['run', 'kind', 'name', 'workloads', 'state', 'started', 'ended', 'items', 'bytes', 'bytes read', 'bytes written', 'cause'];
+    const rows = this.rows().map((r) => [
+      r.id,
+      r.kind,
+      r.name,
+      this.names(r),
+      this.word(r.state),
+      r.startedAt ? new Date(r.startedAt).toISOString() : '',
+      r.endedAt ? new Date(r.endedAt).toISOString() : '',
+      r.counts.items,
+      r.counts.bytes,
+      r.counts.read,
+      r.counts.stored,
+      r.cause?.message ?? '',
+    ]);
+    const head = [
+      'run',
+      'kind',
+      'name',
+      'workloads',
+      'state',
+      'started',
+      'ended',
+      'items',
+      'bytes',
+      'bytes read',
+      'bytes written',
+      'cause',
+    ];
     const link = document.createElement('a');
     link.href = URL.createObjectURL(new Blob([stringify([head, ...rows])], { type: 'text/csv' }));
     link.download = 'runs.csv';

@@ -22,25 +22,89 @@ const acts: readonly FinderHit[] = [
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [A11yModule],
   template: `<div class="dialog-back" (click)="closed.emit()" (keydown)="onKey($event)" tabindex="-1">
-    <section class="sheet box" role="dialog" aria-modal="true" aria-label="Find anything" cdkTrapFocus cdkTrapFocusAutoCapture (click)="$event.stopPropagation()" (keydown)="onKey($event); $event.stopPropagation()" tabindex="-1">
-      <input #box class="field" placeholder="A server, a policy, a run number, a file in any point, an act" [value]="text()" (input)="text.set(box.value); chosen.set(0)" cdkFocusInitial role="combobox" aria-expanded="true" aria-controls="lx-hits" aria-label="Find anything" />
+    <section
+      class="sheet box"
+      role="dialog"
+      aria-modal="true"
+      aria-label="Find anything"
+      cdkTrapFocus
+      cdkTrapFocusAutoCapture
+      (click)="$event.stopPropagation()"
+      (keydown)="onKey($event); $event.stopPropagation()"
+      tabindex="-1"
+    >
+      <input
+        #box
+        class="field"
+        placeholder="A server, a policy, a run number, a file in any point, an act"
+        [value]="text()"
+        (input)="text.set(box.value); chosen.set(0)"
+        cdkFocusInitial
+        role="combobox"
+        aria-expanded="true"
+        aria-controls="lx-hits"
+        aria-label="Find anything"
+      />
       <div id="lx-hits" role="listbox">
         @for (hit of hits(); track hit.title + hit.note; let i = $index) {
-          <button type="button" role="option" class="hit" [class.on]="i === chosen()" [attr.aria-selected]="i === chosen()" (click)="open(hit)" (mouseenter)="chosen.set(i)">
-            <span class="kind">{{ hit.kind === 'place' ? 'go to' : hit.kind }}</span><span class="cut">{{ hit.title }}</span><span class="note cut mute">{{ hit.note }}</span>
+          <button
+            type="button"
+            role="option"
+            class="hit"
+            [class.on]="i === chosen()"
+            [attr.aria-selected]="i === chosen()"
+            (click)="open(hit)"
+            (mouseenter)="chosen.set(i)"
+          >
+            <span class="kind">{{ hit.kind === 'place' ? 'go to' : hit.kind }}</span><span class="cut">{{ hit.title }}</span
+            ><span class="note cut mute">{{ hit.note }}</span>
           </button>
-        } @empty { <div class="empty">Nothing fits. Files are found by any part of their name.</div> }
+        } @empty {
+          <div class="empty">Nothing fits. Files are found by any part of their name.</div>
+        }
       </div>
     </section>
   </div>`,
   styles: `
-    .box { width: min(680px, 92vw); padding: 12px; }
-    input { width: 100%; padding: 8px 12px; font-size: 15px; }
-    .hit { display: grid; grid-template-columns: 76px minmax(120px, 1fr) minmax(80px, 1fr); gap: 10px; width: 100%; text-align: left; border: 0; background: none; color: inherit; padding: 6px 10px; border-radius: 6px; }
-    .hit.on { background: var(--lapis-soft); }
-    .kind { color: var(--ink-3); font-size: 12px; padding-top: 1px; }
-    .note { text-align: right; direction: rtl; unicode-bidi: plaintext; }
-    #lx-hits { margin-top: 8px; max-height: 55vh; overflow: auto; }
+    .box {
+      width: min(680px, 92vw);
+      padding: 12px;
+    }
+    input {
+      width: 100%;
+      padding: 8px 12px;
+      font-size: 15px;
+    }
+    .hit {
+      display: grid;
+      grid-template-columns: 76px minmax(120px, 1fr) minmax(80px, 1fr);
+      gap: 10px;
+      width: 100%;
+      text-align: left;
+      border: 0;
+      background: none;
+      color: inherit;
+      padding: 6px 10px;
+      border-radius: 6px;
+    }
+    .hit.on {
+      background: var(--lapis-soft);
+    }
+    .kind {
+      color: var(--ink-3);
+      font-size: 12px;
+      padding-top: 1px;
+    }
+    .note {
+      text-align: right;
+      direction: rtl;
+      unicode-bidi: plaintext;
+    }
+    #lx-hits {
+      margin-top: 8px;
+      max-height: 55vh;
+      overflow: auto;
+    }
   `,
 })
 export class Finder {
@@ -52,7 +116,9 @@ export class Finder {
   private readonly found = toSignal(
     toObservable(this.text).pipe(
       debounceTime(120),
-      switchMap((q) => (q.trim() ? this.api.call('find', { query: { q: q.trim() } }).pipe(catchError(() => of({ hits: [] })))  : of({ hits: [] }))),
+      switchMap((q) =>
+        q.trim() ? this.api.call('find', { query: { q: q.trim() } }).pipe(catchError(() => of({ hits: [] }))) : of({ hits: [] }),
+      ),
     ),
     { initialValue: { hits: [] as FinderHit[] } },
   );

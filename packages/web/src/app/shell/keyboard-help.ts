@@ -19,10 +19,16 @@ const keys: readonly (readonly [string, string])[] = [
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormDialog],
   template: `<lx-form-dialog heading="Keyboard" (closed)="closed.emit()">
-    <dl>@for (key of keys; track key[0]) { <dt>{{ key[0] }}</dt><dd>{{ key[1] }}</dd> }</dl>
+    <dl>
+      @for (key of keys; track key[0]) {
+        <dt>{{ key[0] }}</dt>
+        <dd>{{ key[1] }}</dd>
+      }
+    </dl>
     <p class="mute small m-0">Single keys can be switched off under your initials.</p>
   </lx-form-dialog>`,
-  styles: 'dl { display: grid; grid-template-columns: 170px 1fr; gap: 6px 12px; margin: 0; } dt { font: 12px var(--mono); } dd { margin: 0; }',
+  styles:
+    'dl { display: grid; grid-template-columns: 170px 1fr; gap: 6px 12px; margin: 0; } dt { font: 12px var(--mono); } dd { margin: 0; }',
 })
 export class KeyboardHelp {
   readonly closed = output();

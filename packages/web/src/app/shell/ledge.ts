@@ -13,7 +13,9 @@ const nowX = 150;
 
 /** Hours from now (−1 … 12) to a place on the ribbon; "now" is fixed, the future is folded. */
 function xOf(ms: number): number {
-  return ms <= 0 ? nowX + Math.max(-1, ms / hour) * (nowX - 10) : nowX + ((width - nowX - 10) * Math.log2(1 + Math.min(12, ms / hour))) / Math.log2(13);
+  return ms <= 0
+    ? nowX + Math.max(-1, ms / hour) * (nowX - 10)
+    : nowX + ((width - nowX - 10) * Math.log2(1 + Math.min(12, ms / hour))) / Math.log2(13);
 }
 
 /** The ledge: running work crosses "now", the next twelve hours stand to the right. It opens into the runs. */
@@ -22,17 +24,32 @@ function xOf(ms: number): number {
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [RouterLink],
   template: `<footer>
-    <a routerLink="/runs" [queryParams]="{ states: 'running,waiting' }"><b>{{ headline() }}</b></a>
+    <a routerLink="/runs" [queryParams]="{ states: 'running,waiting' }"
+      ><b>{{ headline() }}</b></a
+    >
     <svg [attr.viewBox]="'0 0 ' + width + ' 34'" [attr.width]="width" height="34" role="img" [attr.aria-label]="headline()">
       <line x1="10" [attr.x2]="width" y1="24" y2="24" stroke="var(--line)" />
-      @for (tick of ticks; track tick.label) { <text [attr.x]="tick.x" y="33" font-size="9.5" fill="var(--ink-3)" text-anchor="middle">{{ tick.label }}</text> }
+      @for (tick of ticks; track tick.label) {
+        <text [attr.x]="tick.x" y="33" font-size="9.5" fill="var(--ink-3)" text-anchor="middle">{{ tick.label }}</text>
+      }
       @for (run of running(); track $index) {
         <rect [attr.x]="run.from" [attr.y]="run.y" [attr.width]="run.now - run.from" height="7" rx="3.5" fill="var(--live)" />
         <rect [attr.x]="run.now" [attr.y]="run.y" [attr.width]="run.to - run.now" height="7" rx="3.5" fill="var(--lapis-line)" />
         <text [attr.x]="run.to + 7" [attr.y]="run.y + 7" font-size="11" fill="var(--ink)">{{ run.text }}</text>
       }
       @for (next of coming(); track $index) {
-        <rect [attr.x]="next.x" y="9" [attr.width]="next.width" height="11" rx="5.5" fill="var(--sheet)" stroke="var(--ink-3)" stroke-dasharray="2 2"><title>{{ next.full }}</title></rect>
+        <rect
+          [attr.x]="next.x"
+          y="9"
+          [attr.width]="next.width"
+          height="11"
+          rx="5.5"
+          fill="var(--sheet)"
+          stroke="var(--ink-3)"
+          stroke-dasharray="2 2"
+        >
+          <title>{{ next.full }}</title>
+        </rect>
         <text [attr.x]="next.x + 7" y="17.8" font-size="10.5" fill="var(--ink-2)">{{ next.text }}</text>
       }
       <line [attr.x1]="nowX" [attr.x2]="nowX" y1="1" y2="27" stroke="var(--ink)" stroke-width="1.5" />
@@ -40,18 +57,49 @@ function xOf(ms: number): number {
     <span class="clock">now {{ clock() }} {{ session.zone() }}</span>
   </footer>`,
   styles: `
-    footer { display: flex; align-items: center; gap: 18px; padding: 0 18px; height: 36px; background: var(--sheet); border-top: 1px solid var(--line); font-size: 12.5px; color: var(--ink-2); overflow: hidden; }
-    a { color: var(--ink); white-space: nowrap; min-width: 84px; }
-    svg { flex: none; }
-    .clock { margin-left: auto; white-space: nowrap; }
-    @media (max-width: 1200px) { svg { flex: 0 1 auto; min-width: 0; } }
+    footer {
+      display: flex;
+      align-items: center;
+      gap: 18px;
+      padding: 0 18px;
+      height: 36px;
+      background: var(--sheet);
+      border-top: 1px solid var(--line);
+      font-size: 12.5px;
+      color: var(--ink-2);
+      overflow: hidden;
+    }
+    a {
+      color: var(--ink);
+      white-space: nowrap;
+      min-width: 84px;
+    }
+    svg {
+      flex: none;
+    }
+    .clock {
+      margin-left: auto;
+      white-space: nowrap;
+    }
+    @media (max-width: 1200px) {
+      svg {
+        flex: 0 1 auto;
+        min-width: 0;
+      }
+    }
   `,
 })
 export class Ledge {
   private readonly api = inject(Api);
   protected readonly session = inject(Session);
   private readonly data = toSignal(
-    merge(inject(Live).reloading(() => this.load(), (e) => e.kind === 'run' || e.kind === 'progress' || e.kind === 'policy'), timer(30_000, 30_000).pipe(switchMap(() => this.load()))),
+    merge(
+      inject(Live).reloading(
+        () => this.load(),
+        (e) => e.kind === 'run' || e.kind === 'progress' || e.kind === 'policy',
+      ),
+      timer(30_000, 30_000).pipe(switchMap(() => this.load())),
+    ),
   );
   protected readonly width = width;
   protected readonly nowX = nowX;

@@ -41,9 +41,20 @@ export class Shell {
   protected readonly finding = signal(false);
   protected readonly helping = signal(false);
   private waitingForPlace = false;
-  protected readonly places = computed(() => places.filter((p) => (this.session.reads() ? p.path !== '/trust' || this.session.audits() : p.forClerk)));
-  protected readonly initials = computed(() => (this.session.me()?.display ?? '').split(/\s+/).map((w) => w.charAt(0)).join('').slice(0, 2).toUpperCase());
-  protected readonly themeWord = computed(() => ({ light: 'Light theme', dark: 'Dark theme', system: 'Theme as the system' })[this.preferences.theme()]);
+  protected readonly places = computed(() =>
+    places.filter((p) => (this.session.reads() ? p.path !== '/trust' || this.session.audits() : p.forClerk)),
+  );
+  protected readonly initials = computed(() =>
+    (this.session.me()?.display ?? '')
+      .split(/\s+/)
+      .map((w) => w.charAt(0))
+      .join('')
+      .slice(0, 2)
+      .toUpperCase(),
+  );
+  protected readonly themeWord = computed(
+    () => ({ light: 'Light theme', dark: 'Dark theme', system: 'Theme as the system' })[this.preferences.theme()],
+  );
 
   @HostListener('document:keydown', ['$event'])
   protected onKey(event: KeyboardEvent): void {
@@ -53,7 +64,14 @@ export class Shell {
       return;
     }
     const target = event.target as HTMLElement;
-    if (event.ctrlKey || event.metaKey || event.altKey || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || !this.preferences.singleKeys()) return;
+    if (
+      event.ctrlKey ||
+      event.metaKey ||
+      event.altKey ||
+      /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) ||
+      !this.preferences.singleKeys()
+    )
+      return;
     if (this.waitingForPlace) {
       this.waitingForPlace = false;
       const place = this.places().find((p) => p.key === event.key);

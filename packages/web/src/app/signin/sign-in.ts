@@ -13,16 +13,39 @@ import { Brand } from '../shell/brand';
     <form class="sheet" (ngSubmit)="go()">
       <lx-brand />
       <label>Name<input class="field" name="name" autocomplete="username" [(ngModel)]="name" required autofocus /></label>
-      <label>Password<input class="field" name="password" type="password" autocomplete="current-password" [(ngModel)]="password" required /></label>
-      @if (problem()) { <div class="problem" role="alert">{{ problem() }}</div> }
+      <label
+        >Password<input class="field" name="password" type="password" autocomplete="current-password" [(ngModel)]="password" required
+      /></label>
+      @if (problem()) {
+        <div class="problem" role="alert">{{ problem() }}</div>
+      }
       <button class="act go" type="submit" [disabled]="busy()">Sign in</button>
     </form>
   </main>`,
   styles: `
-    main { height: 100vh; display: grid; place-items: center; }
-    form { width: 320px; padding: 26px 26px 22px; display: flex; flex-direction: column; gap: 14px; }
-    label { display: flex; flex-direction: column; gap: 4px; font-size: 12.5px; color: var(--ink-2); }
-    .act { justify-content: center; padding: 8px; }
+    main {
+      height: 100vh;
+      display: grid;
+      place-items: center;
+    }
+    form {
+      width: 320px;
+      padding: 26px 26px 22px;
+      display: flex;
+      flex-direction: column;
+      gap: 14px;
+    }
+    label {
+      display: flex;
+      flex-direction: column;
+      gap: 4px;
+      font-size: 12.5px;
+      color: var(--ink-2);
+    }
+    .act {
+      justify-content: center;
+      padding: 8px;
+    }
   `,
 })
 export class SignIn {

@@ -16,12 +16,19 @@ import { StateMark } from '../ui/state-mark';
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
   templateUrl: './storage-page.html',
-  styles: ':host { display: block; height: 100%; } .t { padding: 14px 18px; display: flex; flex-direction: column; gap: 10px; } .bar { height: 12px; border-radius: 4px; background: var(--hush); overflow: hidden; } .bar i { display: block; height: 100%; background: var(--incremental); } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; }',
+  styles:
+    ':host { display: block; height: 100%; } .t { padding: 14px 18px; display: flex; flex-direction: column; gap: 10px; } .bar { height: 12px; border-radius: 4px; background: var(--hush); overflow: hidden; } .bar i { display: block; height: 100%; background: var(--incremental); } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; }',
 })
 export class StoragePage {
   private readonly api = inject(Api);
   protected readonly session = inject(Session);
-  private readonly result = toSignal(inject(Live).reloading(() => this.api.call('listTargets').pipe(outcome()), (e) => e.kind === 'point' || e.kind === 'estate', 3000));
+  private readonly result = toSignal(
+    inject(Live).reloading(
+      () => this.api.call('listTargets').pipe(outcome()),
+      (e) => e.kind === 'point' || e.kind === 'estate',
+      3000,
+    ),
+  );
   protected readonly failure = computed(() => this.result()?.failure);
   protected readonly targets = computed(() => this.result()?.value?.rows);
   protected readonly adding = signal(false);
@@ -56,12 +63,23 @@ export class StoragePage {
   }
 
   protected test(): void {
-    this.api.call('testTarget', { body: this.body() }).subscribe({ next: (t) => { this.tested.set(t); }, error: this.failed });
+    this.api.call('testTarget', { body: this.body() }).subscribe({
+      next: (t) => {
+        this.tested.set(t);
+      },
+      error: this.failed,
+    });
   }
 
   protected add(): void {
     this.busy.set(true);
-    this.api.call('addTarget', { body: this.body() }).subscribe({ next: () => { this.busy.set(false); this.adding.set(false); }, error: this.failed });
+    this.api.call('addTarget', { body: this.body() }).subscribe({
+      next: () => {
+        this.busy.set(false);
+        this.adding.set(false);
+      },
+      error: this.failed,
+    });
   }
 
   protected seal(target: Target): void {

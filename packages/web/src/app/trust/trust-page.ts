@@ -17,7 +17,8 @@ import { StateMark } from '../ui/state-mark';
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
   templateUrl: './trust-page.html',
-  styles: ':host { display: block; height: 100%; } .two { display: grid; grid-template-columns: minmax(0, 1fr) 380px; gap: 14px; flex: 1; min-height: 0; } .box { display: flex; flex-direction: column; min-height: 0; overflow: hidden; } .bar { display: flex; gap: 10px; align-items: center; padding: 9px 14px; border-bottom: 1px solid var(--line); } .p { display: grid; grid-template-columns: 1fr auto auto; gap: 10px; padding: 6px 14px; border-bottom: 1px solid var(--row); } .detail { max-width: 300px; } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; }',
+  styles:
+    ':host { display: block; height: 100%; } .two { display: grid; grid-template-columns: minmax(0, 1fr) 380px; gap: 14px; flex: 1; min-height: 0; } .box { display: flex; flex-direction: column; min-height: 0; overflow: hidden; } .bar { display: flex; gap: 10px; align-items: center; padding: 9px 14px; border-bottom: 1px solid var(--line); } .p { display: grid; grid-template-columns: 1fr auto auto; gap: 10px; padding: 6px 14px; border-bottom: 1px solid var(--row); } .detail { max-width: 300px; } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; }',
 })
 export class TrustPage {
   private readonly api = inject(Api);
@@ -26,11 +27,20 @@ export class TrustPage {
   readonly q = input<string>();
   private readonly again = new Subject<void>();
   private readonly changed = this.again.pipe(startWith(undefined));
-  private readonly trail = toSignal(combineLatest([toObservable(this.q), this.changed]).pipe(debounceTime(120), switchMap(([q]) => this.api.call('audit', { query: { q, limit: 200 } }).pipe(outcome()))));
+  private readonly trail = toSignal(
+    combineLatest([toObservable(this.q), this.changed]).pipe(
+      debounceTime(120),
+      switchMap(([q]) => this.api.call('audit', { query: { q, limit: 200 } }).pipe(outcome())),
+    ),
+  );
   protected readonly rows = computed((): readonly AuditRow[] => this.trail()?.value?.rows ?? []);
   protected readonly failure = computed(() => this.trail()?.failure);
-  private readonly peopleResult = toSignal(this.changed.pipe(switchMap(() => this.api.call('listPeople').pipe(outcome<{ rows: Person[] }>()))));
-  private readonly tokenResult = toSignal(this.changed.pipe(switchMap(() => this.api.call('listTokens').pipe(outcome<{ rows: Token[] }>()))));
+  private readonly peopleResult = toSignal(
+    this.changed.pipe(switchMap(() => this.api.call('listPeople').pipe(outcome<{ rows: Person[] }>()))),
+  );
+  private readonly tokenResult = toSignal(
+    this.changed.pipe(switchMap(() => this.api.call('listTokens').pipe(outcome<{ rows: Token[] }>()))),
+  );
   protected readonly people = computed(() => this.peopleResult()?.value?.rows ?? []);
   protected readonly tokens = computed(() => this.tokenResult()?.value?.rows ?? []);
   protected readonly check = signal<AuditCheck | null>(null);
@@ -48,7 +58,9 @@ export class TrustPage {
   }
 
   protected verify(): void {
-    this.api.call('checkAudit').subscribe((c) => { this.check.set(c); });
+    this.api.call('checkAudit').subscribe((c) => {
+      this.check.set(c);
+    });
   }
 
   protected open(what: 'person' | 'token'): void {
@@ -69,11 +81,19 @@ export class TrustPage {
   };
 
   protected addPerson(): void {
-    this.api.call('addPerson', { body: { name: this.name, display: this.display, role: this.role, password: this.password } }).subscribe(this.done);
+    this.api
+      .call('addPerson', { body: { name: this.name, display: this.display, role: this.role, password: this.password } })
+      .subscribe(this.done);
   }
 
   protected addToken(): void {
-    this.api.call('addToken', { body: { name: this.name, role: this.role } }).subscribe({ next: ({ token }) => { this.issued.set(token); this.again.next(); }, error: this.done.error });
+    this.api.call('addToken', { body: { name: this.name, role: this.role } }).subscribe({
+      next: ({ token }) => {
+        this.issued.set(token);
+        this.again.next();
+      },
+      error: this.done.error,
+    });
   }
 
   protected bar(p: Person): void {

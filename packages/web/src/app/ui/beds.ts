@@ -23,17 +23,49 @@ interface Bed {
 @Component({
   selector: 'lx-beds',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  template: `<svg [attr.viewBox]="'0 0 ' + width + ' ' + height()" width="100%" role="img" [attr.aria-label]="summary()" (mousemove)="hover($event)" (mouseleave)="hovered.set(null)" (click)="choose()">
+  template: `<svg
+    [attr.viewBox]="'0 0 ' + width + ' ' + height()"
+    width="100%"
+    role="img"
+    [attr.aria-label]="summary()"
+    (mousemove)="hover($event)"
+    (mouseleave)="hovered.set(null)"
+    (click)="choose()"
+  >
     @for (mark of marks(); track mark.label) {
       <line [attr.x1]="mark.x" [attr.x2]="mark.x" y1="18" [attr.y2]="height() - 20" stroke="var(--hush)" />
-      <text [attr.x]="mark.x" [attr.y]="height() - 6" class="axis" [attr.text-anchor]="mark.label === 'now' ? 'end' : 'middle'">{{ mark.label }}</text>
+      <text [attr.x]="mark.x" [attr.y]="height() - 6" class="axis" [attr.text-anchor]="mark.label === 'now' ? 'end' : 'middle'">
+        {{ mark.label }}
+      </text>
     }
     @for (bed of beds(); track bed.name) {
       <text x="0" [attr.y]="bed.y - 2" font-size="12.5" font-weight="600" fill="var(--ink)">{{ bed.name }}</text>
       <text x="0" [attr.y]="bed.y + 12" class="axis">{{ bed.note }}</text>
       <path [attr.d]="bed.outline" fill="var(--incremental)" stroke="var(--incremental)" stroke-linejoin="round" />
-      @for (j of bed.joints; track $index) { <line [attr.x1]="j.x" [attr.x2]="j.x" [attr.y1]="bed.y - j.half" [attr.y2]="bed.y + j.half" stroke="var(--sheet)" stroke-width="1.3" opacity="0.85" /> }
-      @for (hole of holes(); track hole.x) { <rect [attr.x]="hole.x - 5" [attr.y]="bed.y - 9" width="10" height="18" fill="var(--sheet)" stroke="var(--missed)" stroke-dasharray="3 2"><title>{{ hole.title }}</title></rect> }
+      @for (j of bed.joints; track $index) {
+        <line
+          [attr.x1]="j.x"
+          [attr.x2]="j.x"
+          [attr.y1]="bed.y - j.half"
+          [attr.y2]="bed.y + j.half"
+          stroke="var(--sheet)"
+          stroke-width="1.3"
+          opacity="0.85"
+        />
+      }
+      @for (hole of holes(); track hole.x) {
+        <rect
+          [attr.x]="hole.x - 5"
+          [attr.y]="bed.y - 9"
+          width="10"
+          height="18"
+          fill="var(--sheet)"
+          stroke="var(--missed)"
+          stroke-dasharray="3 2"
+        >
+          <title>{{ hole.title }}</title>
+        </rect>
+      }
       @for (s of bed.suspects; track s.point.id) {
         <rect [attr.x]="s.x - 5" [attr.y]="bed.y - 14" width="10" height="28" fill="var(--sheet)" stroke="var(--fail)" stroke-width="1.6" />
         <path [attr.d]="'M' + (s.x - 4) + ' ' + (bed.y - 10) + 'l8 20m0-20l-8 20'" stroke="var(--fail)" stroke-width="1.6" />
@@ -42,7 +74,15 @@ interface Bed {
     @if (cursor(); as c) {
       <line [attr.x1]="c.x" [attr.x2]="c.x" y1="16" [attr.y2]="height() - 20" stroke="var(--ink)" stroke-width="1.6" />
       <path [attr.d]="'M' + (c.x - 5) + ' 12h10l-5 6z'" fill="var(--ink)" />
-      <text [attr.x]="c.x < width / 2 ? c.x + 9 : c.x - 9" y="12" font-size="12" fill="var(--ink)" [attr.text-anchor]="c.x < width / 2 ? 'start' : 'end'">{{ c.text }}</text>
+      <text
+        [attr.x]="c.x < width / 2 ? c.x + 9 : c.x - 9"
+        y="12"
+        font-size="12"
+        fill="var(--ink)"
+        [attr.text-anchor]="c.x < width / 2 ? 'start' : 'end'"
+      >
+        {{ c.text }}
+      </text>
     }
   </svg>`,
   styles: ':host { display: block; } svg { cursor: crosshair; display: block; } .axis { font-size: 11px; fill: var(--ink-3); }',
@@ -69,7 +109,9 @@ export class Beds {
   protected readonly height = computed(() => 34 + Math.max(1, this.beds().length) * rowHeight);
   protected readonly marks = computed(() => axisMarks(this.longest()).map((m) => ({ x: this.x(this.now() - m.age), label: m.label })));
   protected readonly summary = computed(() => `${this.points().length} points over ${formatDuration(this.longest())}`);
-  protected readonly holes = computed(() => this.missing().map((m) => ({ x: this.x(m.moment), title: `Nothing from ${formatMoment(m.moment, this.session.zone())}: ${m.why}` })));
+  protected readonly holes = computed(() =>
+    this.missing().map((m) => ({ x: this.x(m.moment), title: `Nothing from ${formatMoment(m.moment, this.session.zone())}: ${m.why}` })),
+  );
 
   private x(moment: number): number {
     return width - right - (width - left - right) * foldAge(this.now() - moment, this.longest());
@@ -79,17 +121,29 @@ export class Beds {
     const targets = [...new Set(this.points().map((p) => p.target))];
     return targets.map((name, row) => {
       const y = 44 + row * rowHeight;
-      const own = this.points().filter((p) => p.target === name).sort((a, b) => b.moment - a.moment);
+      const own = this.points()
+        .filter((p) => p.target === name)
+        .sort((a, b) => b.moment - a.moment);
       const sound = own.filter((p) => !p.suspect);
       const joints = sound.map((p, i) => {
         const gap = (sound[i - 1]?.moment ?? p.moment + (p.moment - (sound[i + 1]?.moment ?? p.moment - dayMs))) - p.moment;
         return { x: this.x(p.moment), half: (bedThickness(gap) * fullHeight) / 2 };
       });
       const up = joints.map((j, i) => `${i ? 'L' : 'M'}${j.x.toFixed(1)} ${(y - j.half).toFixed(1)}`).join('');
-      const down = [...joints].reverse().map((j) => `L${j.x.toFixed(1)} ${(y + j.half).toFixed(1)}`).join('');
+      const down = [...joints]
+        .reverse()
+        .map((j) => `L${j.x.toFixed(1)} ${(y + j.half).toFixed(1)}`)
+        .join('');
       const shown = joints.filter((j, i) => i === 0 || joints[i - 1]!.x - j.x > 3);
       const reach = sound.length ? `${sound.length} points, back ${formatDuration(this.now() - sound.at(-1)!.moment)}` : 'no sound point';
-      return { name, y, note: reach, outline: joints.length ? `${up}${down}Z` : '', joints: shown, suspects: own.filter((p) => p.suspect).map((point) => ({ x: this.x(point.moment), point })) };
+      return {
+        name,
+        y,
+        note: reach,
+        outline: joints.length ? `${up}${down}Z` : '',
+        joints: shown,
+        suspects: own.filter((p) => p.suspect).map((point) => ({ x: this.x(point.moment), point })),
+      };
     });
   });
 

@@ -12,7 +12,9 @@ export interface Check {
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [StateMark],
   template: `@for (check of checks(); track check.text) {
-    <div class="check" [class.mute]="check.level === 'fine'"><lx-mark [state]="check.level" /><span>{{ check.text }}</span></div>
+    <div class="check" [class.mute]="check.level === 'fine'">
+      <lx-mark [state]="check.level" /><span>{{ check.text }}</span>
+    </div>
   }`,
   styles: '.check { display: grid; grid-template-columns: 18px 1fr; gap: 7px; font-size: 13px; padding: 3px 0; }',
 })

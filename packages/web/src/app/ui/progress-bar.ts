@@ -6,9 +6,12 @@ import { formatBytes, formatCount, formatDuration, formatRate } from '@lithodex/
 @Component({
   selector: 'lx-progress',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  template: `<div class="bar" role="progressbar" [attr.aria-valuenow]="percent()" aria-valuemin="0" aria-valuemax="100"><i [style.width.%]="percent() ?? 8"></i></div>
+  template: `<div class="bar" role="progressbar" [attr.aria-valuenow]="percent()" aria-valuemin="0" aria-valuemax="100">
+      <i [style.width.%]="percent() ?? 8"></i>
+    </div>
     <span class="small mute">{{ text() }}</span>`,
-  styles: '.bar { height: 6px; border-radius: 3px; background: var(--hush); overflow: hidden; margin-bottom: 3px; } .bar i { display: block; height: 100%; background: var(--live); transition: width 0.3s; }',
+  styles:
+    '.bar { height: 6px; border-radius: 3px; background: var(--hush); overflow: hidden; margin-bottom: 3px; } .bar i { display: block; height: 100%; background: var(--live); transition: width 0.3s; }',
 })
 export class ProgressBar {
   readonly progress = input.required<Progress>();

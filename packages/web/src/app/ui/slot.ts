@@ -13,15 +13,28 @@ export interface SlotOption<T> {
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [NgbDropdownModule],
   template: `<span ngbDropdown container="body" (openChange)="opened($event)">
-    <button type="button" class="slot" ngbDropdownToggle [disabled]="disabled()" [attr.aria-label]="label() + ': ' + shown()">{{ shown() }}</button>
+    <button type="button" class="slot" ngbDropdownToggle [disabled]="disabled()" [attr.aria-label]="label() + ': ' + shown()">
+      {{ shown() }}
+    </button>
     <span ngbDropdownMenu class="menu">
       @if (options().length > 8 || free()) {
-        <input #box class="field w-100 mb-1" [attr.aria-label]="'Filter ' + label()" [placeholder]="free() || 'type to filter'" [value]="typed()" (input)="typed.set(box.value)" (keydown.enter)="take(box.value); $event.preventDefault()" />
+        <input
+          #box
+          class="field w-100 mb-1"
+          [attr.aria-label]="'Filter ' + label()"
+          [placeholder]="free() || 'type to filter'"
+          [value]="typed()"
+          (input)="typed.set(box.value)"
+          (keydown.enter)="take(box.value); $event.preventDefault()"
+        />
       }
       <span class="choices">
         @for (option of fitting(); track option.label) {
           <button type="button" ngbDropdownItem [class.active]="option.value === value()" (click)="choose(option.value)">
-            {{ option.label }} @if (option.note) { <small class="mute">{{ option.note }}</small> }
+            {{ option.label }}
+            @if (option.note) {
+              <small class="mute">{{ option.note }}</small>
+            }
           </button>
         } @empty {
           <span class="mute px-2">{{ free() ? 'Enter takes what you typed' : 'nothing fits' }}</span>
@@ -30,12 +43,42 @@ export interface SlotOption<T> {
     </span>
   </span>`,
   styles: `
-    .slot { border: 0; background: none; border-bottom: 1.5px solid var(--lapis-line); font: inherit; font-weight: 600; color: var(--lapis); padding: 0 2px; }
-    .slot::after { display: none; }
-    .slot:hover:not(:disabled), .show > .slot { background: var(--lapis-soft); border-radius: 4px; }
-    .slot:disabled { color: var(--ink); border-bottom-color: transparent; }
-    .menu { padding: 6px; min-width: 180px; font-size: 13px; --bs-dropdown-bg: var(--sheet); --bs-dropdown-link-active-bg: var(--lapis); --bs-dropdown-link-active-color: var(--on-lapis); --bs-dropdown-link-color: var(--ink); --bs-dropdown-link-hover-bg: var(--lapis-soft); }
-    .choices { display: block; max-height: 280px; overflow: auto; }
+    .slot {
+      border: 0;
+      background: none;
+      border-bottom: 1.5px solid var(--lapis-line);
+      font: inherit;
+      font-weight: 600;
+      color: var(--lapis);
+      padding: 0 2px;
+    }
+    .slot::after {
+      display: none;
+    }
+    .slot:hover:not(:disabled),
+    .show > .slot {
+      background: var(--lapis-soft);
+      border-radius: 4px;
+    }
+    .slot:disabled {
+      color: var(--ink);
+      border-bottom-color: transparent;
+    }
+    .menu {
+      padding: 6px;
+      min-width: 180px;
+      font-size: 13px;
+      --bs-dropdown-bg: var(--sheet);
+      --bs-dropdown-link-active-bg: var(--lapis);
+      --bs-dropdown-link-active-color: var(--on-lapis);
+      --bs-dropdown-link-color: var(--ink);
+      --bs-dropdown-link-hover-bg: var(--lapis-soft);
+    }
+    .choices {
+      display: block;
+      max-height: 280px;
+      overflow: auto;
+    }
   `,
 })
 export class Slot<T> {

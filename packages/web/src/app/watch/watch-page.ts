@@ -24,7 +24,13 @@ export class WatchPage {
   readonly nights = input<string>();
   protected readonly shownNights = computed(() => (['1', '3', '7'].includes(this.nights() ?? '') ? Number(this.nights()) : 1));
   private readonly result = toSignal(
-    combineLatest([toObservable(this.shownNights), merge(timer(0, 60_000), this.live.ticks((e) => e.kind === 'run' || e.kind === 'estate' || e.kind === 'policy', 3000))]).pipe(
+    combineLatest([
+      toObservable(this.shownNights),
+      merge(
+        timer(0, 60_000),
+        this.live.ticks((e) => e.kind === 'run' || e.kind === 'estate' || e.kind === 'policy', 3000),
+      ),
+    ]).pipe(
       map(([nights]) => nights),
       switchMap((nights) => this.api.call('watch', { query: { nights } }).pipe(outcome<Watch>())),
     ),

@@ -1,0 +1,49 @@
+// "./lithodex test": installs, builds, lints, runs the tests.
+import { spawnSync } from 'node:child_process';
+import { readFileSync } from 'node:fs';
+import { build, gitFiles, installDebian, installNpm } from './install.mjs';
+
+const kinds = ['unit', 'api', 'browser'];
+
+function run(command, args) {
+  const { status } = spawnSync(command, args, { stdio: 'inherit' });
+  if (status !== 0) process.exit(status ?? 1);
+}
+
+/** Lines that hold something, tests against all code. */
+export function ratio() {
+  const code = gitFiles().filter((f) => (/\.(ts|mts|html|scss|mjs)$/.test(f) || f === 'lithodex') && !f.startsWith('docs/'));
+  const lines = (files) =>
+    files.reduce(
+      (sum, f) =>
+        sum +
+        readFileSync(f, 'utf8')
+          .split('\n')
+          .filter((l) => l.trim()).length,
+      0,
+    );
+  const tests = code.filter((f) => /\.(test|spec)\.ts$/.test(f) || f.startsWith('tests/'));
+  const [all, own] = [lines(code), lines(tests)];
+  process.stdout.write(`Tests are ${((100 * own) / all).toFixed(1)} % of ${all} code lines (${own} lines of tests; wanted: 25 to 33 %).\n`);
+}
+
+export function test(args) {
+  if (args.includes('--ratio')) {
+    ratio();
+    return;
+  }
+  const chosen = args.filter((a) => !a.startsWith('-'));
+  const unknown = chosen.find((a) => !kinds.includes(a));
+  if (unknown) throw new Error(`There is no kind of test "${unknown}"; there are ${kinds.join(', ')}.`);
+  const wanted = chosen.length ? chosen : kinds;
+  installDebian(true);
+  installNpm();
+  build(wanted.includes('browser') ? ['node', 'web'] : ['node']);
+  if (!chosen.length) {
+    run('npx', ['eslint', '.', '--cache', '--cache-location', 'node_modules/.cache/eslint']);
+    run('npx', ['prettier', '--check', '--log-level', 'warn', '.']);
+    run('npx', ['tsc', '-p', 'tsconfig.json', '--noEmit']);
+  }
+  for (const kind of wanted) run('npx', ['vitest', 'run', '--project', kind]);
+  ratio();
+}

@@ -1,0 +1,127 @@
+import fs from 'node:fs';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { Harness, policyFor, type Client } from '../support/harness';
+import { describeTree } from '../support/nasty-tree';
+
+const kills = Number(process.env['LITHODEX_KILLS'] ?? 50);
+let h: Harness;
+let admin: Client;
+
+beforeAll(async () => {
+  h = await Harness.start({ leaseMs: 900 });
+  admin = await h.withToken('administrator');
+});
+afterAll(() => h.stop());
+
+const pause = (ms: number) => new Promise((resume) => setTimeout(resume, ms));
+
+/** Calls again while the server is away or its answer was lost on the way. */
+async function insist<T>(call: () => Promise<T>): Promise<T> {
+  for (const until = Date.now() + 30_000; ;) {
+    try {
+      return await call();
+    } catch (error) {
+      const passing = error instanceof TypeError || (error as { status?: number }).status === 503;
+      if (!passing || Date.now() > until) throw error;
+      await pause(60);
+    }
+  }
+}
+
+it(`loses nothing when mover and server are killed ${kills} times in backups and restores`, async () => {
+  const { source, workloadId, targetId } = await h.connect(admin);
+  const { id: policyId } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { changeLimit: 100 }) });
+  await h.detachServer();
+  const seen = new Map<string, string>();
+  let random = 20261123;
+  const next = (n: number) => {
+    random = (Math.imul(random, 1664525) + 1013904223) >>> 0;
+    return random % n;
+  };
+  for (let round = 0; round < kills; round++) {
+    for (let i = 0; i < 12; i++) {
+      const folder = `${source}/folder-${next(6)}`;
+      fs.mkdirSync(folder, { recursive: true });
+      fs.writeFileSync(`${folder}/file-${next(80)}`, Buffer.alloc(next(60_000), round + i));
+    }
+    fs.writeFileSync(`${source}/large`, Buffer.alloc(2_000_000, `round ${round} `));
+    const restoring = round % 3 === 2 && seen.size > 0;
+    const before = describeTree(source);
+    const { runId } = await insist(async () => {
+      if (!restoring)
+        return admin.call('runPolicy', { id: policyId, body: {} }).catch((e: unknown) => {
+          if ((e as { code?: string }).code === 'NOT_NOW') return { runId: 0 };
+          throw e;
+        });
+      const point = (await admin.call('workload', { id: workloadId })).pointList.at(-1)!;
+      return admin.call('startRestore', {
+        body: {
+          picks: [{ pointId: point.id, path: '' }],
+          destination: { to: 'folder', folder: `${h.folder}/back-${round}` },
+          reason: 'killed on the way',
+        },
+      });
+    });
+    await pause(next(350));
+    if (next(2)) {
+      await h.killMover('mover-1');
+      await pause(next(40));
+      h.startMover('mover-1');
+    } else {
+      await h.killServer();
+      await h.detachServer();
+    }
+    const id = runId || (await insist(() => admin.call('listRuns', { query: { limit: 1 } }))).rows[0]!.id;
+    const run = await insist(() => admin.ended(id, 40_000));
+    expect(run.state === 'done' || run.cause !== null, `run ${id} is ${run.state}`).toBe(true);
+    if (!restoring && run.state === 'done') seen.set(run.tasks[0]!.pointId!, before);
+    if (restoring && run.state === 'done') fs.rmSync(`${h.folder}/back-${round}`, { recursive: true });
+  }
+  const runs = await insist(() => admin.call('listRuns', { query: { limit: 500 } }));
+  expect(runs.rows.filter((r) => r.state === 'running' || r.state === 'waiting')).toEqual([]);
+  const { pointList } = await insist(() => admin.call('workload', { id: workloadId }));
+  expect(new Set(pointList.map((p) => p.id)).size).toBe(pointList.length);
+  expect(new Set(pointList.map((p) => p.runId)).size).toBe(pointList.length);
+  expect([...seen.keys()].filter((id) => !pointList.some((p) => p.id === id))).toEqual([]);
+  const withoutTop = (text: string) =>
+    text
+      .split('\n')
+      .filter((line) => !line.startsWith('|d|'))
+      .join('\n');
+  for (const point of pointList) {
+    const to = `${h.folder}/proof`;
+    const { runId } = await admin.call('startRestore', {
+      body: { picks: [{ pointId: point.id, path: '' }], destination: { to: 'folder', folder: to }, reason: 'proof' },
+    });
+    const run = await admin.ended(runId);
+    expect([point.id, run.state, run.counts.failed]).toEqual([point.id, 'done', 0]);
+    const expected = seen.get(point.id);
+    if (expected) expect(withoutTop(describeTree(to))).toBe(withoutTop(expected));
+    fs.rmSync(to, { recursive: true });
+  }
+}, 900_000);
+
+/** A second source, connected through the server process. */
+async function connectAgain(): Promise<{ source: string; workloadId: number }> {
+  const source = `${h.folder}/quay-2`;
+  fs.mkdirSync(source);
+  const { workloadId } = await insist(() => admin.call('addSource', { body: { name: 'quay-2', folder: source } }));
+  return { source, workloadId };
+}
+
+it('survives a restart of the database in the middle of a run', async () => {
+  const { source, workloadId } = await connectAgain();
+  for (let i = 0; i < 3000; i++) {
+    fs.mkdirSync(`${source}/${i % 30}`, { recursive: true });
+    fs.writeFileSync(`${source}/${i % 30}/${i}`, `content ${i}`);
+  }
+  const { runId } = await admin.call('protectOnce', { id: workloadId, body: {} });
+  await pause(150);
+  await h.restartDatabase();
+  const run = await insist(() => admin.ended(runId, 60_000));
+  expect(run.state === 'done' || run.cause !== null).toBe(true);
+  const { runId: second } = await insist(() => admin.call('protectOnce', { id: workloadId, body: {} }));
+  const after = await insist(() => admin.ended(second, 60_000));
+  expect(after.state).toBe('done');
+  expect(after.counts.files).toBe(3000);
+}, 180_000);
