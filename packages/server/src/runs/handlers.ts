@@ -164,11 +164,11 @@ export function runHandlers(deps: Deps): RunHandlers {
     async runLog({ params, query, actor }) {
       await runOf(params.id, actor);
       const after = Number(query.cursor ?? 0) || 0;
-      const rows = (await logOf(params.id, query)
+      const rows = await logOf(params.id, query)
         .where('l.seq', '>', after)
         .orderBy('l.seq')
         .limit(query.limit + 1)
-        .select(columns)) as LogRow[];
+        .select<LogRow[]>(columns);
       const total = await logOf(params.id, query).count({ n: '*' }).first<{ n: number }>();
       const shown = rows.slice(0, query.limit);
       return { rows: shown.map(toLine), next: rows.length > query.limit ? String(shown.at(-1)!.seq) : null, total: Number(total?.n ?? 0) };
@@ -179,11 +179,7 @@ export function runHandlers(deps: Deps): RunHandlers {
       res.attachment(`run-${run.id}.log.txt`).type('text/plain; charset=utf-8');
       res.write(`Run ${run.id}: ${run.name}, ${run.state}\n`);
       for (let after = 0; ;) {
-        const rows = (await logOf(run.id, { limit: 100 })
-          .where('l.seq', '>', after)
-          .orderBy('l.seq')
-          .limit(2000)
-          .select(columns)) as LogRow[];
+        const rows = await logOf(run.id, { limit: 100 }).where('l.seq', '>', after).orderBy('l.seq').limit(2000).select<LogRow[]>(columns);
         for (const line of rows.map(toLine))
           res.write(
             `${formatExact(line.at, deps.config.zone)}  ${line.level.padEnd(7)}  ${line.workload}  ${line.code}  ${line.path}  ${line.message}\n`,

@@ -3,6 +3,7 @@ import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { Consequences, Estate, Policy, PolicyBody } from '@lithodex/contract';
+import { countOf } from '@lithodex/core';
 import { debounceTime, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
@@ -137,6 +138,11 @@ export class PolicyPage {
       .filter((t) => !this.draft()?.tags.includes(t.name))
       .map((t) => ({ value: t.name, label: t.name, note: `${t.count}` })),
   );
+
+  protected readonly matching = computed(() => {
+    const n = this.consequences()?.matches.length ?? 0;
+    return `${countOf(n, 'workload')} ${n === 1 ? 'matches' : 'match'} now`;
+  });
 
   protected nameOf(id: number): string {
     return this.estate()?.value?.workloads.find((w) => w.id === id)?.name ?? `workload ${id}`;

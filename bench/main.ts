@@ -1,0 +1,34 @@
+import fs from 'node:fs';
+import os from 'node:os';
+import { catalogBench } from './catalog-bench';
+import { asText, type Result } from './result';
+import { storeBenches } from './store-benches';
+import { work } from './store-work';
+
+const all = ['first-full', 'nothing-changed', 'one-percent', 'restore', 'catalog'] as const;
+const args = process.argv.slice(2);
+
+if (args[0] === '--work') {
+  await work(args.slice(1));
+  process.exit(0);
+}
+const json = args.includes('--json');
+const runs = Number(args.find((a) => a.startsWith('--runs='))?.slice(7) ?? 3);
+const chosen = args.filter((a) => !a.startsWith('--'));
+const unknown = chosen.find((a) => !all.includes(a as (typeof all)[number]));
+if (unknown) throw new Error(`There is no bench "${unknown}"; there are ${all.join(', ')}.`);
+const wanted = (name: string) => chosen.length === 0 || chosen.includes(name);
+const folder = fs.mkdtempSync(`${process.env['LITHODEX_TMP'] ?? os.tmpdir()}/lithodex-bench-`);
+const round = (n: number) => Number(n.toFixed(4));
+const report = (r: Result) => {
+  process.stdout.write(
+    `${json ? JSON.stringify({ ...r, ours_s: round(r.ours_s), peer_s: round(r.peer_s), ratio: round(r.ratio) }) : asText(r)}\n`,
+  );
+};
+try {
+  if (all.slice(0, 4).some(wanted)) storeBenches(folder, wanted, runs, report);
+  if (wanted('catalog')) await catalogBench(folder, report);
+} finally {
+  fs.rmSync(folder, { recursive: true, force: true });
+}
+process.exit(0);

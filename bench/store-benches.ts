@@ -1,0 +1,90 @@
+import { spawnSync } from 'node:child_process';
+import fs from 'node:fs';
+import { changeOnePercent, makeSampleTree } from './sample-tree';
+import type { Result } from './result';
+
+const self = process.argv[1]!;
+
+function ours(...args: string[]): { seconds: number; peakMb: number } {
+  const { stdout, status, stderr } = spawnSync(process.execPath, [self, '--work', ...args], { encoding: 'utf8', maxBuffer: 1 << 24 });
+  if (status !== 0) throw new Error(stderr);
+  return JSON.parse(stdout) as { seconds: number; peakMb: number };
+}
+
+function peer(command: string): number {
+  const began = performance.now();
+  const { status, stderr } = spawnSync('bash', ['-o', 'pipefail', '-c', command], { encoding: 'utf8' });
+  if (status !== 0) throw new Error(`${command}: ${stderr}`);
+  return (performance.now() - began) / 1000;
+}
+
+const median = (values: number[]) => values.sort((a, b) => a - b)[values.length >> 1]!;
+
+/** Points and restores of a tree of 100 000 small and some large files, each beside its peer in the same run. */
+export function storeBenches(folder: string, wanted: (name: string) => boolean, runs: number, report: (r: Result) => void): void {
+  const tree = `${folder}/tree`;
+  const { files, bytes } = makeSampleTree(tree, 100_000, 1_150_000_000);
+  process.stderr.write(`tree: ${files} files, ${(bytes / 1e9).toFixed(2)} GB\n`);
+  const archive = `${folder}/peer.tar.zst.enc`;
+  const tar = `tar -C ${tree} -c . | zstd -q -1 -T2 | openssl enc -aes-256-ctr -pass pass:bench -pbkdf2 -out ${archive}`;
+  const untar = `rm -rf ${folder}/peer-back && mkdir ${folder}/peer-back && openssl enc -d -aes-256-ctr -pass pass:bench -pbkdf2 -in ${archive} | zstd -q -d | tar -C ${folder}/peer-back -x`;
+  const measure = (name: string, peerName: string, mine: (run: number) => { seconds: number; peakMb: number }, theirs: () => number) => {
+    const a: number[] = [];
+    const b: number[] = [];
+    let peak = 0;
+    for (let run = 0; run < runs; run++) {
+      const m = mine(run);
+      a.push(m.seconds);
+      peak = Math.max(peak, m.peakMb);
+      b.push(theirs());
+    }
+    const [ours_s, peer_s] = [median(a), median(b)];
+    report({ bench: name, peer: peerName, ours_s, peer_s, ratio: peer_s / ours_s, runs, peak_mb: peak });
+  };
+  const clean = () => {
+    fs.rmSync(`${folder}/store`, { recursive: true, force: true });
+    fs.rmSync(`${folder}/key`, { force: true });
+  };
+  peer(`find ${tree} -type f -print0 | xargs -0 cat > /dev/null`);
+  if (wanted('first-full'))
+    measure(
+      'first full',
+      'tar | zstd -1 -T2 | openssl enc',
+      (run) => {
+        clean();
+        return ours('point', folder, `full-${run}`);
+      },
+      () => peer(tar),
+    );
+  clean();
+  ours('point', folder, 'base');
+  if (!fs.existsSync(archive)) peer(tar);
+  if (wanted('restore'))
+    measure(
+      'restore',
+      'openssl | zstd -d | tar x',
+      () => {
+        fs.rmSync(`${folder}/back`, { recursive: true, force: true });
+        return ours('restore', folder, 'base');
+      },
+      () => peer(untar),
+    );
+  fs.rmSync(`${folder}/back`, { recursive: true, force: true });
+  if (wanted('nothing-changed'))
+    measure(
+      'nothing changed',
+      'find -printf',
+      (run) => ours('point', folder, `same-${run}`, 'base'),
+      () => peer(`find ${tree} -printf '%p %s %T@ %C@ %i\\n' > /dev/null`),
+    );
+  if (wanted('one-percent'))
+    measure(
+      '1 % changed',
+      'tar | zstd -1 -T2 | openssl enc (everything)',
+      (run) => {
+        changeOnePercent(tree, run);
+        return ours('point', folder, `changed-${run}`, 'base');
+      },
+      () => peer(tar),
+    );
+}

@@ -1,0 +1,165 @@
+import fs from 'node:fs';
+import os from 'node:os';
+import puppeteer, { type Browser, type ElementHandle, type Page } from 'puppeteer-core';
+
+const flags = [
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
+  '--disable-dev-shm-usage',
+  '--hide-scrollbars',
+  '--font-render-hinting=none',
+];
+
+/** A person at a browser: speaks of what is on the screen, not of its markup. */
+export class Visitor {
+  readonly problems: string[] = [];
+
+  private constructor(
+    private readonly browser: Browser,
+    readonly page: Page,
+    private readonly profile: string,
+    readonly downloads: string,
+    private readonly base: string,
+  ) {}
+
+  static async arrive(base: string): Promise<Visitor> {
+    const profile = fs.mkdtempSync(`${os.tmpdir()}/lithodex-visitor-`);
+    const downloads = fs.mkdtempSync(`${os.tmpdir()}/lithodex-downloads-`);
+    const browser = await puppeteer.launch({
+      executablePath: process.env['CHROMIUM'] ?? '/usr/bin/chromium',
+      headless: true,
+      userDataDir: profile,
+      defaultViewport: { width: 1280, height: 800 },
+      args: flags,
+    });
+    const page = await browser.newPage();
+    const session = await browser.target().createCDPSession();
+    await session.send('Browser.setDownloadBehavior', { behavior: 'allow', downloadPath: downloads, eventsEnabled: true });
+    const visitor = new Visitor(browser, page, profile, downloads, base);
+    page.on('console', (m) => {
+      const expected = /status of (401|409|422|403|404|400)/.test(m.text());
+      if (['error', 'warn'].includes(m.type()) && !expected) visitor.problems.push(m.text());
+    });
+    page.on('pageerror', (e) => visitor.problems.push(String(e)));
+    page.setDefaultTimeout(20_000);
+    return visitor;
+  }
+
+  async leave(): Promise<void> {
+    await this.browser.close();
+    fs.rmSync(this.profile, { recursive: true, force: true });
+    fs.rmSync(this.downloads, { recursive: true, force: true });
+  }
+
+  async open(path: string): Promise<void> {
+    await this.page.goto(this.base + path, { waitUntil: 'load' });
+  }
+
+  async signIn(name: string, password: string): Promise<void> {
+    await this.open('/sign-in');
+    await this.type('Name', name);
+    await this.type('Password', password);
+    await this.press('Sign in');
+    await this.page.waitForFunction(() => !location.pathname.startsWith('/sign-in'));
+  }
+
+  /** Waits until a text is on the page. */
+  async sees(text: string, timeout = 20_000): Promise<void> {
+    await this.page
+      .waitForFunction((t) => document.body.innerText.replaceAll('\u202f', ' ').includes(t), { timeout }, text)
+      .catch(async () => {
+        throw new Error(`"${text}" does not appear; the page says: ${(await this.text()).slice(0, 1500)}`);
+      });
+  }
+
+  async text(): Promise<string> {
+    return this.page.evaluate(() => document.body.innerText);
+  }
+
+  /** A button, link or choice by its words. */
+  private async control(words: string): Promise<ElementHandle> {
+    const handle = await this.page
+      .waitForFunction(
+        (wanted) => {
+          const fits = (el: Element) =>
+            [el.getAttribute('aria-label'), (el as HTMLElement).innerText].some((t) => t?.trim().replace(/\s+/g, ' ').startsWith(wanted));
+          const all = [...document.querySelectorAll('button, a, [role=option], [role=treeitem], summary')].filter(
+            (el) => fits(el) && (el as HTMLElement).offsetParent !== null && !(el as HTMLButtonElement).disabled,
+          );
+          return all.sort((a, b) => (a as HTMLElement).innerText.length - (b as HTMLElement).innerText.length)[0];
+        },
+        {},
+        words,
+      )
+      .catch(async () => {
+        throw new Error(`there is nothing to press called "${words}"; the page says: ${(await this.text()).slice(0, 1500)}`);
+      });
+    return handle as ElementHandle;
+  }
+
+  async press(words: string): Promise<void> {
+    const element = await this.control(words);
+    await element.evaluate((el) => {
+      el.scrollIntoView({ block: 'center' });
+    });
+    await (element as ElementHandle<HTMLElement>).click();
+  }
+
+  /** A field by its label or placeholder. */
+  private async field(label: string): Promise<ElementHandle<HTMLInputElement>> {
+    const handle = await this.page.waitForFunction(
+      (wanted) =>
+        [...document.querySelectorAll<HTMLInputElement>('input, textarea')].find(
+          (el) =>
+            el.offsetParent !== null &&
+            [el.getAttribute('aria-label'), el.placeholder, el.closest('label')?.innerText].some((t) => t?.trim().startsWith(wanted)),
+        ),
+      {},
+      label,
+    );
+    return handle as ElementHandle<HTMLInputElement>;
+  }
+
+  async type(label: string, text: string): Promise<void> {
+    const field = await this.field(label);
+    await field.click({ count: 3 });
+    await field.type(text);
+  }
+
+  /** Opens a slot of a sentence and chooses. */
+  async choose(slot: string, choice: string): Promise<void> {
+    await this.press(`${slot}:`);
+    await this.press(choice);
+  }
+
+  async tick(label: string): Promise<void> {
+    const box = await this.field(label);
+    await box.click();
+  }
+
+  async keys(...keys: string[]): Promise<void> {
+    for (const key of keys) await this.page.keyboard.press(key as never);
+  }
+
+  get address(): URL {
+    return new URL(this.page.url());
+  }
+
+  /** Waits for a finished file in the download folder. */
+  async download(): Promise<string> {
+    for (const until = Date.now() + 20_000; Date.now() < until;) {
+      const done = fs.readdirSync(this.downloads).find((n) => !n.endsWith('.crdownload'));
+      if (done && fs.statSync(`${this.downloads}/${done}`).size > 0) {
+        await new Promise((resume) => setTimeout(resume, 200));
+        return `${this.downloads}/${done}`;
+      }
+      await new Promise((resume) => setTimeout(resume, 100));
+    }
+    throw new Error('nothing was downloaded');
+  }
+}
