@@ -27,6 +27,13 @@ const lsetxattr = libc.func('int lsetxattr(const uint8_t *, const uint8_t *, con
   f: Int,
 ) => Int;
 const mknod = libc.func('int mknod(const uint8_t *, uint32_t, uint64_t)') as (p: Uint8Array, m: Int, d: Int | bigint) => Int;
+const linkat = libc.func('int linkat(int, const uint8_t *, int, const uint8_t *, int)') as (
+  d: Int,
+  p: Uint8Array,
+  e: Int,
+  q: Uint8Array,
+  f: Int,
+) => Int;
 const seek = libc.func('int64_t lseek(int, int64_t, int)') as (fd: Int, offset: Int, whence: Int) => Int | bigint;
 
 const setfsuid = libc.func('int setfsuid(uint32_t)') as (uid: Int) => Int;
@@ -102,6 +109,13 @@ export function readAttributes(path: Uint8Array): [string, Buffer][] {
 /** Sets one extended attribute of the entry itself. */
 export function writeAttribute(path: Uint8Array, name: string, value: Uint8Array): void {
   if (lsetxattr(z(path), z(Buffer.from(name, 'latin1')), value, value.length, 0) !== 0) throw failed(`lsetxattr ${name}`);
+}
+
+/** Gives an open file without a name (O_TMPFILE) the name `path`. Fails when something exists. */
+export function nameOpenFile(fd: number, path: Uint8Array): void {
+  const atFdcwd = -100;
+  const follow = 0x400;
+  if (linkat(atFdcwd, z(Buffer.from(`/proc/self/fd/${fd}`)), atFdcwd, z(path), follow) !== 0) throw failed('linkat');
 }
 
 /** Makes a fifo, socket or device node; `mode` holds the type bits. Fails when something exists. */

@@ -36,7 +36,7 @@ export interface FileResult {
 
 const wholeLimit = 512 * 1024;
 const windowBytes = 8 << 20;
-const sampleBytes = 64 * 1024;
+const sampleBytes = 16 * 1024;
 
 /** Reads, cuts and stores files, one after another, in the thread it lives in. */
 export class Crunch {
