@@ -37,7 +37,7 @@ export class Client {
   private csrf = '';
   constructor(
     private readonly base: () => string,
-    private readonly token?: string,
+    readonly token?: string,
   ) {}
 
   async signIn(name: string, password: string): Promise<Answered<'signIn'>> {

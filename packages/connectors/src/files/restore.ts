@@ -128,7 +128,7 @@ export class Restorer {
       this.options.onItem({ path, action, kind: entry.kind, bytes, remark });
     };
     try {
-      if (!safeParts(entry.name) || entry.name.includes('/')) throw new Error('not a name');
+      if (safeParts(entry.name)?.length !== 1) throw new Error('not a name');
       if (entry.unread) {
         report('failed', 'not in this point: it could not be read when the point was taken');
         return;

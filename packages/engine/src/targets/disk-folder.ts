@@ -51,7 +51,11 @@ export class DiskFolder implements Target {
       syncFolder(path.dirname(final));
       return result;
     } catch (error) {
-      fs.rmSync(staged, { force: true });
+      try {
+        fs.rmSync(staged, { force: true });
+      } catch {
+        // what went wrong first is what counts; a leftover in staging is of no meaning
+      }
       throw error instanceof EngineError ? error : translate(error, name);
     }
   }

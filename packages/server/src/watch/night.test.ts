@@ -1,0 +1,60 @@
+import { DateTime } from 'luxon';
+import { describe, expect, it } from 'vitest';
+import { atWork, newestPerWorkload, nightStart, slotMs, spanOf, usualLoad, type NightRow } from './night';
+
+const zone = 'Europe/Oslo';
+const at = (iso: string) => DateTime.fromISO(iso, { zone }).toMillis();
+const row = (from: number, ms: number, workload = 1): NightRow => ({
+  run_id: 1,
+  workload_id: workload,
+  workload: `w${workload}`,
+  policy_id: 1,
+  policy: 'p',
+  state: 'done',
+  started_at: from,
+  ended_at: from + ms,
+  attempt: 1,
+  cause: null,
+  counts: null,
+  queued_at: from,
+});
+
+describe('the night', () => {
+  it.each([
+    ['2026-11-23T08:00', 1, '2026-11-22T18:00'],
+    ['2026-11-23T15:42', 1, '2026-11-22T18:00'],
+    ['2026-11-23T23:00', 1, '2026-11-22T18:00'],
+    ['2026-11-24T00:30', 1, '2026-11-23T18:00'],
+    ['2026-11-23T08:00', 3, '2026-11-20T18:00'],
+    ['2026-10-25T08:00', 1, '2026-10-24T18:00'],
+  ])('at %s, %d shown, begins at %s', (now, nights, start) => {
+    expect(DateTime.fromMillis(nightStart(at(now), zone, nights), { zone }).toFormat("yyyy-MM-dd'T'HH:mm")).toBe(start);
+  });
+
+  it('spreads work over its slots', () => {
+    const from = at('2026-11-22T18:00');
+    const load = atWork([row(from + slotMs / 2, slotMs), row(from + slotMs, slotMs / 4)], from, 3, from + 3 * slotMs);
+    expect(load).toEqual([0.5, 0.75, 0]);
+    expect(atWork([{ started_at: from, ended_at: null }], from, 2, from + slotMs)).toEqual([1, 0]);
+  });
+
+  it('takes the median of the nights that had work as usual', () => {
+    const from = at('2026-11-22T18:00');
+    const history = [1, 2, 3].map((n) => row(from - n * 86_400_000, n * (slotMs / 4)));
+    expect(usualLoad(history, from, 1)[0]).toBeCloseTo(0.5);
+    expect(usualLoad([], from, 2)).toEqual([0, 0]);
+  });
+
+  it('spans from the first start to the last end', () => {
+    expect(spanOf([row(1000, 500), row(4000, 1000)], 0, 10_000)).toBe(4000);
+    expect(spanOf([], 0, 1)).toBeNull();
+  });
+
+  it('keeps the newest task of each workload', () => {
+    expect(
+      newestPerWorkload([row(1, 1, 1), row(2, 1, 2), row(3, 1, 1)])
+        .map((r) => r.started_at)
+        .sort(),
+    ).toEqual([2, 3]);
+  });
+});
