@@ -1,8 +1,16 @@
 import fs from 'node:fs';
 import { posix, systemCode, type TreeEntry } from '@lithodex/engine';
 
-/** Sets owner, mode, extended attributes and time of an entry itself (never of what a link points to); returns what could not be set. */
-export function applyMetadata(path: Buffer, entry: TreeEntry): string[] {
+/** The calls that set the properties of one entry. */
+interface Setters {
+  owner(uid: number, gid: number): void;
+  mode(mode: number): void;
+  attribute(name: string, value: Uint8Array): void;
+  modified(mtimeNs: bigint): void;
+}
+
+/** In this order: changing the owner clears setuid bits and capabilities, and everything changes the time. */
+function apply(entry: TreeEntry, set: Setters): string[] {
   const failed: string[] = [];
   const attempt = (what: string, act: () => void) => {
     try {
@@ -12,20 +20,56 @@ export function applyMetadata(path: Buffer, entry: TreeEntry): string[] {
     }
   };
   attempt('owner', () => {
-    fs.lchownSync(path, entry.uid, entry.gid);
+    set.owner(entry.uid, entry.gid);
   });
   if (entry.kind !== 'link')
     attempt('mode', () => {
-      fs.chmodSync(path, entry.mode);
+      set.mode(entry.mode);
     });
   for (const [key, value] of entry.attributes ?? [])
     attempt(`attribute ${key}`, () => {
-      posix.writeAttribute(path, key, value);
+      set.attribute(key, value);
     });
   attempt('time', () => {
-    posix.setModified(path, entry.mtimeNs);
+    set.modified(entry.mtimeNs);
   });
   return failed;
+}
+
+/** Sets owner, mode, extended attributes and time of an entry itself (never of what a link leads to); returns what could not be set. */
+export function applyMetadata(path: Buffer, entry: TreeEntry): string[] {
+  return apply(entry, {
+    owner: (uid, gid) => {
+      fs.lchownSync(path, uid, gid);
+    },
+    mode: (mode) => {
+      fs.chmodSync(path, mode);
+    },
+    attribute: (name, value) => {
+      posix.writeAttribute(path, name, value);
+    },
+    modified: (mtimeNs) => {
+      posix.setModified(path, mtimeNs);
+    },
+  });
+}
+
+/** The same for an open file, which may have no name yet. */
+export function applyMetadataOpen(fd: number, entry: TreeEntry): string[] {
+  return apply(entry, {
+    owner: (uid, gid) => {
+      fs.fchownSync(fd, uid, gid);
+    },
+    mode: (mode) => {
+      fs.fchmodSync(fd, mode);
+    },
+    attribute: (name, value) => {
+      posix.writeAttributeOpen(fd, name, value);
+    },
+    modified: (mtimeNs) => {
+      posix.setModifiedOpen(fd, mtimeNs);
+    },
+  });
 }
 
 const typeBits = { fifo: 0o010000, char: 0o020000, block: 0o060000, socket: 0o140000 } as const;

@@ -21,7 +21,7 @@ import {
   type TreeReader,
 } from '@lithodex/engine';
 import { contentMatches, RangeCursor } from './content-check';
-import { applyMetadata, makeSpecial } from './metadata';
+import { applyMetadata, applyMetadataOpen, makeSpecial } from './metadata';
 
 export interface RestoredItem {
   /** Byte string below the destination. */
@@ -121,7 +121,8 @@ export class Restorer {
     return at;
   }
 
-  private async write(folder: number, entry: TreeEntry, below: string): Promise<void> {
+  /** Restores one entry into an open folder; in a `fresh` one, just made by us, nothing can exist yet. */
+  private async write(folder: number, entry: TreeEntry, below: string, fresh = false): Promise<void> {
     if (this.options.stopped()) throw new EngineError('STOPPED');
     const path = joinPath(below, entry.name);
     const report = (action: RestoredItem['action'], remark = '', bytes = 0) => {
@@ -133,7 +134,7 @@ export class Restorer {
         report('failed', 'not in this point: it could not be read when the point was taken');
         return;
       }
-      const there = folder < 0 ? undefined : fs.lstatSync(inFolder(folder, entry.name), { bigint: true, throwIfNoEntry: false });
+      const there = folder < 0 || fresh ? undefined : fs.lstatSync(inFolder(folder, entry.name), { bigint: true, throwIfNoEntry: false });
       const identical = there !== undefined && (await this.identical(folder, entry, there));
       const existing = there && { isFolder: there.isDirectory(), mtimeNs: there.mtimeNs, identical };
       let action = decideConflict(this.options.rule, { isFolder: entry.kind === 'folder', mtimeNs: entry.mtimeNs }, existing);
@@ -199,17 +200,17 @@ export class Restorer {
     const at = inFolder(parent, entry.name);
     if (action === 'replace') fs.unlinkSync(at);
     if (action !== 'merge') fs.mkdirSync(at, 0o700);
-    await this.children(entry, fs.openSync(at, O_RDONLY | O_DIRECTORY | O_NOFOLLOW), path);
+    await this.children(entry, fs.openSync(at, O_RDONLY | O_DIRECTORY | O_NOFOLLOW), path, action !== 'merge');
     const failed = action !== 'merge' || this.options.rule === 'replace' ? applyMetadata(at, entry) : [];
     report(action, failed.length ? `not set: ${failed.join(', ')}` : '');
   }
 
   /** Restores what is below a folder; closes `fd`. */
-  private async children(entry: TreeEntry, fd: number, path: string): Promise<void> {
+  private async children(entry: TreeEntry, fd: number, path: string, fresh = false): Promise<void> {
     try {
       if (entry.folder)
         for await (const piece of this.options.trees.pieces(entry.folder.node))
-          for (const child of piece) await this.write(fd, child, path);
+          for (const child of piece) await this.write(fd, child, path, fresh);
     } finally {
       if (fd >= 0) fs.closeSync(fd);
     }
@@ -220,14 +221,15 @@ export class Restorer {
     const { taskId } = this.options;
     const temporary = inFolder(folder, `.lithodex-${taskId}-${this.temporary++}`);
     const final = inFolder(folder, entry.name);
-    fs.rmSync(temporary, { force: true });
     try {
-      const failed = (await this.linkToWritten(entry, temporary)) ? [] : await this.make(folder, entry, temporary);
-      if (action === 'replace') fs.renameSync(temporary, final);
-      else {
+      const made =
+        this.linkToWritten(entry, temporary) ?? (await this.make(folder, entry, temporary, action === 'replace' ? temporary : final));
+      if (made.at === temporary && action === 'replace') fs.renameSync(temporary, final);
+      else if (made.at === temporary) {
         fs.linkSync(temporary, final);
         fs.unlinkSync(temporary);
       }
+      const { failed } = made;
       if (entry.hardId) this.written.set(entry.hardId, path);
       return [action === 'beside' ? entry.name : '', failed.length ? `not set: ${failed.join(', ')}` : ''].filter(Boolean).join('; ');
     } catch (error) {
@@ -236,49 +238,65 @@ export class Restorer {
     }
   }
 
-  private async linkToWritten(entry: TreeEntry, temporary: Buffer): Promise<boolean> {
+  /** A further name of a file written before. Undefined when there is none, or the file system can't link to it. */
+  private linkToWritten(entry: TreeEntry, temporary: Buffer): Made | undefined {
     const first = entry.hardId && this.written.get(entry.hardId);
-    if (!first) return false;
+    if (!first) return undefined;
     const folder = openFolderBelow(this.base, safeParts(parentPath(first)) ?? []);
     try {
+      fs.rmSync(temporary, { force: true });
       fs.linkSync(inFolder(folder, baseName(first)), temporary);
-      return true;
+      return { at: temporary, failed: [] };
     } catch {
-      return false;
+      return undefined;
     } finally {
       fs.closeSync(folder);
     }
   }
 
-  private async make(folder: number, entry: TreeEntry, at: Buffer): Promise<string[]> {
-    if (entry.kind === 'file') await this.file(folder, entry, at);
-    else if (entry.kind === 'link') fs.symlinkSync(Buffer.from(entry.linkTarget ?? '', 'latin1'), at);
-    else makeSpecial(at, entry);
-    return applyMetadata(at, entry);
+  /** Makes an item, whole and with its properties, at `name` if it can be made without a name first, else at `temporary`. */
+  private async make(folder: number, entry: TreeEntry, temporary: Buffer, name: Buffer): Promise<Made> {
+    if (entry.kind === 'file') return this.file(folder, entry, temporary, name);
+    fs.rmSync(temporary, { force: true });
+    if (entry.kind === 'link') fs.symlinkSync(Buffer.from(entry.linkTarget ?? '', 'latin1'), temporary);
+    else makeSpecial(temporary, entry);
+    return { at: temporary, failed: applyMetadata(temporary, entry) };
   }
 
-  private async file(folder: number, entry: TreeEntry, at: Buffer): Promise<void> {
-    const { fd, named } = openNew(folder, at);
+  private async file(folder: number, entry: TreeEntry, temporary: Buffer, name: Buffer): Promise<Made> {
+    const { fd, named } = openNew(folder, temporary);
     try {
-      const places = new RangeCursor(entry.ranges ?? [[0, entry.size]]);
-      for await (const part of this.options.trees.contentParts(entry.content)) {
-        for (const [i, length] of part.lengths.entries()) {
-          if (this.options.stopped()) throw new EngineError('STOPPED');
-          const data = await this.options.chunks.read(part.names.subarray(i * 32, i * 32 + 32));
-          for (const { at: from, offset, count } of places.next(length)) {
-            for (let done = 0; done < count;) done += fs.writeSync(fd, data, from + done, count - done, offset + done);
-          }
-          this.options.onBytes(length);
-        }
-      }
-      fs.ftruncateSync(fd, entry.size);
+      await this.fill(fd, entry);
       if (!(await contentMatches(fd, entry, this.options.trees, this.options.keys)))
         throw new EngineError('OBJECT_DAMAGED', 'what was written does not read back the same');
-      if (!named) posix.nameOpenFile(fd, at);
+      const failed = applyMetadataOpen(fd, entry);
+      if (!named) posix.nameOpenFile(fd, name);
+      return { at: named ? temporary : name, failed };
     } finally {
       fs.closeSync(fd);
     }
   }
+
+  private async fill(fd: number, entry: TreeEntry): Promise<void> {
+    const places = new RangeCursor(entry.ranges ?? [[0, entry.size]]);
+    for await (const part of this.options.trees.contentParts(entry.content)) {
+      for (const [i, length] of part.lengths.entries()) {
+        if (this.options.stopped()) throw new EngineError('STOPPED');
+        const data = await this.options.chunks.read(part.names.subarray(i * 32, i * 32 + 32));
+        for (const { at: from, offset, count } of places.next(length)) {
+          for (let done = 0; done < count;) done += fs.writeSync(fd, data, from + done, count - done, offset + done);
+        }
+        this.options.onBytes(length);
+      }
+    }
+    fs.ftruncateSync(fd, entry.size);
+  }
+}
+
+/** An item that was made: where it stands now, and which properties could not be set. */
+interface Made {
+  readonly at: Buffer;
+  readonly failed: readonly string[];
 }
 
 /**
@@ -290,6 +308,7 @@ function openNew(folder: number, at: Buffer): { fd: number; named: boolean } {
   try {
     return { fd: fs.openSync(`/proc/self/fd/${folder}/.`, withoutName | O_RDWR, 0o600), named: false };
   } catch {
+    fs.rmSync(at, { force: true });
     return { fd: fs.openSync(at, O_RDWR | O_CREAT | O_EXCL, 0o600), named: true };
   }
 }

@@ -8,8 +8,15 @@ const libc = koffi.load('libc.so.6');
 type Int = number;
 const lutimes = libc.func('int utimensat(int, const uint8_t *, const int64_t *, int)') as (
   d: Int,
-  p: Uint8Array,
+  p: Uint8Array | null,
   t: BigInt64Array,
+  f: Int,
+) => Int;
+const fsetxattr = libc.func('int fsetxattr(int, const uint8_t *, const void *, size_t, int)') as (
+  d: Int,
+  n: Uint8Array,
+  v: Uint8Array,
+  l: Int,
   f: Int,
 ) => Int;
 const llistxattr = libc.func('int64_t llistxattr(const uint8_t *, void *, size_t)') as (p: Uint8Array, o: Uint8Array | null, n: Int) => Int;
@@ -68,18 +75,28 @@ function failed(call: string): PosixError {
 
 const z = (bytes: Uint8Array) => Buffer.concat([bytes, Buffer.of(0)]);
 
-/** Sets the modification time (ns since the epoch, also before 1970) and leaves the access time; never follows a link. */
-export function setModified(path: Uint8Array, mtimeNs: bigint): void {
-  const atFdcwd = -100;
+/** Access time left as it is, modification time in ns since the epoch (also before 1970), as utimensat(2) takes them. */
+function timesOf(mtimeNs: bigint): BigInt64Array {
   const omit = 0x3ffffffen;
-  const noFollow = 0x100;
   let seconds = mtimeNs / 1_000_000_000n;
   let nanos = mtimeNs % 1_000_000_000n;
   if (nanos < 0n) {
     nanos += 1_000_000_000n;
     seconds -= 1n;
   }
-  if (lutimes(atFdcwd, z(path), BigInt64Array.of(0n, omit, seconds, nanos), noFollow) !== 0) throw failed('utimensat');
+  return BigInt64Array.of(0n, omit, seconds, nanos);
+}
+
+/** Sets the modification time of the entry itself, never of what a link leads to. */
+export function setModified(path: Uint8Array, mtimeNs: bigint): void {
+  const atFdcwd = -100;
+  const noFollow = 0x100;
+  if (lutimes(atFdcwd, z(path), timesOf(mtimeNs), noFollow) !== 0) throw failed('utimensat');
+}
+
+/** Sets the modification time of an open file. */
+export function setModifiedOpen(fd: number, mtimeNs: bigint): void {
+  if (lutimes(fd, null, timesOf(mtimeNs), 0) !== 0) throw failed('futimens');
 }
 
 const scratch = Buffer.alloc(65536);
@@ -116,6 +133,11 @@ export function nameOpenFile(fd: number, path: Uint8Array): void {
   const atFdcwd = -100;
   const follow = 0x400;
   if (linkat(atFdcwd, z(Buffer.from(`/proc/self/fd/${fd}`)), atFdcwd, z(path), follow) !== 0) throw failed('linkat');
+}
+
+/** Sets one extended attribute of an open file. */
+export function writeAttributeOpen(fd: number, name: string, value: Uint8Array): void {
+  if (fsetxattr(fd, z(Buffer.from(name, 'latin1')), value, value.length, 0) !== 0) throw failed(`fsetxattr ${name}`);
 }
 
 /** Makes a fifo, socket or device node; `mode` holds the type bits. Fails when something exists. */
