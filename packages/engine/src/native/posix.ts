@@ -8,10 +8,11 @@ const libc = koffi.load('libc.so.6');
 type Int = number;
 const lutimes = libc.func('int utimensat(int, const uint8_t *, const int64_t *, int)') as (
   d: Int,
-  p: Uint8Array | null,
+  p: Uint8Array,
   t: BigInt64Array,
   f: Int,
 ) => Int;
+const futimens = libc.func('int futimens(int, const int64_t *)') as (d: Int, t: BigInt64Array) => Int;
 const fsetxattr = libc.func('int fsetxattr(int, const uint8_t *, const void *, size_t, int)') as (
   d: Int,
   n: Uint8Array,
@@ -96,7 +97,7 @@ export function setModified(path: Uint8Array, mtimeNs: bigint): void {
 
 /** Sets the modification time of an open file. */
 export function setModifiedOpen(fd: number, mtimeNs: bigint): void {
-  if (lutimes(fd, null, timesOf(mtimeNs), 0) !== 0) throw failed('futimens');
+  if (futimens(fd, timesOf(mtimeNs)) !== 0) throw failed('futimens');
 }
 
 const scratch = Buffer.alloc(65536);
