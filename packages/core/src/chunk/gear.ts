@@ -14,17 +14,17 @@ export interface CutSizes {
 
 export const streamSizes: CutSizes = { min: 256 * 1024, mean: 1024 * 1024, max: 4 * 1024 * 1024 };
 
-/** 256 pseudo-random 32-bit numbers from a 32-byte seed (xoshiro128**). */
-export function gearTable(seed: Uint8Array): Uint32Array {
+/** 256 pseudo-random 32-bit numbers from a 32-byte seed (xoshiro128**); signed, as adding those stays in machine integers. */
+export function gearTable(seed: Uint8Array): Int32Array {
   const view = new DataView(seed.buffer, seed.byteOffset, seed.byteLength);
   let a = view.getUint32(0, true) | 1;
   let b = view.getUint32(4, true);
   let c = view.getUint32(8, true);
   let d = view.getUint32(12, true);
   const rotl = (x: number, k: number) => ((x << k) | (x >>> (32 - k))) >>> 0;
-  const table = new Uint32Array(256);
+  const table = new Int32Array(256);
   for (let i = 0; i < 256; i++) {
-    table[i] = Math.imul(rotl(Math.imul(b, 5) >>> 0, 7), 9) >>> 0;
+    table[i] = Math.imul(rotl(Math.imul(b, 5) >>> 0, 7), 9);
     const t = (b << 9) >>> 0;
     c ^= a;
     d ^= b;
@@ -37,14 +37,14 @@ export function gearTable(seed: Uint8Array): Uint32Array {
 }
 
 function maskOf(bits: number): number {
-  return bits <= 0 ? 0 : (0xffffffff << (32 - bits)) >>> 0;
+  return bits <= 0 ? 0 : 0xffffffff << (32 - bits);
 }
 
 /**
  * Length of the first chunk of `data[from..to)`, in bytes. When no cut is found before `to`, returns `to - from`: the caller decides
  * whether the stream has ended there or more data must be read first (it must when the length is below `sizes.max`).
  */
-export function nextCut(data: Uint8Array, from: number, to: number, table: Uint32Array, sizes: CutSizes): number {
+export function nextCut(data: Uint8Array, from: number, to: number, table: Int32Array, sizes: CutSizes): number {
   const length = to - from;
   if (length <= sizes.min) return length;
   const bits = Math.round(Math.log2(sizes.mean));

@@ -40,7 +40,7 @@ const sampleBytes = 16 * 1024;
 
 /** Reads, cuts and stores files, one after another, in the thread it lives in. */
 export class Crunch {
-  private readonly table: Uint32Array;
+  private readonly table: Int32Array;
   private readonly window = Buffer.allocUnsafeSlow(windowBytes);
 
   constructor(

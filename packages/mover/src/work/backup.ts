@@ -31,8 +31,8 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
         if (w.code === 'UNREADABLE') missing++;
         ctx.log({ level: 'warning', code: w.code, path: w.path, message: warningText[w.code] + (w.cause ? ` (${w.cause})` : '') });
       },
-      onCapture: (p) => {
-        ctx.progress({ phase: 'reading', items: p.items, bytes: p.bytes, read: p.read, fresh: 0, stored: 0, ...expected });
+      onCapture: (p, packed) => {
+        ctx.progress({ phase: 'reading', items: p.items, bytes: p.bytes, read: p.read, ...packed, ...expected });
       },
       stopped: ctx.stopped,
       beforeCommit: () => {

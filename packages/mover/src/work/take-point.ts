@@ -12,6 +12,7 @@ import {
   type Root,
   type Store,
   type TreeEntry,
+  type WriteCounts,
 } from '@lithodex/engine';
 
 export interface PointRequest {
@@ -33,7 +34,8 @@ export interface PointRequest {
 export interface PointHooks {
   readonly now: () => number;
   readonly onWarning: (warning: CaptureWarning) => void;
-  readonly onCapture: (progress: CaptureProgress) => void;
+  /** How far it is: what was passed, and the new bytes in finished packs before and after compression. */
+  readonly onCapture: (progress: CaptureProgress, packed: WriteCounts) => void;
   readonly stopped: () => boolean;
   /** Called right before the commit point. */
   readonly beforeCommit?: () => void;
@@ -81,7 +83,12 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
   const folder = (store.target as DiskFolder).folder;
   const claims = ClaimTable.over(store.index.chunks, Math.max(65_536, 2 * (before?.root.totals.items ?? 0)));
   let checkpointDue = false;
+  const packed: WriteCounts = { fresh: 0, stored: 0 };
   const onPack = (toc: Parameters<typeof store.index.written>[0]) => {
+    for (const block of toc.blocks) {
+      packed.fresh += block.raw;
+      packed.stored += block.stored;
+    }
     checkpointDue = store.index.written(toc) || checkpointDue;
   };
   const nodes = new ChunkWriter(store.keys, store.target, (name) => claims.claim(name), onPack);
@@ -105,7 +112,7 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
           checkpointDue = false;
           await store.index.checkpoint();
         }
-        hooks.onCapture(capture.progress);
+        hooks.onCapture(capture.progress, packed);
       },
       onWarning: (warning) => {
         warnings++;
@@ -116,7 +123,7 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
     const top = await capture.run();
     await nodes.finish();
     const counts = await pool.finish();
-    hooks.onCapture(capture.progress);
+    hooks.onCapture(capture.progress, packed);
     hooks.beforeCommit?.();
     if (hooks.stopped()) throw new EngineError('STOPPED');
     const root: Root = {

@@ -24,6 +24,7 @@ export class ProgressBar {
     const p = this.progress();
     const parts = [p.phase, `${formatCount(p.items)} items`, formatBytes(p.bytes)];
     if (p.rate > 0) parts.push(formatRate(p.rate));
+    if (p.stored > 0 && p.fresh > p.stored * 1.05) parts.push(`new data ${(p.fresh / p.stored).toFixed(1)} × smaller`);
     if (p.leftMs !== null) parts.push(`${formatDuration(p.leftMs)} left`);
     return parts.join(' · ');
   });
