@@ -27,7 +27,7 @@ export function storeBenches(folder: string, wanted: (name: string) => boolean, 
   process.stderr.write(`tree: ${files} files, ${(bytes / 1e9).toFixed(2)} GB\n`);
   const archive = `${folder}/peer.tar.zst.enc`;
   const tar = `tar -C ${tree} -c . | zstd -q -1 -T2 | openssl enc -aes-256-ctr -pass pass:bench -pbkdf2 -out ${archive}`;
-  const untar = `rm -rf ${folder}/peer-back && mkdir ${folder}/peer-back && openssl enc -d -aes-256-ctr -pass pass:bench -pbkdf2 -in ${archive} | zstd -q -d | tar -C ${folder}/peer-back -x`;
+  const untar = `mkdir ${folder}/peer-back && openssl enc -d -aes-256-ctr -pass pass:bench -pbkdf2 -in ${archive} | zstd -q -d | tar -C ${folder}/peer-back -x`;
   const measure = (name: string, peerName: string, mine: (run: number) => { seconds: number; peakMb: number }, theirs: () => number) => {
     const a: number[] = [];
     const b: number[] = [];
@@ -67,7 +67,10 @@ export function storeBenches(folder: string, wanted: (name: string) => boolean, 
         fs.rmSync(`${folder}/back`, { recursive: true, force: true });
         return ours('restore', folder, 'base');
       },
-      () => peer(untar),
+      () => {
+        fs.rmSync(`${folder}/peer-back`, { recursive: true, force: true });
+        return peer(untar);
+      },
     );
   fs.rmSync(`${folder}/back`, { recursive: true, force: true });
   if (wanted('nothing-changed'))
