@@ -5,8 +5,8 @@ import { build, gitFiles, installDebian, installNpm } from './install.mjs';
 
 const kinds = ['unit', 'api', 'browser'];
 
-function run(command, args) {
-  const { status } = spawnSync(command, args, { stdio: 'inherit' });
+function run(command, args, options = {}) {
+  const { status } = spawnSync(command, args, { stdio: 'inherit', ...options });
   if (status !== 0) process.exit(status ?? 1);
 }
 
@@ -44,6 +44,9 @@ export function test(args) {
     run('npx', ['prettier', '--check', '--log-level', 'warn', '.']);
     run('npx', ['tsc', '-p', 'tsconfig.json', '--noEmit']);
   }
-  for (const kind of wanted) run('npx', ['vitest', 'run', '--project', kind]);
+  for (const kind of wanted) {
+    run('npx', ['vitest', 'run', '--project', kind]);
+    if (kind === 'unit') run('npx', ['ng', 'test'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } });
+  }
   ratio();
 }

@@ -47,11 +47,13 @@ describe('the mover protocol', () => {
     const { db } = h.server.deps;
     const items = async () =>
       Number(
-        (await db('item')
-          .join('series', 'series.no', 'item.series_no')
-          .where('series.workload_id', workloadId)
-          .count({ n: '*' })
-          .first<{ n: number }>())!.n,
+        (
+          await db('item')
+            .join('series', 'series.no', 'item.series_no')
+            .where('series.workload_id', workloadId)
+            .count({ n: '*' })
+            .first<{ n: number }>()
+        ).n,
       );
     const batch = { attempt: task.attempt, seq: 0, changes: [{ change: 'added' as const, folder: '', name: 'a', facts }] };
     await mover.call('sendItems', { id: task.id, body: batch });
@@ -172,7 +174,7 @@ describe('live changes', () => {
       return seen;
     };
     await h.server.deps.events.emit('estate', { workloadId: 7 });
-    const { id } = (await h.server.deps.db('event').max({ id: 'id' }).first<{ id: number }>())!;
+    const { id } = await h.server.deps.db('event').max({ id: 'id' }).first<{ id: number }>();
     await h.server.deps.events.emit('policy');
     await h.server.deps.events.emit('run', { runId: 9 });
     const missed = await listen(String(id), (seen) => seen.length >= 2);

@@ -72,7 +72,7 @@ function files(shape: Shape, at = ''): Map<string, string> {
 const names = fc.stringMatching(/^[a-d]{1,2}$/);
 const { tree } = fc.letrec<{ tree: Shape; node: string | Shape }>((tie) => ({
   node: fc.oneof({ depthSize: 'small', withCrossShrink: true }, fc.stringMatching(/^[xyz]{1,3}$/), tie('tree')),
-  tree: fc.dictionary(names, tie('node'), { maxKeys: 5 }) as fc.Arbitrary<Shape>,
+  tree: fc.dictionary(names, tie('node'), { maxKeys: 5 }),
 }));
 
 describe('the difference of two trees', () => {

@@ -1,0 +1,121 @@
+import { TestBed } from '@angular/core/testing';
+import { provideRouter } from '@angular/router';
+import type { RestorePlan } from '@lithodex/contract';
+import { of, throwError } from 'rxjs';
+import { beforeEach, describe, expect, it, vi } from 'vitest';
+import { Api, ApiFailure } from '../data/api';
+import { Picks } from '../data/picks';
+import { Session } from '../data/session';
+import { SheetPage } from './sheet-page';
+
+const plan: RestorePlan = {
+  items: [
+    {
+      pick: { pointId: 'p1', path: 'plans/a.txt' },
+      name: 'a.txt',
+      kind: 'file',
+      workload: 'quay-1',
+      moment: 5,
+      goesTo: '/srv/quay-1/plans/a.txt',
+      size: 9,
+      items: 1,
+      suspect: false,
+    },
+  ],
+  total: { items: 1, files: 1, bytes: 9, picks: 1 },
+  readFrom: [{ target: 'quay-disk', points: 1 }],
+  estimateMs: 1200,
+  rate: 1e6,
+  rateFrom: 'recent restores',
+  checks: [{ code: 'ROOM', level: 'fine', text: 'Room: plenty.' }],
+  existing: { looked: 1, exist: 0, newer: 0, complete: true },
+  free: 1e9,
+};
+
+describe('the restore sheet', () => {
+  const calls: { name: string; body: Record<string, unknown> }[] = [];
+  let answer: Partial<RestorePlan> = {};
+  let failure: ApiFailure | undefined;
+
+  beforeEach(() => {
+    calls.length = 0;
+    answer = {};
+    failure = undefined;
+    sessionStorage.clear();
+    const call = (name: string, options: { body: Record<string, unknown> }) => {
+      calls.push({ name, body: options.body });
+      if (name === 'planRestore') return failure ? throwError(() => failure) : of({ ...plan, ...answer });
+      return of({ runId: 77 });
+    };
+    TestBed.configureTestingModule({
+      providers: [
+        provideRouter([{ path: '**', children: [] }]),
+        { provide: Api, useValue: { call } },
+        { provide: Session, useValue: { now: () => 10, zone: () => 'UTC', keeps: () => true } },
+      ],
+    });
+    TestBed.inject(Picks).add([{ pointId: 'p1', path: 'plans/a.txt', workload: 'quay-1', moment: 5, kind: 'file', size: 9 }]);
+  });
+
+  async function open() {
+    const fixture = TestBed.createComponent(SheetPage);
+    await fixture.whenStable();
+    await vi.waitFor(() => {
+      expect(calls.some((c) => c.name === 'planRestore')).toBe(true);
+    });
+    await fixture.whenStable();
+    const el = fixture.nativeElement as HTMLElement;
+    const start = () => [...el.querySelectorAll('button')].find((b) => b.textContent.trim().startsWith('Start'))!;
+    const why = async (text: string) => {
+      const box = el.querySelector<HTMLInputElement>('.why input')!;
+      box.value = text;
+      box.dispatchEvent(new Event('input'));
+      await fixture.whenStable();
+    };
+    return { el, fixture, start, why };
+  }
+
+  it('never replaces by default and waits for a reason', async () => {
+    const { el, start, why } = await open();
+    expect(calls[0]?.body).toMatchObject({ rule: 'leave', destination: { to: 'original' } });
+    expect(start().disabled).toBe(true);
+    expect(el.textContent).toContain('when you say why');
+    await why('asked for by the berth office');
+    expect(start().disabled).toBe(false);
+    start().click();
+    expect(calls.at(-1)).toMatchObject({ name: 'startRestore', body: { reason: 'asked for by the berth office', trial: false } });
+    expect(TestBed.inject(Picks).items()).toEqual([]);
+  });
+
+  it('asks where a check needs a person, and starts only after the answer', async () => {
+    answer = { checks: [{ code: 'REPLACED', level: 'look', text: 'Would replace 2 files that are newer.' }] };
+    const { el, fixture, start, why } = await open();
+    await why('because');
+    expect(start().disabled).toBe(true);
+    expect(el.textContent).toContain('after 1 answer');
+    [...el.querySelectorAll('button')].find((b) => b.textContent.trim() === 'Agree')!.click();
+    await fixture.whenStable();
+    expect(start().disabled).toBe(false);
+  });
+
+  it('does not start where something stands in the way', async () => {
+    answer = { checks: [{ code: 'NO_ROOM', level: 'stop', text: 'Not enough room.' }] };
+    const { el, start, why } = await open();
+    await why('because');
+    expect(start().disabled).toBe(true);
+    expect(el.textContent).toContain('when nothing stands in the way');
+  });
+
+  it('keeps an error where it happened', async () => {
+    failure = new ApiFailure('POINT_GONE', 'The point has expired or was removed.', undefined);
+    const { el } = await open();
+    expect(el.querySelector('.problem')?.textContent).toContain('The point has expired');
+  });
+
+  it('tries without writing, with the picks kept', async () => {
+    const { el } = await open();
+    [...el.querySelectorAll('button')].find((b) => b.textContent.trim() === 'Try without writing')!.click();
+    expect(calls.at(-1)).toMatchObject({ name: 'startRestore', body: { trial: true } });
+    expect(TestBed.inject(Picks).items()).toHaveLength(1);
+  });
+});
