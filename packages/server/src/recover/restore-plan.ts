@@ -63,7 +63,7 @@ async function readFrom(deps: Deps, picks: readonly ResolvedPick[]): Promise<Res
 async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: string }> {
   for (const [types, from] of [
     [['restore'], 'recent restores'],
-    [['backup'], 'recent backups, as nothing was restored yet'],
+    [['backup'], 'recent backups'],
   ] as const) {
     const rows = await deps
       .db('task')
@@ -114,6 +114,12 @@ function checksOf(
     else say('fine', 'RIGHTS', 'The mover may write there.');
     const some = look.complete ? '' : ` of the first ${countOf(look.looked, 'file')} looked at`;
     if (look.exist === 0) say('fine', 'NOTHING_EXISTS', `Nothing${some} exists at the destination yet.`);
+    else if (body.rule === 'leave' && body.damagedIn)
+      say(
+        'look',
+        'STAYS_DAMAGED',
+        `${countOf(look.exist, 'damaged file')} still stand there and would be left as they are. Replace them, or put the good ones beside.`,
+      );
     else if (body.rule === 'leave') say('fine', 'LEFT', `${countOf(look.exist, 'file')}${some} exist and are left as they are.`);
     else if (body.rule === 'beside')
       say('fine', 'BESIDE', `${countOf(look.exist, 'file')}${some} exist; the restored ones are put beside them.`);
