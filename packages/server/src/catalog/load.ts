@@ -64,7 +64,7 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
       .insert(rows.slice(from, from + rowsPerInsert))
       .onConflict()
       .ignore();
-  const nameRows = [...names].map(([hash, folded]) => ({ hash, folded }));
+  const nameRows = [...names].map(([hash, folded]) => ({ hash, folded: Buffer.from(folded).subarray(0, 1024) }));
   for (let from = 0; from < nameRows.length; from += rowsPerInsert)
     await trx('item_name')
       .insert(nameRows.slice(from, from + rowsPerInsert))

@@ -80,7 +80,7 @@ CREATE TABLE item (
   items BIGINT NOT NULL, flags INT UNSIGNED NOT NULL, content BINARY(16) NOT NULL, name_hash BIGINT NOT NULL,
   PRIMARY KEY (series_no, parent, name, from_ord), KEY (series_no, to_ord), KEY (series_no, from_ord), KEY (name_hash)
 );
-CREATE TABLE item_name (hash BIGINT PRIMARY KEY, folded VARCHAR(1024) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL);
+CREATE TABLE item_name (hash BIGINT PRIMARY KEY, folded VARBINARY(1024) NOT NULL);
 CREATE TABLE load_batch (task_id CHAR(36) NOT NULL, attempt INT NOT NULL, seq INT NOT NULL, PRIMARY KEY (task_id, attempt, seq));
 CREATE TABLE setting (name VARCHAR(60) PRIMARY KEY, value JSON NOT NULL);
 CREATE TABLE event (id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, at BIGINT NOT NULL, kind VARCHAR(12) NOT NULL, run_id INT UNSIGNED NULL, workload_id INT UNSIGNED NULL, task_id CHAR(36) NULL);
