@@ -109,6 +109,22 @@ describe('the mover protocol', () => {
     await expect(admin.call('stopRun', { id: runId })).rejects.toMatchObject({ code: 'NOT_NOW' });
   });
 
+  it('ends a task whose mover went silent after the point was committed, and leaves its catalog whole', async () => {
+    const { task, runId, workloadId } = await claimByHand();
+    const { attempt } = task;
+    await mover.call('sendItems', {
+      id: task.id,
+      body: { attempt, seq: 0, changes: [{ change: 'added', folder: '', name: 'kept.txt', facts }] },
+    });
+    await mover.call('commitPoint', { id: task.id, body: { attempt, point: totals } });
+    await new Promise((resume) => setTimeout(resume, 2200));
+    expect(await admin.call('getRun', { id: runId })).toMatchObject({ state: 'done', counts: { items: 1, stored: 5 } });
+    const left = await h.server.deps.db('task').where({ id: task.id }).first<{ state: string }>();
+    expect(left?.state).toBe('done');
+    const { pointList } = await admin.call('workload', { id: workloadId });
+    expect((await admin.call('tree', { id: pointList[0]!.id })).rows.map((r) => r.name)).toEqual(['kept.txt']);
+  });
+
   it('lets a task fail with its cause when every mover that takes it goes silent', async () => {
     const { task, runId } = await claimByHand();
     await h.server.deps.db('task').where({ id: task.id }).update({ attempt: 5 });

@@ -40,8 +40,9 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
       },
     },
   );
-  if (work.previous && !taken.previousTop) throw new EngineError('OBJECT_MISSING', 'the root of the point this one builds on');
   const { root } = taken;
+  // what an earlier attempt could not read is known only as a number of warnings, so it counts as missing
+  if (taken.adopted) missing = root.warnings;
   for (const path of root.leftOut.byItself)
     ctx.log({ level: 'note', code: 'LEFT_OUT', path, message: 'left out: a target keeps its data here' });
   if (taken.adopted)

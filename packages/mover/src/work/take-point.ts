@@ -76,6 +76,7 @@ export async function closePools(): Promise<void> {
 export async function takePoint(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
   const { taskId, seriesId } = request;
   const before = request.previous ? await store.root(seriesId, request.previous) : undefined;
+  if (request.previous && !before) throw new EngineError('OBJECT_MISSING', 'the root of the point this one builds on');
   const previousTop = before && topEntry(before.root);
   const found = await store.root(seriesId, taskId);
   if (found) return { root: found.root, top: topEntry(found.root), previousTop, adopted: true };

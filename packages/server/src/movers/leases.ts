@@ -1,7 +1,9 @@
-import type { Cause } from '@lithodex/contract';
+import type { Cause, RunState } from '@lithodex/contract';
+import type { Knex } from 'knex';
 import type { Deps } from '../deps';
 import { inTransaction } from '../db/open';
 import { unload } from '../catalog/load';
+import type { PointRow } from '../catalog/points';
 import { settleRun } from '../runs/queue';
 
 const mostAttempts = 5;
@@ -36,6 +38,10 @@ export async function reclaimLost(deps: Deps): Promise<void> {
         .forUpdate()
         .first<Row | undefined>();
       if (!task) return undefined;
+      if (await endCommitted(trx, task.id, deps.clock.now())) {
+        await settleRun(deps, trx, task.run_id);
+        return task.run_id;
+      }
       const again = task.attempt < mostAttempts && task.type !== 'download' && task.type !== 'trial' && !task.stop_requested;
       if (again) await trx('task').where({ id }).update({ state: 'waiting', mover: null, lease_until: null, progress: null });
       else {
@@ -60,5 +66,21 @@ export async function reclaimLost(deps: Deps): Promise<void> {
   }
 }
 
-/** Ends tasks that a person stopped before any mover took them. */
+/**
+ * Ends a task whose point is visible already: its mover went silent between the commit and the report. Nothing of it may be loaded or taken back again.
+ * False when there is no such point.
+ */
+async function endCommitted(trx: Knex.Transaction, id: string, now: number): Promise<boolean> {
+  const point = await trx('point').where({ id }).first<PointRow | undefined>();
+  if (!point) return false;
+  const state: RunState = point.suspect ? 'held' : point.complete ? (point.warnings > 0 ? 'remarks' : 'done') : 'partsMissing';
+  const { items, files, bytes, read_bytes: read, stored, warnings } = point;
+  const counts = { items, files, bytes, read, stored, warnings, failed: 0, missing: point.complete ? 0 : 1 };
+  await trx('task')
+    .where({ id })
+    .update({ state, ended_at: now, lease_until: null, progress: null, counts: JSON.stringify(counts) });
+  return true;
+}
+
+/** Why a task ended that a person stopped before any mover took it. */
 export const stoppedCause = stopped;
