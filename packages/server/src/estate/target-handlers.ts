@@ -39,15 +39,22 @@ export async function measureTarget(deps: Deps, target: { id: string; folder: st
   }
 }
 
+/** Measures the targets whose figures are older than `olderThanMs`, where a mover can be asked. */
+export async function measureStale(deps: Deps, olderThanMs: number): Promise<void> {
+  if (!deps.movers.present().length) return;
+  const stale = await deps
+    .db('target')
+    .whereNull('measured_at')
+    .orWhere('measured_at', '<', deps.clock.now() - olderThanMs)
+    .select<TargetRow[]>();
+  for (const { id, folder } of stale) await measureTarget(deps, { id, folder });
+}
+
 export function targetHandlers(deps: Deps): TargetHandlers {
   const { db, clock } = deps;
   return {
     async listTargets() {
-      const stale = await db('target')
-        .whereNull('measured_at')
-        .orWhere('measured_at', '<', clock.now() - freshMs)
-        .select<TargetRow[]>();
-      for (const target of stale) await measureTarget(deps, { id: target.id, folder: target.folder });
+      await measureStale(deps, freshMs);
       const rows = await db('target').orderBy('name').select<TargetRow[]>();
       const sums = await db('point as p')
         .join('series as s', 's.no', 'p.series_no')

@@ -6,6 +6,7 @@ import { assign, matchesOf, policiesInForce } from '../policies/matching';
 import { startPolicy } from '../runs/queue';
 import { expireAll } from '../runs/expiry';
 import { reclaimLost } from '../movers/leases';
+import { measureStale } from '../estate/target-handlers';
 
 const expiryEveryMs = 3_600_000;
 
@@ -45,6 +46,7 @@ export class Scheduler {
         // after a restart nobody's task is taken away for one lease: its mover may just be waiting for this server
         if (Date.now() - this.startedAt >= deps.config.leaseMs) await reclaimLost(deps);
         await this.startDue();
+        await measureStale(deps, expiryEveryMs);
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {
           this.lastExpiry = deps.clock.now();
           await expireAll(deps);

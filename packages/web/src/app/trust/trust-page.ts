@@ -18,7 +18,7 @@ import { StateMark } from '../ui/state-mark';
   imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
   templateUrl: './trust-page.html',
   styles:
-    ':host { display: block; height: 100%; } .two { display: grid; grid-template-columns: minmax(0, 1fr) 380px; gap: 14px; flex: 1; min-height: 0; } .box { display: flex; flex-direction: column; min-height: 0; overflow: hidden; } .bar { display: flex; gap: 10px; align-items: center; padding: 9px 14px; border-bottom: 1px solid var(--line); } .p { display: grid; grid-template-columns: 1fr auto auto; gap: 10px; padding: 6px 14px; border-bottom: 1px solid var(--row); } .detail { max-width: 300px; } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; }',
+    ':host { display: block; height: 100%; } .two { display: grid; grid-template-columns: minmax(0, 1fr) 380px; gap: 14px; flex: 1; min-height: 0; } .box { display: flex; flex-direction: column; min-height: 0; overflow: hidden; } .bar { display: flex; gap: 10px; align-items: center; padding: 9px 14px; border-bottom: 1px solid var(--line); } .p { display: grid; grid-template-columns: 1fr auto auto; gap: 10px; padding: 6px 14px; border-bottom: 1px solid var(--row); } .p .small { margin-left: 6px; } .detail { max-width: 330px; } .object { max-width: 170px; } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; }',
 })
 export class TrustPage {
   private readonly api = inject(Api);

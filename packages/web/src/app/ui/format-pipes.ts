@@ -60,7 +60,9 @@ export class ExactPipe implements PipeTransform {
 export class AgoPipe implements PipeTransform {
   private readonly session = inject(Session);
   transform(at: number | null | undefined): string {
-    return at === null || at === undefined ? 'never' : `${formatDuration(Math.max(0, this.session.now() - at))} ago`;
+    if (at === null || at === undefined) return 'never';
+    const age = this.session.now() - at;
+    return age < 5000 ? 'just now' : `${formatDuration(age)} ago`;
   }
 }
 
