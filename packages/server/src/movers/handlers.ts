@@ -123,6 +123,9 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async finishTask({ params, body }) {
+      // what the new point lets go is queued before its own task ends, so that nothing looks finished too early
+      const running = await heldTask(db, params.id, body.attempt);
+      if (running.type === 'backup' && running.series_no !== null && body.outcome === 'done') await expireSeries(deps, running.series_no);
       const done = await inTransaction(db, async (trx) => {
         const task = await heldTask(trx, params.id, body.attempt);
         const point = await trx('point').where({ id: task.id }).first<{ suspect: 0 | 1 } | undefined>();
@@ -152,10 +155,9 @@ export function moverHandlers(deps: Deps): MoverHandlers {
             measured_bytes: body.measured.bytes,
           });
         await settleRun(deps, trx, task.run_id);
-        return { task, point };
+        return task;
       });
-      await deps.events.emit('run', { runId: done.task.run_id, workloadId: done.task.workload_id, taskId: done.task.id });
-      if (done.point && done.task.series_no !== null) await expireSeries(deps, done.task.series_no);
+      await deps.events.emit('run', { runId: done.run_id, workloadId: done.workload_id, taskId: done.id });
       deps.movers.workAppeared();
       return {};
     },
