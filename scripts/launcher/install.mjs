@@ -97,6 +97,17 @@ export function build(what = ['node', 'web']) {
     );
 }
 
-export function gitFiles() {
-  return execFileSync('git', ['ls-files', '-co', '--exclude-standard'], { encoding: 'utf8' }).split('\n').filter(Boolean);
+/** Files of the project: what git tracks or would; every file below where this is no checkout. */
+export function projectFiles() {
+  try {
+    return execFileSync('git', ['ls-files', '-co', '--exclude-standard'], { encoding: 'utf8', stdio: ['ignore', 'pipe', 'ignore'] })
+      .split('\n')
+      .filter(Boolean);
+  } catch {
+    const below = (folder) =>
+      readdirSync(folder || '.', { withFileTypes: true })
+        .filter((e) => !['node_modules', 'dist', '.angular', '.git', 'state'].includes(e.name))
+        .flatMap((e) => (e.isDirectory() ? below(path.join(folder, e.name)) : [path.join(folder, e.name)]));
+    return below('');
+  }
 }

@@ -1,7 +1,7 @@
 // "./lithodex test": installs, builds, lints, runs the tests.
 import { spawnSync } from 'node:child_process';
 import { readFileSync } from 'node:fs';
-import { build, gitFiles, installDebian, installNpm } from './install.mjs';
+import { build, projectFiles, installDebian, installNpm } from './install.mjs';
 
 const kinds = ['unit', 'api', 'browser'];
 
@@ -12,7 +12,7 @@ function run(command, args, options = {}) {
 
 /** Lines that hold something, tests against all code. */
 export function ratio() {
-  const code = gitFiles().filter((f) => (/\.(ts|mts|html|scss|mjs)$/.test(f) || f === 'lithodex') && !f.startsWith('docs/'));
+  const code = projectFiles().filter((f) => (/\.(ts|mts|html|scss|mjs)$/.test(f) || f === 'lithodex') && !f.startsWith('docs/'));
   const lines = (files) =>
     files.reduce(
       (sum, f) =>
