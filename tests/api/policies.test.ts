@@ -15,7 +15,7 @@ const turnTo = (iso: string) => {
 };
 
 beforeAll(async () => {
-  h = await Harness.start({ clock, leaseMs: 20_000 });
+  h = await Harness.start({ clock, leaseMs: 20_000, schedulerMs: 0 });
   admin = await h.withToken('administrator');
 });
 afterAll(() => h.stop());

@@ -90,6 +90,8 @@ export interface HarnessOptions {
   readonly leaseMs?: number;
   readonly webDir?: string;
   readonly movers?: number;
+  /** Time between the scheduler's rounds; 0 leaves them to the test. */
+  readonly schedulerMs?: number;
 }
 
 /** A whole installation in a temporary folder: MariaDB, server, movers, one person per role. */
@@ -144,7 +146,7 @@ export class Harness {
       webDir: this.options.webDir ?? `${this.folder}/no-web`,
       database: { port: this.db.port, ...this.account },
       leaseMs: this.options.leaseMs ?? 3000,
-      schedulerMs: 300,
+      schedulerMs: this.options.schedulerMs ?? 300,
       logLevel: process.env['LITHODEX_LOG'] ?? 'silent',
     });
   }
