@@ -7,8 +7,6 @@ export const RunKind = z.enum(runKinds);
 export const runStates = ['waiting', 'running', 'done', 'remarks', 'partsMissing', 'failed', 'held', 'stopped'] as const;
 export const RunState = z.enum(runStates);
 export type RunState = z.infer<typeof RunState>;
-/** States a run can end in that need a look. */
-export const deviantStates: readonly RunState[] = ['remarks', 'partsMissing', 'failed', 'held', 'stopped'];
 
 export const Progress = z.object({
   phase: z.string(),

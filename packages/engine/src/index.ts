@@ -15,5 +15,5 @@ export * from './format/root';
 export * from './pipeline/crunch';
 export * from './pipeline/crunch-pool';
 export * from './pipeline/open-deep';
-export { nameLength, keyedHash } from './native/blake3';
+export { keyedHash } from './native/blake3';
 export * as posix from './native/posix';

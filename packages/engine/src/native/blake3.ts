@@ -1,7 +1,5 @@
 import { Blake3Hasher } from '@napi-rs/blake-hash';
 
-export const nameLength = 32;
-
 const hashers = new WeakMap<Buffer, Blake3Hasher>();
 
 /** Keyed BLAKE3 of `data`: 32 bytes. The key is 32 bytes. The hasher of a key is used again, which halves the cost of small chunks. */
