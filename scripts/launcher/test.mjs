@@ -22,7 +22,7 @@ export function ratio() {
           .filter((l) => l.trim()).length,
       0,
     );
-  const tests = code.filter((f) => /\.(test|spec)\.ts$/.test(f) || f.startsWith('tests/'));
+  const tests = code.filter((f) => /\.(test|spec)\.ts$|(^|\/)tests?\//.test(f));
   const [all, own] = [lines(code), lines(tests)];
   process.stdout.write(`Tests are ${((100 * own) / all).toFixed(1)} % of ${all} code lines (${own} lines of tests; wanted: 25 to 33 %).\n`);
 }

@@ -42,7 +42,7 @@ export class Picks {
   }
 
   add(items: readonly PickedItem[]): void {
-    this.list.update((list) => [...list, ...items.filter((i) => !list.some((p) => keyOf(p) === keyOf(i)))]);
+    this.list.update((list) => [...new Map([...list, ...items].map((p) => [keyOf(p), p])).values()]);
   }
 
   clear(): void {

@@ -1,4 +1,4 @@
-import { ChangeDetectionStrategy, Component, computed, HostListener, inject, input, signal } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { Estate, WorkloadRow } from '@lithodex/contract';
@@ -8,7 +8,9 @@ import { Live } from '../data/live';
 import { Moment } from '../data/moment';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
+import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
+import { ListKeys } from '../ui/list-keys';
 import { StateMark, stateWord } from '../ui/state-mark';
 import { ConnectSource } from './connect-source';
 import { FolderPeek } from './folder-peek';
@@ -26,7 +28,7 @@ const shows: readonly { show: Show; word: string }[] = [
 @Component({
   selector: 'lx-estate-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, StateMark, ConnectSource, FolderPeek, ...formatPipes],
+  imports: [RouterLink, FilterBox, ListKeys, StateMark, ConnectSource, FolderPeek, ...formatPipes],
   templateUrl: './estate-page.html',
   styleUrl: './estate-page.scss',
 })
@@ -75,15 +77,8 @@ export class EstatePage {
     this.opened.update((id) => (id === w.id ? null : w.id));
   }
 
-  @HostListener('document:keydown', ['$event'])
-  protected onKey(event: KeyboardEvent): void {
-    if (/^(INPUT|TEXTAREA|SELECT)$/.test((event.target as HTMLElement).tagName) || event.ctrlKey || event.metaKey || this.connect()) return;
-    const n = this.rows().length;
-    if (event.key === 'j' && n) this.selected.update((i) => Math.min(n - 1, i + 1));
-    else if (event.key === 'k' && n) this.selected.update((i) => Math.max(0, i - 1));
-    else if (event.key === 'Enter' && (event.target as HTMLElement).tagName === 'BODY') {
-      const row = this.rows()[this.selected()];
-      if (row) void this.router.navigate(['/estate', row.id], { queryParamsHandling: 'preserve' });
-    }
+  protected open(index: number): void {
+    const row = this.rows()[index];
+    if (row) void this.router.navigate(['/estate', row.id], { queryParamsHandling: 'preserve' });
   }
 }

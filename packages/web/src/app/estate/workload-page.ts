@@ -1,15 +1,4 @@
-import {
-  ChangeDetectionStrategy,
-  Component,
-  computed,
-  effect,
-  HostListener,
-  inject,
-  input,
-  numberAttribute,
-  signal,
-  untracked,
-} from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, effect, inject, input, numberAttribute, signal, untracked } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
@@ -25,6 +14,7 @@ import { Session } from '../data/session';
 import { Beds } from '../ui/beds';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
+import { ListKeys } from '../ui/list-keys';
 import { StateMark } from '../ui/state-mark';
 import { FolderTree } from './folder-tree';
 import { ItemSide } from './item-side';
@@ -35,7 +25,7 @@ type Ask = 'once' | 'lift' | 'hold';
 @Component({
   selector: 'lx-workload-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FormsModule, Beds, FolderTree, ItemSide, FormDialog, StateMark, ...formatPipes],
+  imports: [RouterLink, FormsModule, Beds, FolderTree, ItemSide, FormDialog, ListKeys, StateMark, ...formatPipes],
   templateUrl: './workload-page.html',
   styleUrl: './workload-page.scss',
 })
@@ -192,20 +182,18 @@ export class WorkloadPage {
     if (next) this.moment.set(next.moment);
   }
 
-  @HostListener('document:keydown', ['$event'])
+  protected openAt(index: number): void {
+    const row = this.rows()[index];
+    if (row) this.openRow(row);
+  }
+
   protected onKey(event: KeyboardEvent): void {
-    const target = event.target as HTMLElement;
-    if (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || event.ctrlKey || event.metaKey || this.ask()) return;
-    const n = this.rows().length;
     const row = this.rows()[this.selected()];
-    if (event.key === 'j' && n) this.selected.update((i) => Math.min(n - 1, i + 1));
-    else if (event.key === 'k' && n) this.selected.update((i) => Math.max(0, i - 1));
-    else if (event.key === 'x' && row) this.tick(row);
+    if (event.key === 'x' && row) this.tick(row);
     else if (event.key === 'p') this.addTicked();
     else if (event.key === ',') this.step(-1);
     else if (event.key === '.') this.step(1);
-    else if (event.key === 'Enter' && row && target.tagName === 'BODY') this.openRow(row);
-    else if (event.key === 'Escape' && target.tagName === 'BODY') {
+    else if (event.key === 'Escape' && (event.target as HTMLElement).tagName === 'BODY') {
       if (this.item()) this.patch({ item: null });
       else if (this.folder()) this.enter(this.folder().split('/').slice(0, -1).join('/'));
     } else return;

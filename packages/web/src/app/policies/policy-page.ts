@@ -4,10 +4,11 @@ import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { Consequences, Estate, Policy, PolicyBody } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
-import { debounceTime, of, switchMap } from 'rxjs';
+import { debounceTime, map, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
 import { Session } from '../data/session';
+import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { ConsequencesPanel } from './consequences-panel';
@@ -22,7 +23,7 @@ const options = <T>(values: readonly T[], label: (value: T) => string): SlotOpti
 @Component({
   selector: 'lx-policy-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Slot, ConsequencesPanel, ...formatPipes],
+  imports: [FormsModule, RouterLink, Slot, ConsequencesPanel, FormDialog, ...formatPipes],
   templateUrl: './policy-page.html',
   styleUrl: './policy-page.scss',
 })
@@ -45,6 +46,7 @@ export class PolicyPage {
   protected readonly draft = signal<PolicyBody | null>(null);
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
+  protected readonly ending = signal(false);
   /** Answered by a person: putting it in force deletes points. */
   protected readonly agreed = signal(false);
 
@@ -83,10 +85,11 @@ export class PolicyPage {
       debounceTime(150),
       switchMap((body) =>
         body
-          ? this.api
-              .call('consequences', { body: { id: this.policyId(), body: { ...body, name: body.name || 'draft' } } })
-              .pipe(outcome<Consequences>())
-          : of<Outcome<Consequences>>({}),
+          ? this.api.call('consequences', { body: { id: this.policyId(), body: { ...body, name: body.name || 'draft' } } }).pipe(
+              outcome<Consequences>(),
+              map((o) => ({ ...o, of: body })),
+            )
+          : of<Outcome<Consequences> & { of?: PolicyBody }>({}),
       ),
     ),
   );
@@ -97,6 +100,8 @@ export class PolicyPage {
   protected readonly ready = computed(
     () =>
       Boolean(this.draft()?.name.trim()) &&
+      this.weighed()?.of === this.draft() &&
+      this.consequences() !== undefined &&
       this.differs() &&
       !this.needsAnswer() &&
       !this.busy() &&
@@ -142,6 +147,15 @@ export class PolicyPage {
   protected readonly matching = computed(() => {
     const n = this.consequences()?.matches.length ?? 0;
     return `${countOf(n, 'workload')} ${n === 1 ? 'matches' : 'match'} now`;
+  });
+
+  /** Names of what only this policy protects. */
+  protected readonly leftAlone = computed(() => {
+    const matches = this.consequences()?.matches ?? [];
+    return matches
+      .filter((m) => !m.alsoBy.length)
+      .map((m) => m.name)
+      .join(', ');
   });
 
   protected nameOf(id: number): string {
@@ -261,6 +275,7 @@ export class PolicyPage {
   }
 
   protected end(): void {
+    this.ending.set(false);
     const id = this.policyId();
     if (id !== null)
       this.api.call('removePolicy', { id }).subscribe({ next: () => void this.router.navigate(['/policies']), error: this.failed });

@@ -1,4 +1,4 @@
-import { ChangeDetectionStrategy, Component, computed, HostListener, inject, input, signal } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { Answered, Estate, Found, Version } from '@lithodex/contract';
@@ -7,13 +7,15 @@ import { Api } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
 import { Picks } from '../data/picks';
 import { Session } from '../data/session';
+import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
+import { ListKeys } from '../ui/list-keys';
 
 /** Find what was lost: by name over all points, or by walking a workload; gather it on the pick list. */
 @Component({
   selector: 'lx-recover-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, ...formatPipes],
+  imports: [RouterLink, FilterBox, ListKeys, ...formatPipes],
   templateUrl: './recover-page.html',
   styleUrl: './recover-page.scss',
 })
@@ -105,15 +107,13 @@ export class RecoverPage {
     return this.picks.has({ pointId: v.pointId, path: this.chosen()?.path ?? '' });
   }
 
-  @HostListener('document:keydown', ['$event'])
+  protected open(index: number): void {
+    const row = this.rows()[index];
+    if (row) this.patch({ item: this.keyOf(row) });
+  }
+
   protected onKey(event: KeyboardEvent): void {
-    const target = event.target as HTMLElement;
-    if (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || event.ctrlKey || event.metaKey) return;
-    const n = this.rows().length;
     const row = this.rows()[this.selected()];
-    if (event.key === 'j' && n) this.selected.update((i) => Math.min(n - 1, i + 1));
-    else if (event.key === 'k' && n) this.selected.update((i) => Math.max(0, i - 1));
-    else if ((event.key === 'x' || event.key === 'p') && row) this.toggle(row);
-    else if (event.key === 'Enter' && row && target.tagName === 'BODY') this.patch({ item: this.keyOf(row) });
+    if ((event.key === 'x' || event.key === 'p') && row) this.toggle(row);
   }
 }

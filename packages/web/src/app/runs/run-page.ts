@@ -7,6 +7,7 @@ import { addressOf, Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
+import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { ProgressBar } from '../ui/progress-bar';
 import { StateMark, stateWord } from '../ui/state-mark';
@@ -17,7 +18,7 @@ const deviant = ['failed', 'held', 'partsMissing', 'stopped'];
 @Component({
   selector: 'lx-run-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, StateMark, ProgressBar, ...formatPipes],
+  imports: [RouterLink, FilterBox, StateMark, ProgressBar, ...formatPipes],
   templateUrl: './run-page.html',
   styleUrl: './run-page.scss',
 })

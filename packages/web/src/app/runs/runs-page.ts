@@ -1,4 +1,4 @@
-import { ChangeDetectionStrategy, Component, computed, effect, HostListener, inject, input, signal, untracked } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, effect, inject, input, signal, untracked } from '@angular/core';
 import { CdkFixedSizeVirtualScroll, CdkVirtualForOf, CdkVirtualScrollViewport } from '@angular/cdk/scrolling';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
@@ -9,7 +9,9 @@ import { Api } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
+import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
+import { ListKeys } from '../ui/list-keys';
 import { StateMark, stateWord } from '../ui/state-mark';
 
 const hour = 3_600_000;
@@ -38,7 +40,16 @@ const kindGroups = [
 @Component({
   selector: 'lx-runs-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, CdkVirtualScrollViewport, CdkFixedSizeVirtualScroll, CdkVirtualForOf, StateMark, ...formatPipes],
+  imports: [
+    RouterLink,
+    FilterBox,
+    ListKeys,
+    CdkVirtualScrollViewport,
+    CdkFixedSizeVirtualScroll,
+    CdkVirtualForOf,
+    StateMark,
+    ...formatPipes,
+  ],
   templateUrl: './runs-page.html',
   styleUrl: './runs-page.scss',
 })
@@ -173,16 +184,8 @@ export class RunsPage {
     URL.revokeObjectURL(link.href);
   }
 
-  @HostListener('document:keydown', ['$event'])
-  protected onKey(event: KeyboardEvent): void {
-    const target = event.target as HTMLElement;
-    if (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || event.ctrlKey || event.metaKey) return;
-    const n = this.rows().length;
-    if (event.key === 'j' && n) this.selected.update((i) => Math.min(n - 1, i + 1));
-    else if (event.key === 'k' && n) this.selected.update((i) => Math.max(0, i - 1));
-    else if (event.key === 'Enter' && target.tagName === 'BODY') {
-      const run = this.rows()[this.selected()];
-      if (run) void this.router.navigate(['/runs', run.id]);
-    }
+  protected open(index: number): void {
+    const run = this.rows()[index];
+    if (run) void this.router.navigate(['/runs', run.id]);
   }
 }

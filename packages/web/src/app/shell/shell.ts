@@ -68,7 +68,7 @@ export class Shell {
       event.ctrlKey ||
       event.metaKey ||
       event.altKey ||
-      /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) ||
+      target.matches('input:not([type=checkbox]), textarea, select') ||
       !this.preferences.singleKeys()
     )
       return;

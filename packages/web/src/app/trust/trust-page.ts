@@ -7,6 +7,7 @@ import { combineLatest, debounceTime, startWith, Subject, switchMap } from 'rxjs
 import { Api, type ApiFailure } from '../data/api';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
+import { FilterBox } from '../ui/filter-box';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
@@ -15,7 +16,7 @@ import { StateMark } from '../ui/state-mark';
 @Component({
   selector: 'lx-trust-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
+  imports: [FormsModule, FilterBox, FormDialog, StateMark, ...formatPipes],
   templateUrl: './trust-page.html',
   styles:
     ':host { display: block; height: 100%; } .two { display: grid; grid-template-columns: minmax(0, 1fr) 380px; gap: 14px; flex: 1; min-height: 0; } .box { display: flex; flex-direction: column; min-height: 0; overflow: hidden; } .bar { display: flex; gap: 10px; align-items: center; padding: 9px 14px; border-bottom: 1px solid var(--line); } .p { display: grid; grid-template-columns: 1fr auto auto; gap: 10px; padding: 6px 14px; border-bottom: 1px solid var(--row); } .p .small { margin-left: 6px; } .detail { max-width: 330px; } .object { max-width: 170px; } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; }',
@@ -53,8 +54,8 @@ export class TrustPage {
   protected password = '';
   protected role: Role = 'operator';
 
-  protected patch(q: string): void {
-    void this.router.navigate([], { queryParams: { q: q || null }, replaceUrl: true });
+  protected patch(q: string | null): void {
+    void this.router.navigate([], { queryParams: { q }, replaceUrl: true });
   }
 
   protected verify(): void {

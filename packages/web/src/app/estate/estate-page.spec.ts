@@ -1,0 +1,169 @@
+import { ApiFailure } from '../data/api';
+import { describe, expect, it } from 'vitest';
+import { estate, workload } from '../../test/samples';
+import { day, now, open, words } from '../../test/stage';
+
+const three = estate([
+  workload(1, { name: 'berth-desk', tags: ['room: north'] }),
+  workload(2, { name: 'crane-logs', coverage: 'none', policies: [], newestPoint: null, points: 0, oldestPoint: null }),
+  workload(3, { name: 'tide-gauge', late: true, source: { id: 5, name: 'tide', location: '', folder: '/srv/tide' } }),
+]);
+const names = (s: { all(q: string): HTMLElement[] }) => s.all('tbody tr b').map((b) => b.textContent);
+
+describe('the estate', () => {
+  it('lists every workload with what protects it, and counts by state', async () => {
+    const s = await open('/estate', { answers: { estate: three } });
+    expect(names(s)).toEqual(['berth-desk', 'crane-logs', 'tide-gauge']);
+    expect(s.all('.chip').map((c) => c.textContent.trim())).toEqual(['3 all', '1 unprotected', '1 past the objective', '2 protected']);
+    const rows = s.all('tbody tr').map((r) => words(r));
+    expect(rows[0]).toContain('Nightly Sun 22 Nov 22:00');
+    expect(rows[1]).toContain('nothing unprotected');
+    expect(rows[2]).toContain('place unknown');
+    expect(rows[2]).toContain(', past 24 h');
+  });
+
+  it('filters by state, by text and by tag, all in the address', async () => {
+    const s = await open('/estate', { answers: { estate: three } });
+    await s.click('1 unprotected');
+    expect(s.url()).toBe('/estate?show=none');
+    expect(names(s)).toEqual(['crane-logs']);
+    await s.click('3 all');
+    await s.type('[data-filter]', 'GAUGE');
+    expect(s.url()).toBe('/estate?q=GAUGE');
+    expect(names(s)).toEqual(['tide-gauge']);
+    await s.type('[data-filter]', '');
+    await s.click('room: north');
+    expect(s.url()).toBe('/estate?tag=room: north');
+    expect(names(s)).toEqual(['berth-desk']);
+    await s.click('tagged room: north ✕');
+    expect(names(s)).toHaveLength(3);
+  });
+
+  it('asks for the estate as it was at the moment that is set', async () => {
+    const at = now - 3 * day;
+    const s = await open(`/estate?at=${at}`, { answers: { estate: three } });
+    expect(s.api.last('estate')?.query).toEqual({ at });
+    expect(s.text()).toContain('as of Fri 20 Nov 09:00');
+    await s.press('Enter');
+    expect(s.url()).toBe(`/estate/1?at=${at}`);
+  });
+
+  it('is walked with the keyboard, unless single keys are off or a dialog is open', async () => {
+    const s = await open('/estate', { answers: { estate: three } });
+    await s.press('j');
+    await s.press('j');
+    await s.press('j');
+    await s.press('k');
+    expect(s.all('tbody tr').findIndex((r) => r.classList.contains('on'))).toBe(1);
+    await s.go('/estate?connect=yes');
+    await s.press('j');
+    expect(s.all('tbody tr').findIndex((r) => r.classList.contains('on'))).toBe(1);
+    await s.go('/estate');
+    await s.press('Enter');
+    expect(s.url()).toBe('/estate/2');
+  });
+
+  it('says what to do when nothing is connected, and that nothing fits when a filter is too narrow', async () => {
+    const s = await open('/estate?q=zzz', { answers: { estate: three } });
+    expect(s.text()).toContain('Nothing fits this filter');
+    s.api.answers.estate = estate([]);
+    s.live.tell('estate');
+    await s.settle();
+    expect(s.text()).toContain('Nothing is connected yet');
+  });
+
+  it('goes on after a failure when the next change arrives', async () => {
+    const s = await open('/estate', { answers: { estate: new ApiFailure('UNREACHABLE', 'The server does not answer.', undefined) } });
+    expect(s.one('.problem').textContent).toContain('does not answer');
+    s.api.answers.estate = three;
+    s.live.tell('progress');
+    await s.settle();
+    expect(names(s)).toEqual([]);
+    s.live.tell('run');
+    await s.settle();
+    expect(names(s)).toHaveLength(3);
+    expect(s.all('.problem')).toEqual([]);
+  });
+
+  it('offers to connect only to those who may', async () => {
+    const s = await open('/estate', { answers: { estate: three }, role: 'operator' });
+    expect(s.all('button').some((b) => b.textContent.includes('Connect'))).toBe(false);
+  });
+});
+
+describe('a look into a source', () => {
+  const rows = [
+    { name: 'plans', path: 'plans', kind: 'folder', size: 0, mtime: now, readable: true, leftOut: '' },
+    { name: 'swap.img', path: 'swap.img', kind: 'file', size: 5e9, mtime: now, readable: true, leftOut: 'by *.img' },
+    { name: 'secret', path: 'secret', kind: 'file', size: 10, mtime: now, readable: false, leftOut: '' },
+  ];
+
+  it('walks folders, and says what is left out and what can not be read', async () => {
+    const s = await open('/estate', { answers: { estate: three, discover: { path: '', rows, readAt: now } } });
+    await s.click(s.one('.peek'));
+    const peek = words(s.one('lx-folder-peek'));
+    expect(peek).toContain('swap.img left out by *.img 5.00 GB');
+    expect(peek).toContain('secret can not be read');
+    expect(peek).toContain('▸ plans protected');
+    await s.click('▸ plans');
+    expect(s.api.last('discover')).toMatchObject({ id: 101, query: { path: 'plans' } });
+    expect(s.one('lx-folder-peek').textContent).toContain('/srv/quay-1/plans');
+    await s.click('up');
+    expect(s.api.last('discover')?.query).toEqual({});
+    const asked = s.api.of('discover').length;
+    await s.click('read again');
+    expect(s.api.of('discover')).toHaveLength(asked + 1);
+    await s.click(s.one('.peek'));
+    expect(s.all('lx-folder-peek')).toEqual([]);
+  });
+
+  it('keeps a refusal beside the folder it is about', async () => {
+    const gone = new ApiFailure('SOURCE_GONE', 'The folder is not there.', undefined);
+    const s = await open('/estate', { answers: { estate: three, discover: gone } });
+    await s.click(s.one('.peek'));
+    expect(s.one('lx-folder-peek .f').textContent).toContain('The folder is not there.');
+  });
+});
+
+describe('connecting a source', () => {
+  const test = {
+    ok: true,
+    findings: [{ level: 'warning', path: 'private', message: 'Permission denied.', neededFor: 'its contents' }],
+    looked: 812,
+    complete: false,
+  };
+  const fill = async (s: Awaited<ReturnType<typeof open>>) => {
+    await s.type('input[name=name]', ' quay-9 ');
+    await s.type('input[name=folder]', '/srv/quay-9');
+    await s.type('input[name=tags]', 'room: north, , books');
+  };
+
+  it('tests first and names what can not be read; a changed folder makes the test void', async () => {
+    const s = await open('/estate?connect=yes', { answers: { estate: three, testSource: test } });
+    await fill(s);
+    await s.click('Test the connection');
+    expect(s.api.last('testSource')?.body).toMatchObject({
+      name: 'quay-9',
+      folder: '/srv/quay-9',
+      readAs: null,
+      tags: ['room: north', 'books'],
+    });
+    expect(s.one('.result').textContent).toContain('not everything');
+    expect(s.one('.finding').textContent).toContain('private Permission denied. Needed its contents.');
+    expect(s.one('.result').textContent).toContain('812 entries looked at, not all');
+    await s.type('input[name=folder]', '/srv/other');
+    expect(s.all('.result')).toEqual([]);
+  });
+
+  it('leads to the new workload, or keeps what was typed beside the refusal', async () => {
+    const taken = new ApiFailure('NAME_TAKEN', 'There is a source of this name.', undefined);
+    const s = await open('/estate?connect=yes', { answers: { estate: three, addSource: taken } });
+    await fill(s);
+    await s.click('Connect');
+    expect(s.one('[role=alert]').textContent).toContain('There is a source of this name.');
+    expect(s.one<HTMLInputElement>('input[name=folder]').value).toBe('/srv/quay-9');
+    s.api.answers.addSource = { id: 109, workloadId: 9 };
+    await s.click(s.one('button[type=submit]'));
+    expect(s.url()).toBe('/estate/9');
+  });
+});

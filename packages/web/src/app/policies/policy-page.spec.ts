@@ -1,0 +1,202 @@
+import { describe, expect, it } from 'vitest';
+import { estate, policyBody, target, uuid, workload } from '../../test/samples';
+import { day, now, open, page, words, type Answers, type Stage } from '../../test/stage';
+import { ApiFailure } from '../data/api';
+
+const consequences = {
+  matches: [
+    { id: 1, name: 'quay-1', why: 'chosen by name', alsoBy: [] },
+    { id: 2, name: 'quay-2', why: 'tagged room: north', alsoBy: ['Hourly'] },
+  ],
+  zone: 'UTC',
+  nextRuns: [now + day],
+  settled: { points: 14, furthestDays: 14, arithmetic: '14 days × 1 run a day' },
+  settledNow: null,
+  deletes: { points: 0, oldest: null, newest: null, workloads: [] },
+  leftOut: [],
+  measured: { runs: 0, sizeBytes: 0, newBytesPerRun: null, settledBytes: null, targetFree: null, nightMs: null },
+  warnings: [],
+};
+const policy = { id: 5, body: policyBody(), matches: [{ id: 1, name: 'quay-1' }], nextRun: now + day, lastRun: null, points: 31 };
+const stage = (url: string, answers: Answers = {}, role: 'administrator' | 'operator' | 'auditor' = 'administrator') =>
+  open(url, {
+    role,
+    answers: {
+      getPolicy: policy,
+      listTargets: page([target(1), target(2)]),
+      estate: { ...estate([workload(1), workload(2, { coverage: 'none' })]), tags: [{ name: 'room: north', count: 3 }] },
+      consequences,
+      listPolicies: page([policy]),
+      ...answers,
+    },
+  });
+const draft = (s: Stage) => (s.api.last('consequences')?.body as { body: ReturnType<typeof policyBody> }).body;
+
+/** Opens the slot that is labelled so and takes a choice, or types one. */
+async function slot(s: Stage, label: string, choice: string | { typed: string }): Promise<void> {
+  await s.click(s.one(`[aria-label^="${label}:"]`));
+  const menu = [...document.querySelectorAll('.menu.show')].at(-1)!;
+  if (typeof choice === 'string')
+    [...menu.querySelectorAll<HTMLButtonElement>('.choices button')].find((b) => words(b).startsWith(choice))!.click();
+  else {
+    const box = menu.querySelector('input')!;
+    box.value = choice.typed;
+    box.dispatchEvent(new Event('input'));
+    box.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter' }));
+  }
+  await s.settle();
+}
+
+describe('writing a policy', () => {
+  it('starts from sensible sentences, with the workload one came from', async () => {
+    const s = await stage('/policies/new?workload=2');
+    await s.until(() => {
+      expect(s.api.of('consequences')).toHaveLength(1);
+    });
+    expect(draft(s)).toMatchObject({ workloads: [2], targetId: uuid(1), keep: { by: 'days', days: 14 }, name: 'draft' });
+    expect(s.all('.rule .slot').map(words)).toEqual(['day', '22:00', 'incremental', 'disk-1', '14 days']);
+    expect(s.button('Put in force').disabled).toBe(true);
+    await s.type('.title', 'Nightly north');
+    await s.until(() => {
+      expect(s.button('Put in force').disabled).toBe(false);
+    });
+    expect(s.button('Put in force').disabled).toBe(false);
+  });
+
+  it.each([
+    ['rhythm', 'week', { schedule: { every: 'week', days: [7], at: '22:00' } }],
+    ['rhythm', 'few hours', { schedule: { every: 'hours', hours: 6, at: '00:00' } }],
+    ['rhythm', 'time a person', { schedule: { every: 'hand' } }],
+    ['time', { typed: '21:45' }, { schedule: { every: 'day', at: '21:45' } }],
+    ['time', { typed: '25:99' }, { schedule: { every: 'day', at: '22:00' } }],
+    ['retention', { typed: '45 days' }, { keep: { by: 'days', days: 45 } }],
+    ['retention', { typed: '12 points' }, { keep: { by: 'points', points: 12 } }],
+    ['retention', { typed: '0 days' }, { keep: { by: 'days', days: 30 } }],
+    ['retention', 'until a person', { keep: { by: 'hand' } }],
+    ['kind', 'full', { kind: 'full' }],
+    ['target', 'disk-2', { targetId: uuid(2) }],
+    ['tag', 'room: north', { tags: ['room: north'] }],
+    ['workload', 'quay-2', { workloads: [1, 2] }],
+    ['objective', '48 h', { objectiveHours: 48 }],
+    ['change limit', '60 %', { changeLimit: 60 }],
+    ['zone', { typed: 'Europe/Oslo' }, { zone: 'Europe/Oslo' }],
+  ])('takes a choice in the slot %s: %j', async (label, choice, wanted) => {
+    const s = await stage('/policies/5');
+    await s.until(() => {
+      expect(s.api.of('consequences').length).toBeGreaterThan(0);
+    });
+    const asked = s.api.of('consequences').length;
+    await slot(s, label, choice);
+    if (JSON.stringify({ ...policyBody(), ...wanted }) !== JSON.stringify(policyBody()))
+      await s.until(() => {
+        expect(s.api.of('consequences').length).toBeGreaterThan(asked);
+      });
+    expect(draft(s)).toMatchObject(wanted);
+  });
+
+  it('never leaves a week without a day', async () => {
+    const body = policyBody({ schedule: { every: 'week', days: [2], at: '22:00' } });
+    const s = await stage('/policies/5', { getPolicy: { ...policy, body } });
+    await s.click('Tu');
+    expect(s.button('Tu').getAttribute('aria-pressed')).toBe('true');
+    await s.click('Mo');
+    await s.click('Tu');
+    await s.until(() => {
+      expect(draft(s).schedule).toMatchObject({ days: [1] });
+    });
+  });
+
+  it('takes patterns line by line and drops what was chosen', async () => {
+    const s = await stage('/policies/5');
+    await s.choose('.patterns textarea', ' *.tmp \n\nscratch/');
+    await s.click(s.one('[aria-label="Without quay-1"]'));
+    await s.until(() => {
+      expect(draft(s)).toMatchObject({ exclude: ['*.tmp', 'scratch/'], workloads: [] });
+    });
+    expect(s.text()).toContain('draft, differs from what is in force');
+  });
+
+  it('waits for an answer when points would be deleted, and asks again after every change', async () => {
+    const deletes = { points: 16, oldest: now - 30 * day, newest: now - 15 * day, workloads: ['quay-1'] };
+    const s = await stage('/policies/5', { consequences: { ...consequences, deletes }, changePolicy: {} });
+    await slot(s, 'retention', '7 days');
+    await s.until(() => {
+      expect(s.text()).toContain('Agree');
+    });
+    expect(s.button('Put in force').disabled).toBe(true);
+    await s.click('Agree');
+    expect(s.button('Put in force').disabled).toBe(false);
+    await slot(s, 'objective', '48 h');
+    expect(s.button('Put in force').disabled).toBe(true);
+    await s.until(() => {
+      expect(draft(s).objectiveHours).toBe(48);
+    });
+    expect(s.button('Put in force').disabled).toBe(true);
+    await s.click('Agree');
+    await s.click('Put in force');
+    expect(s.api.last('changePolicy')).toMatchObject({ id: 5, body: { keep: { by: 'days', days: 7 }, objectiveHours: 48 } });
+    expect(s.url()).toBe('/policies');
+  });
+
+  it('keeps the draft beside a refusal', async () => {
+    const s = await stage('/policies/5', { changePolicy: new ApiFailure('NAME_TAKEN', 'There is a policy of this name.', undefined) });
+    await s.type('.title', 'Hourly');
+    expect(s.button('Put in force').disabled).toBe(true);
+    await s.until(() => {
+      expect(s.button('Put in force').disabled).toBe(false);
+    });
+    await s.click('Put in force');
+    expect(s.one('[role=alert]').textContent).toContain('There is a policy of this name.');
+    expect(s.one<HTMLInputElement>('.title').value).toBe('Hourly');
+    expect(s.button('Put in force').disabled).toBe(false);
+  });
+
+  it('says who would be left without protection before a policy ends', async () => {
+    const s = await stage('/policies/5', { removePolicy: {} });
+    await s.until(() => {
+      expect(s.api.of('consequences').length).toBeGreaterThan(0);
+    });
+    await s.click('End this policy');
+    expect(words(s.one('[role=dialog] p'))).toContain('Its 31 points stay until they expire. Nothing else protects quay-1.');
+    expect(s.api.of('removePolicy')).toEqual([]);
+    await s.click('End the policy');
+    expect(s.api.last('removePolicy')?.id).toBe(5);
+    expect(s.url()).toBe('/policies');
+  });
+
+  it('runs now or as a trial', async () => {
+    const s = await stage('/policies/5', { runPolicy: { runId: 40 } });
+    await s.click('Trial run');
+    expect(s.api.last('runPolicy')).toMatchObject({ id: 5, body: { trial: true } });
+    expect(s.url()).toBe('/runs/40');
+  });
+
+  it('can be read by an auditor, with nothing to change', async () => {
+    const s = await stage('/policies/5', {}, 'auditor');
+    expect(s.one<HTMLInputElement>('.title').disabled).toBe(true);
+    expect(s.all('.slot').every((b) => (b as HTMLButtonElement).disabled)).toBe(true);
+    expect(s.all('.row-line .act')).toEqual([]);
+  });
+
+  it('says so when there is no such policy', async () => {
+    const s = await stage('/policies/99', { getPolicy: new ApiFailure('NOT_FOUND', 'There is no such policy.', undefined) });
+    expect(s.one('[role=alert]').textContent).toBe('There is no such policy.');
+  });
+});
+
+describe('the policies', () => {
+  it('are listed with their sentence, what they match and when they run', async () => {
+    const empty = { ...policy, id: 6, body: policyBody({ name: 'Spare', schedule: { every: 'hand' } }), matches: [], nextRun: null };
+    const s = await stage('/policies', { listPolicies: page([policy, empty]) });
+    const rows = s.all('tbody tr').map(words);
+    expect(rows[0]).toContain('Nightly');
+    expect(rows[0]).toContain('1: quay-1 Tue 24 Nov 09:00 never 31');
+    expect(rows[1]).toContain('matches nothing by hand never');
+  });
+
+  it('say what a policy is when there is none', async () => {
+    const s = await stage('/policies', { listPolicies: page([]) }, 'operator');
+    expect(s.text()).toContain('There is no policy yet.');
+    expect(s.all('.act.go')).toEqual([]);
+  });
+});

@@ -1,0 +1,70 @@
+import { describe, expect, it, vi } from 'vitest';
+import { target, uuid } from '../../test/samples';
+import { open, page, words, type Answers } from '../../test/stage';
+import { ApiFailure } from '../data/api';
+
+const stage = (answers: Answers = {}, role: 'administrator' | 'operator' = 'administrator') =>
+  open('/storage', {
+    role,
+    answers: {
+      listTargets: page([target(1), target(2, { used: null, free: null, measuredAt: null, trouble: 'The folder is gone.' })]),
+      ...answers,
+    },
+  });
+
+describe('storage', () => {
+  it('shows how full each target is and how much smaller its points are', async () => {
+    const s = await stage();
+    const [first, second] = s.all('section.t').map(words);
+    expect(first).toContain('Stored 200 GB measured 1 h ago');
+    expect(first).toContain('Reduction 4.5 ×');
+    expect(s.one('.bar').getAttribute('aria-label')).toBe('25.0 % of the room it could have');
+    expect(second).toContain('The folder is gone.');
+    expect(second).toContain('Stored – not measured yet');
+  });
+
+  it('tests a folder before it is added, and shows a refusal in place', async () => {
+    const s = await stage({
+      testTarget: { ok: true, holdsStore: false, free: 6e11, message: 'Can be written.' },
+      addTarget: new ApiFailure('TARGET_INSIDE_SOURCE', 'The folder lies in a source.', undefined),
+    });
+    await s.click('Add a target');
+    expect(s.one<HTMLButtonElement>('button[type=submit]').disabled).toBe(true);
+    await s.type('input[name=name]', 'north-disk');
+    await s.type('input[name=folder]', ' /mnt/north ');
+    await s.click('Test it');
+    expect(s.api.last('testTarget')?.body).toMatchObject({ name: 'north-disk', folder: '/mnt/north' });
+    expect(words(s.one('form'))).toContain('Can be written. 600 GB free.');
+    await s.click(s.one('button[type=submit]'));
+    expect(s.one('[role=dialog] .problem').textContent).toContain('lies in a source');
+    s.api.answers.addTarget = { id: uuid(3) };
+    await s.click(s.one('button[type=submit]'));
+    expect(s.all('[role=dialog]')).toEqual([]);
+  });
+
+  it('hands over the key envelope for a passphrase that is long enough', async () => {
+    const saved: { name: string; blob: Blob }[] = [];
+    const blobs: Blob[] = [];
+    vi.stubGlobal('URL', Object.assign(URL, { createObjectURL: (b: Blob) => (blobs.push(b), 'blob:x'), revokeObjectURL: () => undefined }));
+    vi.spyOn(HTMLAnchorElement.prototype, 'click').mockImplementation(function (this: HTMLAnchorElement) {
+      saved.push({ name: this.download, blob: blobs.at(-1)! });
+    });
+    const s = await stage({ envelope: { fileName: 'disk-1.envelope.json', content: '{"wrapped":1}' } });
+    await s.click('Key envelope');
+    await s.type('input[type=password]', 'too short');
+    expect(s.button('Download the envelope').disabled).toBe(true);
+    await s.type('input[type=password]', 'twelve and more');
+    await s.click('Download the envelope');
+    expect(s.api.last('envelope')).toMatchObject({ id: uuid(1), body: { passphrase: 'twelve and more' } });
+    expect(saved[0]?.name).toBe('disk-1.envelope.json');
+    expect(await saved[0]?.blob.text()).toBe('{"wrapped":1}');
+    expect(s.all('[role=dialog]')).toEqual([]);
+    vi.restoreAllMocks();
+  });
+
+  it('says what a target is when there is none, and hides the levers from those who may not', async () => {
+    const s = await stage({ listTargets: page([]) }, 'operator');
+    expect(s.text()).toContain('There is no target yet.');
+    expect(s.all('button')).toEqual([]);
+  });
+});

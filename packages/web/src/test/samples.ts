@@ -1,0 +1,247 @@
+import type {
+  Estate,
+  NightTask,
+  Point,
+  PolicyBody,
+  RunDetail,
+  RunRow,
+  Target,
+  TaskRow,
+  TreeRow,
+  Version,
+  Watch,
+  WorkloadDetail,
+  WorkloadRow,
+} from '@lithodex/contract';
+import { day, hour, minute, now } from './stage';
+
+/** Made-up rows in the contract's shapes; every test says only what it is about. */
+export const uuid = (n: number) => `00000000-0000-4000-8000-${String(n).padStart(12, '0')}`;
+
+export const workload = (id: number, more: Partial<WorkloadRow> = {}): WorkloadRow => ({
+  id,
+  name: `quay-${id}`,
+  source: { id: id + 100, name: `quay-${id}`, location: 'Server room', folder: `/srv/quay-${id}` },
+  tags: [],
+  policies: [{ id: 1, name: 'Nightly' }],
+  coverage: 'protected',
+  newestPoint: { id: uuid(id), moment: now - 11 * hour, bytes: 4e9, items: 1200 },
+  points: 30,
+  objectiveHours: 24,
+  late: false,
+  oldestPoint: now - 30 * day,
+  ...more,
+});
+
+export const estate = (workloads: readonly WorkloadRow[]): Estate => {
+  const count = (coverage: string) => workloads.filter((w) => w.coverage === coverage).length;
+  return {
+    asOf: null,
+    workloads: [...workloads],
+    counts: {
+      all: workloads.length,
+      none: count('none'),
+      matched: count('matched'),
+      protected: count('protected'),
+      suspect: count('suspect'),
+      late: workloads.filter((w) => w.late).length,
+    },
+    tags: [],
+  };
+};
+
+export const point = (id: number, moment: number, more: Partial<Point> = {}): Point => ({
+  id: uuid(id),
+  seriesId: uuid(9),
+  workloadId: 1,
+  runId: id,
+  moment,
+  kind: 'incremental',
+  target: 'quay-disk',
+  policy: 'Nightly',
+  buildsOn: moment - day,
+  items: 100,
+  files: 90,
+  bytes: 5e9,
+  read: 2e6,
+  fresh: 1e6,
+  stored: 5e5,
+  added: 3,
+  changed: 4,
+  removed: 5,
+  warnings: 0,
+  complete: true,
+  unusual: 2,
+  reasons: [],
+  suspect: false,
+  held: false,
+  heldWhy: '',
+  keepUntil: moment + 30 * day,
+  keepWhy: 'kept 30 days',
+  expired: false,
+  ...more,
+});
+
+export const workloadDetail = (points: readonly Point[], more: Partial<WorkloadDetail> = {}): WorkloadDetail => ({
+  ...workload(1),
+  readAs: null,
+  frozen: false,
+  seriesId: uuid(9),
+  allBytes: 2e11,
+  storedBytes: 9e9,
+  pointList: [...points],
+  missing: [],
+  damage: null,
+  ...more,
+});
+
+export const treeRow = (name: string, more: Partial<TreeRow> = {}): TreeRow => ({
+  name,
+  path: name,
+  kind: 'file',
+  size: 1000,
+  items: 1,
+  mtimeNs: String(BigInt(now - day) * 1_000_000n),
+  mode: 0o644,
+  uid: 0,
+  gid: 0,
+  unread: false,
+  random: false,
+  since: 'same',
+  strip: null,
+  versions: 1,
+  lastGood: null,
+  ...more,
+});
+
+export const version = (id: number, moment: number, more: Partial<Version> = {}): Version => ({
+  pointId: uuid(id),
+  moment,
+  lastMoment: moment,
+  points: 1,
+  size: 1000,
+  mtimeNs: '0',
+  mode: 0o644,
+  kind: 'file',
+  random: false,
+  unread: false,
+  suspect: false,
+  ended: 'still',
+  ...more,
+});
+
+const counts = { items: 1000, files: 900, bytes: 8e9, read: 4e8, stored: 1e8, warnings: 0, failed: 0 };
+
+export const run = (id: number, more: Partial<RunRow> = {}): RunRow => ({
+  id,
+  kind: 'backup',
+  pointKind: 'incremental',
+  state: 'done',
+  trigger: 'schedule',
+  policy: { id: 1, name: 'Nightly' },
+  workloads: [{ id: 1, name: 'quay-1' }],
+  workloadCount: 1,
+  by: 'the schedule',
+  name: 'Nightly',
+  queuedAt: now - 11 * hour,
+  startedAt: now - 11 * hour,
+  endedAt: now - 11 * hour + 4 * minute,
+  counts,
+  progress: null,
+  cause: null,
+  ...more,
+});
+
+export const task = (id: number, more: Partial<TaskRow> = {}): TaskRow => ({
+  id: uuid(id),
+  workload: { id, name: `quay-${id}` },
+  state: 'done',
+  attempt: 1,
+  mover: 'mover-1',
+  startedAt: now - 11 * hour,
+  endedAt: now - 11 * hour + 2 * minute,
+  progress: null,
+  phases: [],
+  counts,
+  cause: null,
+  pointId: uuid(id + 50),
+  buildsOn: null,
+  stopRequested: false,
+  ...more,
+});
+
+export const runDetail = (id: number, tasks: readonly TaskRow[], more: Partial<RunDetail> = {}): RunDetail => ({
+  ...run(id),
+  tasks: [...tasks],
+  earlier: [],
+  reason: '',
+  rules: '',
+  downloadReady: false,
+  ...more,
+});
+
+export const nightTask = (id: number, more: Partial<NightTask> = {}): NightTask => ({
+  runId: id,
+  workload: { id, name: `quay-${id}` },
+  policy: 'Nightly',
+  state: 'failed',
+  startedAt: now - 11 * hour,
+  endedAt: now - 10 * hour,
+  attempts: 1,
+  remark: 'the target is full',
+  ...more,
+});
+
+export const watch = (more: Partial<Watch> = {}): Watch => ({
+  now,
+  zone: 'UTC',
+  from: now - 12 * hour,
+  lead: { protected: 9, all: 12, parts: [] },
+  facts: {
+    newestBytes: 4e11,
+    storedBytes: 2e11,
+    oldestNewest: null,
+    nightMs: null,
+    usualNightMs: null,
+    reduction: null,
+    lastRestore: null,
+  },
+  deviants: [],
+  groups: [{ name: 'Nightly', note: '9 workloads', now: [0, 1, 2, 0], usual: [0, 1, 1, 0] }],
+  slotMs: 3 * hour,
+  quiet: 9,
+  matters: [],
+  coming: [],
+  ...more,
+});
+
+export const target = (id: number, more: Partial<Target> = {}): Target => ({
+  id: uuid(id),
+  name: `disk-${id}`,
+  folder: `/mnt/disk-${id}`,
+  location: 'Server room',
+  used: 2e11,
+  free: 6e11,
+  measuredAt: now - hour,
+  points: 40,
+  allBytes: 9e11,
+  storedBytes: 2e11,
+  trouble: null,
+  ...more,
+});
+
+export const policyBody = (more: Partial<PolicyBody> = {}): PolicyBody => ({
+  name: 'Nightly',
+  workloads: [1],
+  tags: [],
+  kind: 'incremental',
+  schedule: { every: 'day', at: '22:00' },
+  zone: 'UTC',
+  keep: { by: 'days', days: 30 },
+  targetId: uuid(1),
+  include: [],
+  exclude: [],
+  objectiveHours: 24,
+  changeLimit: 40,
+  ...more,
+});
