@@ -15,7 +15,7 @@ const project = (name: string, include: string[], timeout: number) => ({
 export default defineConfig({
   test: {
     projects: [
-      project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts'], 60_000),
+      project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
       project('api', ['tests/api/**/*.test.ts'], 240_000),
       project('browser', ['tests/browser/**/*.test.ts'], 300_000),
     ],

@@ -6,5 +6,7 @@ export * from './selection/patterns';
 export * from './anomaly/change-limit';
 export * from './text/format';
 export * from './restore/conflict';
+export * from './restore/distinct-names';
+export * from './progress/rate-meter';
 export * from './progress/time-left';
 export * from './beds/folded-axis';

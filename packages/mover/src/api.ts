@@ -50,7 +50,7 @@ export class ServerApi {
     }
   }
 
-  /** Streams bytes to a route. */
+  /** Streams bytes to a route. Throws ServerError as soon as the server refuses, even while there is more to send. */
   async stream(name: RouteName, id: string, body: Readable): Promise<void> {
     const request = http.request(this.url(name, id), {
       method: 'POST',
@@ -59,8 +59,13 @@ export class ServerApi {
     const answered = new Promise<void>((resolve, reject) => {
       request.on('response', (response) => {
         response.resume();
-        if (response.statusCode === 200) resolve();
-        else reject(new ServerError(String(response.statusCode), 'The download was not taken.'));
+        if (response.statusCode === 200) {
+          resolve();
+          return;
+        }
+        const refused = new ServerError(String(response.statusCode), 'The download was not taken: the person who waited for it went away.');
+        reject(refused);
+        request.destroy(refused);
       });
       request.on('error', reject);
     });

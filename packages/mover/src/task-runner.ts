@@ -1,6 +1,6 @@
 import { Worker } from 'node:worker_threads';
 import type { Logger } from 'pino';
-import { timeLeft } from '@lithodex/core';
+import { RateMeter, timeLeft } from '@lithodex/core';
 import { threadFile } from '@lithodex/engine';
 import type { ClaimedTask, MoverLine, Progress } from '@lithodex/contract';
 import { ServerApi, ServerError } from './api';
@@ -15,7 +15,6 @@ export interface MoverOptions {
 
 const renewMs = 1000;
 const linesPerRenewal = 1000;
-const rateWindowMs = 5000;
 
 /** Runs tasks one after another in a thread of its own, so that the lease is renewed whatever the work does. */
 export class TaskRunner {
@@ -52,14 +51,18 @@ export class TaskRunner {
     const lines: MoverLine[] = [];
     let latest: Omit<Progress, 'rate' | 'leftMs'> | undefined;
     let logSeq = 0;
-    const samples: { at: number; bytes: number }[] = [];
+    const meter = new RateMeter(began);
     const ended = this.work(task, (message) => {
       if (message.type === 'log') lines.push(message.line);
       else if (message.type === 'progress') latest = message.progress;
     });
     const renew = async () => {
       const batch = lines.slice(0, linesPerRenewal);
-      const progress = latest ? withRate(latest, samples, Date.now() - began) : null;
+      const now = Date.now();
+      const expected = latest && { items: latest.expectedItems, bytes: latest.expectedBytes };
+      const progress = latest
+        ? { ...latest, rate: meter.rate(latest.bytes, now), leftMs: timeLeft(latest, expected!, now - began) ?? null }
+        : null;
       const { stop } = await this.api.call('renew', { attempt: task.attempt, progress, logSeq, log: batch }, task.id);
       if (batch.length) logSeq++;
       lines.splice(0, batch.length);
@@ -122,13 +125,4 @@ export class TaskRunner {
       }
     }
   }
-}
-
-function withRate(p: Omit<Progress, 'rate' | 'leftMs'>, samples: { at: number; bytes: number }[], elapsed: number): Progress {
-  const now = Date.now();
-  samples.push({ at: now, bytes: p.bytes });
-  while (samples.length > 1 && now - samples[0]!.at > rateWindowMs) samples.shift();
-  const span = now - samples[0]!.at || elapsed || 1;
-  const rate = samples.length > 1 ? ((p.bytes - samples[0]!.bytes) / span) * 1000 : (p.bytes / Math.max(1, elapsed)) * 1000;
-  return { ...p, rate: Math.max(0, rate), leftMs: timeLeft(p, { items: p.expectedItems, bytes: p.expectedBytes }, elapsed) ?? null };
 }

@@ -1,4 +1,4 @@
-import { accessSync, constants, existsSync, readdirSync, statfsSync } from 'node:fs';
+import { accessSync, constants, existsSync, readdirSync, statfsSync, statSync } from 'node:fs';
 import path from 'node:path';
 import type { ComparedItem, Question, TargetTest } from '@lithodex/contract';
 import { compareFolder, compareItem, discover, lookAhead, probe, type Comparison } from '@lithodex/connectors';
@@ -37,6 +37,7 @@ function testTarget(folder: string): TargetTest {
   const { bavail, bsize } = statfsSync(nearest);
   const free = bavail * bsize;
   const refuse = (message: string, holdsStore = false): TargetTest => ({ ok: false, holdsStore, free, message });
+  if (!statSync(nearest).isDirectory()) return refuse(`${nearest} is no folder.`);
   try {
     accessSync(nearest, constants.W_OK);
   } catch {

@@ -1,4 +1,4 @@
-import { baseName, bytesOfText, joinPath, parentPath } from '@lithodex/core';
+import { baseName, bytesOfText, distinctNames, joinPath, parentPath } from '@lithodex/core';
 import type { PointRef, RestoreBody } from '@lithodex/contract';
 import { livingPoints, type PointRow } from '../catalog/points';
 import { itemAt, kindOf, nameOf, type ItemRow } from '../catalog/tree';
@@ -65,16 +65,21 @@ export async function resolvePicks(
   if (body.damagedIn) raw.push(...(await damagedPicks(deps, body.damagedIn, actor)));
   const refs = new Map((await pointRefs(db, [...new Set(raw.map((r) => r.point.id))])).map((r) => [r.taskId, r]));
   const { destination } = body;
-  return raw.map(({ point, path, row }) => {
+  const gathered = destination.to === 'download' || (destination.to === 'folder' && !destination.keepPath);
+  const stamped = raw.map(({ point, path }) => {
+    const at = new Date(point.moment).toISOString();
+    return { name: path === '' ? `point-${at.slice(0, 10)}` : baseName(path), stamp: at.slice(0, 16).replace('T', ' ').replace(':', '') };
+  });
+  const names = distinctNames(stamped);
+  return raw.map(({ point, path, row }, i) => {
     const ref = refs.get(point.id);
     if (!ref) throw new ApiError('POINT_GONE');
-    const keep = destination.to !== 'folder' || destination.keepPath;
-    const name = path === '' ? bytesOfText(`point-${new Date(point.moment).toISOString().slice(0, 10)}`) : baseName(path);
+    const intoFolder = path === '' && destination.to === 'folder';
     return {
       point,
       ref,
       path,
-      to: destination.to === 'download' ? name : keep ? path : path === '' ? '' : baseName(path),
+      to: gathered && !intoFolder ? names[i]! : path,
       base: destination.to === 'folder' ? bytesOfText(destination.folder.replace(/(.)\/+$/, '$1')) : ref.root,
       kind: row ? kindOf(row) : 'folder',
       size: row ? row.size : point.bytes,

@@ -134,6 +134,14 @@ function checksOf(
           : `${countOf(look.exist, 'file')}${some} are replaced, none of them newer.`,
       );
   }
+  const places = new Set(picks.map((p) => joinPath(p.base, p.to)));
+  const twice = picks.length - places.size;
+  if (body.destination.to !== 'download' && twice > 0)
+    say(
+      'stop',
+      'SAME_PLACE',
+      `${countOf(twice, 'item')} would go to the place of another picked version. Keep one version of each, or restore without the original path.`,
+    );
   if (picks.some((p) => p.point.suspect === 1)) say('look', 'SUSPECT', 'Some items come from a point that looks damaged.');
   const incomplete = picks.filter((p) => p.point.complete === 0);
   if (incomplete.length) say('look', 'PARTS_MISSING', 'A point did not see everything: what it could not read is not in it.');

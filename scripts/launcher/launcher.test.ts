@@ -1,0 +1,52 @@
+import { execFile } from 'node:child_process';
+import net from 'node:net';
+import { promisify } from 'node:util';
+import { describe, expect, it } from 'vitest';
+import { freePort } from './mariadb.mjs';
+
+const run = promisify(execFile);
+const lithodex = async (...args: string[]): Promise<{ code: number; out: string; err: string }> =>
+  run('./lithodex', args).then(
+    ({ stdout, stderr }) => ({ code: 0, out: stdout, err: stderr }),
+    (e: unknown) => {
+      const { code, stdout, stderr } = e as { code: number; stdout: string; stderr: string };
+      return { code, out: stdout, err: stderr };
+    },
+  );
+
+describe('the launcher', () => {
+  it('says what it can do, from any folder', async () => {
+    const { stdout: out } = await run('bash', ['-c', `cd / && ${process.cwd()}/lithodex help`]);
+    for (const command of ['demo', 'start', 'test', 'bench', 'token', 'mover']) expect(out).toContain(`./lithodex ${command}`);
+  });
+
+  it.each([
+    [['dance'], 2, 'There is no command "dance"'],
+    [['start'], 1, 'start needs --config FILE'],
+    [['start', '--config', '/nowhere.json'], 1, 'start needs --config FILE'],
+    [['demo', '--prot', '1'], 1, '--prot'],
+    [['test', 'everything'], 1, 'There is no kind of test "everything"'],
+    [['token', '--role', 'king', '--name', 'x', '--state', '/nowhere'], 1, ''],
+  ])('refuses %j with a reason', async (args, code, reason) => {
+    const result = await lithodex(...args);
+    expect(result.code).toBe(code);
+    expect(result.err).toContain(reason);
+    expect(result.err).not.toContain('    at ');
+  });
+
+  it('counts the share of tests', async () => {
+    const { out } = await lithodex('test', '--ratio');
+    expect(out).toMatch(/^Tests are \d+\.\d % of \d+ code lines/);
+  });
+
+  it('takes the port that is wanted, or another when it is taken', async () => {
+    const wanted = await freePort();
+    expect(await freePort(wanted)).toBe(wanted);
+    const taken = net.createServer();
+    await new Promise<void>((resume) => taken.listen(wanted, '127.0.0.1', resume));
+    const other = await freePort(wanted);
+    expect(other).not.toBe(wanted);
+    expect(other).toBeGreaterThan(0);
+    taken.close();
+  });
+});
