@@ -41,7 +41,7 @@ export default defineConfig(
   globalIgnores(['**/dist/', '**/.angular/', 'state/', 'docs/']),
   { files: ['**/*.mjs'], extends: [eslint.configs.recommended], languageOptions: { globals: { ...globals.node } } },
   {
-    files: ['packages/**/*.ts', 'tests/**/*.ts', 'demo/**/*.ts', 'bench/**/*.ts'],
+    files: ['packages/**/*.ts', 'tests/**/*.ts', 'demo/**/*.ts', 'bench/**/*.ts', 'scripts/**/*.ts'],
     extends: [eslint.configs.recommended, tseslint.configs.strictTypeChecked, tseslint.configs.stylisticTypeChecked],
     languageOptions: { parserOptions: { projectService: true, tsconfigRootDir: import.meta.dirname } },
     rules: {

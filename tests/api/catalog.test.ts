@@ -87,7 +87,7 @@ describe('the catalog', () => {
         };
         await check(trees);
         await admin.call('changePolicy', { id, body: { ...body, keep: { by: 'points', points: kept } } });
-        trees.push((tree = apply(source, tree, steps[0]!)));
+        trees.push(apply(source, tree, steps[0]!));
         await run();
         await check(trees.slice(-kept));
       }),

@@ -55,7 +55,11 @@ describe('a policy through the nights', () => {
       '23 22:00',
       '24 22:00',
     ]);
-    expect(c.leftOut).toContainEqual({ path: `${h.folder}/store`, why: 'the folder of target quay-disk, left out by itself' });
+    expect(c.leftOut).toEqual([{ path: '*.tmp', why: 'left out by this policy' }]);
+    const around = await admin.call('addSource', { body: { name: 'everything', folder: h.folder } });
+    const wide = await admin.call('consequences', { body: { id: null, body: { ...body, workloads: [around.workloadId] } } });
+    expect(wide.leftOut).toContainEqual({ path: `${h.folder}/store`, why: 'the folder of target quay-disk, left out by itself' });
+    await admin.call('removeSource', { id: around.id });
     const late = await admin.call('consequences', {
       body: { id: null, body: { ...body, workloads: [], schedule: { every: 'week', days: [1], at: '22:00' } } },
     });

@@ -175,7 +175,7 @@ describe('restores', () => {
     const replace = await admin.call('planRestore', { body: { picks: picks([0, 'books']), destination: original, rule: 'replace' } });
     expect(replace.checks.find((c) => c.code === 'REPLACED')).toMatchObject({
       level: 'look',
-      text: 'Would replace 1 file that are newer than the point.',
+      text: 'Would replace what is newer than the point: 1 file.',
     });
     expect(replace.existing).toMatchObject({ newer: 1, complete: true });
     const empty = await admin.call('planRestore', {

@@ -1,5 +1,5 @@
 import type { BackupWork, ItemChange, PointTotals } from '@lithodex/contract';
-import { pathFilter } from '@lithodex/core';
+import { countOf, formatBytes, pathFilter } from '@lithodex/core';
 import { accountOf, surveyTree, type CaptureWarning } from '@lithodex/connectors';
 import { diffTrees, EngineError, sameContent, type Store, type TreeChange } from '@lithodex/engine';
 import { factsOf } from './item-facts';
@@ -59,7 +59,7 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
     level: 'note',
     code: 'POINT',
     path: '',
-    message: `point stored: ${root.totals.items} items, ${root.totals.read} bytes read, ${root.totals.stored} bytes written`,
+    message: `point stored: ${countOf(root.totals.items, 'item')}, ${formatBytes(root.totals.read)} read, ${formatBytes(root.totals.stored)} written`,
   });
   const { totals } = root;
   return {

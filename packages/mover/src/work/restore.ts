@@ -1,10 +1,18 @@
 import type { RestoreWork } from '@lithodex/contract';
-import { countOf, joinPath, safeParts } from '@lithodex/core';
+import { countOf, formatCount, joinPath, safeParts } from '@lithodex/core';
 import { Restorer, type RestoredItem } from '@lithodex/connectors';
 import { EngineError, topEntry, type Store, type TreeEntry } from '@lithodex/engine';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 const batchSize = 500;
+const actionWords: Partial<Record<string, string>> = {
+  write: 'restored',
+  merge: 'folders merged',
+  leave: 'left as they were',
+  same: 'already the same',
+  replace: 'replaced',
+  beside: 'put beside',
+};
 
 /** Brings picked items back and reports every one of them. */
 export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<TaskResult> {
@@ -67,7 +75,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
     for (const restorer of restorers.values()) restorer.close();
   }
   counts.read = moved;
-  const summary = [...actions].map(([action, n]) => `${n} ${action}`).join(', ');
+  const summary = [...actions].map(([action, n]) => `${formatCount(n)} ${actionWords[action] ?? action}`).join(', ');
   ctx.log({
     level: 'note',
     code: 'SUMMARY',

@@ -1,5 +1,6 @@
 import { nextRuns, runsPerDay, settledPoints } from '@lithodex/core';
 import type { Consequences, PolicyBody } from '@lithodex/contract';
+import type { Knex } from 'knex';
 import type { Deps } from '../deps';
 import { decide, livingPoints } from '../catalog/points';
 import { matchesOf, policiesInForce } from './matching';
@@ -28,13 +29,23 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     deletes: await deletesOf(deps, id, ids, body, now),
     leftOut: [
       ...body.exclude.map((path) => ({ path, why: 'left out by this policy' })),
-      ...(target ? [{ path: target.folder, why: `the folder of target ${target.name}, left out by itself` }] : []),
+      ...(await targetsInside(db, ids)).map((t) => ({ path: t.folder, why: `the folder of target ${t.name}, left out by itself` })),
     ],
     measured: { ...measured, settledBytes: expectedBytes(measured, settled.points), targetFree: target?.free ?? null },
     warnings: [],
   };
   result.warnings.push(...warningsOf(result, body, target !== undefined));
   return result;
+}
+
+/** Targets whose folder lies in the source of one of these workloads. */
+async function targetsInside(db: Knex, ids: readonly number[]): Promise<{ folder: string; name: string }[]> {
+  const targets = await db('target').select<{ folder: string; name: string }[]>('folder', 'name');
+  const sources = await db('workload as w')
+    .join('source as s', 's.id', 'w.source_id')
+    .whereIn('w.id', ids)
+    .select<{ folder: string }[]>('s.folder');
+  return targets.filter((t) => sources.some((s) => `${t.folder}/`.startsWith(s.folder === '/' ? '/' : `${s.folder}/`)));
 }
 
 async function measure(deps: Deps, ids: readonly number[]): Promise<Omit<Consequences['measured'], 'settledBytes' | 'targetFree'>> {

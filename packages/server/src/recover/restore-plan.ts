@@ -118,20 +118,24 @@ function checksOf(
       say(
         'look',
         'STAYS_DAMAGED',
-        `${countOf(look.exist, 'damaged file')} still stand there and would be left as they are. Replace them, or put the good ones beside.`,
+        `${countOf(look.exist, 'damaged file')} of these would be left standing. Replace what is there, or put the good version beside it.`,
       );
-    else if (body.rule === 'leave') say('fine', 'LEFT', `${countOf(look.exist, 'file')}${some} exist and are left as they are.`);
+    else if (body.rule === 'leave') say('fine', 'LEFT', `What exists stays as it is: ${countOf(look.exist, 'file')}${some}.`);
     else if (body.rule === 'beside')
-      say('fine', 'BESIDE', `${countOf(look.exist, 'file')}${some} exist; the restored ones are put beside them.`);
+      say('fine', 'BESIDE', `What exists stays, the restored version is put beside it: ${countOf(look.exist, 'file')}${some}.`);
     else if (body.rule === 'replaceIfOlder')
-      say('fine', 'OLDER', `${countOf(look.exist, 'file')}${some} exist; the ${look.newer} newer ones stay.`);
+      say(
+        'fine',
+        'OLDER',
+        `What exists is replaced if it is older: ${countOf(look.exist, 'file')}${some}, of which ${look.newer} newer and kept.`,
+      );
     else
       say(
         look.newer ? 'look' : 'fine',
         'REPLACED',
         look.newer
-          ? `Would replace ${countOf(look.newer, 'file')}${some} that are newer than the point.`
-          : `${countOf(look.exist, 'file')}${some} are replaced, none of them newer.`,
+          ? `Would replace what is newer than the point: ${countOf(look.newer, 'file')}${some}.`
+          : `What exists is replaced, none of it newer: ${countOf(look.exist, 'file')}${some}.`,
       );
   }
   const places = new Set(picks.map((p) => joinPath(p.base, p.to)));

@@ -4,13 +4,14 @@ import { Router } from '@angular/router';
 import type { BodyInput, ConnectionTest } from '@lithodex/contract';
 import { Api, type ApiFailure } from '../data/api';
 import { FormDialog } from '../ui/form-dialog';
+import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
 
 /** Connects a folder of the mover's host: tested first, saved after. */
 @Component({
   selector: 'lx-connect-source',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, FormDialog, StateMark],
+  imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
   template: `<lx-form-dialog heading="Connect a source" (closed)="closed.emit()">
     <form (ngSubmit)="save()">
       <label>Name<input class="field" name="name" [(ngModel)]="name" placeholder="quay-1" cdkFocusInitial required /></label>
@@ -49,7 +50,7 @@ import { StateMark } from '../ui/state-mark';
                   : 'Everything looked at can be read.'
                 : 'It can not be connected:'
             }}
-            <span class="mute small">{{ t.looked }} entries looked at{{ t.complete ? '' : ', not all' }}</span>
+            <span class="mute small">{{ t.looked | count }} entries looked at{{ t.complete ? '' : ', not all' }}</span>
           </div>
           @for (f of t.findings; track f.path + f.message) {
             <div class="finding">

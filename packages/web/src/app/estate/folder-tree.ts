@@ -41,11 +41,13 @@ interface Line {
         @if (line.row.unread) {
           <i class="small w">not looked at</i>
         } @else {
-          <span class="strip" [title]="title(line.row)"
-            ><i class="suspect" [style.width.%]="share(line.row, 'suspect')"></i
-            ><i class="gone" [style.width.%]="share(line.row, 'gone')"></i
-            ><i class="changed" [style.width.%]="share(line.row, 'changed')"></i
-          ></span>
+          <span class="strip" [title]="title(line.row)">
+            @for (part of parts; track part) {
+              @if (share(line.row, part); as width) {
+                <i [class]="part" [style.width.%]="width"></i>
+              }
+            }
+          </span>
         }
         <span class="num">{{ line.row.size | bytes }}</span>
       </div>
@@ -131,7 +133,9 @@ export class FolderTree {
     }
   }
 
-  protected share(row: TreeRow, part: 'suspect' | 'gone' | 'changed'): number {
+  protected readonly parts = ['suspect', 'gone', 'changed'] as const;
+
+  protected share(row: TreeRow, part: (typeof this.parts)[number]): number {
     return row.strip && row.items ? Math.max(row.strip[part] ? 3 : 0, (row.strip[part] / row.items) * 100) : 0;
   }
 

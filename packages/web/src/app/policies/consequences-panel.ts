@@ -37,7 +37,7 @@ import { StateMark } from '../ui/state-mark';
         >
         <span
           >New each run<b>{{ c.measured.newBytesPerRun | bytes }}</b
-          ><i>of {{ c.measured.sizeBytes | bytes }}</i></span
+          ><i>{{ c.measured.runs ? 'of ' + (c.measured.sizeBytes | bytes) : 'nothing measured yet' }}</i></span
         >
       </div>
       <p class="small mute m-0">{{ c.settled.arithmetic }}, for each of {{ workloads(c) }}</p>

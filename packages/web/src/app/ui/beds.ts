@@ -1,6 +1,6 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, output, signal } from '@angular/core';
 import type { Point, WorkloadDetail } from '@lithodex/contract';
-import { axisMarks, bedThickness, foldAge, formatDuration, formatMoment, unfoldAge } from '@lithodex/core';
+import { axisMarks, bedThickness, countOf, foldAge, formatDuration, formatMoment, unfoldAge } from '@lithodex/core';
 import { Session } from '../data/session';
 
 const width = 1214;
@@ -108,7 +108,7 @@ export class Beds {
   });
   protected readonly height = computed(() => 34 + Math.max(1, this.beds().length) * rowHeight);
   protected readonly marks = computed(() => axisMarks(this.longest()).map((m) => ({ x: this.x(this.now() - m.age), label: m.label })));
-  protected readonly summary = computed(() => `${this.points().length} points over ${formatDuration(this.longest())}`);
+  protected readonly summary = computed(() => `${countOf(this.points().length, 'point')} over ${formatDuration(this.longest())}`);
   protected readonly holes = computed(() =>
     this.missing().map((m) => ({ x: this.x(m.moment), title: `Nothing from ${formatMoment(m.moment, this.session.zone())}: ${m.why}` })),
   );
@@ -135,7 +135,9 @@ export class Beds {
         .map((j) => `L${j.x.toFixed(1)} ${(y + j.half).toFixed(1)}`)
         .join('');
       const shown = joints.filter((j, i) => i === 0 || joints[i - 1]!.x - j.x > 3);
-      const reach = sound.length ? `${sound.length} points, back ${formatDuration(this.now() - sound.at(-1)!.moment)}` : 'no sound point';
+      const reach = sound.length
+        ? `${countOf(sound.length, 'point')}, back ${formatDuration(this.now() - sound.at(-1)!.moment)}`
+        : 'no sound point';
       return {
         name,
         y,

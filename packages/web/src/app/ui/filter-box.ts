@@ -14,7 +14,7 @@ import { ChangeDetectionStrategy, Component, input, output } from '@angular/core
     (input)="typed.emit(box.value || null)"
     (keydown.escape)="box.blur()"
   />`,
-  styles: ':host { display: contents; }',
+  styles: ':host { display: contents; } input { width: 220px; }',
 })
 export class FilterBox {
   readonly text = input<string>();
