@@ -1,19 +1,25 @@
 import { isInside, joinPath, type PathFilter } from '@lithodex/core';
 import {
+  ByteReader,
   EngineError,
+  FolderBuilder,
+  instantOf,
+  packEntry,
   posix,
-  storeContent,
+  readEntry,
   systemCode,
-  writeFolder,
   type CrunchPool,
-  type FileJob,
+  type EntryCursor,
   type FileResult,
+  type FolderRef,
+  type PackedEntry,
   type PutChunk,
   type TreeEntry,
   type TreeReader,
 } from '@lithodex/engine';
-import type { BigIntStats } from 'node:fs';
-import { describeEntry, listNames, statEntry, storedForm, type LiveEntry } from './folder-listing';
+import type { Stats } from 'node:fs';
+import { describeEntry, listNames, quickStat, statEntry, storedForm, type LiveEntry } from './folder-listing';
+import { EarlierFolder, milliseconds, sameFile, sameFolder } from './earlier-folder';
 
 export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE';
 
@@ -57,31 +63,41 @@ export interface CaptureOptions {
 interface OpenFolder {
   readonly path: string;
   readonly live: TreeEntry;
-  readonly entries: (TreeEntry | undefined)[];
+  readonly builder: FolderBuilder;
   readonly parent: OpenFolder | undefined;
-  readonly slot: number;
+  readonly place: number;
+  readonly earlier: EarlierFolder | undefined;
+  /** Its entry in the earlier point. */
+  readonly old: Buffer | undefined;
+  /** Entries that are what they were in the earlier point. */
+  kept: number;
+  /** The node of the earlier point, when nothing in the folder has changed; known once the walk has left it. */
+  unchanged: FolderRef | undefined;
   /** Files and folders below whose entry is not there yet, plus one while the folder is being walked. */
   waiting: number;
 }
 
 interface WaitingFile {
   readonly folder: OpenFolder;
-  readonly slot: number;
-  readonly live: LiveEntry;
+  readonly place: number;
+  readonly name: string;
 }
 
 const batchFiles = 256;
 const batchBytes = 8 << 20;
 
-/** Walks a folder tree and stores it; resolves with the entry of its top folder. */
+/**
+ * Walks a folder tree and stores it; resolves with the entry of its top folder. What is unchanged is taken over as the bytes it has in the earlier point; a folder
+ * in which everything is unchanged keeps its node.
+ */
 export class Capture {
   readonly progress: CaptureProgress = { items: 0, bytes: 0, read: 0, files: 0 };
   /** Folders left out because a target keeps its data there; byte strings below the root. */
   readonly leftOut: string[] = [];
-  private jobs: FileJob[] = [];
-  private jobBytes = 0;
-  private jobFiles: WaitingFile[] = [];
-  private readonly hardLinked = new Map<string, TreeEntry>();
+  private paths: string[] = [];
+  private batchSize = 0;
+  private files: WaitingFile[] = [];
+  private readonly hardLinked = new Map<string, PackedEntry>();
   private top: TreeEntry | undefined;
   private rootDevice = 0;
 
@@ -93,9 +109,9 @@ export class Capture {
     if (!stat.isDirectory()) throw new EngineError('PATH_MISSING', 'the root of the source is not a folder');
     const live = describeEntry(root, '', stat);
     this.rootDevice = live.dev;
-    const folder: OpenFolder = { path: '', live: storedForm(live), entries: [], parent: undefined, slot: 0, waiting: 1 };
+    const folder = this.open('', storedForm(live), undefined, 0, undefined, previous?.folder);
     const names = posix.asAccount(account, () => listNames(root));
-    await this.walk(folder, names, previous);
+    await this.walk(folder, names);
     await this.flush();
     await this.options.pool.idle();
     await this.options.drain();
@@ -103,128 +119,159 @@ export class Capture {
     return this.top;
   }
 
-  private async walk(folder: OpenFolder, names: readonly string[], previous: TreeEntry | undefined): Promise<void> {
+  private open(
+    path: string,
+    live: TreeEntry,
+    parent: OpenFolder | undefined,
+    place: number,
+    old: Buffer | undefined,
+    earlier: FolderRef | undefined,
+  ): OpenFolder {
+    return {
+      path,
+      live,
+      builder: new FolderBuilder(this.options.put),
+      parent,
+      place,
+      earlier: earlier && new EarlierFolder(this.options.trees, earlier),
+      old,
+      kept: 0,
+      unchanged: undefined,
+      waiting: 1,
+    };
+  }
+
+  private async walk(folder: OpenFolder, names: readonly string[]): Promise<void> {
     const { options } = this;
-    const before = previous?.folder ? await options.trees.folder(previous.folder.node) : [];
-    let at = 0;
+    const { earlier } = folder;
+    const base = `${options.root}/${folder.path}${folder.path === '' ? '' : '/'}`;
     for (const name of names) {
       if (options.stopped()) throw new EngineError('STOPPED');
-      while (at < before.length && before[at]!.name < name) at++;
-      const old = before[at]?.name === name ? before[at] : undefined;
-      const path = joinPath(folder.path, name);
-      const stat = this.look(path);
-      if (!stat || options.filter.leftOut(path, stat.isDirectory())) continue;
+      if (earlier && !earlier.reach(name)) await earlier.load(name);
+      const old = earlier?.at(name);
+      const absolute = base + name;
+      const stat = this.look(folder, absolute, name);
+      if (!stat || options.filter.leftOut(joinPath(folder.path, name), stat.isDirectory())) continue;
       this.progress.items++;
-      if (stat.isDirectory()) await this.enter(folder, path, name, stat, old);
-      else await this.take(folder, path, name, stat, old);
+      if (stat.isDirectory()) await this.enter(folder, absolute, name, stat, old);
+      else await this.take(folder, absolute, name, stat, old);
     }
+    if (earlier && folder.kept === folder.builder.places && (await earlier.count()) === folder.kept) folder.unchanged = earlier.ref;
     this.settle(folder);
     await options.drain();
   }
 
-  private look(path: string): BigIntStats | undefined {
+  private look(folder: OpenFolder, absolute: string, name: string): Stats | undefined {
     try {
-      return posix.asAccount(this.options.account, () => statEntry(`${this.options.root}/${path}`));
+      return posix.asAccount(this.options.account, () => quickStat(absolute));
     } catch (error) {
       const cause = systemCode(error) ?? String(error);
-      this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path, cause });
+      this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path: joinPath(folder.path, name), cause });
       return undefined;
     }
   }
 
-  private describe(path: string, name: string, stat: BigIntStats): LiveEntry {
-    const live = posix.asAccount(this.options.account, () => describeEntry(`${this.options.root}/${path}`, name, stat));
-    if (live.attributesFailed) this.options.onWarning({ code: 'ATTRIBUTES_UNREADABLE', path, cause: live.attributesFailed });
-    return live;
+  /** Everything about an entry; undefined when it has vanished meanwhile. */
+  private describe(folder: OpenFolder, absolute: string, name: string): LiveEntry | undefined {
+    try {
+      const live = posix.asAccount(this.options.account, () => describeEntry(absolute, name, statEntry(absolute)));
+      if (live.attributesFailed)
+        this.options.onWarning({ code: 'ATTRIBUTES_UNREADABLE', path: joinPath(folder.path, name), cause: live.attributesFailed });
+      return live;
+    } catch (error) {
+      this.options.onWarning({ code: 'VANISHED', path: joinPath(folder.path, name), cause: systemCode(error) ?? String(error) });
+      return undefined;
+    }
   }
 
-  private async enter(parent: OpenFolder, path: string, name: string, stat: BigIntStats, old: TreeEntry | undefined): Promise<void> {
-    const { root, account, leftOutByItself, crossFileSystems } = this.options;
-    const absolute = `${root}/${path}`;
+  private async enter(parent: OpenFolder, absolute: string, name: string, stat: Stats, old: EntryCursor | undefined): Promise<void> {
+    const { account, leftOutByItself, crossFileSystems } = this.options;
+    const path = joinPath(parent.path, name);
     if (leftOutByItself.some((target) => isInside(absolute, target))) {
       this.leftOut.push(path);
       this.progress.items--;
       return;
     }
-    const live = this.describe(path, name, stat);
-    const slot = parent.entries.push(undefined) - 1;
+    const live = old && sameFolder(old, stat) ? readEntry(new ByteReader(old.bytes())) : this.describe(parent, absolute, name);
+    if (!live) return;
     let names: string[] = [];
-    if (crossFileSystems || live.dev === this.rootDevice) {
+    if (crossFileSystems || stat.dev === this.rootDevice) {
       try {
         names = posix.asAccount(account, () => listNames(absolute));
       } catch (error) {
         const cause = systemCode(error) ?? String(error);
         this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path, cause });
-        if (cause !== 'ENOENT') parent.entries[slot] = { ...storedForm(live), unread: true };
+        if (cause !== 'ENOENT') parent.builder.add(packEntry({ ...withoutFolder(live), unread: true }));
         return;
       }
     }
     parent.waiting++;
-    const folder: OpenFolder = { path, live: storedForm(live), entries: [], parent, slot, waiting: 1 };
-    await this.walk(folder, names, old?.kind === 'folder' ? old : undefined);
+    const kept = old?.kind === 'folder' ? old.folder() : undefined;
+    await this.walk(this.open(path, withoutFolder(live), parent, parent.builder.reserve(), old && Buffer.from(old.bytes()), kept), names);
   }
 
-  private async take(folder: OpenFolder, path: string, name: string, stat: BigIntStats, old: TreeEntry | undefined): Promise<void> {
-    const slot = folder.entries.push(undefined) - 1;
-    if (stat.isFile()) this.progress.files++;
-    if (old && unchanged(old, stat)) {
-      folder.entries[slot] = old;
+  private async take(folder: OpenFolder, absolute: string, name: string, stat: Stats, old: EntryCursor | undefined): Promise<void> {
+    if (!stat.isFile()) {
+      const live = this.describe(folder, absolute, name);
+      if (!live) return;
+      const packed = packEntry(storedForm(live));
+      if (old?.bytes().equals(packed.data)) folder.kept++;
+      folder.builder.add(packed);
+      return;
+    }
+    this.progress.files++;
+    if (old && sameFile(old, stat)) {
+      folder.builder.add({ name, data: old.bytes(), items: 1, bytes: old.size });
+      folder.kept++;
       this.progress.bytes += old.size;
       return;
     }
-    const live = this.describe(path, name, stat);
-    if (live.kind !== 'file' || live.size === 0) {
-      folder.entries[slot] = storedForm(live);
-      return;
-    }
-    const twin = live.hardId && this.hardLinked.get(live.hardId);
-    if (twin && twin.ctimeNs === live.ctimeNs) {
-      folder.entries[slot] = { ...twin, name };
-      this.progress.bytes += live.size;
-      return;
+    if (stat.nlink > 1) {
+      const twin = this.hardLinked.get(`${stat.dev}:${stat.ino}`);
+      if (twin) {
+        const entry = readEntry(new ByteReader(Buffer.from(twin.data)));
+        const { seconds, nanos } = instantOf(entry.ctimeNs);
+        if (milliseconds(seconds, nanos) === stat.ctimeMs) {
+          folder.builder.add(packEntry({ ...entry, name }));
+          this.progress.bytes += entry.size;
+          return;
+        }
+      }
     }
     folder.waiting++;
-    const absolute = `${this.options.root}/${path}`;
-    this.jobs.push({ path: absolute, inode: live.inode, size: live.size, sparse: live.sparse, account: this.options.account });
-    this.jobFiles.push({ folder, slot, live });
-    this.jobBytes += live.size;
-    if (this.jobs.length >= batchFiles || this.jobBytes >= batchBytes) await this.flush();
+    this.paths.push(absolute);
+    this.files.push({ folder, place: folder.builder.reserve(), name });
+    this.batchSize += stat.size;
+    if (this.paths.length >= batchFiles || this.batchSize >= batchBytes) await this.flush();
   }
 
   private async flush(): Promise<void> {
-    if (!this.jobs.length) return;
-    const files = this.jobFiles;
-    const jobs = this.jobs;
-    this.jobs = [];
-    this.jobFiles = [];
-    this.jobBytes = 0;
-    await this.options.pool.submit(jobs, (results) => {
-      for (const [i, result] of results.entries()) this.taken(files[i]!, result);
+    if (!this.paths.length) return;
+    const { files, paths } = this;
+    this.paths = [];
+    this.files = [];
+    this.batchSize = 0;
+    await this.options.pool.submit({ paths, account: this.options.account }, (result, at) => {
+      this.taken(files[at]!, result);
     });
     await this.options.drain();
   }
 
-  private taken({ folder, slot, live }: WaitingFile, result: FileResult): void {
-    const path = joinPath(folder.path, live.name);
-    if (result.failed === 'ENOENT') this.options.onWarning({ code: 'VANISHED', path, cause: result.failed });
-    else if (result.failed) {
-      this.options.onWarning({ code: 'UNREADABLE', path, cause: result.failed });
-      folder.entries[slot] = { ...storedForm(live), unread: true };
+  private taken({ folder, place, name }: WaitingFile, result: FileResult): void {
+    const warn = (code: CaptureWarningCode, cause: string) => {
+      this.options.onWarning({ code, path: joinPath(folder.path, name), cause });
+    };
+    if ('failed' in result) {
+      const gone = result.failed === 'ENOENT';
+      warn(gone ? 'VANISHED' : 'UNREADABLE', result.failed);
+      const live = gone ? undefined : this.describe(folder, `${this.options.root}/${joinPath(folder.path, name)}`, name);
+      folder.builder.fill(place, live ? packEntry({ ...storedForm(live), unread: true }) : null);
     } else {
-      if (result.torn) this.options.onWarning({ code: 'CHANGED_WHILE_READ', path, cause: '' });
-      const content = storeContent(this.options.put, { names: Buffer.from(result.names), lengths: result.lengths });
-      const entry: TreeEntry = {
-        ...storedForm(live),
-        size: result.size,
-        mtimeNs: result.mtimeNs,
-        ctimeNs: result.ctimeNs,
-        content,
-        ...(result.ranges && { ranges: result.ranges }),
-        ...(result.random && { random: true }),
-        ...(result.torn && { torn: true }),
-      };
-      folder.entries[slot] = entry;
-      if (entry.hardId) this.hardLinked.set(entry.hardId, entry);
+      if (result.torn) warn('CHANGED_WHILE_READ', '');
+      if (result.attributesFailed) warn('ATTRIBUTES_UNREADABLE', result.attributesFailed);
+      const packed = { name, data: result.entry, items: 1, bytes: result.size };
+      if (result.hardId) this.hardLinked.set(result.hardId, { ...packed, data: Buffer.from(result.entry) });
+      folder.builder.fill(place, packed);
       this.progress.bytes += result.size;
       this.progress.read += result.read;
     }
@@ -234,26 +281,19 @@ export class Capture {
   /** One thing less to wait for; a folder with nothing left is stored, and so on upwards. */
   private settle(folder: OpenFolder | undefined): void {
     for (let at = folder; at && --at.waiting === 0; at = at.parent) {
-      const ref = writeFolder(
-        this.options.put,
-        at.entries.filter((e) => e !== undefined),
-      );
-      const entry: TreeEntry = { ...at.live, folder: ref };
-      if (at.parent) at.parent.entries[at.slot] = entry;
-      else this.top = entry;
+      const entry: TreeEntry = { ...at.live, folder: at.unchanged ?? at.builder.finish() };
+      if (!at.parent) {
+        this.top = entry;
+        continue;
+      }
+      const packed = packEntry(entry);
+      if (at.old?.equals(packed.data)) at.parent.kept++;
+      at.parent.builder.fill(at.place, packed);
     }
   }
 }
 
-function unchanged(old: TreeEntry, stat: BigIntStats): boolean {
-  return (
-    !old.unread &&
-    !old.torn &&
-    old.kind === 'file' &&
-    stat.isFile() &&
-    old.size === Number(stat.size) &&
-    old.mtimeNs === stat.mtimeNs &&
-    old.ctimeNs === stat.ctimeNs &&
-    old.inode === Number(stat.ino)
-  );
+function withoutFolder(entry: TreeEntry | LiveEntry): TreeEntry {
+  const { folder: _folder, ...rest } = 'dev' in entry ? storedForm(entry) : entry;
+  return rest;
 }

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { ChunkWriter, ClaimTable, DiskFolder, Store, writeFolder, type ItemKind, type TreeEntry } from '@lithodex/engine';
+import { type ChunkWriter, DiskFolder, Store, writeFolder, type ItemKind, type TreeEntry } from '@lithodex/engine';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { Restorer, type RestoredItem } from './restore';
@@ -14,13 +14,7 @@ beforeEach(async () => {
   fs.mkdirSync(`${base}/store`);
   fs.mkdirSync(`${base}/outside`);
   store = await Store.create(new DiskFolder(`${base}/store`), randomBytes(32), new Date(0));
-  const claims = ClaimTable.over(store.index.chunks, 100);
-  writer = new ChunkWriter(
-    store.keys,
-    store.target,
-    (name) => claims.claim(name),
-    (toc) => void store.index.written(toc),
-  );
+  writer = store.writer();
 });
 afterEach(() => {
   fs.rmSync(base, { recursive: true, force: true });

@@ -1,3 +1,15 @@
+/** Whole seconds since the epoch, rounded down, and the nanoseconds beyond them. */
+export interface Instant {
+  readonly seconds: number;
+  readonly nanos: number;
+}
+
+/** The instant of a number of nanoseconds since the epoch. */
+export function instantOf(ns: bigint): Instant {
+  const nanos = Number(((ns % 1_000_000_000n) + 1_000_000_000n) % 1_000_000_000n);
+  return { seconds: Number((ns - BigInt(nanos)) / 1_000_000_000n), nanos };
+}
+
 /** Growing buffer for the store's binary forms: little-endian, varints of seven bits a byte. */
 export class ByteWriter {
   private buffer = Buffer.allocUnsafe(4096);
@@ -30,17 +42,10 @@ export class ByteWriter {
     this.buffer[this.length++] = n;
   }
 
-  /** Nanoseconds since the epoch, as signed seconds (zigzag) and nanoseconds. */
-  time(ns: bigint): void {
-    let seconds = ns / 1_000_000_000n;
-    let nanos = ns % 1_000_000_000n;
-    if (nanos < 0n) {
-      nanos += 1_000_000_000n;
-      seconds -= 1n;
-    }
-    const s = Number(seconds);
-    this.varint(s >= 0 ? s * 2 : -s * 2 - 1);
-    this.varint(Number(nanos));
+  /** An instant, as signed seconds (zigzag) and nanoseconds. */
+  time({ seconds, nanos }: Instant): void {
+    this.varint(seconds >= 0 ? seconds * 2 : -seconds * 2 - 1);
+    this.varint(nanos);
   }
 
   bytes(data: Uint8Array): void {
@@ -64,6 +69,15 @@ export class ByteWriter {
   /** Copy of what was written. */
   take(): Buffer {
     return Buffer.from(this.buffer.subarray(0, this.length));
+  }
+
+  /** What was written, until the next write. */
+  view(): Buffer {
+    return this.buffer.subarray(0, this.length);
+  }
+
+  clear(): void {
+    this.length = 0;
   }
 }
 

@@ -3,7 +3,8 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { newKeySet } from '../keys/key-set';
 import { itemKinds, readEntry, writeEntry, type TreeEntry } from '../tree/tree-entry';
-import { ByteReader, ByteWriter } from './byte-io';
+import { EntryCursor } from '../tree/entry-cursor';
+import { ByteReader, ByteWriter, instantOf } from './byte-io';
 import { decodeSegment, encodeSegment } from './index-segment';
 import { openBlock, PackBuilder, readPackToc, Scratch } from './pack';
 import { decodeRoot, encodeRoot, type Root } from './root';
@@ -50,13 +51,35 @@ describe('tree entries', () => {
     );
   });
 
+  it('can be gone through without making objects, and taken over byte by byte', () => {
+    fc.assert(
+      fc.property(fc.array(entries, { maxLength: 5 }), (list) => {
+        const w = new ByteWriter();
+        for (const e of list) writeEntry(w, e);
+        const data = w.take();
+        const cursor = new EntryCursor(data, { at: 0 }, list.length);
+        for (const e of list) {
+          expect(cursor.next()).toBe(true);
+          const { kind, mode, uid, gid, inode, size } = e;
+          expect(cursor).toMatchObject({ name: e.name, kind, mode, uid, gid, inode, size });
+          expect(instantOf(e.mtimeNs)).toEqual({ seconds: cursor.mtimeSeconds, nanos: cursor.mtimeNanos });
+          expect(instantOf(e.ctimeNs)).toEqual({ seconds: cursor.ctimeSeconds, nanos: cursor.ctimeNanos });
+          expect(readEntry(new ByteReader(cursor.bytes()))).toEqual(e);
+        }
+        expect(cursor.next()).toBe(false);
+      }),
+    );
+  });
+
   it('cut short anywhere give an error, never a wrong entry that goes unnoticed', () => {
     fc.assert(
       fc.property(entries, fc.double({ min: 0, max: 0.999, noNaN: true }), (entry, share) => {
         const w = new ByteWriter();
         writeEntry(w, entry);
         const data = w.take();
-        expect(() => readEntry(new ByteReader(data.subarray(0, Math.floor(data.length * share))))).toThrow();
+        const part = data.subarray(0, Math.floor(data.length * share));
+        expect(() => readEntry(new ByteReader(part))).toThrow();
+        expect(() => new EntryCursor(part, { at: 0 }, 1).next()).toThrow(RangeError);
       }),
     );
   });

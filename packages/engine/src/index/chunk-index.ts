@@ -37,10 +37,15 @@ export class ChunkIndex {
     const k0 = name.readUInt32LE(0) || 1;
     const at = this.slotOf(this.table, this.mask, k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12));
     if (this.table[at] !== 0) return;
-    this.table.set(
-      [k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12), place.pack, place.block, place.offset, place.length],
-      at,
-    );
+    const t = this.table;
+    t[at] = k0;
+    t[at + 1] = name.readUInt32LE(4);
+    t[at + 2] = name.readUInt32LE(8);
+    t[at + 3] = name.readUInt32LE(12);
+    t[at + 4] = place.pack;
+    t[at + 5] = place.block;
+    t[at + 6] = place.offset;
+    t[at + 7] = place.length;
     this.size++;
   }
 

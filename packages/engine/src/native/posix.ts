@@ -1,4 +1,5 @@
 import koffi from 'koffi';
+import type { Instant } from '../format/byte-io';
 
 /**
  * The few calls of the C library that Node does not offer: times to the nanosecond without following links, extended attributes, special files, holes.
@@ -33,6 +34,20 @@ const lsetxattr = libc.func('int lsetxattr(const uint8_t *, const uint8_t *, con
   v: Uint8Array,
   l: Int,
   f: Int,
+) => Int;
+const flistxattr = libc.func('int64_t flistxattr(int, void *, size_t)') as (d: Int, o: Uint8Array | null, n: Int) => Int;
+const fgetxattr = libc.func('int64_t fgetxattr(int, const uint8_t *, void *, size_t)') as (
+  d: Int,
+  n: Uint8Array,
+  o: Uint8Array | null,
+  l: Int,
+) => Int;
+const statx = libc.func('int statx(int, const uint8_t *, int, uint32_t, void *)') as (
+  d: Int,
+  p: Uint8Array,
+  f: Int,
+  m: Int,
+  o: Uint8Array,
 ) => Int;
 const mknod = libc.func('int mknod(const uint8_t *, uint32_t, uint64_t)') as (p: Uint8Array, m: Int, d: Int | bigint) => Int;
 const linkat = libc.func('int linkat(int, const uint8_t *, int, const uint8_t *, int)') as (
@@ -105,10 +120,25 @@ const scratch = Buffer.alloc(65536);
 /** Extended attributes (access control lists among them) of an entry itself, sorted by name; empty where the file system has none. */
 export function readAttributes(path: Uint8Array): [string, Buffer][] {
   const p = z(path);
-  const length = Number(llistxattr(p, scratch, scratch.length));
+  return attributesFrom(
+    (to) => llistxattr(p, to, to.length),
+    (key, to) => lgetxattr(p, key, to, to.length),
+  );
+}
+
+/** The same for an open file. */
+export function readAttributesOpen(fd: number): [string, Buffer][] {
+  return attributesFrom(
+    (to) => flistxattr(fd, to, to.length),
+    (key, to) => fgetxattr(fd, key, to, to.length),
+  );
+}
+
+function attributesFrom(list: (to: Buffer) => number, get: (key: Buffer, to: Buffer) => number): [string, Buffer][] {
+  const length = Number(list(scratch));
   if (length < 0) {
     if (names[koffi.errno()] === 'ENOTSUP') return [];
-    throw failed('llistxattr');
+    throw failed('listxattr');
   }
   if (length === 0) return [];
   const keys = scratch
@@ -117,10 +147,10 @@ export function readAttributes(path: Uint8Array): [string, Buffer][] {
     .split('\0')
     .sort();
   return keys.flatMap((key): [string, Buffer][] => {
-    const size = Number(lgetxattr(p, z(Buffer.from(key, 'latin1')), scratch, scratch.length));
+    const size = Number(get(z(Buffer.from(key, 'latin1')), scratch));
     if (size >= 0) return [[key, Buffer.from(scratch.subarray(0, size))]];
     if (names[koffi.errno()] === 'ENODATA') return [];
-    throw failed('lgetxattr');
+    throw failed('getxattr');
   });
 }
 
@@ -184,4 +214,49 @@ export function asAccount<T>(account: Account | undefined, run: () => T): T {
     setfsuid(process.geteuid!());
     setfsgid(process.getegid!());
   }
+}
+
+/** Facts of an open file. Times are exact; numbers are below 2^53. */
+export interface OpenStat {
+  /** Type and permission bits. */
+  readonly mode: number;
+  readonly uid: number;
+  readonly gid: number;
+  readonly links: number;
+  readonly device: number;
+  readonly inode: number;
+  readonly size: number;
+  /** Blocks of 512 bytes. */
+  readonly blocks: number;
+  readonly mtime: Instant;
+  readonly ctime: Instant;
+}
+
+const statBuffer = Buffer.alloc(256);
+const nothing = Buffer.of(0);
+
+/** Facts of an open file, by statx(2): exact times without big integers. */
+export function statOpen(fd: number): OpenStat {
+  const emptyPath = 0x1000;
+  const basicStats = 0x7ff;
+  if (statx(fd, nothing, emptyPath, basicStats, statBuffer) !== 0) throw failed('statx');
+  const b = statBuffer;
+  const long = (at: number) => b.readUInt32LE(at) + b.readUInt32LE(at + 4) * 2 ** 32;
+  const instant = (at: number): Instant => ({
+    seconds: b.readUInt32LE(at) + b.readInt32LE(at + 4) * 2 ** 32,
+    nanos: b.readUInt32LE(at + 8),
+  });
+  const [major, minor] = [b.readUInt32LE(136), b.readUInt32LE(140)];
+  return {
+    mode: b.readUInt16LE(28),
+    uid: b.readUInt32LE(20),
+    gid: b.readUInt32LE(24),
+    links: b.readUInt32LE(16),
+    device: (major & 0xfff) * 256 + (minor & 0xff) + (minor >>> 8) * 2 ** 20 + (major >>> 12) * 2 ** 44,
+    inode: long(32),
+    size: long(40),
+    blocks: long(48),
+    ctime: instant(96),
+    mtime: instant(112),
+  };
 }

@@ -3,11 +3,13 @@ import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { Worker } from 'node:worker_threads';
 import { EngineError, engineErrors, type EngineErrorCode } from '../errors';
-import type { PackToc } from '../format/toc';
+import { ByteReader } from '../format/byte-io';
+import { decodeToc, type PackToc } from '../format/toc';
 import type { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import type { WriteCounts } from '../store/chunk-writer';
-import type { FileJob, FileResult } from './crunch';
+import type { FileJobs } from './crunch';
+import { readResults, type FileResult } from './file-results';
 
 export interface CrunchStart {
   readonly folder: string;
@@ -17,12 +19,12 @@ export interface CrunchStart {
 
 export type CrunchRequest =
   | { readonly type: 'begin'; readonly claims: SharedArrayBuffer }
-  | { readonly type: 'files'; readonly id: number; readonly jobs: readonly FileJob[] }
+  | { readonly type: 'files'; readonly id: number; readonly jobs: FileJobs }
   | { readonly type: 'finish' };
 
 export type CrunchReply =
-  | { readonly type: 'files'; readonly id: number; readonly results: readonly FileResult[] }
-  | { readonly type: 'pack'; readonly toc: PackToc }
+  | { readonly type: 'files'; readonly id: number; readonly results: Uint8Array }
+  | { readonly type: 'pack'; readonly toc: Uint8Array }
   | { readonly type: 'finished'; readonly counts: WriteCounts }
   | { readonly type: 'failed'; readonly code: string; readonly details: string };
 
@@ -50,8 +52,9 @@ interface Thread {
  * `finish`; after a failure it must be closed.
  */
 export class CrunchPool {
-  private readonly threads: Thread[];
-  private readonly answers = new Map<number, (results: readonly FileResult[]) => void>();
+  private threads: Thread[] = [];
+  private claims: ClaimTable | undefined;
+  private readonly answers = new Map<number, (result: FileResult, at: number) => void>();
   private wake: (() => void)[] = [];
   private failure: EngineError | undefined;
   private nextId = 1;
@@ -59,16 +62,24 @@ export class CrunchPool {
 
   private onPack: (toc: PackToc) => void = () => undefined;
 
-  constructor(keys: KeySet, folder: string, size: number) {
-    const start: CrunchStart = { folder, nameKey: keys.nameKey, dataKey: keys.dataKey };
-    this.threads = Array.from({ length: size }, () => {
+  constructor(
+    private readonly keys: KeySet,
+    private readonly folder: string,
+    private readonly size: number,
+  ) {}
+
+  /** Starts the threads when there is something to do for them: a run that finds nothing new needs none. */
+  private start(): void {
+    if (this.threads.length) return;
+    const start: CrunchStart = { folder: this.folder, nameKey: this.keys.nameKey, dataKey: this.keys.dataKey };
+    this.threads = Array.from({ length: this.size }, () => {
       const thread: Thread = { worker: new Worker(threadFile('crunch-thread'), { workerData: start }), inFlight: 0 };
       thread.worker.on('message', (message: CrunchReply) => {
         if (message.type === 'files') {
           thread.inFlight--;
-          this.answers.get(message.id)?.(message.results);
+          readResults(message.results, this.answers.get(message.id)!);
           this.answers.delete(message.id);
-        } else if (message.type === 'pack') this.onPack(revive(message.toc));
+        } else if (message.type === 'pack') this.onPack(decodeToc(new ByteReader(Buffer.from(message.toc.buffer))));
         else if (message.type === 'finished') this.finished.push(message.counts);
         else
           this.fail(new EngineError(message.code in engineErrors ? (message.code as EngineErrorCode) : 'TARGET_REFUSED', message.details));
@@ -80,13 +91,19 @@ export class CrunchPool {
       });
       return thread;
     });
+    this.tellClaims();
+  }
+
+  private tellClaims(): void {
+    for (const { worker } of this.threads) worker.postMessage({ type: 'begin', claims: this.claims!.memory } satisfies CrunchRequest);
   }
 
   /** Starts a run: chunks in `claims` count as stored, `onPack` learns of every pack written. */
   begin(claims: ClaimTable, onPack: (toc: PackToc) => void): void {
     this.onPack = onPack;
     this.finished = [];
-    for (const { worker } of this.threads) worker.postMessage({ type: 'begin', claims: claims.memory } satisfies CrunchRequest);
+    this.claims = claims;
+    this.tellClaims();
   }
 
   private fail(error: EngineError): void {
@@ -107,8 +124,9 @@ export class CrunchPool {
     if (this.failure) throw this.failure;
   }
 
-  /** Hands a batch to the least busy thread; resolves when it is taken, `done` runs with the results later. */
-  async submit(jobs: readonly FileJob[], done: (results: readonly FileResult[]) => void): Promise<void> {
+  /** Hands a batch to the least busy thread; resolves when it is taken, `done` runs for every file later. */
+  async submit(jobs: FileJobs, done: (result: FileResult, at: number) => void): Promise<void> {
+    this.start();
     await this.until(() => this.threads.some((t) => t.inFlight < inFlightPerThread));
     const thread = this.threads.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
     const id = this.nextId++;
@@ -127,15 +145,10 @@ export class CrunchPool {
     await this.idle();
     for (const { worker } of this.threads) worker.postMessage({ type: 'finish' } satisfies CrunchRequest);
     await this.until(() => this.finished.length === this.threads.length);
-    return this.finished.reduce((a, b) => ({ fresh: a.fresh + b.fresh, stored: a.stored + b.stored }));
+    return this.finished.reduce((a, b) => ({ fresh: a.fresh + b.fresh, stored: a.stored + b.stored }), { fresh: 0, stored: 0 });
   }
 
   async close(): Promise<void> {
     await Promise.all(this.threads.map(({ worker }) => worker.terminate()));
   }
-}
-
-/** Buffers arrive from a thread as plain byte arrays. */
-function revive(toc: PackToc): PackToc {
-  return { packId: Buffer.from(toc.packId), blocks: toc.blocks, chunks: toc.chunks.map((c) => ({ ...c, name: Buffer.from(c.name) })) };
 }

@@ -1,11 +1,12 @@
 import { parentPort, workerData } from 'node:worker_threads';
 import { Scratch } from '../format/pack';
-import type { PackToc } from '../format/toc';
+import { encodeToc, type PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import { ChunkWriter } from '../store/chunk-writer';
 import { DiskFolder } from '../targets/disk-folder';
 import { Crunch } from './crunch';
+import { FileResults } from './file-results';
 import type { CrunchRequest, CrunchStart, CrunchReply } from './crunch-pool';
 
 /** Thread that does everything for its files: read, cut, name, look up, compress, encrypt, write packs. */
@@ -13,14 +14,18 @@ const start = workerData as CrunchStart;
 const keys: KeySet = { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) };
 const target = new DiskFolder(start.folder);
 const scratch = new Scratch();
-const reply = (message: CrunchReply) => parentPort!.postMessage(message);
+const reply = (message: CrunchReply, handedOver: ArrayBuffer[] = []) => {
+  parentPort!.postMessage(message, handedOver);
+};
+const results = new FileResults();
 let writer: ChunkWriter | undefined;
 let crunch: Crunch | undefined;
 
 function begin(memory: SharedArrayBuffer): void {
   const claims = new ClaimTable(memory);
   const onPack = (toc: PackToc) => {
-    reply({ type: 'pack', toc });
+    const encoded = new Uint8Array(encodeToc(toc));
+    reply({ type: 'pack', toc: encoded }, [encoded.buffer]);
   };
   writer = new ChunkWriter(keys, target, (name) => claims.claim(name), onPack, scratch);
   crunch = new Crunch(keys, writer);
@@ -33,9 +38,9 @@ async function handle(request: CrunchRequest): Promise<void> {
   }
   if (!writer || !crunch) throw new Error('a run must begin first');
   if (request.type === 'files') {
-    const results = [];
-    for (const job of request.jobs) results.push(await crunch.file(job));
-    reply({ type: 'files', id: request.id, results });
+    await crunch.files(request.jobs, results);
+    const data = results.take();
+    reply({ type: 'files', id: request.id, results: data }, [data.buffer]);
   } else {
     await writer.finish();
     reply({ type: 'finished', counts: writer.counts });

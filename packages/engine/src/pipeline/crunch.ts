@@ -2,87 +2,99 @@ import fs from 'node:fs';
 import { cutSeed, type KeySet } from '../keys/key-set';
 import { gearTable, looksRandom, nextCut, streamSizes } from '@lithodex/core';
 import { systemCode } from '../errors';
-import { asAccount, dataRanges, type Account } from '../native/posix';
+import { ByteWriter, type Instant } from '../format/byte-io';
+import { asAccount, dataRanges, readAttributesOpen, statOpen, type Account } from '../native/posix';
 import type { ChunkWriter } from '../store/chunk-writer';
+import { writeTimedEntry } from '../tree/tree-entry';
+import { storeContent, type PutChunk } from '../tree/tree-writer';
+import type { FileResults } from './file-results';
 import { withShortPath } from './open-deep';
 
-/** One file to read. */
-export interface FileJob {
-  /** Absolute path, byte string. */
-  readonly path: string;
-  readonly inode: number;
-  readonly size: number;
-  /** The file may have holes. */
-  readonly sparse: boolean;
-  /** Whose rights to open it with; those of the process when absent. */
+/** Files to read, all with the rights of one account. */
+export interface FileJobs {
+  /** Absolute paths, byte strings. */
+  readonly paths: readonly string[];
+  /** Whose rights to open them with; those of the process when absent. */
   readonly account?: Account | undefined;
-}
-
-/** What became of a file; metadata as they were when it was opened. */
-export interface FileResult {
-  /** Why nothing could be read; then the other fields mean nothing. */
-  readonly failed?: string;
-  readonly names: Uint8Array;
-  readonly lengths: number[];
-  readonly ranges?: [number, number][];
-  readonly size: number;
-  readonly mtimeNs: bigint;
-  readonly ctimeNs: bigint;
-  readonly random: boolean;
-  readonly torn: boolean;
-  /** Bytes read from the source. */
-  readonly read: number;
 }
 
 const wholeLimit = 512 * 1024;
 const windowBytes = 8 << 20;
 const sampleBytes = 16 * 1024;
+const notRead: Instant = { seconds: 0, nanos: 0 };
 
-/** Reads, cuts and stores files, one after another, in the thread it lives in. */
+/** Reads, cuts and stores files, one after another, in the thread it lives in, and packs their entries. */
 export class Crunch {
   private readonly table: Int32Array;
   private readonly window = Buffer.allocUnsafeSlow(windowBytes);
+  private readonly entry = new ByteWriter();
+  private readonly list: PutChunk;
 
   constructor(
     keys: KeySet,
     private readonly writer: ChunkWriter,
   ) {
     this.table = gearTable(cutSeed(keys));
+    this.list = (data) => this.writer.put(data);
   }
 
-  async file(job: FileJob): Promise<FileResult> {
+  /** Stores the files and describes them to `results`, in order. Throws what the target throws. */
+  async files(jobs: FileJobs, results: FileResults): Promise<void> {
+    for (const path of jobs.paths) {
+      await this.file(path, jobs.account, results);
+      if (this.writer.full) await this.writer.drain();
+    }
+  }
+
+  private async file(path: string, account: Account | undefined, results: FileResults): Promise<void> {
     let fd: number;
     const { O_RDONLY, O_NOFOLLOW, O_NONBLOCK } = fs.constants;
     try {
-      fd = asAccount(job.account, () => withShortPath(job.path, (path) => fs.openSync(path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK)));
+      fd = asAccount(account, () => withShortPath(path, (p) => fs.openSync(p, O_RDONLY | O_NOFOLLOW | O_NONBLOCK)));
     } catch (error) {
-      return failure(systemCode(error) ?? String(error));
+      results.failed(systemCode(error) ?? String(error));
+      return;
     }
     try {
-      const before = fs.fstatSync(fd, { bigint: true });
-      if (!before.isFile() || Number(before.ino) !== job.inode) return failure('REPLACED');
-      const size = Number(before.size);
-      const ranges = job.sparse ? dataRanges(fd, size) : undefined;
-      const stream = new FileStream(fd, ranges ?? [[0, size]]);
+      const before = statOpen(fd);
+      if ((before.mode & 0o170000) !== 0o100000) {
+        results.failed('REPLACED');
+        return;
+      }
+      const [attributes, attributesFailed] = attributesOf(fd);
+      const ranges = before.blocks * 512 < before.size ? dataRanges(fd, before.size) : undefined;
+      const stream = new FileStream(fd, ranges ?? [[0, before.size]]);
       const { names, lengths, random } = await this.stream(stream);
-      const after = fs.fstatSync(fd, { bigint: true });
-      const torn = stream.short || after.mtimeNs !== before.mtimeNs || after.ctimeNs !== before.ctimeNs || after.size !== before.size;
-      const held = torn && !ranges ? lengths.reduce((a, b) => a + b, 0) : size;
-      return {
-        names: Buffer.concat(names),
-        lengths,
-        ...(ranges && { ranges: trimRanges(ranges, stream.read) }),
-        size: held,
-        mtimeNs: before.mtimeNs,
-        ctimeNs: torn ? 0n : before.ctimeNs,
-        random,
-        torn,
-        read: stream.read,
-      };
+      const after = statOpen(fd);
+      const torn = stream.short || after.size !== before.size || !same(after.mtime, before.mtime) || !same(after.ctime, before.ctime);
+      const size = torn && !ranges ? lengths.reduce((a, b) => a + b, 0) : before.size;
+      const hardId = before.links > 1 ? `${before.device}:${before.inode}` : undefined;
+      this.entry.clear();
+      writeTimedEntry(
+        this.entry,
+        {
+          name: path.slice(path.lastIndexOf('/') + 1),
+          kind: 'file',
+          mode: before.mode & 0o7777,
+          uid: before.uid,
+          gid: before.gid,
+          inode: before.inode,
+          size,
+          ...(attributes.length && { attributes }),
+          ...(lengths.length && { content: storeContent(this.list, { names: Buffer.concat(names), lengths }) }),
+          ...(ranges && { ranges: trimRanges(ranges, stream.read) }),
+          ...(hardId && { hardId }),
+          ...(random && { random }),
+          ...(torn && { torn }),
+        },
+        before.mtime,
+        torn ? notRead : before.ctime,
+      );
+      results.done({ entry: this.entry.view(), size, read: stream.read, torn, hardId: hardId ?? '', attributesFailed });
     } catch (error) {
       const code = systemCode(error);
-      if (code && !(error instanceof Error && error.name === 'EngineError')) return failure(code);
-      throw error;
+      if (!code || (error instanceof Error && error.name === 'EngineError')) throw error;
+      results.failed(code);
     } finally {
       fs.closeSync(fd);
     }
@@ -112,8 +124,14 @@ export class Crunch {
   }
 }
 
-function failure(failed: string): FileResult {
-  return { failed, names: Buffer.alloc(0), lengths: [], size: 0, mtimeNs: 0n, ctimeNs: 0n, random: false, torn: false, read: 0 };
+const same = (a: Instant, b: Instant) => a.nanos === b.nanos && a.seconds === b.seconds;
+
+function attributesOf(fd: number): [attributes: [string, Buffer][], failed: string] {
+  try {
+    return [readAttributesOpen(fd), ''];
+  } catch (error) {
+    return [[], systemCode(error) ?? String(error)];
+  }
 }
 
 /** The data ranges up to the number of bytes that could be read: a file cut while being read keeps consistent ranges. */

@@ -8,7 +8,7 @@ import { ChunkIndex } from '../index/chunk-index';
 import { DiskFolder } from '../targets/disk-folder';
 import type { TreeEntry } from '../tree/tree-entry';
 import { writeFolder } from '../tree/tree-writer';
-import { ChunkWriter } from './chunk-writer';
+import type { ChunkWriter } from './chunk-writer';
 import { Store } from './store';
 import { makeEnvelope, openEnvelope } from './store-header';
 
@@ -23,13 +23,7 @@ afterEach(() => {
 const create = () => Store.create(new DiskFolder(folder), key, new Date(0));
 
 function writerFor(store: Store, expected = 1000): ChunkWriter {
-  const claims = ClaimTable.over(store.index.chunks, expected);
-  return new ChunkWriter(
-    store.keys,
-    store.target,
-    (name) => claims.claim(name),
-    (toc) => void store.index.written(toc),
-  );
+  return store.writer(ClaimTable.over(store.index.chunks, expected));
 }
 
 describe('a store', () => {

@@ -1,9 +1,12 @@
 import { EngineError } from '../errors';
 import { decodeRoot, encodeRoot, rootName, rootSum, type Root } from '../format/root';
+import type { PackToc } from '../format/toc';
+import { ClaimTable } from '../index/claim-table';
 import { newKeySet, type KeySet } from '../keys/key-set';
 import type { Target } from '../targets/target';
 import { TreeReader } from '../tree/tree-reader';
 import { ChunkReader } from './chunk-reader';
+import { ChunkWriter } from './chunk-writer';
 import { newHeader, openHeader, writeHeader, type StoreHeader } from './store-header';
 import { StoreIndex } from './store-index';
 
@@ -40,6 +43,14 @@ export class Store {
     const store = new Store(target, header, keys);
     await store.index.refresh();
     return store;
+  }
+
+  /** A writer for this store that skips what `claims` holds; every pack it has written is told to `onPack`. */
+  writer(
+    claims = ClaimTable.over(this.index.chunks, 1000),
+    onPack: (toc: PackToc) => void = (toc) => void this.index.written(toc),
+  ): ChunkWriter {
+    return new ChunkWriter(this.keys, this.target, (name) => claims.claim(name), onPack);
   }
 
   /** The root of a task, or undefined when nothing was committed under it. */

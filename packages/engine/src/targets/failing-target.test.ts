@@ -3,9 +3,8 @@ import fs from 'node:fs';
 import os from 'node:os';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { EngineError } from '../errors';
-import { ClaimTable } from '../index/claim-table';
 import type { Root } from '../format/root';
-import { ChunkWriter } from '../store/chunk-writer';
+import type { ChunkWriter } from '../store/chunk-writer';
 import { Store } from '../store/store';
 import { encodeTop, topEntry } from '../tree/tree-reader';
 import type { TreeEntry } from '../tree/tree-entry';
@@ -55,13 +54,7 @@ const file = (name: string, writer: ChunkWriter, data: Buffer): TreeEntry => ({
 
 /** Stores a small tree and commits its root. */
 async function commit(store: Store, taskId: string, content: Buffer[]): Promise<boolean> {
-  const claims = ClaimTable.over(store.index.chunks, 1000);
-  const writer = new ChunkWriter(
-    store.keys,
-    store.target,
-    (name) => claims.claim(name),
-    (toc) => void store.index.written(toc),
-  );
+  const writer = store.writer();
   const ref = writeFolder(
     (d) => writer.put(d),
     content.map((data, i) => file(`file-${i}`, writer, data)),

@@ -3,8 +3,6 @@ import fs from 'node:fs';
 import os from 'node:os';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { ClaimTable } from '../index/claim-table';
-import { ChunkWriter } from '../store/chunk-writer';
 import { Store } from '../store/store';
 import { DiskFolder } from '../targets/disk-folder';
 import { byName, type TreeEntry } from './tree-entry';
@@ -37,13 +35,7 @@ const plain = (name: string, kind: TreeEntry['kind']): TreeEntry => ({
 });
 
 async function write(shape: Shape): Promise<TreeEntry> {
-  const claims = ClaimTable.over(store.index.chunks, 1000);
-  const writer = new ChunkWriter(
-    store.keys,
-    store.target,
-    (name) => claims.claim(name),
-    (toc) => void store.index.written(toc),
-  );
+  const writer = store.writer();
   const build = (name: string, node: string | Shape): TreeEntry => {
     if (typeof node === 'string')
       return {
@@ -121,13 +113,7 @@ describe('the difference of two trees', () => {
     const older = await write({ open: { a: 'x' }, closed: { b: 'y', deep: { c: 'z' } } });
     const newer = await write({ open: { a: 'x' } });
     const entries = [...(await store.trees.folder(newer.folder!.node)), { ...plain('closed', 'folder'), unread: true }].sort(byName);
-    const claims = ClaimTable.over(store.index.chunks, 10);
-    const writer = new ChunkWriter(
-      store.keys,
-      store.target,
-      (name) => claims.claim(name),
-      (toc) => void store.index.written(toc),
-    );
+    const writer = store.writer();
     const top = { ...plain('', 'folder' as const), folder: writeFolder((d) => writer.put(d), entries) };
     await writer.finish();
     const changes: string[] = [];

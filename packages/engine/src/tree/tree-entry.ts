@@ -1,4 +1,4 @@
-import { ByteReader, ByteWriter } from '../format/byte-io';
+import { instantOf, type ByteReader, type ByteWriter, type Instant } from '../format/byte-io';
 
 export const itemKinds = ['file', 'folder', 'link', 'fifo', 'char', 'block', 'socket'] as const;
 export type ItemKind = (typeof itemKinds)[number];
@@ -55,7 +55,7 @@ export interface FolderRef {
   readonly bytes: number;
 }
 
-const flag = {
+export const entryFlags = {
   unread: 1,
   random: 2,
   torn: 4,
@@ -69,8 +69,14 @@ const flag = {
   link: 1024,
 };
 
-/** Writes one entry. Field order is the format; see docs/store-format.md. */
+/** Writes one entry. */
 export function writeEntry(w: ByteWriter, e: TreeEntry): void {
+  writeTimedEntry(w, e, instantOf(e.mtimeNs), instantOf(e.ctimeNs));
+}
+
+/** Writes one entry with its times given apart. Field order is the format; see docs/store-format.md. */
+export function writeTimedEntry(w: ByteWriter, e: Omit<TreeEntry, 'mtimeNs' | 'ctimeNs'>, mtime: Instant, ctime: Instant): void {
+  const flag = entryFlags;
   const lists = e.content && 'lists' in e.content;
   const flags =
     (e.unread ? flag.unread : 0) |
@@ -89,8 +95,8 @@ export function writeEntry(w: ByteWriter, e: TreeEntry): void {
   w.varint(e.mode);
   w.varint(e.uid);
   w.varint(e.gid);
-  w.time(e.mtimeNs);
-  w.time(e.ctimeNs);
+  w.time(mtime);
+  w.time(ctime);
   w.varint(e.inode);
   w.varint(e.size);
   if (e.device !== undefined) w.varint(e.device);
@@ -137,6 +143,7 @@ export function readEntry(r: ByteReader): TreeEntry {
     inode: r.varint(),
     size: r.varint(),
   };
+  const flag = entryFlags;
   const has = (bit: number) => (flags & bit) !== 0;
   return {
     ...base,

@@ -2,6 +2,7 @@ import { safeParts } from '@lithodex/core';
 import { EngineError } from '../errors';
 import { ByteReader, ByteWriter } from '../format/byte-io';
 import type { ChunkReader } from '../store/chunk-reader';
+import { EntryCursor } from './entry-cursor';
 import { readContent, readEntry, writeEntry, type Content, type ContentList, type TreeEntry } from './tree-entry';
 import { nodeKind } from './tree-writer';
 
@@ -14,6 +15,22 @@ export class TreeReader {
     const { leaf, list } = await this.node(node);
     if (leaf) yield leaf;
     else for (const piece of list) yield (await this.node(piece.node)).leaf ?? [];
+  }
+
+  /** The same as cursors over the stored bytes, for what has to be fast. */
+  async *cursors(node: Buffer): AsyncGenerator<EntryCursor> {
+    const open = async (name: Buffer) => {
+      const data = await this.chunks.read(name);
+      const r = new ByteReader(data);
+      return r.u8() === nodeKind.leaf ? new EntryCursor(data, r, r.varint()) : undefined;
+    };
+    const leaf = await open(node);
+    if (leaf) yield leaf;
+    else
+      for (const piece of (await this.node(node)).list) {
+        const part = await open(piece.node);
+        if (part) yield part;
+      }
   }
 
   private async node(name: Buffer): Promise<{ leaf?: TreeEntry[]; list: { first: string; node: Buffer }[] }> {

@@ -1,7 +1,6 @@
 import { pathFilter } from '@lithodex/core';
 import { accountOf, Capture, readNames, type CaptureProgress, type CaptureWarning } from '@lithodex/connectors';
 import {
-  ChunkWriter,
   ClaimTable,
   CrunchPool,
   DiskFolder,
@@ -92,7 +91,7 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
     }
     checkpointDue = store.index.written(toc) || checkpointDue;
   };
-  const nodes = new ChunkWriter(store.keys, store.target, (name) => claims.claim(name), onPack);
+  const nodes = store.writer(claims, onPack);
   const pool = poolFor(store, folder);
   pool.begin(claims, onPack);
   let warnings = 0;
