@@ -82,7 +82,7 @@ describe('from nothing to a restored file, in the browser', () => {
     await eva.sees('30 days × 1 run a day = 30 points');
     await eva.choose('rhythm', 'few hours');
     await eva.sees('30 days × 4 runs a day = 120 points');
-    await eva.sees('left out by itself');
+    await eva.sees('Putting it in force deletes nothing.');
     await eva.press('Put in force');
     await eva.page.waitForFunction(() => /\/policies\/\d+$/.test(location.pathname));
     expect((await admin.call('listPolicies')).rows[0]).toMatchObject({
