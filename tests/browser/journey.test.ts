@@ -137,7 +137,7 @@ describe('from nothing to a restored file, in the browser', () => {
     await eva.choose('if it exists', choice);
     await eva.type('what happened', 'trying the rules');
     if (choice === 'replace it') {
-      await eva.sees('Would replace 1 file that are newer');
+      await eva.sees('Would replace what is newer than the point: 1 file');
       await eva.sees('after 1 answer');
       await eva.press('Agree');
     }
