@@ -1,5 +1,6 @@
 export * from './paths/byte-path';
 export * from './chunk/gear';
+export * from './chunk/cutter';
 export * from './time/schedule';
 export * from './retention/retention';
 export * from './selection/patterns';

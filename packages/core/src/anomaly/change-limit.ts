@@ -63,11 +63,16 @@ export function chiSquare(counts: Uint32Array, total: number): number {
   return sum;
 }
 
-/** True when a sample of at least 1 KiB is spread as evenly as random bytes are (chi-square with 255 degrees of freedom below 400). */
+/** True when bytes counted over a sample are spread as evenly as random bytes are (chi-square with 255 degrees of freedom below 400). */
+export function spreadLikeRandom(counts: Uint32Array, length: number): boolean {
+  return chiSquare(counts, length) < 400;
+}
+
+/** True when a sample of at least 1 KiB is spread as random bytes are. */
 export function looksRandom(sample: Uint8Array): boolean {
   if (sample.length < 1024) return false;
   const counts = new Uint32Array(256);
   // eslint-disable-next-line @typescript-eslint/prefer-for-of -- iterating a buffer takes ten times as long
   for (let i = 0; i < sample.length; i++) counts[sample[i]!]!++;
-  return chiSquare(counts, sample.length) < 400;
+  return spreadLikeRandom(counts, sample.length);
 }

@@ -1,5 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { looksRandom } from '../anomaly/change-limit';
+import { Cutter } from './cutter';
 import { gearTable, nextCut, type CutSizes } from './gear';
 
 const sizes: CutSizes = { min: 64, mean: 256, max: 1024 };
@@ -55,5 +57,38 @@ describe('content-defined cutting', () => {
     const other = gearTable(new Uint8Array(32).fill(10));
     const data = noise(50_000, 8);
     expect(nextCut(data, 0, data.length, other, sizes)).not.toBe(nextCut(data, 0, data.length, table, sizes));
+  });
+});
+
+describe('the fast cutter', () => {
+  const cutter = new Cutter(table, sizes, 1 << 17);
+
+  it('cuts and judges any part of its window as the plain functions do', () => {
+    const pieces = fc.array(
+      fc.oneof(
+        fc.tuple(fc.nat(4000), fc.nat(1000)).map(([n, seed]) => noise(n, seed)),
+        fc.uint8Array({ maxLength: 2000 }),
+        fc.tuple(fc.nat(3000), fc.nat(255)).map(([n, byte]) => new Uint8Array(n).fill(byte)),
+      ),
+      { maxLength: 8 },
+    );
+    fc.assert(
+      fc.property(pieces, fc.nat(500), (parts, from) => {
+        cutter.window.fill(0, 0, from);
+        let to = from;
+        for (const part of parts) {
+          cutter.window.set(part, to);
+          to += part.length;
+        }
+        expect(cutter.random(from, to)).toBe(
+          looksRandom(cutter.window.subarray(from, from + 1024)) && looksRandom(cutter.window.subarray(from, to)),
+        );
+        for (let at = from; at < to;) {
+          const length = cutter.next(at, to);
+          expect(length).toBe(nextCut(cutter.window, at, to, table, sizes));
+          at += length;
+        }
+      }),
+    );
   });
 });

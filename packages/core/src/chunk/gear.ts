@@ -36,6 +36,12 @@ export function gearTable(seed: Uint8Array): Int32Array {
   return table;
 }
 
+/** The masks below the mean size (one more zero bit) and above it (one less). */
+export function cutMasks(sizes: CutSizes): { strict: number; loose: number } {
+  const bits = Math.round(Math.log2(sizes.mean));
+  return { strict: maskOf(bits + 1), loose: maskOf(bits - 1) };
+}
+
 function maskOf(bits: number): number {
   return bits <= 0 ? 0 : 0xffffffff << (32 - bits);
 }
@@ -47,9 +53,7 @@ function maskOf(bits: number): number {
 export function nextCut(data: Uint8Array, from: number, to: number, table: Int32Array, sizes: CutSizes): number {
   const length = to - from;
   if (length <= sizes.min) return length;
-  const bits = Math.round(Math.log2(sizes.mean));
-  const strict = maskOf(bits + 1);
-  const loose = maskOf(bits - 1);
+  const { strict, loose } = cutMasks(sizes);
   const middle = from + Math.min(length, sizes.mean);
   const end = from + Math.min(length, sizes.max);
   let hash = 0;

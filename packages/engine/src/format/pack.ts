@@ -49,7 +49,7 @@ export class PackBuilder {
     private readonly scratch: Scratch,
   ) {
     this.key = subkey(keys, 'pack', this.packId);
-    this.buffer = scratch.pack;
+    this.buffer = scratch.take();
     packMagic.copy(this.buffer, 0);
     this.packId.copy(this.buffer, packMagic.length);
   }
@@ -84,22 +84,39 @@ export class PackBuilder {
     for (const chunk of chunks) this.chunks.push({ ...chunk, block: number });
   }
 
-  /** The finished file (a view that the next pack overwrites) and its table of contents. */
-  finish(): { file: Buffer; toc: PackToc } {
+  /** The finished file and its table of contents. Call `release` when the file has been written: its memory is then used again. */
+  finish(): { file: Buffer; toc: PackToc; release: () => void } {
     const toc: PackToc = { packId: this.packId, blocks: this.blocks, chunks: this.chunks };
     const sealed = seal(this.key, nonceOf(tocNumber), aadOf(this.packId, tocNumber, 0, 0), encodeToc(toc));
     const tail = Buffer.alloc(4);
     tail.writeUInt32LE(sealed.length);
-    const file = Buffer.concat([this.buffer.subarray(0, this.length), sealed, tail, packEnd]);
-    return { file, toc };
+    const parts = [sealed, tail, packEnd];
+    const release = () => {
+      this.scratch.give(this.buffer);
+    };
+    const room = this.buffer.length - this.length;
+    if (parts.reduce((sum, part) => sum + part.length, 0) > room)
+      return { file: Buffer.concat([this.buffer.subarray(0, this.length), ...parts]), toc, release };
+    for (const part of parts) this.length += part.copy(this.buffer, this.length);
+    return { file: this.buffer.subarray(0, this.length), toc, release };
   }
 }
 
 /** Buffers used again from pack to pack. */
 export class Scratch {
   static readonly largestBlock = 5 << 20;
-  readonly pack = Buffer.allocUnsafe(packLimit + Scratch.largestBlock + 4096);
-  readonly compressed = Buffer.allocUnsafe(compressBound(Scratch.largestBlock));
+  static readonly largestUsualToc = 1 << 20;
+  private readonly free: Buffer[] = [];
+  readonly compressed = Buffer.allocUnsafeSlow(compressBound(Scratch.largestBlock));
+
+  /** Memory for a pack. */
+  take(): Buffer {
+    return this.free.pop() ?? Buffer.allocUnsafeSlow(packLimit + Scratch.largestBlock + Scratch.largestUsualToc);
+  }
+
+  give(pack: Buffer): void {
+    this.free.push(pack);
+  }
 }
 
 /** Decrypts, checks and decompresses one block. Throws OBJECT_DAMAGED. */

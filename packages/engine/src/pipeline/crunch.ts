@@ -1,6 +1,6 @@
 import fs from 'node:fs';
 import { cutSeed, type KeySet } from '../keys/key-set';
-import { gearTable, looksRandom, nextCut, streamSizes } from '@lithodex/core';
+import { Cutter, gearTable, streamSizes } from '@lithodex/core';
 import { systemCode } from '../errors';
 import { ByteWriter, type Instant } from '../format/byte-io';
 import { asAccount, dataRanges, readAttributesOpen, statOpen, type Account } from '../native/posix';
@@ -20,13 +20,13 @@ export interface FileJobs {
 
 const wholeLimit = 512 * 1024;
 const windowBytes = 8 << 20;
-const sampleBytes = 16 * 1024;
+const sampleBytes = 4 * 1024;
 const notRead: Instant = { seconds: 0, nanos: 0 };
 
 /** Reads, cuts and stores files, one after another, in the thread it lives in, and packs their entries. */
 export class Crunch {
-  private readonly table: Int32Array;
-  private readonly window = Buffer.allocUnsafeSlow(windowBytes);
+  private readonly cutter: Cutter;
+  private readonly window: Buffer;
   private readonly entry = new ByteWriter();
   private readonly list: PutChunk;
 
@@ -34,7 +34,9 @@ export class Crunch {
     keys: KeySet,
     private readonly writer: ChunkWriter,
   ) {
-    this.table = gearTable(cutSeed(keys));
+    this.cutter = new Cutter(gearTable(cutSeed(keys)), streamSizes, windowBytes);
+    const { buffer, byteOffset } = this.cutter.window;
+    this.window = Buffer.from(buffer, byteOffset, windowBytes);
     this.list = (data) => this.writer.put(data);
   }
 
@@ -106,10 +108,10 @@ export class Crunch {
     const window = this.window;
     let from = 0;
     let to = stream.fill(window, 0);
-    const random = to > 0 && looksRandom(window.subarray(0, Math.min(to, sampleBytes)));
+    const random = this.cutter.random(0, Math.min(to, sampleBytes));
     const whole = stream.left <= 0 && to <= wholeLimit;
     while (to > from) {
-      const length = whole ? to : nextCut(window, from, to, this.table, streamSizes);
+      const length = whole ? to : this.cutter.next(from, to);
       names.push(this.writer.put(window.subarray(from, from + length)));
       lengths.push(length);
       from += length;

@@ -78,10 +78,11 @@ export class ChunkWriter {
 
   private async writePack(): Promise<void> {
     if (!this.pack || this.pack.empty) return;
-    const { file, toc } = this.pack.finish();
+    const { file, toc, release } = this.pack.finish();
     this.pack = undefined;
     await this.target.put(packName(toc.packId), file);
     this.counts.stored += file.length;
+    release();
     this.onPack(toc);
   }
 }
