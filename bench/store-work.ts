@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { Restorer } from '@lithodex/connectors';
+import { Placer, Restorer } from '@lithodex/connectors';
 import { DiskFolder, Store, topEntry } from '@lithodex/engine';
 import { closePools, takePoint } from '@lithodex/mover';
 
@@ -46,6 +46,14 @@ async function restore(folder: string, taskId: string): Promise<number> {
   const began = performance.now();
   const { root } = (await store.root(seriesId, taskId))!;
   let failed = 0;
+  const placer = new Placer({
+    trees: store.trees,
+    chunks: store.reader,
+    keys: store.keys,
+    storeFolder: `${folder}/store`,
+    onBytes: () => undefined,
+    stopped: () => false,
+  });
   const restorer = new Restorer({
     base: `${folder}/back`,
     rule: 'leave',
@@ -53,16 +61,17 @@ async function restore(folder: string, taskId: string): Promise<number> {
     taskId: 'bench',
     trial: false,
     trees: store.trees,
-    chunks: store.reader,
     keys: store.keys,
+    placer,
     onItem: (item) => {
       if (item.action === 'failed') failed++;
     },
-    onBytes: () => undefined,
+    drain: () => undefined,
     stopped: () => false,
   });
   await restorer.item(topEntry(root), '');
   restorer.close();
+  await placer.close();
   if (failed) throw new Error(`${failed} items were not restored`);
   return (performance.now() - began) / 1000;
 }

@@ -7,6 +7,7 @@ const entries = {
   mover: 'packages/mover/src/main.ts',
   'task-thread': 'packages/mover/src/task-thread.ts',
   'crunch-thread': 'packages/engine/src/pipeline/crunch-thread.ts',
+  'place-thread': 'packages/connectors/src/files/place-thread.ts',
   demo: 'demo/main.ts',
   bench: 'bench/main.ts',
 };

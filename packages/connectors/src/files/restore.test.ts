@@ -3,6 +3,7 @@ import fs from 'node:fs';
 import { type ChunkWriter, DiskFolder, Store, writeFolder, type ItemKind, type TreeEntry } from '@lithodex/engine';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
+import { Placer } from './placer';
 import { Restorer, type RestoredItem } from './restore';
 
 let base: string;
@@ -16,7 +17,8 @@ beforeEach(async () => {
   store = await Store.create(new DiskFolder(`${base}/store`), randomBytes(32), new Date(0));
   writer = store.writer();
 });
-afterEach(() => {
+afterEach(async () => {
+  for (const placer of placers.splice(0)) await placer.close();
   fs.rmSync(base, { recursive: true, force: true });
 });
 
@@ -43,6 +45,20 @@ function folder(name: string, entries: TreeEntry[]): TreeEntry {
   return entry(name, 'folder', { folder: writeFolder((d) => writer.put(d), entries) });
 }
 
+const placers: Placer[] = [];
+function placerFor(stopped = () => false): Placer {
+  const placer = new Placer({
+    trees: store.trees,
+    chunks: store.reader,
+    keys: store.keys,
+    storeFolder: `${base}/store`,
+    onBytes: () => undefined,
+    stopped,
+  });
+  placers.push(placer);
+  return placer;
+}
+
 async function restore(top: TreeEntry, to = '', more: { stopped?: () => boolean; trial?: boolean } = {}): Promise<RestoredItem[]> {
   await writer.finish();
   const items: RestoredItem[] = [];
@@ -53,10 +69,10 @@ async function restore(top: TreeEntry, to = '', more: { stopped?: () => boolean;
     taskId: 't',
     trial: more.trial ?? false,
     trees: store.trees,
-    chunks: store.reader,
     keys: store.keys,
+    placer: placerFor(more.stopped),
     onItem: (item) => items.push(item),
-    onBytes: () => undefined,
+    drain: () => undefined,
     stopped: more.stopped ?? (() => false),
   });
   try {
@@ -116,10 +132,10 @@ describe('restoring', () => {
       taskId: 't',
       trial: false,
       trees: store.trees,
-      chunks: store.reader,
       keys: store.keys,
+      placer: placerFor(),
       onItem: () => undefined,
-      onBytes: () => undefined,
+      drain: () => undefined,
       stopped: () => false,
     });
     await restorer.item(entry('pipe', 'fifo'), 'a/b/pipe', [entry('a', 'folder', { mode: 0o700 }), entry('b', 'folder', { mode: 0o711 })]);

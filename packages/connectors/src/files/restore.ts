@@ -9,19 +9,11 @@ import {
   type ConflictRule,
   type RestoreAction,
 } from '@lithodex/core';
-import {
-  EngineError,
-  inFolder,
-  openFolderBelow,
-  posix,
-  systemCode,
-  type ChunkReader,
-  type KeySet,
-  type TreeEntry,
-  type TreeReader,
-} from '@lithodex/engine';
-import { contentMatches, RangeCursor } from './content-check';
-import { applyMetadata, applyMetadataOpen, makeSpecial } from './metadata';
+import { EngineError, inFolder, openFolderBelow, posix, systemCode, type KeySet, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import { contentMatches } from './content-check';
+import { applyMetadata, makeSpecial } from './metadata';
+import { reason } from './place-file';
+import type { Placed, Placer } from './placer';
 
 export interface RestoredItem {
   /** Byte string below the destination. */
@@ -44,23 +36,72 @@ export interface RestoreOptions {
   /** Decide and report, write nothing. */
   readonly trial: boolean;
   readonly trees: TreeReader;
-  readonly chunks: ChunkReader;
   readonly keys: KeySet;
+  readonly placer: Placer;
   readonly onItem: (item: RestoredItem) => void;
-  readonly onBytes: (bytes: number) => void;
+  /** Called between items: waits when what was told has to be passed on. */
+  readonly drain: () => Promise<void> | undefined;
   readonly stopped: () => boolean;
 }
 
-const { O_RDONLY, O_DIRECTORY, O_NOFOLLOW, O_RDWR, O_CREAT, O_EXCL } = fs.constants;
+const { O_RDONLY, O_DIRECTORY, O_NOFOLLOW } = fs.constants;
+
+/** Work that has begun; `done` resolves when all of it has ended and never rejects. */
+interface Begun {
+  readonly done: Promise<unknown>;
+}
+const nothingToDo: Begun = { done: Promise.resolve() };
+
+/** Resolves when everything added has ended, without keeping what has. */
+class Countdown {
+  private left = 1;
+  private finish: () => void = () => undefined;
+  readonly done = new Promise<void>((resolve) => {
+    this.finish = resolve;
+  });
+
+  add({ done }: Begun): void {
+    if (done === nothingToDo.done) return;
+    this.left++;
+    void done.then(() => {
+      this.close();
+    });
+  }
+
+  /** Nothing more will be added. */
+  close(): void {
+    if (--this.left === 0) this.finish();
+  }
+}
+
+/** An open folder that is closed when the last who works in it lets go. */
+class OpenFolder {
+  private users = 1;
+  /** -1: a folder that a trial has not made. */
+  constructor(readonly fd: number) {}
+
+  hold(): void {
+    this.users++;
+  }
+
+  release(): void {
+    if (--this.users === 0 && this.fd >= 0) fs.closeSync(this.fd);
+  }
+}
+
+type Report = (action: RestoredItem['action'], remark?: string, bytes?: number) => void;
 
 /**
  * Writes items of a point below a destination. Folders are entered through open descriptors and links are never followed, so that neither a name nor a link
- * in the destination or in the data leads outside. A file is written under a temporary name, read back and checked, then linked or renamed to its name.
+ * in the destination or in the data leads outside. What is to be done is decided here, one item after another; files are made by the placer, many at a time, and a folder
+ * gets its properties when everything below it is there.
  */
 export class Restorer {
   private readonly base: number;
-  private readonly written = new Map<string, string>();
+  /** Where the first name of a file with several was put, and when it is there. */
+  private readonly written = new Map<string, { readonly path: string; readonly outcome: Promise<Placed> }>();
   private temporary = 0;
+  private fatal: EngineError | undefined;
 
   constructor(private readonly options: RestoreOptions) {
     const path = Buffer.from(options.base, 'latin1');
@@ -74,27 +115,31 @@ export class Restorer {
 
   /**
    * Restores one picked item (a folder with everything below) to `to`, a path below the destination. `parents` describes the folders above it in the point,
-   * outermost first; those that have to be made get these properties.
+   * outermost first; those that have to be made get these properties. Throws STOPPED and TARGET_FULL; everything else is told item by item.
    */
   async item(entry: TreeEntry, to: string, parents: readonly TreeEntry[] = []): Promise<void> {
     const parts = safeParts(parentPath(to));
     if (!parts || !safeParts(to)) throw new EngineError('PATH_MISSING', 'the path leaves the destination');
-    if (to === '') return this.children(entry, this.base < 0 ? -1 : fs.openSync(`/proc/self/fd/${this.base}/.`, O_RDONLY), '');
+    let begun = nothingToDo;
     try {
-      const folder = this.openParent(parts, parents);
-      try {
-        await this.write(folder, { ...entry, name: baseName(to) }, parentPath(to));
-      } finally {
-        if (folder >= 0) fs.closeSync(folder);
+      if (to === '') begun = await this.children(entry, new OpenFolder(this.base < 0 ? -1 : openFolderBelow(this.base, [])), '', false);
+      else {
+        const folder = new OpenFolder(this.openParent(parts, parents));
+        begun = await this.write(folder, { ...entry, name: baseName(to) }, parentPath(to), false);
+        folder.release();
       }
     } catch (error) {
       this.rethrowIfFatal(error);
       this.options.onItem({ path: to, action: 'failed', kind: entry.kind, bytes: 0, remark: reason(error) });
+    } finally {
+      await this.options.placer.idle();
+      await begun.done;
     }
+    if (this.fatal) throw this.fatal;
   }
 
   private rethrowIfFatal(error: unknown): void {
-    if (error instanceof EngineError && error.code === 'STOPPED') throw error;
+    if (error instanceof EngineError && (error === this.fatal || error.code === 'STOPPED')) throw error;
     if (systemCode(error) === 'ENOSPC') throw new EngineError('TARGET_FULL', 'no room left at the destination', { cause: error });
   }
 
@@ -122,34 +167,40 @@ export class Restorer {
   }
 
   /** Restores one entry into an open folder; in a `fresh` one, just made by us, nothing can exist yet. */
-  private async write(folder: number, entry: TreeEntry, below: string, fresh = false): Promise<void> {
+  private async write(folder: OpenFolder, entry: TreeEntry, below: string, fresh: boolean): Promise<Begun> {
+    if (this.fatal) throw this.fatal;
     if (this.options.stopped()) throw new EngineError('STOPPED');
     const path = joinPath(below, entry.name);
-    const report = (action: RestoredItem['action'], remark = '', bytes = 0) => {
+    const report: Report = (action, remark = '', bytes = 0) => {
       this.options.onItem({ path, action, kind: entry.kind, bytes, remark });
     };
     try {
       if (safeParts(entry.name)?.length !== 1) throw new Error('not a name');
       if (entry.unread) {
         report('failed', 'not in this point: it could not be read when the point was taken');
-        return;
+        return nothingToDo;
       }
-      const there = folder < 0 || fresh ? undefined : fs.lstatSync(inFolder(folder, entry.name), { bigint: true, throwIfNoEntry: false });
-      const identical = there !== undefined && (await this.identical(folder, entry, there));
+      const { fd } = folder;
+      const there = fd < 0 || fresh ? undefined : fs.lstatSync(inFolder(fd, entry.name), { bigint: true, throwIfNoEntry: false });
+      const identical = there !== undefined && (await this.identical(fd, entry, there));
       const existing = there && { isFolder: there.isDirectory(), mtimeNs: there.mtimeNs, identical };
       let action = decideConflict(this.options.rule, { isFolder: entry.kind === 'folder', mtimeNs: entry.mtimeNs }, existing);
       let name = entry.name;
       if (action === 'beside') {
-        const free = await this.nameBeside(folder, entry);
+        const free = await this.nameBeside(fd, entry);
         name = free.name;
         if (free.same) action = 'same';
       }
-      if (entry.kind === 'folder' && action !== 'leave') await this.folder(folder, { ...entry, name }, below, action, report);
-      else if (action === 'leave' || action === 'same' || this.options.trial) report(action, action === 'beside' ? name : '', entry.size);
-      else report(action, await this.place(folder, { ...entry, name }, action, joinPath(below, name)), entry.size);
+      if (entry.kind === 'folder' && action !== 'leave') return await this.folder(folder, { ...entry, name }, below, action, report);
+      if (action === 'leave' || action === 'same' || this.options.trial) {
+        report(action, action === 'beside' ? name : '', entry.size);
+        return nothingToDo;
+      }
+      return await this.place(folder, { ...entry, name }, action, joinPath(below, name), report);
     } catch (error) {
       this.rethrowIfFatal(error);
       report('failed', reason(error));
+      return nothingToDo;
     }
   }
 
@@ -180,152 +231,107 @@ export class Restorer {
     }
   }
 
-  private async folder(
-    parent: number,
-    entry: TreeEntry,
-    below: string,
-    action: RestoreAction,
-    report: (action: RestoreAction, remark?: string) => void,
-  ): Promise<void> {
+  private async folder(parent: OpenFolder, entry: TreeEntry, below: string, action: RestoreAction, report: Report): Promise<Begun> {
     const path = joinPath(below, entry.name);
+    const enter = () => new OpenFolder(fs.openSync(inFolder(parent.fd, entry.name), O_RDONLY | O_DIRECTORY | O_NOFOLLOW));
     if (this.options.trial) {
       report(action);
-      await this.children(
-        entry,
-        parent < 0 || action !== 'merge' ? -1 : fs.openSync(inFolder(parent, entry.name), O_RDONLY | O_DIRECTORY | O_NOFOLLOW),
-        path,
-      );
-      return;
+      return this.children(entry, parent.fd < 0 || action !== 'merge' ? new OpenFolder(-1) : enter(), path, false);
     }
-    const at = inFolder(parent, entry.name);
+    const at = inFolder(parent.fd, entry.name);
     if (action === 'replace') fs.unlinkSync(at);
     if (action !== 'merge') fs.mkdirSync(at, 0o700);
-    await this.children(entry, fs.openSync(at, O_RDONLY | O_DIRECTORY | O_NOFOLLOW), path, action !== 'merge');
-    const failed = action !== 'merge' || this.options.rule === 'replace' ? applyMetadata(at, entry) : [];
-    report(action, failed.length ? `not set: ${failed.join(', ')}` : '');
+    const children = await this.children(entry, enter(), path, action !== 'merge');
+    parent.hold();
+    const finish = () => {
+      const failed = action !== 'merge' || this.options.rule === 'replace' ? applyMetadata(at, entry) : [];
+      parent.release();
+      report(action, failed.length ? `not set: ${failed.join(', ')}` : '');
+    };
+    return { done: children.done.then(finish) };
   }
 
-  /** Restores what is below a folder; closes `fd`. */
-  private async children(entry: TreeEntry, fd: number, path: string, fresh = false): Promise<void> {
+  /** Restores what is below a folder, which is let go when all of it is there. */
+  private async children(entry: TreeEntry, folder: OpenFolder, path: string, fresh: boolean): Promise<Begun> {
+    const begun = new Countdown();
+    void begun.done.then(() => {
+      folder.release();
+    });
     try {
       if (entry.folder)
         for await (const piece of this.options.trees.pieces(entry.folder.node))
-          for (const child of piece) await this.write(fd, child, path, fresh);
+          for (const child of piece) {
+            begun.add(await this.write(folder, child, path, fresh));
+            await this.options.drain();
+          }
     } finally {
-      if (fd >= 0) fs.closeSync(fd);
+      begun.close();
     }
+    return begun;
   }
 
-  /** Makes one item that is no folder; returns a remark. */
-  private async place(folder: number, entry: TreeEntry, action: RestoreAction, path: string): Promise<string> {
-    const { taskId } = this.options;
-    const temporary = inFolder(folder, `.lithodex-${taskId}-${this.temporary++}`);
+  /** Makes one item that is no folder. */
+  private async place(folder: OpenFolder, entry: TreeEntry, action: RestoreAction, path: string, report: Report): Promise<Begun> {
+    const tell = (notSet: readonly string[]) => {
+      const remark = [action === 'beside' ? entry.name : '', notSet.length ? `not set: ${notSet.join(', ')}` : ''];
+      report(action, remark.filter(Boolean).join('; '), entry.size);
+    };
+    const temporary = `.lithodex-${this.options.taskId}-${this.temporary++}`;
+    const first = entry.hardId === undefined ? undefined : this.written.get(entry.hardId);
+    if (entry.kind !== 'file' || (first && (await this.linkTo(first, folder.fd, temporary)))) {
+      tell(this.makeHere(folder.fd, entry, temporary, action === 'replace'));
+      return nothingToDo;
+    }
+    const { outcome } = await this.options.placer.place({ folder: folder.fd, entry, temporary, replace: action === 'replace' });
+    if (entry.hardId !== undefined) this.written.set(entry.hardId, { path, outcome });
+    folder.hold();
+    const settle = ({ failed, notSet, fatal }: Placed) => {
+      folder.release();
+      this.fatal ??= fatal;
+      if (failed && !fatal) report('failed', failed);
+      else if (!failed) tell(notSet);
+    };
+    return { done: outcome.then(settle) };
+  }
+
+  /** Gives an item that has its temporary name (a further name of a file written before) or still has to be made (no file) its final name. */
+  private makeHere(folder: number, entry: TreeEntry, temporary: string, replace: boolean): string[] {
+    const at = inFolder(folder, temporary);
     const final = inFolder(folder, entry.name);
     try {
-      const made =
-        this.linkToWritten(entry, temporary) ?? (await this.make(folder, entry, temporary, action === 'replace' ? temporary : final));
-      if (made.at === temporary && action === 'replace') fs.renameSync(temporary, final);
-      else if (made.at === temporary) {
-        fs.linkSync(temporary, final);
-        fs.unlinkSync(temporary);
+      let failed: string[] = [];
+      if (entry.kind !== 'file') {
+        fs.rmSync(at, { force: true });
+        if (entry.kind === 'link') fs.symlinkSync(Buffer.from(entry.linkTarget ?? '', 'latin1'), at);
+        else makeSpecial(at, entry);
+        failed = applyMetadata(at, entry);
       }
-      const { failed } = made;
-      if (entry.hardId) this.written.set(entry.hardId, path);
-      return [action === 'beside' ? entry.name : '', failed.length ? `not set: ${failed.join(', ')}` : ''].filter(Boolean).join('; ');
+      if (replace) fs.renameSync(at, final);
+      else {
+        fs.linkSync(at, final);
+        fs.unlinkSync(at);
+      }
+      return failed;
     } catch (error) {
-      fs.rmSync(temporary, { force: true });
+      fs.rmSync(at, { force: true });
       throw error;
     }
   }
 
-  /** A further name of a file written before. Undefined when there is none, or the file system can't link to it. */
-  private linkToWritten(entry: TreeEntry, temporary: Buffer): Made | undefined {
-    const first = entry.hardId && this.written.get(entry.hardId);
-    if (!first) return undefined;
-    const folder = openFolderBelow(this.base, safeParts(parentPath(first)) ?? []);
+  /** A further name of a file written before. False when that one was not written, or the file system can't link to it. */
+  private async linkTo(first: { path: string; outcome: Promise<Placed> }, folder: number, temporary: string): Promise<boolean> {
+    await this.options.placer.flush();
+    if ((await first.outcome).failed) return false;
+    const at = inFolder(folder, temporary);
+    const from = openFolderBelow(this.base, safeParts(parentPath(first.path)) ?? []);
     try {
-      fs.rmSync(temporary, { force: true });
-      fs.linkSync(inFolder(folder, baseName(first)), temporary);
-      return { at: temporary, failed: [] };
+      fs.rmSync(at, { force: true });
+      fs.linkSync(inFolder(from, baseName(first.path)), at);
+      return true;
     } catch {
-      return undefined;
+      return false;
     } finally {
-      fs.closeSync(folder);
+      fs.closeSync(from);
     }
-  }
-
-  /** Makes an item, whole and with its properties, at `name` if it can be made without a name first, else at `temporary`. */
-  private async make(folder: number, entry: TreeEntry, temporary: Buffer, name: Buffer): Promise<Made> {
-    if (entry.kind === 'file') return this.file(folder, entry, temporary, name);
-    fs.rmSync(temporary, { force: true });
-    if (entry.kind === 'link') fs.symlinkSync(Buffer.from(entry.linkTarget ?? '', 'latin1'), temporary);
-    else makeSpecial(temporary, entry);
-    return { at: temporary, failed: applyMetadata(temporary, entry) };
-  }
-
-  private async file(folder: number, entry: TreeEntry, temporary: Buffer, name: Buffer): Promise<Made> {
-    const { fd, named } = openNew(folder, temporary);
-    try {
-      await this.fill(fd, entry);
-      if (!(await contentMatches(fd, entry, this.options.trees, this.options.keys)))
-        throw new EngineError('OBJECT_DAMAGED', 'what was written does not read back the same');
-      const failed = applyMetadataOpen(fd, entry);
-      if (!named) posix.nameOpenFile(fd, name);
-      return { at: named ? temporary : name, failed };
-    } finally {
-      fs.closeSync(fd);
-    }
-  }
-
-  private async fill(fd: number, entry: TreeEntry): Promise<void> {
-    const places = new RangeCursor(entry.ranges ?? [[0, entry.size]]);
-    for await (const part of this.options.trees.contentParts(entry.content)) {
-      for (const [i, length] of part.lengths.entries()) {
-        if (this.options.stopped()) throw new EngineError('STOPPED');
-        const data = await this.options.chunks.read(part.names.subarray(i * 32, i * 32 + 32));
-        for (const { at: from, offset, count } of places.next(length)) {
-          for (let done = 0; done < count;) done += fs.writeSync(fd, data, from + done, count - done, offset + done);
-        }
-        this.options.onBytes(length);
-      }
-    }
-    fs.ftruncateSync(fd, entry.size);
-  }
-}
-
-/** An item that was made: where it stands now, and which properties could not be set. */
-interface Made {
-  readonly at: Buffer;
-  readonly failed: readonly string[];
-}
-
-/**
- * A new file for writing: without a name until it is whole, where the file system can do that (a kill then leaves nothing, and it is several times faster than making a
- * name first); under the name `at` elsewhere.
- */
-function openNew(folder: number, at: Buffer): { fd: number; named: boolean } {
-  const withoutName = 0o20200000;
-  try {
-    return { fd: fs.openSync(`/proc/self/fd/${folder}/.`, withoutName | O_RDWR, 0o600), named: false };
-  } catch {
-    fs.rmSync(at, { force: true });
-    return { fd: fs.openSync(at, O_RDWR | O_CREAT | O_EXCL, 0o600), named: true };
-  }
-}
-
-function reason(error: unknown): string {
-  const code = systemCode(error);
-  switch (code) {
-    case 'ELOOP':
-    case 'ENOTDIR':
-      return 'something that is not a folder is in the way; links are not followed';
-    case 'EEXIST':
-      return 'something of this name appeared meanwhile and was left';
-    case 'EACCES':
-    case 'EPERM':
-    case 'EROFS':
-      return `the mover may not write here (${code})`;
-    default:
-      return error instanceof Error ? error.message : String(error);
   }
 }

@@ -89,6 +89,7 @@ function failed(call: string): PosixError {
   return new PosixError(names[n] ?? `errno ${n}`, call);
 }
 
+const nothing = Buffer.of(0);
 const z = (bytes: Uint8Array) => Buffer.concat([bytes, Buffer.of(0)]);
 
 /** Access time left as it is, modification time in ns since the epoch (also before 1970), as utimensat(2) takes them. */
@@ -159,11 +160,17 @@ export function writeAttribute(path: Uint8Array, name: string, value: Uint8Array
   if (lsetxattr(z(path), z(Buffer.from(name, 'latin1')), value, value.length, 0) !== 0) throw failed(`lsetxattr ${name}`);
 }
 
-/** Gives an open file without a name (O_TMPFILE) the name `path`. Fails when something exists. */
-export function nameOpenFile(fd: number, path: Uint8Array): void {
+/** Gives an open file without a name (O_TMPFILE) a name (byte string) in an open folder. Fails when something exists. */
+export function nameOpenFile(fd: number, folder: number, name: string): void {
+  const emptyPath = 0x1000;
+  const final = z(Buffer.from(name, 'latin1'));
+  if (linkat(fd, nothing, folder, final, emptyPath) === 0) return;
+  const code = names[koffi.errno()];
+  if (code !== 'ENOENT' && code !== 'EPERM') throw failed('linkat');
+  // without the right to link by descriptor alone, the way leads through /proc
   const atFdcwd = -100;
   const follow = 0x400;
-  if (linkat(atFdcwd, z(Buffer.from(`/proc/self/fd/${fd}`)), atFdcwd, z(path), follow) !== 0) throw failed('linkat');
+  if (linkat(atFdcwd, z(Buffer.from(`/proc/self/fd/${fd}`)), folder, final, follow) !== 0) throw failed('linkat');
 }
 
 /** Sets one extended attribute of an open file. */
@@ -233,7 +240,6 @@ export interface OpenStat {
 }
 
 const statBuffer = Buffer.alloc(256);
-const nothing = Buffer.of(0);
 
 /** Facts of an open file, by statx(2): exact times without big integers. */
 export function statOpen(fd: number): OpenStat {

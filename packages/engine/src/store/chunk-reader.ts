@@ -1,5 +1,6 @@
 import { EngineError } from '../errors';
 import { openBlock, packName } from '../format/pack';
+import type { BlockPlace } from '../format/toc';
 import type { KeySet } from '../keys/key-set';
 import { keyedHash } from '../native/blake3';
 import type { Target } from '../targets/target';
@@ -7,8 +8,19 @@ import type { StoreIndex } from './store-index';
 
 const cacheBytes = 64 << 20;
 
-/** Reads chunks by name, checks the tag of their block and their own sum every time, and keeps recently used blocks. */
-export class ChunkReader {
+/** Where a chunk lies, with all that is needed to read it. */
+export interface ChunkLocation {
+  /** 16 bytes. */
+  readonly packId: Buffer;
+  readonly block: number;
+  readonly at: BlockPlace;
+  /** Place in the decompressed block, in bytes. */
+  readonly offset: number;
+  readonly length: number;
+}
+
+/** Reads chunks whose place is known, checks the tag of their block and their own sum every time, and keeps recently used blocks. */
+export class BlockReader {
   private readonly blocks = new Map<string, Buffer>();
   private cached = 0;
   /** Bytes read from the target so far. */
@@ -17,30 +29,30 @@ export class ChunkReader {
   constructor(
     private readonly keys: KeySet,
     private readonly target: Target,
-    private readonly index: StoreIndex,
   ) {}
 
-  /** Throws CHUNK_MISSING, OBJECT_MISSING or OBJECT_DAMAGED. The buffer must not be changed. */
-  async read(name: Buffer): Promise<Buffer> {
-    const place = this.index.chunks.find(name);
-    if (!place) throw new EngineError('CHUNK_MISSING', name.toString('hex').slice(0, 16));
-    const id = `${place.pack}.${place.block}`;
-    let block = this.blocks.get(id);
-    if (block) {
-      this.blocks.delete(id);
-      this.blocks.set(id, block);
-    } else {
-      const pack = this.index.packs[place.pack]!;
-      const at = pack.blocks[place.block]!;
-      const stored = await this.target.readRange(packName(pack.packId), at.offset, at.stored);
-      this.bytesRead += stored.length;
-      block = openBlock(this.keys, pack.packId, place.block, at, stored);
-      this.keep(id, block);
-    }
-    const data = block.subarray(place.offset, place.offset + place.length);
+  /** Throws OBJECT_MISSING or OBJECT_DAMAGED. The buffer must not be changed. */
+  async chunk(name: Buffer, location: ChunkLocation): Promise<Buffer> {
+    const block = await this.block(location);
+    const data = block.subarray(location.offset, location.offset + location.length);
     if (!keyedHash(this.keys.nameKey, data).equals(name))
       throw new EngineError('OBJECT_DAMAGED', `chunk ${name.toString('hex').slice(0, 16)}`);
     return data;
+  }
+
+  private async block({ packId, block: number, at }: ChunkLocation): Promise<Buffer> {
+    const id = `${packId.toString('latin1')}${number}`;
+    const known = this.blocks.get(id);
+    if (known) {
+      this.blocks.delete(id);
+      this.blocks.set(id, known);
+      return known;
+    }
+    const stored = await this.target.readRange(packName(packId), at.offset, at.stored);
+    this.bytesRead += stored.length;
+    const block = openBlock(this.keys, packId, number, at, stored);
+    this.keep(id, block);
+    return block;
   }
 
   private keep(id: string, block: Buffer): void {
@@ -51,5 +63,31 @@ export class ChunkReader {
       this.blocks.delete(oldest);
       this.cached -= data.length;
     }
+  }
+}
+
+/** Reads chunks by name. */
+export class ChunkReader {
+  private readonly blocks: BlockReader;
+
+  constructor(
+    keys: KeySet,
+    target: Target,
+    private readonly index: StoreIndex,
+  ) {
+    this.blocks = new BlockReader(keys, target);
+  }
+
+  /** Throws CHUNK_MISSING. */
+  locate(name: Buffer): ChunkLocation {
+    const place = this.index.chunks.find(name);
+    if (!place) throw new EngineError('CHUNK_MISSING', name.toString('hex').slice(0, 16));
+    const pack = this.index.packs[place.pack]!;
+    return { packId: pack.packId, block: place.block, at: pack.blocks[place.block]!, offset: place.offset, length: place.length };
+  }
+
+  /** Throws CHUNK_MISSING, OBJECT_MISSING or OBJECT_DAMAGED. The buffer must not be changed. */
+  async read(name: Buffer): Promise<Buffer> {
+    return this.blocks.chunk(name, this.locate(name));
   }
 }

@@ -1,6 +1,6 @@
 import type { RestoreWork } from '@lithodex/contract';
 import { countOf, formatCount, joinPath, safeParts } from '@lithodex/core';
-import { Restorer, type RestoredItem } from '@lithodex/connectors';
+import { Placer, Restorer, type RestoredItem } from '@lithodex/connectors';
 import { EngineError, topEntry, type Store, type TreeEntry } from '@lithodex/engine';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
@@ -34,6 +34,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
     });
   };
   const restorers = new Map<string, Restorer>();
+  const placers = new Map<string, Placer>();
   const tops = new Map<string, TreeEntry>();
   try {
     for (const pick of work.picks) {
@@ -41,6 +42,19 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
       const store = await ctx.stores.of(pick.point.target);
       const top = tops.get(pick.point.taskId) ?? (await topOf(store, pick.point));
       tops.set(pick.point.taskId, top);
+      const placer =
+        placers.get(pick.point.target.id) ??
+        new Placer({
+          trees: store.trees,
+          chunks: store.reader,
+          keys: store.keys,
+          storeFolder: pick.point.target.folder,
+          onBytes: (n) => {
+            moved += n;
+          },
+          stopped: ctx.stopped,
+        });
+      placers.set(pick.point.target.id, placer);
       const key = `${pick.point.target.id} ${pick.base}`;
       const restorer =
         restorers.get(key) ??
@@ -51,8 +65,8 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
           taskId: ctx.task.id,
           trial: work.trial,
           trees: store.trees,
-          chunks: store.reader,
           keys: store.keys,
+          placer,
           onItem: (item) => {
             counts.items++;
             counts.bytes += item.action === 'failed' ? 0 : item.bytes;
@@ -60,19 +74,17 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
             report.add(item);
             tell();
           },
-          onBytes: (n) => {
-            moved += n;
-          },
+          drain: () => report.flushIfFull(),
           stopped: ctx.stopped,
         });
       restorers.set(key, restorer);
       const entry = await store.trees.find(top, pick.path);
       await restorer.item(entry, pick.to, await parentsOf(store, top, pick.path, pick.to));
-      await report.flushIfFull();
     }
     await report.flush();
   } finally {
     for (const restorer of restorers.values()) restorer.close();
+    for (const placer of placers.values()) await placer.close();
   }
   counts.read = moved;
   const summary = [...actions].map(([action, n]) => `${formatCount(n)} ${actionWords[action] ?? action}`).join(', ');
@@ -80,7 +92,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
     level: 'note',
     code: 'SUMMARY',
     path: '',
-    message: `${countOf(counts.items, 'item')} ${work.trial ? 'looked at, nothing written' : 'done, the sums of what was written were checked'}: ${summary}`,
+    message: `${countOf(counts.items, 'item')} ${work.trial ? 'looked at, nothing written' : 'done, every sum checked'}: ${summary}`,
   });
   return { counts, bytes: moved };
 }
@@ -120,8 +132,8 @@ class ItemReport {
     this.waiting.push(item);
   }
 
-  async flushIfFull(): Promise<void> {
-    if (this.waiting.length >= batchSize) await this.flush();
+  flushIfFull(): Promise<void> | undefined {
+    return this.waiting.length >= batchSize ? this.flush() : undefined;
   }
 
   async flush(): Promise<void> {

@@ -1,8 +1,9 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { DiskFolder, Store, topEntry, diffTrees, type TreeChange } from '@lithodex/engine';
-import { Restorer, type RestoredItem, type CaptureWarning } from '@lithodex/connectors';
+import { Placer, Restorer, type RestoredItem, type CaptureWarning } from '@lithodex/connectors';
 import type { ConflictRule } from '@lithodex/core';
+import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { describeTree, diskUse, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { closePools, takePoint, type PointRequest } from './take-point';
@@ -55,6 +56,14 @@ async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave
   const opened = from ?? (await Store.open(new DiskFolder(`${base}/store`), keyFile));
   const { root } = (await opened.root('s1', taskId))!;
   const items: RestoredItem[] = [];
+  const placer = new Placer({
+    trees: opened.trees,
+    chunks: opened.reader,
+    keys: opened.keys,
+    storeFolder: (opened.target as DiskFolder).folder,
+    onBytes: () => undefined,
+    stopped: () => false,
+  });
   const restorer = new Restorer({
     base: to,
     rule,
@@ -62,14 +71,15 @@ async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave
     taskId: 'r1',
     trial: false,
     trees: opened.trees,
-    chunks: opened.reader,
     keys: opened.keys,
+    placer,
     onItem: (item) => items.push(item),
-    onBytes: () => undefined,
+    drain: () => undefined,
     stopped: () => false,
   });
   for (const path of paths) await restorer.item(await opened.trees.find(topEntry(root), path), path);
   restorer.close();
+  await placer.close();
   return items;
 }
 
@@ -159,6 +169,74 @@ describe('a point of a folder tree', () => {
     const changes: TreeChange[] = [];
     for await (const c of diffTrees(store.trees, previousTop, topEntry(root))) changes.push(c);
     expect(changes.find((c) => c.entry.name === 'secret')?.change).toBe('unseen');
+  });
+
+  it('taken as an incremental is the same, node for node, as one that reads everything, whatever changed', async () => {
+    const name = fc.constantFrom('a', 'b', 'c', 'd', 'é');
+    const path = fc.array(name, { minLength: 1, maxLength: 3 }).map((parts) => `${base}/source/${parts.join('/')}`);
+    const act = fc.tuple(fc.constantFrom('write', 'folder', 'remove', 'mode', 'link', 'hard', 'touch'), path, fc.string({ maxLength: 20 }));
+    const perform = ([kind, at, text]: [string, string, string]) => {
+      try {
+        if (kind === 'write') fs.writeFileSync(at, text);
+        else if (kind === 'folder') fs.mkdirSync(at, { recursive: true });
+        else if (kind === 'remove') fs.rmSync(at, { recursive: true });
+        else if (kind === 'mode') fs.chmodSync(at, 0o700 + text.length);
+        else if (kind === 'link') fs.symlinkSync(text || 'x', at);
+        else if (kind === 'hard') fs.linkSync(at, `${at}2`);
+        else fs.utimesSync(at, text.length, text.length);
+      } catch {
+        // what can not be done to the tree as it is changes nothing
+      }
+    };
+    let n = 0;
+    await fc.assert(
+      fc.asyncProperty(fc.array(fc.array(act, { maxLength: 12 }), { minLength: 2, maxLength: 4 }), async (rounds) => {
+        fs.rmSync(`${base}/source`, { recursive: true, force: true });
+        fs.mkdirSync(`${base}/source`);
+        let previous: string | null = null;
+        for (const round of rounds) {
+          for (const each of round) perform(each);
+          const id = `round-${n++}`;
+          const step = await take(id, previous);
+          const anew = await take(`${id}-full`, null, { kind: 'full' });
+          expect(step.top.folder).toEqual(anew.top.folder);
+          previous = id;
+        }
+      }),
+      { numRuns: 25 },
+    );
+  });
+
+  it('of many files comes back the same through the threads, hard links and holes included, and a damaged part costs only its own files', async () => {
+    for (let i = 0; i < 1500; i++) {
+      const at = `${base}/source/dir-${i % 37}`;
+      fs.mkdirSync(at, { recursive: true });
+      fs.writeFileSync(`${at}/file-${i}`, `content ${i} `.repeat(i % 90), { mode: 0o600 + (i % 64) });
+      if (i % 100 === 0) fs.linkSync(`${at}/file-${i}`, `${base}/source/link-${i}`);
+      if (i % 200 === 0) fs.truncateSync(`${at}/file-${i}`, 3_000_000);
+      fs.utimesSync(`${at}/file-${i}`, i, i);
+    }
+    fs.writeFileSync(`${base}/source/large`, randomBytes(30_000_000));
+    await take('t1');
+    const items = await bringBack('t1', `${base}/back`);
+    expect(items.filter((i) => i.action !== 'write' || i.remark !== '')).toEqual([]);
+    const { applyMetadata } = await import('../../../connectors/src/files/metadata');
+    applyMetadata(Buffer.from(`${base}/back`), topEntry((await store.root('s1', 't1'))!.root));
+    expect(describeTree(`${base}/back`)).toBe(describeTree(`${base}/source`));
+    const again = await bringBack('t1', `${base}/back`, 'replace');
+    expect(again.every((i) => ['same', 'merge', 'replace'].includes(i.action))).toBe(true);
+
+    const packs = fs.readdirSync(`${base}/store/packs`, { recursive: true, encoding: 'utf8' }).map((f) => `${base}/store/packs/${f}`);
+    const largest = packs.filter((f) => fs.statSync(f).isFile()).sort((a, b) => fs.statSync(b).size - fs.statSync(a).size)[0]!;
+    const fd = fs.openSync(largest, 'r+');
+    fs.writeSync(fd, randomBytes(16), 0, 16, 5_000_000);
+    fs.closeSync(fd);
+    const damaged = await bringBack('t1', `${base}/back2`);
+    const failed = damaged.filter((i) => i.action === 'failed');
+    expect(failed.length).toBeGreaterThan(0);
+    expect(failed.length).toBeLessThan(400);
+    expect(failed.every((i) => i.remark.includes('damaged') && !fs.existsSync(`${base}/back2/${i.path}`))).toBe(true);
+    expect(damaged).toHaveLength(items.length);
   });
 
   it('notices a single flipped bit when it is read', async () => {

@@ -1,0 +1,53 @@
+import { parentPort, workerData } from 'node:worker_threads';
+import { BlockReader, DiskFolder, EngineError } from '@lithodex/engine';
+import { placeFile } from './place-file';
+import { readBatch, type PlacedChunk } from './place-message';
+import { outcomeOf, type PlaceProblem, type PlaceReply, type PlaceRequest, type PlaceStart } from './placer';
+
+/** Thread that reads, checks and writes files in folders its owner has opened. */
+const start = workerData as PlaceStart;
+const stop = new Int32Array(start.stop);
+const reader = new BlockReader({ nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) }, new DiskFolder(start.folder));
+const reply = (message: PlaceReply) => {
+  parentPort!.postMessage(message);
+};
+const tellEvery = 8 << 20;
+let untold = 0;
+
+function tell(least: number): void {
+  if (untold < least) return;
+  reply({ type: 'bytes', bytes: untold });
+  untold = 0;
+}
+
+async function* contentOf(chunks: readonly PlacedChunk[]): AsyncGenerator<Buffer> {
+  for (const { name, location } of chunks) {
+    if (Atomics.load(stop, 0) === 1) throw new EngineError('STOPPED');
+    const data = await reader.chunk(name, location);
+    yield data;
+    untold += data.length;
+    tell(tellEvery);
+  }
+}
+
+async function handle({ id, batch }: PlaceRequest): Promise<void> {
+  const problems: PlaceProblem[] = [];
+  let at = 0;
+  for (const { file, chunks } of readBatch(batch)) {
+    try {
+      const notSet = await placeFile(file, contentOf(chunks));
+      if (notSet.length) problems.push({ at, failed: '', notSet });
+    } catch (error) {
+      const { failed, notSet, fatal } = outcomeOf(error);
+      problems.push({ at, failed, notSet, ...(fatal && { fatal: { code: fatal.code, details: fatal.details ?? '' } }) });
+    }
+    at++;
+  }
+  tell(1);
+  reply({ type: 'placed', id, problems });
+}
+
+let queue = Promise.resolve();
+parentPort!.on('message', (request: PlaceRequest) => {
+  queue = queue.then(() => handle(request));
+});

@@ -1,0 +1,221 @@
+import { Worker } from 'node:worker_threads';
+import {
+  EngineError,
+  engineErrors,
+  threadFile,
+  type ChunkReader,
+  type EngineErrorCode,
+  type KeySet,
+  type TreeReader,
+} from '@lithodex/engine';
+import { placeFile, reason, type FileToPlace } from './place-file';
+import { PlaceBatch } from './place-message';
+
+/** What became of a file. */
+export interface Placed {
+  /** Why it could not be made; '' when it was. */
+  readonly failed: string;
+  /** Properties that could not be set. */
+  readonly notSet: readonly string[];
+  /** Nothing more can be written at all. */
+  readonly fatal?: EngineError;
+}
+
+export interface PlaceStart {
+  readonly folder: string;
+  readonly nameKey: Uint8Array;
+  readonly dataKey: Uint8Array;
+  /** Set to 1 when the work is to stop. */
+  readonly stop: SharedArrayBuffer;
+}
+export interface PlaceRequest {
+  readonly id: number;
+  readonly batch: Uint8Array;
+}
+/** What did not go plainly well, by number in the batch. */
+export interface PlaceProblem {
+  readonly at: number;
+  readonly failed: string;
+  readonly notSet: readonly string[];
+  readonly fatal?: { readonly code: string; readonly details: string };
+}
+export type PlaceReply =
+  | { readonly type: 'bytes'; readonly bytes: number }
+  | { readonly type: 'placed'; readonly id: number; readonly problems: readonly PlaceProblem[] };
+
+const fine: Placed = { failed: '', notSet: [] };
+
+/** Turns what placing threw into an outcome; running out of room and being stopped end everything. */
+export function outcomeOf(error: unknown): Placed {
+  const code = (error as { code?: unknown }).code;
+  if (code === 'ENOSPC')
+    return { ...fine, failed: reason(error), fatal: new EngineError('TARGET_FULL', 'no room left at the destination', { cause: error }) };
+  if (error instanceof EngineError && error.code === 'STOPPED') return { ...fine, failed: 'stopped', fatal: error };
+  return { ...fine, failed: reason(error) };
+}
+
+export interface PlacerOptions {
+  readonly trees: TreeReader;
+  readonly chunks: ChunkReader;
+  readonly keys: KeySet;
+  /** Folder of the target, for the threads. */
+  readonly storeFolder: string;
+  readonly onBytes: (bytes: number) => void;
+  readonly stopped: () => boolean;
+}
+
+const threads = 2;
+const inFlightPerThread = 3;
+const batchFiles = 64;
+const batchBytes = 8 << 20;
+/** Files placed before threads are started: a small restore is done sooner without. */
+const filesWithoutThreads = 200;
+/** Files with more chunks are placed in this thread, part by part. */
+const mostChunks = 4096;
+
+interface Thread {
+  readonly worker: Worker;
+  inFlight: number;
+}
+
+/** Places files, in this thread while they are few, in threads of their own when there are many. */
+export class Placer {
+  private threads: Thread[] = [];
+  private batch = new PlaceBatch();
+  private waiting: ((placed: Placed) => void)[] = [];
+  private readonly answers = new Map<number, readonly ((placed: Placed) => void)[]>();
+  private wake: (() => void)[] = [];
+  private nextId = 1;
+  private placedHere = 0;
+  private readonly stop = new Int32Array(new SharedArrayBuffer(4));
+  private watch: NodeJS.Timeout | undefined;
+
+  constructor(private readonly options: PlacerOptions) {}
+
+  /** Takes a file, waiting while there is enough to do; `outcome` resolves when it is placed and never rejects. Files may wait until {@link flush}. */
+  async place(file: FileToPlace): Promise<{ readonly outcome: Promise<Placed> }> {
+    const { content } = file.entry;
+    if (this.placedHere < filesWithoutThreads || (content && ('lists' in content ? content.count : content.lengths.length) > mostChunks)) {
+      this.placedHere++;
+      return { outcome: Promise.resolve(await this.here(file)) };
+    }
+    try {
+      this.batch.add(file, await this.located(file));
+    } catch (error) {
+      return { outcome: Promise.resolve(outcomeOf(error)) };
+    }
+    const outcome = new Promise<Placed>((resolve) => this.waiting.push(resolve));
+    if (this.batch.count >= batchFiles || this.batch.bytes >= batchBytes) await this.flush();
+    return { outcome };
+  }
+
+  private async located({ entry }: FileToPlace) {
+    const chunks = [];
+    for await (const part of this.options.trees.contentParts(entry.content))
+      for (let i = 0; i < part.lengths.length; i++) {
+        const name = part.names.subarray(i * 32, i * 32 + 32);
+        const location = this.options.chunks.locate(name);
+        if (location.length !== part.lengths[i]) throw new EngineError('OBJECT_DAMAGED', 'a chunk is not as long as the file says');
+        chunks.push({ name, location });
+      }
+    return chunks;
+  }
+
+  private async here(file: FileToPlace): Promise<Placed> {
+    const { trees, chunks, onBytes, stopped } = this.options;
+    async function* content() {
+      for await (const part of trees.contentParts(file.entry.content))
+        for (const [i, length] of part.lengths.entries()) {
+          if (stopped()) throw new EngineError('STOPPED');
+          const data = await chunks.read(part.names.subarray(i * 32, i * 32 + 32));
+          if (data.length !== length) throw new EngineError('OBJECT_DAMAGED', 'a chunk is not as long as the file says');
+          yield data;
+          onBytes(length);
+        }
+    }
+    try {
+      return { ...fine, notSet: await placeFile(file, content()) };
+    } catch (error) {
+      return outcomeOf(error);
+    }
+  }
+
+  /** Sends what has been gathered. */
+  async flush(): Promise<void> {
+    if (this.batch.count === 0) return;
+    const { batch, waiting } = this;
+    this.batch = new PlaceBatch();
+    this.waiting = [];
+    this.start();
+    while (this.threads.every((t) => t.inFlight >= inFlightPerThread)) await new Promise<void>((resume) => this.wake.push(resume));
+    const thread = this.threads.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
+    const id = this.nextId++;
+    this.answers.set(id, waiting);
+    thread.inFlight++;
+    const data = batch.take();
+    thread.worker.postMessage({ id, batch: data } satisfies PlaceRequest, [data.buffer]);
+  }
+
+  /** Waits until everything that was taken is placed. */
+  async idle(): Promise<void> {
+    await this.flush();
+    while (this.answers.size) await new Promise<void>((resume) => this.wake.push(resume));
+  }
+
+  private start(): void {
+    if (this.threads.length) return;
+    const { keys, storeFolder, stopped, onBytes } = this.options;
+    this.watch = setInterval(() => {
+      if (stopped()) Atomics.store(this.stop, 0, 1);
+    }, 100);
+    const workerData: PlaceStart = { folder: storeFolder, nameKey: keys.nameKey, dataKey: keys.dataKey, stop: this.stop.buffer };
+    this.threads = Array.from({ length: threads }, () => {
+      const thread: Thread = { worker: new Worker(threadFile('place-thread'), { workerData }), inFlight: 0 };
+      thread.worker.on('message', (reply: PlaceReply) => {
+        if (reply.type === 'bytes') {
+          onBytes(reply.bytes);
+          return;
+        }
+        thread.inFlight--;
+        this.answered(reply.id, reply.problems);
+      });
+      thread.worker.on('error', (error) => {
+        thread.inFlight = 0;
+        const fatal = new EngineError('TARGET_REFUSED', String(error), { cause: error });
+        for (const [id, waiting] of this.answers) {
+          this.answers.delete(id);
+          for (const resolve of waiting) resolve({ ...fine, failed: reason(error), fatal });
+        }
+        this.wakeAll();
+      });
+      return thread;
+    });
+  }
+
+  private answered(id: number, problems: readonly PlaceProblem[]): void {
+    const waiting = this.answers.get(id) ?? [];
+    this.answers.delete(id);
+    const byNumber = new Map(problems.map((p) => [p.at, p]));
+    for (const [at, resolve] of waiting.entries()) {
+      const problem = byNumber.get(at);
+      if (!problem) resolve(fine);
+      else {
+        const { failed, notSet, fatal } = problem;
+        const code = fatal && fatal.code in engineErrors ? (fatal.code as EngineErrorCode) : 'TARGET_REFUSED';
+        resolve({ failed, notSet, ...(fatal && { fatal: new EngineError(code, fatal.details) }) });
+      }
+    }
+    this.wakeAll();
+  }
+
+  private wakeAll(): void {
+    const waiting = this.wake;
+    this.wake = [];
+    for (const resume of waiting) resume();
+  }
+
+  async close(): Promise<void> {
+    clearInterval(this.watch);
+    await Promise.all(this.threads.map(({ worker }) => worker.terminate()));
+  }
+}
