@@ -67,8 +67,10 @@ describe('every route', () => {
         fc.oneof(fc.integer(), fc.string({ minLength: 1, maxLength: 30 })),
         async (name, body, parts, id) => {
           const method = (routes[name] as Route).method;
+          // the tokens and people that the other tests need stay
+          const spared = (name === 'removeToken' || name === 'removePerson') && typeof id === 'number';
           const answer = await as.administrator.fetch(name, {
-            id: String(id).replace(/[/?#.]/g, '_') || '1',
+            id: spared ? 1_000_000 + Math.abs(id) : String(id).replace(/[/?#.]/g, '_') || '1',
             ...(method === 'get' ? { query: parts } : { body: fc.stringify(body).length % 2 ? body : parts }),
           });
           const text = await answer.text();
@@ -122,6 +124,8 @@ describe('signing in', () => {
     });
     await client.signIn('temp.person', 'long enough password');
     await admin.call('removePerson', { id });
+    const administrator = (await admin.call('listPeople')).rows.find((p) => p.role === 'administrator')!;
+    await expect(admin.call('removePerson', { id: administrator.id })).rejects.toThrow('last administrator');
     await expect(client.call('me')).rejects.toMatchObject({ code: 'NOT_SIGNED_IN' });
     let code = '';
     for (let i = 0; i < 25 && code !== 'TOO_MANY_TRIES'; i++)

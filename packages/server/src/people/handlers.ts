@@ -139,6 +139,12 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
       const row = found(await db('person').where({ id: params.id, disabled: false }).first<PersonRow | undefined>());
       if (row.id === actor.id && actor.by === 'session') throw new ApiError('NOT_NOW', undefined, 'You can not bar yourself.');
       await inTransaction(db, async (trx) => {
+        const administrators = await trx('person')
+          .where({ role: 'administrator', disabled: false })
+          .forUpdate()
+          .select<{ id: number }[]>('id');
+        if (administrators.every((a) => a.id === row.id) && row.role === 'administrator')
+          throw new ApiError('NOT_NOW', undefined, 'This is the last administrator: without one nobody could change anything any more.');
         await trx('person').where({ id: row.id }).update({ disabled: true });
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'person.bar', object: `person ${row.name}` });
       });
