@@ -7,7 +7,8 @@ import { outcomeOf, type PlaceProblem, type PlaceReply, type PlaceRequest, type 
 /** Thread that reads, checks and writes files in folders its owner has opened. */
 const start = workerData as PlaceStart;
 const stop = new Int32Array(start.stop);
-const reader = new BlockReader({ nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) }, new DiskFolder(start.folder));
+const cacheBytes = 16 << 20;
+const reader = new BlockReader({ nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) }, new DiskFolder(start.folder), cacheBytes);
 const reply = (message: PlaceReply) => {
   parentPort!.postMessage(message);
 };

@@ -66,10 +66,11 @@ export interface PlacerOptions {
 
 const threads = 2;
 const inFlightPerThread = 3;
-const batchFiles = 64;
+const batchFiles = 256;
 const batchBytes = 8 << 20;
-/** Files placed before threads are started: a small restore is done sooner without. */
+/** Files and bytes placed before threads are started: a small restore is done sooner without. */
 const filesWithoutThreads = 200;
+const bytesWithoutThreads = 16 << 20;
 /** Files with more chunks are placed in this thread, part by part. */
 const mostChunks = 4096;
 
@@ -86,7 +87,8 @@ export class Placer {
   private readonly answers = new Map<number, readonly ((placed: Placed) => void)[]>();
   private wake: (() => void)[] = [];
   private nextId = 1;
-  private placedHere = 0;
+  private filesHere = 0;
+  private bytesHere = 0;
   private readonly stop = new Int32Array(new SharedArrayBuffer(4));
   private watch: NodeJS.Timeout | undefined;
 
@@ -95,8 +97,11 @@ export class Placer {
   /** Takes a file, waiting while there is enough to do; `outcome` resolves when it is placed and never rejects. Files may wait until {@link flush}. */
   async place(file: FileToPlace): Promise<{ readonly outcome: Promise<Placed> }> {
     const { content } = file.entry;
-    if (this.placedHere < filesWithoutThreads || (content && ('lists' in content ? content.count : content.lengths.length) > mostChunks)) {
-      this.placedHere++;
+    const chunks = content === undefined ? 0 : 'lists' in content ? content.count : content.lengths.length;
+    const little = this.filesHere < filesWithoutThreads && this.bytesHere + file.entry.size < bytesWithoutThreads;
+    if (little || chunks > mostChunks) {
+      this.filesHere++;
+      this.bytesHere += file.entry.size;
       return { outcome: Promise.resolve(await this.here(file)) };
     }
     try {

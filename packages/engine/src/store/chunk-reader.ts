@@ -6,7 +6,7 @@ import { keyedHash } from '../native/blake3';
 import type { Target } from '../targets/target';
 import type { StoreIndex } from './store-index';
 
-const cacheBytes = 64 << 20;
+const usualCache = 32 << 20;
 
 /** Where a chunk lies, with all that is needed to read it. */
 export interface ChunkLocation {
@@ -29,6 +29,7 @@ export class BlockReader {
   constructor(
     private readonly keys: KeySet,
     private readonly target: Target,
+    private readonly cacheBytes = usualCache,
   ) {}
 
   /** Throws OBJECT_MISSING or OBJECT_DAMAGED. The buffer must not be changed. */
@@ -59,7 +60,7 @@ export class BlockReader {
     this.blocks.set(id, block);
     this.cached += block.length;
     for (const [oldest, data] of this.blocks) {
-      if (this.cached <= cacheBytes) break;
+      if (this.cached <= this.cacheBytes) break;
       this.blocks.delete(oldest);
       this.cached -= data.length;
     }
