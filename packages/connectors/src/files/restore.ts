@@ -9,7 +9,7 @@ import {
   type ConflictRule,
   type RestoreAction,
 } from '@lithodex/core';
-import { EngineError, inFolder, openFolderBelow, posix, systemCode, type KeySet, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import { EngineError, inFolder, openFolderBelow, systemCode, type KeySet, type TreeEntry, type TreeReader } from '@lithodex/engine';
 import { contentMatches } from './content-check';
 import { applyMetadata, makeSpecial } from './metadata';
 import { reason } from './place-file';
