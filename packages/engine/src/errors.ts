@@ -14,6 +14,7 @@ export const engineErrors = {
   CHUNK_MISSING: 'A chunk is not in the store.',
   TREE_DAMAGED: 'A tree node of the store can not be read.',
   PATH_MISSING: 'The point does not hold this path.',
+  TASK_GIVEN_UP: 'The task was given up while it did not answer, so its point does not count.',
   STOPPED: 'The work was stopped.',
 } as const;
 

@@ -12,6 +12,7 @@ export * from './tree/tree-writer';
 export * from './tree/entry-cursor';
 export * from './tree/tree-reader';
 export * from './tree/tree-diff';
+export * from './prune/prune';
 export * from './format/byte-io';
 export * from './format/root';
 export * from './pipeline/crunch';

@@ -8,7 +8,11 @@ import { outcomeOf, type PlaceProblem, type PlaceReply, type PlaceRequest, type 
 const start = workerData as PlaceStart;
 const stop = new Int32Array(start.stop);
 const cacheBytes = 16 << 20;
-const reader = new BlockReader({ nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) }, new DiskFolder(start.folder), cacheBytes);
+const reader = new BlockReader(
+  { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) },
+  new DiskFolder(start.folder),
+  cacheBytes,
+);
 const reply = (message: PlaceReply) => {
   parentPort!.postMessage(message);
 };

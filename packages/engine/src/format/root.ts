@@ -67,6 +67,9 @@ export function decodeRoot(keys: KeySet, seriesId: string, taskId: string, file:
   return root;
 }
 
+/** What takes the place of the root of a task that was given up, so that it can never commit. */
+export const voidRoot = Buffer.from('LXVOID1\n');
+
 export function rootSum(file: Buffer): string {
   return createHash('sha256').update(file).digest('hex');
 }

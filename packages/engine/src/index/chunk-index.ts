@@ -31,13 +31,14 @@ export class ChunkIndex {
     }
   }
 
-  /** Adds a chunk; the place known first stays. */
-  add(name: Buffer, place: ChunkPlace): void {
+  /** Adds a chunk; the place known first stays, unless its pack is one to `leave`. */
+  add(name: Buffer, place: ChunkPlace, leave: (pack: number) => boolean = () => false): void {
     if (this.size * 1.35 > this.mask) this.grow();
     const k0 = name.readUInt32LE(0) || 1;
     const at = this.slotOf(this.table, this.mask, k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12));
-    if (this.table[at] !== 0) return;
     const t = this.table;
+    const known = t[at] !== 0;
+    if (known && !leave(t[at + 4]!)) return;
     t[at] = k0;
     t[at + 1] = name.readUInt32LE(4);
     t[at + 2] = name.readUInt32LE(8);
@@ -46,7 +47,7 @@ export class ChunkIndex {
     t[at + 5] = place.block;
     t[at + 6] = place.offset;
     t[at + 7] = place.length;
-    this.size++;
+    if (!known) this.size++;
   }
 
   find(name: Buffer): ChunkPlace | undefined {
@@ -69,9 +70,9 @@ export class ChunkIndex {
     this.mask = capacity - 1;
   }
 
-  /** Calls `visit` with the four key words of every chunk. */
-  forEachKey(visit: (k0: number, k1: number, k2: number, k3: number) => void): void {
+  /** Calls `visit` with the four key words of every chunk and the number of its pack. */
+  forEachKey(visit: (k0: number, k1: number, k2: number, k3: number, pack: number) => void): void {
     const t = this.table;
-    for (let at = 0; at < t.length; at += words) if (t[at] !== 0) visit(t[at]!, t[at + 1]!, t[at + 2]!, t[at + 3]!);
+    for (let at = 0; at < t.length; at += words) if (t[at] !== 0) visit(t[at]!, t[at + 1]!, t[at + 2]!, t[at + 3]!, t[at + 4]!);
   }
 }

@@ -16,11 +16,13 @@ export class ClaimTable {
     this.mask = this.table.length / words - 1;
   }
 
-  /** A table holding all of `index`, with room for `expected` new chunks. */
-  static over(index: ChunkIndex, expected: number): ClaimTable {
+  /** A table holding all of `index` but the chunks in packs to `skip`, with room for `expected` new chunks. */
+  static over(index: ChunkIndex, expected: number, skip: (pack: number) => boolean = () => false): ClaimTable {
     const capacity = 2 ** Math.ceil(Math.log2(Math.max(4096, (index.size + expected) * 1.5)));
     const claims = new ClaimTable(new SharedArrayBuffer(capacity * words * 4));
-    index.forEachKey((k0, k1, k2, k3) => claims.claimWords(k0 | 0, k1 | 0, k2 | 0, k3 | 0));
+    index.forEachKey((k0, k1, k2, k3, pack) => {
+      if (!skip(pack)) claims.claimWords(k0 | 0, k1 | 0, k2 | 0, k3 | 0);
+    });
     return claims;
   }
 

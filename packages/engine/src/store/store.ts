@@ -1,9 +1,10 @@
 import { EngineError } from '../errors';
-import { decodeRoot, encodeRoot, rootName, rootSum, type Root } from '../format/root';
+import { decodeRoot, encodeRoot, rootName, rootSum, voidRoot, type Root } from '../format/root';
 import type { PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
 import { newKeySet, type KeySet } from '../keys/key-set';
 import type { Target } from '../targets/target';
+import { Pins } from '../prune/pins';
 import { TreeReader } from '../tree/tree-reader';
 import { ChunkReader } from './chunk-reader';
 import { ChunkWriter } from './chunk-writer';
@@ -15,6 +16,7 @@ export class Store {
   readonly index: StoreIndex;
   readonly reader: ChunkReader;
   readonly trees: TreeReader;
+  readonly pins: Pins;
 
   private constructor(
     readonly target: Target,
@@ -24,6 +26,7 @@ export class Store {
     this.index = new StoreIndex(keys, target);
     this.reader = new ChunkReader(keys, target, this.index);
     this.trees = new TreeReader(this.reader);
+    this.pins = new Pins(target);
   }
 
   /** Makes a new store. Throws TARGET_EXISTS, TARGET_MISSING, TARGET_REFUSED. */
@@ -45,18 +48,31 @@ export class Store {
     return store;
   }
 
+  /** What a run may take as stored: every chunk that is not in a condemned pack. `expected`: chunks it may add. */
+  claims(expected: number): ClaimTable {
+    return ClaimTable.over(this.index.chunks, expected, (pack) => this.index.isCondemned(pack));
+  }
+
+  /** A writer that stores everything it is given, whether it is stored already or not. */
+  writerOfAll(): ChunkWriter {
+    return new ChunkWriter(
+      this.keys,
+      this.target,
+      () => true,
+      (toc) => void this.index.written(toc),
+    );
+  }
+
   /** A writer for this store that skips what `claims` holds; every pack it has written is told to `onPack`. */
-  writer(
-    claims = ClaimTable.over(this.index.chunks, 1000),
-    onPack: (toc: PackToc) => void = (toc) => void this.index.written(toc),
-  ): ChunkWriter {
+  writer(claims = this.claims(1000), onPack: (toc: PackToc) => void = (toc) => void this.index.written(toc)): ChunkWriter {
     return new ChunkWriter(this.keys, this.target, (name) => claims.claim(name), onPack);
   }
 
-  /** The root of a task, or undefined when nothing was committed under it. */
+  /** The root of a task, or undefined when nothing was committed under it or it was given up. */
   async root(seriesId: string, taskId: string): Promise<{ root: Root; sum: string } | undefined> {
     try {
       const file = await this.target.read(rootName(seriesId, taskId));
+      if (file.equals(voidRoot)) return undefined;
       return { root: decodeRoot(this.keys, seriesId, taskId, file), sum: rootSum(file) };
     } catch (error) {
       if (error instanceof EngineError && error.code === 'OBJECT_MISSING') return undefined;
@@ -64,10 +80,20 @@ export class Store {
     }
   }
 
-  /** Commits: the point exists once this resolves. False when the task was committed before; that root then counts. */
+  /** Makes sure that a task can never commit, unless it has. */
+  async voidRoot(seriesId: string, taskId: string): Promise<void> {
+    await this.target.putExclusive(rootName(seriesId, taskId), voidRoot);
+  }
+
+  /** Commits: the point exists once this resolves. False when the task was committed before (that root then counts) or was given up. */
   async commit(root: Root): Promise<boolean> {
     await this.index.checkpoint();
     return this.target.putExclusive(rootName(root.seriesId, root.taskId), encodeRoot(this.keys, root));
+  }
+
+  /** Ids of the series with roots on the target, sorted. */
+  async listSeries(): Promise<string[]> {
+    return (await this.target.list('roots/')).filter((name) => !name.includes('.'));
   }
 
   /** Task ids of a series with a root on the target, sorted. */

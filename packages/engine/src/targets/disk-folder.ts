@@ -129,6 +129,9 @@ export class DiskFolder implements Target {
 
   async remove(name: string): Promise<void> {
     try {
+      const open = this.openFiles.get(name);
+      if (open !== undefined) fs.closeSync(open);
+      this.openFiles.delete(name);
       fs.rmSync(this.place(name), { force: true });
       syncFolder(path.dirname(this.place(name)));
     } catch (error) {
@@ -145,7 +148,6 @@ export class DiskFolder implements Target {
     }
   }
 
-  /** Closes the files kept open for reading. */
   close(): void {
     for (const fd of this.openFiles.values()) fs.closeSync(fd);
     this.openFiles.clear();

@@ -20,4 +20,6 @@ export interface Target {
   list(prefix: string): Promise<string[]>;
   remove(name: string): Promise<void>;
   room(): Promise<Room>;
+  /** Lets go of what is kept open for reading, so that removed objects give back their room. */
+  close(): void;
 }

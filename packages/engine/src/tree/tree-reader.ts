@@ -12,9 +12,14 @@ export class TreeReader {
 
   /** Entries of a folder in pieces, sorted by name. */
   async *pieces(node: Buffer): AsyncGenerator<TreeEntry[]> {
+    for await (const { entries } of this.nodes(node)) if (entries.length) yield entries;
+  }
+
+  /** The nodes of a folder with the entries each holds. */
+  async *nodes(node: Buffer): AsyncGenerator<{ node: Buffer; entries: TreeEntry[] }> {
     const { leaf, list } = await this.node(node);
-    if (leaf) yield leaf;
-    else for (const piece of list) yield (await this.node(piece.node)).leaf ?? [];
+    yield { node, entries: leaf ?? [] };
+    for (const piece of list) yield { node: piece.node, entries: (await this.node(piece.node)).leaf ?? [] };
   }
 
   /** The same as cursors over the stored bytes, for what has to be fast. */

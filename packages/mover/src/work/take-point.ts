@@ -1,7 +1,6 @@
 import { pathFilter } from '@lithodex/core';
 import { accountOf, Capture, readNames, type CaptureProgress, type CaptureWarning } from '@lithodex/connectors';
 import {
-  ClaimTable,
   CrunchPool,
   DiskFolder,
   EngineError,
@@ -73,6 +72,16 @@ export async function closePools(): Promise<void> {
 
 /** Takes a point of a folder tree and commits it; adopts the root when an earlier attempt of the same task has committed one. */
 export async function takePoint(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
+  const pin = await store.pins.pin(request.taskId, request.seriesId);
+  try {
+    await store.index.refresh();
+    return await takePinned(store, request, hooks);
+  } finally {
+    await store.pins.release(pin);
+  }
+}
+
+async function takePinned(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
   const { taskId, seriesId } = request;
   const before = request.previous ? await store.root(seriesId, request.previous) : undefined;
   if (request.previous && !before) throw new EngineError('OBJECT_MISSING', 'the root of the point this one builds on');
@@ -81,7 +90,7 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
   if (found) return { root: found.root, top: topEntry(found.root), previousTop, adopted: true };
 
   const folder = (store.target as DiskFolder).folder;
-  const claims = ClaimTable.over(store.index.chunks, Math.max(65_536, 2 * (before?.root.totals.items ?? 0)));
+  const claims = store.claims(Math.max(65_536, 2 * (before?.root.totals.items ?? 0)));
   let checkpointDue = false;
   const packed: WriteCounts = { fresh: 0, stored: 0 };
   const onPack = (toc: Parameters<typeof store.index.written>[0]) => {
@@ -151,7 +160,7 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
     };
     if (await store.commit(root)) return { root, top, previousTop, adopted: false };
     const winner = await store.root(seriesId, taskId);
-    if (!winner) throw new EngineError('OBJECT_MISSING', 'the root of this task');
+    if (!winner) throw new EngineError('TASK_GIVEN_UP');
     return { root: winner.root, top: topEntry(winner.root), previousTop, adopted: true };
   } catch (error) {
     await dropPool(folder);

@@ -1,0 +1,74 @@
+import { randomBytes } from 'node:crypto';
+import { EngineError } from '../errors';
+import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
+import type { Target } from '../targets/target';
+
+/** Packs that are to be deleted: runs that begin now must not build on them. */
+export interface CondemnedRecord {
+  readonly id: string;
+  /** Pack ids as hex. */
+  readonly packs: readonly string[];
+  /** Tasks pinned right after the record could be seen; undefined while that is not known, and then nothing of it may be deleted. */
+  readonly pins: readonly string[] | undefined;
+}
+
+const folder = 'condemned/';
+const pinsSuffix = '.pins';
+const magic = Buffer.from('LXCOND1\n');
+
+function encode(keys: KeySet, name: string, list: readonly string[]): Buffer {
+  const nonce = randomBytes(12);
+  const text = Buffer.from(JSON.stringify(list));
+  return Buffer.concat([magic, nonce, seal(subkey(keys, 'condemned', Buffer.from(name)), nonce, magic, text)]);
+}
+
+function decode(keys: KeySet, name: string, file: Buffer): string[] {
+  const plain =
+    file.length > 36 &&
+    file.subarray(0, 8).equals(magic) &&
+    unseal(subkey(keys, 'condemned', Buffer.from(name)), file.subarray(8, 20), magic, file.subarray(20));
+  if (!plain) throw new EngineError('OBJECT_DAMAGED', folder + name);
+  return JSON.parse(plain.toString()) as string[];
+}
+
+/** Reads the records. One that vanishes meanwhile is passed over. */
+export async function readCondemned(keys: KeySet, target: Target): Promise<CondemnedRecord[]> {
+  const names = await target.list(folder);
+  const load = async (name: string) => {
+    try {
+      return decode(keys, name, await target.read(folder + name));
+    } catch (error) {
+      if (error instanceof EngineError && error.code === 'OBJECT_MISSING') return undefined;
+      throw error;
+    }
+  };
+  const records: CondemnedRecord[] = [];
+  for (const id of names.filter((n) => !n.endsWith(pinsSuffix))) {
+    const packs = await load(id);
+    if (packs) records.push({ id, packs, pins: names.includes(id + pinsSuffix) ? await load(id + pinsSuffix) : undefined });
+  }
+  return records;
+}
+
+/**
+ * Condemns packs. The record is written first and the pins are listed after it: whoever pins later sees the record, whoever pinned earlier is
+ * listed. (Both sides write their own mark before they read the other's.)
+ */
+export async function condemn(
+  keys: KeySet,
+  target: Target,
+  packs: readonly string[],
+  pins: () => Promise<string[]>,
+): Promise<CondemnedRecord> {
+  const id = randomBytes(8).toString('hex');
+  await target.put(folder + id, encode(keys, id, packs));
+  const pinned = await pins();
+  await target.put(folder + id + pinsSuffix, encode(keys, id + pinsSuffix, pinned));
+  return { id, packs, pins: pinned };
+}
+
+/** Removes a record when its packs are gone or were found to be needed. */
+export async function forgetRecord(target: Target, id: string): Promise<void> {
+  await target.remove(folder + id);
+  await target.remove(folder + id + pinsSuffix);
+}
