@@ -24,7 +24,9 @@ const waiting: readonly RouteName[] = ['events', 'claim', 'questions', 'stream',
 async function codeOf(client: Client, name: RouteName): Promise<string> {
   const call = client.fetch(name, {
     id:
-      (routes[name] as Route).path.includes('points') || (routes[name] as Route).path.includes('mover') || name === 'envelope'
+      (routes[name] as Route).path.includes('points') ||
+      (routes[name] as Route).path.includes('mover') ||
+      (routes[name] as Route).path.startsWith('/targets/:id')
         ? '00000000-0000-0000-0000-000000000000'
         : 999_999,
     ...((routes[name] as Route).method === 'get' ? {} : { body: {} }),

@@ -124,6 +124,7 @@ export const Target = z.object({
   used: Bytes.nullable(),
   free: Bytes.nullable(),
   measuredAt: Instant.nullable(),
+  prunedAt: Instant.nullable(),
   points: Count,
   allBytes: Bytes,
   storedBytes: Bytes,

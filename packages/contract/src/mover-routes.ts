@@ -51,6 +51,16 @@ export const moverRoutes = {
     response: Empty,
     limit: large,
   }),
+  aliveTasks: route({
+    method: 'post',
+    path: '/mover/tasks/:id/alive',
+    summary: 'Which tasks may still go on',
+    access: 'mover',
+    params: byUuid,
+    body: mover.AliveTasks,
+    response: mover.AliveAnswer,
+    limit: large,
+  }),
   stream: route({
     method: 'post',
     path: '/mover/tasks/:id/stream',

@@ -47,7 +47,10 @@ export type DownloadWork = z.infer<typeof DownloadWork>;
 export const ExpireWork = z.object({ type: z.literal('expire'), points: z.array(PointRef) });
 export type ExpireWork = z.infer<typeof ExpireWork>;
 
-export const Work = z.discriminatedUnion('type', [BackupWork, RestoreWork, DownloadWork, ExpireWork]);
+export const PruneWork = z.object({ type: z.literal('prune'), target: TargetRef, trial: z.boolean() });
+export type PruneWork = z.infer<typeof PruneWork>;
+
+export const Work = z.discriminatedUnion('type', [BackupWork, RestoreWork, DownloadWork, ExpireWork, PruneWork]);
 export type Work = z.infer<typeof Work>;
 export const Claim = z.object({ mover: z.string().min(1).max(80) });
 export const ClaimedTask = z.object({ id: Uuid, runId: Id, attempt: z.int().positive(), leaseMs: Count, serverNow: Instant, work: Work });
@@ -106,6 +109,10 @@ export const PointTotals = z.object({
 });
 export type PointTotals = z.infer<typeof PointTotals>;
 export const CommitPoint = Attempt.extend({ point: PointTotals });
+
+/** Which of these tasks may still go on; the others have ended for good. */
+export const AliveTasks = Attempt.extend({ tasks: z.array(z.string().max(80)).max(50_000) });
+export const AliveAnswer = z.object({ alive: z.array(z.string()) });
 
 export const RestoredItems = Attempt.extend({
   seq: Count,

@@ -196,6 +196,15 @@ export const routes = {
     body: estate.TargetBody,
     response: z.object({ id: c.Uuid }),
   }),
+  pruneTarget: route({
+    method: 'post',
+    path: '/targets/:id/prune',
+    summary: 'Give back the room of what no point needs, or only tell how much that is',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ trial: z.boolean().default(false) }),
+    response: runs.Started,
+  }),
   envelope: route({
     method: 'post',
     path: '/targets/:id/envelope',

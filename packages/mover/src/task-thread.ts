@@ -7,6 +7,7 @@ import { runBackup, runTrial } from './work/backup';
 import { runDownload } from './work/download';
 import { runExpire } from './work/expire';
 import { answerQuestion } from './work/questions';
+import { runPrune } from './work/prune';
 import { runRestore } from './work/restore';
 import { Stores } from './work/stores';
 import { noCounts, type TaskContext, type TaskResult } from './work/task-context';
@@ -53,9 +54,19 @@ function work(ctx: TaskContext): Promise<TaskResult> {
     case 'trial':
       return runTrial(ctx, work);
     case 'restore':
-      return runRestore(ctx, work);
+      return stores.pinned(
+        ctx.task.id,
+        work.picks.map((p) => p.point.target),
+        () => runRestore(ctx, work),
+      );
     case 'download':
-      return runDownload(ctx, work);
+      return stores.pinned(
+        ctx.task.id,
+        work.picks.map((p) => p.point.target),
+        () => runDownload(ctx, work),
+      );
+    case 'prune':
+      return runPrune(ctx, work);
     case 'expire':
       return runExpire(ctx, work);
   }

@@ -35,6 +35,21 @@ export class Stores {
     return store;
   }
 
+  /** Runs `use` with the task pinned on these targets, so that nothing it reads is deleted meanwhile. */
+  async pinned<T>(taskId: string, targets: readonly { id: string; folder: string }[], use: () => Promise<T>): Promise<T> {
+    const pins: { store: Store; pin: string }[] = [];
+    try {
+      for (const target of new Map(targets.map((t) => [t.id, t])).values()) {
+        const store = await this.of(target);
+        pins.push({ store, pin: await store.pins.pin(taskId) });
+        await store.index.refresh();
+      }
+      return await use();
+    } finally {
+      for (const { store, pin } of pins) await store.pins.release(pin);
+    }
+  }
+
   /** Makes a store with a new key file. */
   async create(target: { id: string; folder: string }): Promise<void> {
     mkdirSync(this.keysFolder, { recursive: true, mode: 0o700 });

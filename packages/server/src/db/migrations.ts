@@ -91,4 +91,11 @@ async function runAll(k: Knex, sql: string): Promise<void> {
 }
 
 /** Bundled in the build: no directory is read at run time. */
-export const migrations: Migration[] = [{ name: '0001-the-slice', up: (k) => runAll(k, first) }];
+const pruning = `
+ALTER TABLE target ADD pruned_at BIGINT NULL, ADD prune_due BOOLEAN NOT NULL DEFAULT FALSE;
+`;
+
+export const migrations: Migration[] = [
+  { name: '0001-the-slice', up: (k) => runAll(k, first) },
+  { name: '0002-pruning', up: (k) => runAll(k, pruning) },
+];

@@ -5,8 +5,9 @@ import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import type { Handlers } from '../http/bind-routes';
+import { queuePrune } from '../runs/pruning';
 
-type TargetHandlers = Pick<Handlers, 'listTargets' | 'testTarget' | 'addTarget' | 'envelope'>;
+type TargetHandlers = Pick<Handlers, 'listTargets' | 'testTarget' | 'addTarget' | 'pruneTarget' | 'envelope'>;
 
 interface TargetRow {
   readonly id: string;
@@ -16,6 +17,7 @@ interface TargetRow {
   readonly used: number | null;
   readonly free: number | null;
   readonly measured_at: number | null;
+  readonly pruned_at: number | null;
   readonly trouble: string | null;
 }
 
@@ -75,6 +77,7 @@ export function targetHandlers(deps: Deps): TargetHandlers {
             used: t.used,
             free: t.free,
             measuredAt: t.measured_at,
+            prunedAt: t.pruned_at,
             points: Number(sum?.n ?? 0),
             allBytes: Number(sum?.bytes ?? 0),
             storedBytes: Number(sum?.stored ?? 0),
@@ -105,6 +108,22 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       });
       await deps.events.emit('estate');
       return { id };
+    },
+
+    async pruneTarget({ params, body, actor }) {
+      const runId = await inTransaction(db, async (trx) => {
+        const id = await queuePrune(trx, clock.now(), params.id, { trial: body.trial, person: actor.name });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: body.trial ? 'target.pruneTrial' : 'target.prune',
+          object: `target ${params.id}`,
+          detail: `run ${id}`,
+        });
+        return id;
+      });
+      deps.movers.workAppeared();
+      await deps.events.emit('run', { runId });
+      return { runId };
     },
 
     async envelope({ params, body, actor }) {

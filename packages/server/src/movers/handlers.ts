@@ -8,13 +8,14 @@ import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { settleRun } from '../runs/queue';
 import { expireSeries } from '../runs/expiry';
+import { pruneLater } from '../runs/pruning';
 import { claimTask } from './claim';
 import { makeVisible } from './commit-point';
 import { heldTask } from './running-task';
 
 type MoverHandlers = Pick<
   Handlers,
-  'claim' | 'renew' | 'sendItems' | 'commitPoint' | 'sendRestored' | 'stream' | 'finishTask' | 'questions' | 'answer'
+  'claim' | 'renew' | 'aliveTasks' | 'sendItems' | 'commitPoint' | 'sendRestored' | 'stream' | 'finishTask' | 'questions' | 'answer'
 >;
 
 const claimWaitMs = 20_000;
@@ -115,6 +116,12 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       return {};
     },
 
+    async aliveTasks({ params, body }) {
+      await heldTask(db, params.id, body.attempt);
+      const rows = await db('task').whereIn('id', body.tasks).whereIn('state', ['waiting', 'running']).select<{ id: string }[]>('id');
+      return { alive: rows.map((r) => r.id) };
+    },
+
     async stream({ params, req, res }) {
       const browser = await deps.downloads.take(params.id, 60_000);
       if (!browser) throw new ApiError('NOT_NOW', undefined, 'Nobody waits for this download any more.');
@@ -154,6 +161,8 @@ export function moverHandlers(deps: Deps): MoverHandlers {
             measured_ms: body.measured.ms,
             measured_bytes: body.measured.bytes,
           });
+        if (task.series_no !== null && (task.type === 'expire' || (task.type === 'backup' && body.outcome !== 'done')))
+          await pruneLater(trx, task.series_no);
         await settleRun(deps, trx, task.run_id);
         return task;
       });

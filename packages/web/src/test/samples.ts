@@ -223,6 +223,7 @@ export const target = (id: number, more: Partial<Target> = {}): Target => ({
   used: 2e11,
   free: 6e11,
   measuredAt: now - hour,
+  prunedAt: null,
   points: 40,
   allBytes: 9e11,
   storedBytes: 2e11,

@@ -34,6 +34,7 @@ const kindGroups = [
   { kinds: 'backup', word: 'backups' },
   { kinds: 'restore,download', word: 'restores' },
   { kinds: 'trial', word: 'trials' },
+  { kinds: 'prune', word: 'prunes' },
 ];
 
 /** All runs, newest first, with every filter in the address. */

@@ -62,6 +62,19 @@ describe('storage', () => {
     vi.restoreAllMocks();
   });
 
+  it('prunes after saying what that does, or only tells how much it would free', async () => {
+    const s = await stage({ pruneTarget: new ApiFailure('NOT_NOW', 'This target is being pruned already.', undefined) });
+    await s.click('Prune');
+    expect(words(s.one('[role=dialog]'))).toContain('Nothing that a point needs is touched');
+    await s.click('Prune now');
+    expect(s.api.last('pruneTarget')).toMatchObject({ id: uuid(1), body: { trial: false } });
+    expect(s.one('[role=dialog] .problem').textContent).toContain('being pruned already');
+    s.api.answers.pruneTarget = { runId: 33 };
+    await s.click('Only tell how much it is');
+    expect(s.api.last('pruneTarget')?.body).toEqual({ trial: true });
+    expect(s.url()).toBe('/runs/33');
+  });
+
   it('says what a target is when there is none, and hides the levers from those who may not', async () => {
     const s = await stage({ listTargets: page([]) }, 'operator');
     expect(s.text()).toContain('There is no target yet.');

@@ -1,6 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, inject, signal } from '@angular/core';
 import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
+import { Router } from '@angular/router';
 import type { Target, TargetTest } from '@lithodex/contract';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
@@ -21,6 +22,7 @@ import { StateMark } from '../ui/state-mark';
 })
 export class StoragePage {
   private readonly api = inject(Api);
+  private readonly router = inject(Router);
   protected readonly session = inject(Session);
   private readonly result = toSignal(
     inject(Live).reloading(
@@ -33,6 +35,7 @@ export class StoragePage {
   protected readonly targets = computed(() => this.result()?.value?.rows);
   protected readonly adding = signal(false);
   protected readonly sealing = signal<Target | null>(null);
+  protected readonly pruning = signal<Target | null>(null);
   protected readonly tested = signal<TargetTest | undefined>(undefined);
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
@@ -45,11 +48,12 @@ export class StoragePage {
     return t.used !== null && t.free !== null ? (t.used / Math.max(1, t.used + t.free)) * 100 : 0;
   }
 
-  protected open(what: 'target' | Target): void {
+  protected open(what: 'target' | Target, act: 'seal' | 'prune' = 'seal'): void {
     this.problem.set('');
     this.tested.set(undefined);
     this.passphrase = '';
     if (what === 'target') this.adding.set(true);
+    else if (act === 'prune') this.pruning.set(what);
     else this.sealing.set(what);
   }
 
@@ -80,6 +84,12 @@ export class StoragePage {
       },
       error: this.failed,
     });
+  }
+
+  protected prune(target: Target, trial: boolean): void {
+    this.api
+      .call('pruneTarget', { id: target.id, body: { trial } })
+      .subscribe({ next: ({ runId }) => void this.router.navigate(['/runs', runId]), error: this.failed });
   }
 
   protected seal(target: Target): void {

@@ -1,0 +1,110 @@
+import { randomBytes } from 'node:crypto';
+import fs from 'node:fs';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { diskUse } from '../support/nasty-tree';
+import { Harness, policyFor, type Client } from '../support/harness';
+
+const day = 86_400_000;
+let h: Harness;
+let admin: Client;
+const clock = { at: Date.UTC(2026, 9, 20, 10), now: () => clock.at };
+beforeAll(async () => {
+  h = await Harness.start({ clock, leaseMs: 20_000, schedulerMs: 0 });
+  admin = await h.as('administrator');
+});
+afterAll(() => h.stop());
+
+async function settled(): Promise<void> {
+  await h.server.scheduler.tick();
+  for (let quiet = 0; quiet < 4;) {
+    const open = await h.server.deps.db('task').whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>('id');
+    quiet = open ? 0 : quiet + 1;
+    await new Promise((resume) => setTimeout(resume, 40));
+  }
+}
+const prunes = async () => (await admin.call('listRuns', { query: { kinds: 'prune' } })).rows;
+
+describe('room', () => {
+  let source: string;
+  let workloadId: number;
+  let targetId: string;
+  let policyId: number;
+  const protect = async () => {
+    fs.writeFileSync(`${source}/changing`, randomBytes(900_000));
+    await admin.ended((await admin.call('runPolicy', { id: policyId, body: {} })).runId);
+    clock.at += day;
+  };
+
+  it('is given back by itself some time after points have expired, and what stays can be restored', async () => {
+    ({ source, workloadId, targetId } = await h.connect(admin));
+    fs.writeFileSync(`${source}/kept`, randomBytes(300_000));
+    const body = policyFor([workloadId], targetId, { keep: { by: 'points', points: 2 }, changeLimit: 100 });
+    policyId = (await admin.call('addPolicy', { body })).id;
+    for (let i = 0; i < 2; i++) await protect();
+    await settled();
+    expect(await prunes()).toEqual([]);
+    for (let i = 0; i < 3; i++) await protect();
+    const full = diskUse(`${h.folder}/store`);
+    await settled();
+    const [pruned] = await prunes();
+    expect(pruned).toMatchObject({ state: 'done', trigger: 'schedule', name: 'Prune of quay-disk', workloads: [] });
+    expect(pruned!.counts.bytes).toBeGreaterThan(2_600_000);
+    expect(full - diskUse(`${h.folder}/store`)).toBeGreaterThan(2_600_000);
+    await settled();
+    expect(await prunes()).toHaveLength(1);
+
+    const { pointList } = await admin.call('workload', { id: workloadId });
+    expect(pointList).toHaveLength(2);
+    for (const [i, point] of pointList.entries()) {
+      const folder = `${h.folder}/back-${i}`;
+      const { runId } = await admin.call('startRestore', {
+        body: { picks: [{ pointId: point.id, path: '' }], destination: { to: 'folder', folder }, reason: 'for a test' },
+      });
+      expect((await admin.ended(runId)).state).toBe('done');
+      expect(fs.readFileSync(`${folder}/kept`).equals(fs.readFileSync(`${source}/kept`))).toBe(true);
+    }
+    expect(fs.readFileSync(`${h.folder}/back-1/changing`).equals(fs.readFileSync(`${source}/changing`))).toBe(true);
+    expect(fs.readdirSync(`${h.folder}/store/pins`)).toEqual([]);
+  });
+
+  it('is told before it is given back, when a person asks', async () => {
+    await protect();
+    await settled();
+    const files = () => fs.readdirSync(`${h.folder}/store`, { recursive: true, encoding: 'utf8' }).sort();
+    const before = files();
+    const trial = await admin.ended((await admin.call('pruneTarget', { id: targetId, body: { trial: true } })).runId);
+    const said = (await admin.call('runLog', { id: trial.id })).rows.map((l) => l.message).join();
+    expect(said).toMatch(/2 points need \d+ packs, .* in all; \d+ packs?, 9\d\d kB would be deleted/);
+    expect(files()).toEqual(before);
+    const { runId } = await admin.call('pruneTarget', { id: targetId, body: {} });
+    const again = admin.call('pruneTarget', { id: targetId, body: {} });
+    const second = await again.catch((e: unknown) => e as { code: string });
+    expect((await admin.ended(runId)).counts.bytes).toBeGreaterThan(890_000);
+    if ('code' in second) expect(second.code).toBe('NOT_NOW');
+    expect((await admin.call('listTargets')).rows[0]!.prunedAt).toBe(clock.at);
+    expect((await admin.call('audit', { query: { q: 'target.prune' } })).rows.map((r) => r.action)).toEqual(
+      expect.arrayContaining(['target.prune', 'target.pruneTrial']),
+    );
+  });
+
+  it('of a target nobody knows can not be given back', async () => {
+    const unknown = admin.call('pruneTarget', { id: '00000000-0000-4000-8000-000000000000', body: {} });
+    await expect(unknown).rejects.toMatchObject({ status: 404 });
+  });
+
+  it('is never taken from a restore that goes on while its point expires', async () => {
+    for (let i = 0; i < 1500; i++) fs.writeFileSync(`${source}/many-${i}`, randomBytes(2000));
+    await protect();
+    const { pointList } = await admin.call('workload', { id: workloadId });
+    const folder = `${h.folder}/slow`;
+    const { runId } = await admin.call('startRestore', {
+      body: { picks: [{ pointId: pointList.at(-1)!.id, path: '' }], destination: { to: 'folder', folder }, reason: 'for a test' },
+    });
+    for (let i = 0; i < 1500; i++) fs.rmSync(`${source}/many-${i}`);
+    await protect();
+    await protect();
+    await admin.ended((await admin.call('pruneTarget', { id: targetId, body: {} })).runId);
+    expect((await admin.ended(runId)).state).toBe('done');
+    expect(fs.readdirSync(folder)).toHaveLength(1502);
+  });
+});
