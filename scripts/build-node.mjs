@@ -5,6 +5,7 @@ import { existsSync, rmSync } from 'node:fs';
 const entries = {
   server: 'packages/server/src/main.ts',
   mover: 'packages/mover/src/main.ts',
+  extract: 'packages/mover/src/extract-main.ts',
   'task-thread': 'packages/mover/src/task-thread.ts',
   'crunch-thread': 'packages/engine/src/pipeline/crunch-thread.ts',
   'place-thread': 'packages/connectors/src/files/place-thread.ts',

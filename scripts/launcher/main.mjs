@@ -11,6 +11,7 @@ const help = `Lithodex
   ./lithodex bench [NAME…] [--json]                    measure beside the peers
   ./lithodex token --role ROLE --name NAME [--state DIR]   print an API token for the demo's server
   ./lithodex mover --server URL --token-file FILE --keys DIR [--name NAME]   start a mover
+  ./lithodex extract --store DIR --envelope FILE --list     list the points of a target, or bring one back, without server and database
   ./lithodex help                                      this text
 `;
 
@@ -43,6 +44,13 @@ async function main() {
       build(['node']);
       process.argv = [process.argv[0], 'mover', ...rest];
       await import('../../dist/node/mover.js');
+      return undefined;
+    }
+    case 'extract': {
+      installNpm();
+      build(['node']);
+      process.argv = [process.argv[0], 'extract', ...rest];
+      await import('../../dist/node/extract.js');
       return undefined;
     }
     case 'test': {

@@ -68,6 +68,13 @@ export async function openHeader(target: Target, secret: Buffer | string): Promi
   throw new EngineError('KEY_WRONG', target.description);
 }
 
+/** Checks the header of a store with keys from elsewhere. Throws KEY_WRONG, STORE_HEADER, STORE_VERSION. */
+export async function openHeaderWithKeys(target: Target, keys: KeySet): Promise<StoreHeader> {
+  const { mac, ...header } = await readSigned(target);
+  if (!sameMac(headerMac(keys, JSON.stringify(header)), mac)) throw new EngineError('KEY_WRONG', target.description);
+  return header;
+}
+
 /** A key envelope: all one needs, with the passphrase, to open the target without the server. */
 export interface KeyEnvelope {
   readonly format: 'lithodex-key-envelope';

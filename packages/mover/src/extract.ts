@@ -1,0 +1,120 @@
+import { readFileSync } from 'node:fs';
+import path from 'node:path';
+import { createInterface } from 'node:readline/promises';
+import { parseArgs } from 'node:util';
+import { Placer, Restorer } from '@lithodex/connectors';
+import { bytesOfText, countOf, escapePath, formatBytes, unescapePath } from '@lithodex/core';
+import { DiskFolder, EngineError, openEnvelope, openHeaderWithKeys, Store, topEntry, type KeyEnvelope, type Root } from '@lithodex/engine';
+
+const usage = `extract brings data back from a store with its key alone: no server, no database.
+
+  --store DIR                      folder of the target
+  --envelope FILE | --key FILE     key envelope (its passphrase is asked for, or taken from LITHODEX_PASSPHRASE) or key file
+  --list                           list the points
+  --point ID [--path P] --to DIR   bring back a point, or an item of it, into a folder; what exists there is left as it is
+`;
+
+type Say = (line: string) => void;
+
+async function openStore(values: { store: string; envelope?: string; key?: string }): Promise<Store> {
+  const target = new DiskFolder(values.store);
+  if (values.key) return Store.open(target, readFileSync(values.key));
+  const envelope = JSON.parse(readFileSync(values.envelope!, 'utf8')) as KeyEnvelope;
+  const keys = openEnvelope(envelope, process.env['LITHODEX_PASSPHRASE'] ?? (await ask('Passphrase of the envelope: ')));
+  return Store.withKeys(target, await openHeaderWithKeys(target, keys), keys);
+}
+
+async function ask(question: string): Promise<string> {
+  const lines = createInterface({ input: process.stdin, output: process.stderr });
+  try {
+    return await lines.question(question);
+  } finally {
+    lines.close();
+  }
+}
+
+/** All points of a store, oldest first. */
+async function points(store: Store): Promise<Root[]> {
+  const roots: Root[] = [];
+  for (const series of await store.listSeries())
+    for (const task of await store.listRoots(series)) {
+      const found = await store.root(series, task);
+      if (found) roots.push(found.root);
+    }
+  return roots.sort((a, b) => a.moment - b.moment);
+}
+
+async function list(store: Store, say: Say): Promise<void> {
+  const roots = await points(store);
+  for (const root of roots) {
+    const when = new Date(root.moment).toISOString().slice(0, 16).replace('T', ' ');
+    const { items, bytes } = root.totals;
+    say(`${root.taskId}  ${when} UTC  ${root.workload.name}  ${root.kind}  ${countOf(items, 'item')}, ${formatBytes(bytes)}`);
+  }
+  say(countOf(roots.length, 'point'));
+}
+
+async function bringBack(store: Store, storeFolder: string, point: string, item: string, to: string, say: Say): Promise<boolean> {
+  const root = (await points(store)).find((r) => r.taskId === point);
+  if (!root) throw new EngineError('PATH_MISSING', `no point ${point}; --list shows them`);
+  const stopped = () => false;
+  const placer = new Placer({ trees: store.trees, chunks: store.reader, keys: store.keys, storeFolder, onBytes: () => undefined, stopped });
+  let [done, failed, bytes] = [0, 0, 0];
+  const restorer = new Restorer({
+    base: bytesOfText(to),
+    rule: 'leave',
+    stamp: '',
+    taskId: 'extract',
+    trial: false,
+    trees: store.trees,
+    keys: store.keys,
+    placer,
+    onItem: (i) => {
+      if (i.action === 'failed') failed++;
+      else done++;
+      bytes += i.action === 'write' ? i.bytes : 0;
+      if (i.action === 'failed' || i.action === 'leave' || i.remark) say(`${i.action}: ${escapePath(i.path)} ${i.remark}`.trim());
+    },
+    drain: () => undefined,
+    stopped,
+  });
+  try {
+    const where = unescapePath(item);
+    await restorer.item(await store.trees.find(topEntry(root), where), where);
+  } finally {
+    restorer.close();
+    await placer.close();
+  }
+  say(
+    `${countOf(done, 'item')}, ${formatBytes(bytes)} brought back; ${failed ? `${countOf(failed, 'item')} failed` : 'every sum checked'}`,
+  );
+  return failed === 0;
+}
+
+/** The command. Returns the exit code. */
+export async function extract(args: string[], folder: string, say: Say): Promise<number> {
+  const { values } = parseArgs({
+    args,
+    options: {
+      store: { type: 'string' },
+      envelope: { type: 'string' },
+      key: { type: 'string' },
+      list: { type: 'boolean' },
+      point: { type: 'string' },
+      path: { type: 'string' },
+      to: { type: 'string' },
+    },
+  });
+  const at = (file: string | undefined) => (file === undefined ? undefined : path.resolve(folder, file));
+  const [storeFolder, envelope, key, to] = [at(values.store), at(values.envelope), at(values.key), at(values.to)];
+  if (!storeFolder || !(envelope ?? key) || (!values.list && !(values.point && to))) {
+    say(usage);
+    return 2;
+  }
+  const store = await openStore({ store: storeFolder, ...(envelope && { envelope }), ...(key && { key }) });
+  if (values.list) {
+    await list(store, say);
+    return 0;
+  }
+  return (await bringBack(store, storeFolder, values.point!, values.path ?? '', to!, say)) ? 0 : 1;
+}
