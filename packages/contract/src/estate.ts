@@ -125,6 +125,7 @@ export const Target = z.object({
   free: Bytes.nullable(),
   measuredAt: Instant.nullable(),
   prunedAt: Instant.nullable(),
+  verifiedAt: Instant.nullable(),
   points: Count,
   allBytes: Bytes,
   storedBytes: Bytes,

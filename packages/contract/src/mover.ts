@@ -50,7 +50,15 @@ export type ExpireWork = z.infer<typeof ExpireWork>;
 export const PruneWork = z.object({ type: z.literal('prune'), target: TargetRef, trial: z.boolean() });
 export type PruneWork = z.infer<typeof PruneWork>;
 
-export const Work = z.discriminatedUnion('type', [BackupWork, RestoreWork, DownloadWork, ExpireWork, PruneWork]);
+/** Reads a target again: all of it, or the part `number` of `of`. */
+export const VerifyWork = z.object({
+  type: z.literal('verify'),
+  target: TargetRef,
+  part: z.object({ number: Count, of: z.int().positive() }).nullable(),
+});
+export type VerifyWork = z.infer<typeof VerifyWork>;
+
+export const Work = z.discriminatedUnion('type', [BackupWork, RestoreWork, DownloadWork, ExpireWork, PruneWork, VerifyWork]);
 export type Work = z.infer<typeof Work>;
 export const Claim = z.object({ mover: z.string().min(1).max(80) });
 export const ClaimedTask = z.object({ id: Uuid, runId: Id, attempt: z.int().positive(), leaseMs: Count, serverNow: Instant, work: Work });

@@ -8,6 +8,7 @@ import * as recover from './recover';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, byUuid, large, route, type Route } from './route';
 import * as runs from './runs';
+import { targetRoutes } from './target-routes';
 import * as watch from './watch';
 
 /** Every route of the API: what it takes, what it gives, who may call it. The server, the documentation and the tests walk this table. */
@@ -173,47 +174,7 @@ export const routes = {
     response: runs.Started,
   }),
 
-  listTargets: route({
-    method: 'get',
-    path: '/targets',
-    summary: 'All targets',
-    access: readers,
-    response: z.object({ rows: z.array(estate.Target) }),
-  }),
-  testTarget: route({
-    method: 'post',
-    path: '/targets/test',
-    summary: 'Test a target without saving it',
-    access: keepers,
-    body: estate.TargetBody,
-    response: estate.TargetTest,
-  }),
-  addTarget: route({
-    method: 'post',
-    path: '/targets',
-    summary: 'Add a disk folder as target',
-    access: keepers,
-    body: estate.TargetBody,
-    response: z.object({ id: c.Uuid }),
-  }),
-  pruneTarget: route({
-    method: 'post',
-    path: '/targets/:id/prune',
-    summary: 'Give back the room of what no point needs, or only tell how much that is',
-    access: keepers,
-    params: byUuid,
-    body: z.object({ trial: z.boolean().default(false) }),
-    response: runs.Started,
-  }),
-  envelope: route({
-    method: 'post',
-    path: '/targets/:id/envelope',
-    summary: 'Key envelope of a target, wrapped by a passphrase',
-    access: keepers,
-    params: byUuid,
-    body: z.object({ passphrase: z.string().min(12).max(200) }),
-    response: estate.Envelope,
-  }),
+  ...targetRoutes,
 
   listRuns: route({
     method: 'get',

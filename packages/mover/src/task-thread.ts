@@ -8,6 +8,7 @@ import { runDownload } from './work/download';
 import { runExpire } from './work/expire';
 import { answerQuestion } from './work/questions';
 import { runPrune } from './work/prune';
+import { runVerify } from './work/verify';
 import { runRestore } from './work/restore';
 import { Stores } from './work/stores';
 import { noCounts, type TaskContext, type TaskResult } from './work/task-context';
@@ -67,6 +68,8 @@ function work(ctx: TaskContext): Promise<TaskResult> {
       );
     case 'prune':
       return runPrune(ctx, work);
+    case 'verify':
+      return stores.pinned(ctx.task.id, [work.target], () => runVerify(ctx, work));
     case 'expire':
       return runExpire(ctx, work);
   }

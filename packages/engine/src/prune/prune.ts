@@ -173,11 +173,10 @@ class Pruning {
   /** All packs: those the index knows, and files it does not know, which an interrupted run left or a running one is writing. */
   private async packs(): Promise<KnownPack[]> {
     const known = new Map<string, KnownPack>();
-    for (const name of await this.target.list('index/'))
-      for (const toc of decodeSegment(this.store.keys, `index/${name}`, await this.target.read(`index/${name}`))) {
-        const id = toc.packId.toString('hex');
-        known.set(id, { id, bytes: bytesOf(toc), toc });
-      }
+    for await (const toc of this.store.index.tocs()) {
+      const id = toc.packId.toString('hex');
+      known.set(id, { id, bytes: bytesOf(toc), toc });
+    }
     for (const shelf of await this.target.list('packs/'))
       for (const id of await this.target.list(`packs/${shelf}/`)) if (!known.has(id)) known.set(id, { id, bytes: 0, toc: undefined });
     return [...known.values()];

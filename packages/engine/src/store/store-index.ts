@@ -67,6 +67,12 @@ export class StoreIndex {
     this.target.close();
   }
 
+  /** The tables of contents of all packs, as the segments on the target have them. Throws OBJECT_DAMAGED for a segment that is. */
+  async *tocs(): AsyncGenerator<PackToc> {
+    for (const name of await this.target.list('index/'))
+      yield* decodeSegment(this.keys, `index/${name}`, await this.target.read(`index/${name}`));
+  }
+
   private learn(toc: PackToc, into = this.loaded): void {
     const pack = into.packs.length;
     into.packs.push({ packId: toc.packId, blocks: toc.blocks });

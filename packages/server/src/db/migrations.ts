@@ -91,11 +91,11 @@ async function runAll(k: Knex, sql: string): Promise<void> {
 }
 
 /** Bundled in the build: no directory is read at run time. */
-const pruning = `
-ALTER TABLE target ADD pruned_at BIGINT NULL, ADD prune_due BOOLEAN NOT NULL DEFAULT FALSE;
+const targetCare = `
+ALTER TABLE target ADD pruned_at BIGINT NULL, ADD prune_due BOOLEAN NOT NULL DEFAULT FALSE, ADD verified_at BIGINT NULL;
 `;
 
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
-  { name: '0002-pruning', up: (k) => runAll(k, pruning) },
+  { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
 ];

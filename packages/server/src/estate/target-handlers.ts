@@ -2,12 +2,14 @@ import { randomUUID } from 'node:crypto';
 import type { Target, TargetTest } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
+import type { Knex } from 'knex';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
+import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
-import { queuePrune } from '../runs/pruning';
+import { queuePrune, queueVerify } from '../runs/target-care';
 
-type TargetHandlers = Pick<Handlers, 'listTargets' | 'testTarget' | 'addTarget' | 'pruneTarget' | 'envelope'>;
+type TargetHandlers = Pick<Handlers, 'listTargets' | 'testTarget' | 'addTarget' | 'pruneTarget' | 'verifyTarget' | 'envelope'>;
 
 interface TargetRow {
   readonly id: string;
@@ -18,6 +20,7 @@ interface TargetRow {
   readonly free: number | null;
   readonly measured_at: number | null;
   readonly pruned_at: number | null;
+  readonly verified_at: number | null;
   readonly trouble: string | null;
 }
 
@@ -54,6 +57,16 @@ export async function measureStale(deps: Deps, olderThanMs: number): Promise<voi
 
 export function targetHandlers(deps: Deps): TargetHandlers {
   const { db, clock } = deps;
+  const care = async (targetId: string, actor: Actor, action: string, queue: (trx: Knex.Transaction) => Promise<number>) => {
+    const runId = await inTransaction(db, async (trx) => {
+      const id = await queue(trx);
+      await appendAudit(trx, clock.now(), { actor: actor.name, action, object: `target ${targetId}`, detail: `run ${id}` });
+      return id;
+    });
+    deps.movers.workAppeared();
+    await deps.events.emit('run', { runId });
+    return { runId };
+  };
   return {
     async listTargets() {
       await measureStale(deps, freshMs);
@@ -78,6 +91,7 @@ export function targetHandlers(deps: Deps): TargetHandlers {
             free: t.free,
             measuredAt: t.measured_at,
             prunedAt: t.pruned_at,
+            verifiedAt: t.verified_at,
             points: Number(sum?.n ?? 0),
             allBytes: Number(sum?.bytes ?? 0),
             storedBytes: Number(sum?.stored ?? 0),
@@ -110,21 +124,13 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       return { id };
     },
 
-    async pruneTarget({ params, body, actor }) {
-      const runId = await inTransaction(db, async (trx) => {
-        const id = await queuePrune(trx, clock.now(), params.id, { trial: body.trial, person: actor.name });
-        await appendAudit(trx, clock.now(), {
-          actor: actor.name,
-          action: body.trial ? 'target.pruneTrial' : 'target.prune',
-          object: `target ${params.id}`,
-          detail: `run ${id}`,
-        });
-        return id;
-      });
-      deps.movers.workAppeared();
-      await deps.events.emit('run', { runId });
-      return { runId };
-    },
+    pruneTarget: ({ params, body, actor }) =>
+      care(params.id, actor, body.trial ? 'target.pruneTrial' : 'target.prune', (trx) =>
+        queuePrune(trx, clock.now(), params.id, { trial: body.trial, person: actor.name }),
+      ),
+
+    verifyTarget: ({ params, actor }) =>
+      care(params.id, actor, 'target.verify', (trx) => queueVerify(trx, clock.now(), params.id, { part: null, person: actor.name })),
 
     async envelope({ params, body, actor }) {
       const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());

@@ -9,12 +9,12 @@ import { runStateOf } from './run-state';
 export interface NewTask {
   readonly workloadId: number | null;
   readonly seriesNo: number | null;
-  readonly type: 'backup' | 'trial' | 'restore' | 'download' | 'expire' | 'prune';
+  readonly type: 'backup' | 'trial' | 'restore' | 'download' | 'expire' | 'prune' | 'verify';
   readonly work: unknown;
 }
 
 export interface NewRun {
-  readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'expire' | 'prune';
+  readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'expire' | 'prune' | 'verify';
   readonly pointKind?: 'full' | 'incremental';
   readonly startedBy: 'schedule' | 'hand' | 'onDemand' | 'retry';
   readonly policyId?: number | null;

@@ -119,7 +119,10 @@ export function toRunRow(run: RunRecord, tasks: readonly TaskRecord[], policyNam
 export function toTaskRow(task: TaskRecord, pointId: string | null, buildsOn: number | null): TaskRow {
   return {
     id: task.id,
-    workload: { id: task.workload_id ?? 1, name: task.workload ?? (task.type === 'prune' ? 'the whole target' : 'several workloads') },
+    workload: {
+      id: task.workload_id ?? 1,
+      name: task.workload ?? (task.type === 'prune' || task.type === 'verify' ? 'the target' : 'several workloads'),
+    },
     state: task.state,
     attempt: task.attempt,
     mover: task.mover,

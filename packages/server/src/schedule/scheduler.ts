@@ -5,7 +5,7 @@ import { ApiError } from '../errors';
 import { assign, matchesOf, policiesInForce } from '../policies/matching';
 import { startPolicy } from '../runs/queue';
 import { expireAll } from '../runs/expiry';
-import { startDuePrunes } from '../runs/pruning';
+import { startDueCare } from '../runs/target-care';
 import { reclaimLost } from '../movers/leases';
 import { measureStale } from '../estate/target-handlers';
 
@@ -47,7 +47,7 @@ export class Scheduler {
         // after a restart nobody's task is taken away for one lease: its mover may just be waiting for this server
         if (Date.now() - this.startedAt >= deps.config.leaseMs) await reclaimLost(deps);
         await this.startDue();
-        await startDuePrunes(deps);
+        await startDueCare(deps);
         await measureStale(deps, expiryEveryMs);
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {
           this.lastExpiry = deps.clock.now();

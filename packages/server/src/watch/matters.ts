@@ -17,6 +17,7 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
     ...(await suspects(deps, estate)),
     ...failures(tasks),
     ...(await movers(deps)),
+    ...(await damages(deps)),
     ...(await targets(deps)),
     ...late(deps, estate, tasks),
     ...(await incomplete(deps, tasks)),
@@ -188,6 +189,34 @@ async function emptyPolicies(deps: Deps): Promise<Matter[]> {
         second: null,
       });
   return matters;
+}
+
+/** Verifications that found damage and no later one of the same target that read as much and found none. */
+async function damages(deps: Deps): Promise<Matter[]> {
+  type Row = { id: number; name: string; state: string; rules: string; ended_at: number };
+  const rows = await deps
+    .db('run')
+    .where({ kind: 'verify' })
+    .whereNotNull('ended_at')
+    .where('ended_at', '>', deps.clock.now() - 8 * dayMs)
+    .orderBy('id', 'desc')
+    .select<Row[]>('id', 'name', 'state', 'rules', 'ended_at');
+  const settled = new Set<string>();
+  const open = new Map<string, Row>();
+  for (const row of rows) {
+    const key = `${row.name} ${row.rules}`;
+    if (row.state === 'partsMissing' && !settled.has(key) && !settled.has(row.name)) open.set(row.name, row);
+    if (row.state === 'done') settled.add(row.rules.startsWith('everything') ? row.name : key);
+  }
+  return [...open.values()].map((row) => ({
+    id: `damage-${row.id}`,
+    level: 'fault',
+    title: `${row.name.replace('Verification of ', '')} is damaged`,
+    text: 'What was read again is not as it was written. The log names the objects, and the points and items that need them.',
+    since: row.ended_at,
+    action: link('See what is damaged', `/runs/${row.id}`, { level: 'fault' }),
+    second: null,
+  }));
 }
 
 async function unprotected(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {

@@ -224,6 +224,7 @@ export const target = (id: number, more: Partial<Target> = {}): Target => ({
   free: 6e11,
   measuredAt: now - hour,
   prunedAt: null,
+  verifiedAt: null,
   points: 40,
   allBytes: 9e11,
   storedBytes: 2e11,

@@ -30,11 +30,11 @@ const stateGroups: readonly { states: string; word: string }[] = [
   { states: 'done', word: 'done' },
 ];
 const kindGroups = [
-  { kinds: '', word: 'all kinds' },
+  { kinds: '', word: 'all but upkeep' },
   { kinds: 'backup', word: 'backups' },
   { kinds: 'restore,download', word: 'restores' },
   { kinds: 'trial', word: 'trials' },
-  { kinds: 'prune', word: 'prunes' },
+  { kinds: 'prune,verify', word: 'upkeep of targets' },
 ];
 
 /** All runs, newest first, with every filter in the address. */
@@ -79,7 +79,7 @@ export class RunsPage {
   private readonly query = computed((): QueryInput<'listRuns'> => {
     const hours = Number(this.hours());
     return {
-      kinds: this.kinds(),
+      kinds: this.kinds() ?? 'backup,restore,download,trial',
       states: this.states(),
       workload: this.workload(),
       source: this.source(),

@@ -86,10 +86,14 @@ export class StoragePage {
     });
   }
 
+  protected verify(target: Target): void {
+    this.api.call('verifyTarget', { id: target.id }).subscribe({ next: this.toRun, error: this.failed });
+  }
+
+  private readonly toRun = ({ runId }: { runId: number }) => void this.router.navigate(['/runs', runId]);
+
   protected prune(target: Target, trial: boolean): void {
-    this.api
-      .call('pruneTarget', { id: target.id, body: { trial } })
-      .subscribe({ next: ({ runId }) => void this.router.navigate(['/runs', runId]), error: this.failed });
+    this.api.call('pruneTarget', { id: target.id, body: { trial } }).subscribe({ next: this.toRun, error: this.failed });
   }
 
   protected seal(target: Target): void {

@@ -24,6 +24,43 @@ async function settled(): Promise<void> {
 }
 const prunes = async () => (await admin.call('listRuns', { query: { kinds: 'prune' } })).rows;
 
+describe('verification', () => {
+  it('reads a part of every target each day by itself, and says in the morning what is damaged', async () => {
+    const { source, workloadId, targetId } = await h.connect(admin, 'verified');
+    fs.writeFileSync(`${source}/precious`, randomBytes(200_000));
+    const { id } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { name: 'verified' }) });
+    await admin.ended((await admin.call('runPolicy', { id, body: {} })).runId);
+    await settled();
+    const verifies = async () => (await admin.call('listRuns', { query: { kinds: 'verify' } })).rows;
+    expect(await verifies()).toMatchObject([{ state: 'done', trigger: 'schedule' }]);
+    await settled();
+    expect(await verifies()).toHaveLength(1);
+
+    const sound = await admin.ended((await admin.call('verifyTarget', { id: targetId })).runId);
+    expect(sound.state).toBe('done');
+    const packs = fs
+      .readdirSync(`${h.folder}/store/packs`, { recursive: true, encoding: 'utf8' })
+      .map((n) => `${h.folder}/store/packs/${n}`);
+    const largest = packs.filter((n) => fs.statSync(n).isFile()).sort((a, b) => fs.statSync(b).size - fs.statSync(a).size)[0]!;
+    const good = fs.readFileSync(largest);
+    const bad = Buffer.from(good);
+    bad[5000] = bad[5000]! ^ 1;
+    fs.writeFileSync(largest, bad);
+    const run = await admin.ended((await admin.call('verifyTarget', { id: targetId })).runId);
+    expect(run.state).toBe('partsMissing');
+    const log = (await admin.call('runLog', { id: run.id, query: { level: 'fault' } })).rows;
+    expect(log.map((l) => l.code)).toEqual(['DAMAGED', 'LOST', 'VERIFIED']);
+    expect(log[1]!.path).toBe('precious');
+    const matter = async () => (await admin.call('watch')).matters.find((m) => m.id.startsWith('damage'));
+    expect(await matter()).toMatchObject({ level: 'fault', title: 'quay-disk is damaged', action: { link: `/runs/${run.id}` } });
+
+    fs.writeFileSync(largest, good);
+    expect((await admin.ended((await admin.call('verifyTarget', { id: targetId })).runId)).state).toBe('done');
+    expect(await matter()).toBeUndefined();
+    await admin.call('removePolicy', { id });
+  });
+});
+
 describe('room', () => {
   let source: string;
   let workloadId: number;
@@ -74,7 +111,7 @@ describe('room', () => {
     const before = files();
     const trial = await admin.ended((await admin.call('pruneTarget', { id: targetId, body: { trial: true } })).runId);
     const said = (await admin.call('runLog', { id: trial.id })).rows.map((l) => l.message).join();
-    expect(said).toMatch(/2 points need \d+ packs, .* in all; \d+ packs?, 9\d\d kB would be deleted/);
+    expect(said).toMatch(/3 points need \d+ packs, .* in all; \d+ packs?, 9\d\d kB would be deleted/);
     expect(files()).toEqual(before);
     const { runId } = await admin.call('pruneTarget', { id: targetId, body: {} });
     const again = admin.call('pruneTarget', { id: targetId, body: {} });

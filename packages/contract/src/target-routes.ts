@@ -1,0 +1,59 @@
+import { z } from 'zod';
+import * as c from './common';
+import * as estate from './estate';
+import { keepers, readers, runners } from './roles';
+import { byUuid, route, type Route } from './route';
+import * as runs from './runs';
+
+/** The targets: what they hold, their keys and their care. */
+export const targetRoutes = {
+  listTargets: route({
+    method: 'get',
+    path: '/targets',
+    summary: 'All targets',
+    access: readers,
+    response: z.object({ rows: z.array(estate.Target) }),
+  }),
+  testTarget: route({
+    method: 'post',
+    path: '/targets/test',
+    summary: 'Test a target without saving it',
+    access: keepers,
+    body: estate.TargetBody,
+    response: estate.TargetTest,
+  }),
+  addTarget: route({
+    method: 'post',
+    path: '/targets',
+    summary: 'Add a disk folder as target',
+    access: keepers,
+    body: estate.TargetBody,
+    response: z.object({ id: c.Uuid }),
+  }),
+  pruneTarget: route({
+    method: 'post',
+    path: '/targets/:id/prune',
+    summary: 'Give back the room of what no point needs, or only tell how much that is',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ trial: z.boolean().default(false) }),
+    response: runs.Started,
+  }),
+  verifyTarget: route({
+    method: 'post',
+    path: '/targets/:id/verify',
+    summary: 'Read everything on a target again and check every sum',
+    access: runners,
+    params: byUuid,
+    response: runs.Started,
+  }),
+  envelope: route({
+    method: 'post',
+    path: '/targets/:id/envelope',
+    summary: 'Key envelope of a target, wrapped by a passphrase',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ passphrase: z.string().min(12).max(200) }),
+    response: estate.Envelope,
+  }),
+} as const satisfies Record<string, Route>;

@@ -1,0 +1,119 @@
+import type { PruneWork, VerifyWork } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError, found } from '../errors';
+import { queueRun } from './queue';
+
+const dayMs = 86_400_000;
+/** Time between two prunes of a target that start by themselves. */
+const pruneEveryMs = 3 * dayMs;
+/** Everything on a target is read again in this many days, a part each day. */
+const verifyRound = 7;
+/** A little less than a day, so that the hour of the daily part does not wander. */
+const verifyEveryMs = dayMs - 3_600_000;
+
+interface TargetRow {
+  readonly id: string;
+  readonly name: string;
+  readonly folder: string;
+}
+type Kind = 'prune' | 'verify';
+
+async function isOpen(trx: Knex.Transaction, targetId: string, type: Kind): Promise<boolean> {
+  const open = await trx('task')
+    .where({ type })
+    .whereIn('state', ['waiting', 'running'])
+    .whereRaw("JSON_VALUE(work, '$.target.id') = ?", [targetId])
+    .first<{ id: string } | undefined>('id');
+  return open !== undefined;
+}
+
+async function freeTarget(trx: Knex.Transaction, targetId: string, kind: Kind): Promise<TargetRow> {
+  const target = found(await trx('target').where({ id: targetId }).forUpdate().first<TargetRow | undefined>());
+  if (await isOpen(trx, targetId, kind))
+    throw new ApiError('NOT_NOW', undefined, `This target is being ${kind === 'prune' ? 'pruned' : 'verified'} already.`);
+  return target;
+}
+
+function queueCare(
+  trx: Knex.Transaction,
+  now: number,
+  work: PruneWork | VerifyWork,
+  run: { name: string; rules: string; person: string },
+): Promise<number> {
+  return queueRun(trx, now, {
+    kind: work.type,
+    startedBy: run.person ? 'hand' : 'schedule',
+    ...run,
+    tasks: [{ workloadId: null, seriesNo: null, type: work.type, work }],
+  });
+}
+
+/** Queues a prune of a target. Throws NOT_NOW while one is open. */
+export async function queuePrune(
+  trx: Knex.Transaction,
+  now: number,
+  targetId: string,
+  by: { trial: boolean; person: string },
+): Promise<number> {
+  const { id, name, folder } = await freeTarget(trx, targetId, 'prune');
+  if (!by.trial) await trx('target').where({ id }).update({ prune_due: false, pruned_at: now });
+  const rules = by.trial ? 'trial, nothing is deleted' : '';
+  return queueCare(
+    trx,
+    now,
+    { type: 'prune', target: { id, folder }, trial: by.trial },
+    { name: `Prune of ${name}`, rules, person: by.person },
+  );
+}
+
+/** Queues the verification of a target: all of it, or one part of the round. Throws NOT_NOW while one is open. */
+export async function queueVerify(
+  trx: Knex.Transaction,
+  now: number,
+  targetId: string,
+  by: { part: number | null; person: string },
+): Promise<number> {
+  const { id, name, folder } = await freeTarget(trx, targetId, 'verify');
+  await trx('target').where({ id }).update({ verified_at: now });
+  const part = by.part === null ? null : { number: by.part, of: verifyRound };
+  const rules = part ? `part ${part.number + 1} of ${part.of}` : 'everything on the target';
+  return queueCare(
+    trx,
+    now,
+    { type: 'verify', target: { id, folder }, part },
+    { name: `Verification of ${name}`, rules, person: by.person },
+  );
+}
+
+/** A target may hold what no point needs any more. */
+export async function pruneLater(trx: Knex.Transaction, seriesNo: number): Promise<void> {
+  await trx('target')
+    .whereIn('id', trx('series').where({ no: seriesNo }).select('target_id'))
+    .update({ prune_due: true });
+}
+
+/** Prunes and verifies the targets where it is due. */
+export async function startDueCare(deps: Deps): Promise<void> {
+  const now = deps.clock.now();
+  const olderThan = (column: string, age: number) => (q: Knex.QueryBuilder) => void q.whereNull(column).orWhere(column, '<', now - age);
+  // one after the other: what a verification reads would have to wait for the next prune
+  const start = async (id: string, queue: (trx: Knex.Transaction) => Promise<number>) => {
+    const runId = await inTransaction(deps.db, async (trx) =>
+      (await isOpen(trx, id, 'prune')) || (await isOpen(trx, id, 'verify')) ? undefined : queue(trx),
+    );
+    if (runId === undefined) return;
+    deps.movers.workAppeared();
+    await deps.events.emit('run', { runId });
+  };
+  const prunes = await deps.db('target').where({ prune_due: true }).where(olderThan('pruned_at', pruneEveryMs)).select<TargetRow[]>('id');
+  for (const { id } of prunes) await start(id, (trx) => queuePrune(trx, now, id, { trial: false, person: '' }));
+  const verifies = await deps
+    .db('target')
+    .where(olderThan('verified_at', verifyEveryMs))
+    .whereIn('id', deps.db('series as s').join('point as p', 'p.series_no', 's.no').where('p.state', 'visible').select('s.target_id'))
+    .select<TargetRow[]>('id');
+  const part = Math.floor(now / dayMs) % verifyRound;
+  for (const { id } of verifies) await start(id, (trx) => queueVerify(trx, now, id, { part, person: '' }));
+}
