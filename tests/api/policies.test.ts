@@ -20,16 +20,6 @@ beforeAll(async () => {
 });
 afterAll(() => h.stop());
 
-/** One round of the scheduler, until nothing is queued or running. */
-async function round(): Promise<void> {
-  await h.server.scheduler.tick();
-  for (let quiet = 0; quiet < 4;) {
-    const open = await h.server.deps.db('task').whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>('id');
-    quiet = open ? 0 : quiet + 1;
-    await new Promise((resume) => setTimeout(resume, 40));
-  }
-}
-
 describe('a policy through the nights', () => {
   let workloadId: number;
   let source: string;
@@ -68,14 +58,14 @@ describe('a policy through the nights', () => {
   });
 
   it('runs when it is due, once, and catches up one missed time, also over the change of the clock', async () => {
-    await round();
+    await h.round();
     expect((await admin.call('listRuns')).total).toBe(0);
     turnTo('2026-10-20T22:00:30');
-    await round();
-    await round();
+    await h.round();
+    await h.round();
     expect((await admin.call('listRuns')).total).toBe(1);
     turnTo('2026-10-26T08:00');
-    await round();
+    await h.round();
     const { rows } = await admin.call('listRuns');
     expect(rows).toHaveLength(2);
     expect(rows[0]).toMatchObject({ trigger: 'schedule', state: 'done', policy: { id: policyId } });
@@ -86,7 +76,7 @@ describe('a policy through the nights', () => {
     for (let night = 26; night <= 31; night++) {
       fs.writeFileSync(`${source}/log-${night}.txt`, String(night));
       turnTo(`2026-10-${night}T22:01`);
-      await round();
+      await h.round();
     }
     const { pointList } = await admin.call('workload', { id: workloadId });
     expect(pointList.map((p) => DateTime.fromMillis(p.moment, { zone }).toFormat('dd'))).toEqual(['27', '28', '29', '30', '31']);
@@ -119,10 +109,10 @@ describe('a policy through the nights', () => {
     await admin.call('holdPoint', { id: first.id, body: { reason: 'evidence' } });
     clock.at += 3_600_000;
     await admin.call('protectOnce', { id: workloadId, body: { keep: { by: 'days', days: 3 }, note: 'before the upgrade' } });
-    await round();
+    await h.round();
     for (const night of ['01', '02', '03']) {
       turnTo(`2026-11-${night}T22:01`);
-      await round();
+      await h.round();
     }
     const { pointList } = await admin.call('workload', { id: workloadId });
     expect(pointList.map((p) => [p.held, p.keepWhy.includes('3 days')])).toEqual([
@@ -134,7 +124,7 @@ describe('a policy through the nights', () => {
     await admin.call('releasePoint', { id: first.id });
     clock.at += 10 * day;
     turnTo('2026-11-04T22:01');
-    await round();
+    await h.round();
     expect((await admin.call('workload', { id: workloadId })).pointList.some((p) => p.id === first.id)).toBe(false);
   });
 
@@ -145,9 +135,9 @@ describe('a policy through the nights', () => {
       fs.rmSync(`${source}/${name}`);
     }
     turnTo('2026-11-05T22:01');
-    await round();
+    await h.round();
     turnTo('2026-11-06T22:01');
-    await round();
+    await h.round();
     const w = await admin.call('workload', { id: workloadId });
     expect(w).toMatchObject({ coverage: 'suspect', frozen: true });
     const suspect = w.pointList.find((p) => p.suspect)!;

@@ -14,14 +14,6 @@ beforeAll(async () => {
 });
 afterAll(() => h.stop());
 
-async function settled(): Promise<void> {
-  await h.server.scheduler.tick();
-  for (let quiet = 0; quiet < 4;) {
-    const open = await h.server.deps.db('task').whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>('id');
-    quiet = open ? 0 : quiet + 1;
-    await new Promise((resume) => setTimeout(resume, 40));
-  }
-}
 const prunes = async () => (await admin.call('listRuns', { query: { kinds: 'prune' } })).rows;
 
 describe('verification', () => {
@@ -30,10 +22,10 @@ describe('verification', () => {
     fs.writeFileSync(`${source}/precious`, randomBytes(200_000));
     const { id } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { name: 'verified' }) });
     await admin.ended((await admin.call('runPolicy', { id, body: {} })).runId);
-    await settled();
+    await h.round();
     const verifies = async () => (await admin.call('listRuns', { query: { kinds: 'verify' } })).rows;
     expect(await verifies()).toMatchObject([{ state: 'done', trigger: 'schedule' }]);
-    await settled();
+    await h.round();
     expect(await verifies()).toHaveLength(1);
 
     const sound = await admin.ended((await admin.call('verifyTarget', { id: targetId })).runId);
@@ -78,16 +70,16 @@ describe('room', () => {
     const body = policyFor([workloadId], targetId, { keep: { by: 'points', points: 2 }, changeLimit: 100 });
     policyId = (await admin.call('addPolicy', { body })).id;
     for (let i = 0; i < 2; i++) await protect();
-    await settled();
+    await h.round();
     expect(await prunes()).toEqual([]);
     for (let i = 0; i < 3; i++) await protect();
     const full = diskUse(`${h.folder}/store`);
-    await settled();
+    await h.round();
     const [pruned] = await prunes();
     expect(pruned).toMatchObject({ state: 'done', trigger: 'schedule', name: 'Prune of quay-disk', workloads: [] });
     expect(pruned!.counts.bytes).toBeGreaterThan(2_600_000);
     expect(full - diskUse(`${h.folder}/store`)).toBeGreaterThan(2_600_000);
-    await settled();
+    await h.round();
     expect(await prunes()).toHaveLength(1);
 
     const { pointList } = await admin.call('workload', { id: workloadId });
@@ -106,7 +98,7 @@ describe('room', () => {
 
   it('is told before it is given back, when a person asks', async () => {
     await protect();
-    await settled();
+    await h.round();
     const files = () => fs.readdirSync(`${h.folder}/store`, { recursive: true, encoding: 'utf8' }).sort();
     const before = files();
     const trial = await admin.ended((await admin.call('pruneTarget', { id: targetId, body: { trial: true } })).runId);

@@ -241,6 +241,16 @@ export class Harness {
     }
   }
 
+  /** One round of the scheduler, until nothing is queued or running. */
+  async round(): Promise<void> {
+    await this.server.scheduler.tick();
+    for (let quiet = 0; quiet < 4;) {
+      const open = await this.server.deps.db('task').whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>('id');
+      quiet = open ? 0 : quiet + 1;
+      await new Promise((resume) => setTimeout(resume, 40));
+    }
+  }
+
   /** A source folder, connected, and a target; the usual start of a test. */
   async connect(admin: Client, name = 'quay-1'): Promise<{ source: string; workloadId: number; targetId: string }> {
     await this.moverReady();

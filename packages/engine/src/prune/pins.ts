@@ -16,8 +16,13 @@ export class Pins {
     return name;
   }
 
+  /** Lets go. A target that can't be reached any more keeps the pin; prune takes it when the task has ended. */
   async release(pin: string): Promise<void> {
-    await this.target.remove(`pins/${pin}`);
+    try {
+      await this.target.remove(`pins/${pin}`);
+    } catch (error) {
+      if (!(error instanceof EngineError)) throw error;
+    }
   }
 
   async list(): Promise<string[]> {

@@ -35,13 +35,20 @@ export class Stores {
     return store;
   }
 
-  /** Runs `use` with the task pinned on these targets, so that nothing it reads is deleted meanwhile. */
+  /**
+   * Runs `use` with the task pinned on these targets, so that nothing it reads is deleted meanwhile. A target that is full or can only be read is read without a pin: what is
+   * needed most must not fail for want of a few bytes.
+   */
   async pinned<T>(taskId: string, targets: readonly { id: string; folder: string }[], use: () => Promise<T>): Promise<T> {
     const pins: { store: Store; pin: string }[] = [];
     try {
       for (const target of new Map(targets.map((t) => [t.id, t])).values()) {
         const store = await this.of(target);
-        pins.push({ store, pin: await store.pins.pin(taskId) });
+        try {
+          pins.push({ store, pin: await store.pins.pin(taskId) });
+        } catch (error) {
+          if (!(error instanceof EngineError && (error.code === 'TARGET_FULL' || error.code === 'TARGET_REFUSED'))) throw error;
+        }
         await store.index.refresh();
       }
       return await use();

@@ -18,21 +18,21 @@ interface TargetRow {
   readonly name: string;
   readonly folder: string;
 }
-type Kind = 'prune' | 'verify';
 
-async function isOpen(trx: Knex.Transaction, targetId: string, type: Kind): Promise<boolean> {
+/** Whether a target is being pruned or verified: one at a time, since each would make the other wait or miss what it looks for. */
+async function isBusy(trx: Knex.Transaction, targetId: string): Promise<boolean> {
   const open = await trx('task')
-    .where({ type })
+    .whereIn('type', ['prune', 'verify'])
     .whereIn('state', ['waiting', 'running'])
     .whereRaw("JSON_VALUE(work, '$.target.id') = ?", [targetId])
     .first<{ id: string } | undefined>('id');
   return open !== undefined;
 }
 
-async function freeTarget(trx: Knex.Transaction, targetId: string, kind: Kind): Promise<TargetRow> {
+async function freeTarget(trx: Knex.Transaction, targetId: string): Promise<TargetRow> {
   const target = found(await trx('target').where({ id: targetId }).forUpdate().first<TargetRow | undefined>());
-  if (await isOpen(trx, targetId, kind))
-    throw new ApiError('NOT_NOW', undefined, `This target is being ${kind === 'prune' ? 'pruned' : 'verified'} already.`);
+  if (await isBusy(trx, targetId))
+    throw new ApiError('NOT_NOW', undefined, 'This target is being pruned or verified. Wait until that has ended.');
   return target;
 }
 
@@ -57,7 +57,7 @@ export async function queuePrune(
   targetId: string,
   by: { trial: boolean; person: string },
 ): Promise<number> {
-  const { id, name, folder } = await freeTarget(trx, targetId, 'prune');
+  const { id, name, folder } = await freeTarget(trx, targetId);
   if (!by.trial) await trx('target').where({ id }).update({ prune_due: false, pruned_at: now });
   const rules = by.trial ? 'trial, nothing is deleted' : '';
   return queueCare(
@@ -75,7 +75,7 @@ export async function queueVerify(
   targetId: string,
   by: { part: number | null; person: string },
 ): Promise<number> {
-  const { id, name, folder } = await freeTarget(trx, targetId, 'verify');
+  const { id, name, folder } = await freeTarget(trx, targetId);
   await trx('target').where({ id }).update({ verified_at: now });
   const part = by.part === null ? null : { number: by.part, of: verifyRound };
   const rules = part ? `part ${part.number + 1} of ${part.of}` : 'everything on the target';
@@ -98,11 +98,8 @@ export async function pruneLater(trx: Knex.Transaction, seriesNo: number): Promi
 export async function startDueCare(deps: Deps): Promise<void> {
   const now = deps.clock.now();
   const olderThan = (column: string, age: number) => (q: Knex.QueryBuilder) => void q.whereNull(column).orWhere(column, '<', now - age);
-  // one after the other: what a verification reads would have to wait for the next prune
   const start = async (id: string, queue: (trx: Knex.Transaction) => Promise<number>) => {
-    const runId = await inTransaction(deps.db, async (trx) =>
-      (await isOpen(trx, id, 'prune')) || (await isOpen(trx, id, 'verify')) ? undefined : queue(trx),
-    );
+    const runId = await inTransaction(deps.db, async (trx) => ((await isBusy(trx, id)) ? undefined : queue(trx)));
     if (runId === undefined) return;
     deps.movers.workAppeared();
     await deps.events.emit('run', { runId });
