@@ -9,7 +9,7 @@ let h: Harness;
 let admin: Client;
 const clock = { at: Date.UTC(2026, 9, 20, 10), now: () => clock.at };
 beforeAll(async () => {
-  h = await Harness.start({ clock, leaseMs: 20_000, schedulerMs: 0 });
+  h = await Harness.start({ clock, leaseMs: 20_000, schedulerMs: 0, targetCare: true });
   admin = await h.as('administrator');
 });
 afterAll(() => h.stop());

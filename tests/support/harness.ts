@@ -92,6 +92,8 @@ export interface HarnessOptions {
   readonly movers?: number;
   /** Time between the scheduler's rounds; 0 leaves them to the test. */
   readonly schedulerMs?: number;
+  /** Targets are pruned and verified by themselves; not so unless a test is about that. */
+  readonly targetCare?: boolean;
 }
 
 /** A whole installation in a temporary folder: MariaDB, server, movers, one person per role. */
@@ -147,6 +149,7 @@ export class Harness {
       database: { port: this.db.port, ...this.account },
       leaseMs: this.options.leaseMs ?? 3000,
       schedulerMs: this.options.schedulerMs ?? 300,
+      targetCare: this.options.targetCare ?? false,
       logLevel: process.env['LITHODEX_LOG'] ?? 'silent',
     });
   }

@@ -13,6 +13,8 @@ export const Config = z.object({
   /** Milliseconds a mover may be silent before its task is given to another. */
   leaseMs: z.int().min(500).default(30_000),
   schedulerMs: z.int().min(0).default(5000),
+  /** Prune and verify targets without being asked. */
+  targetCare: z.boolean().default(true),
   logLevel: z.string().default('info'),
 });
 export type Config = z.infer<typeof Config>;

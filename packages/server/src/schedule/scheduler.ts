@@ -47,7 +47,7 @@ export class Scheduler {
         // after a restart nobody's task is taken away for one lease: its mover may just be waiting for this server
         if (Date.now() - this.startedAt >= deps.config.leaseMs) await reclaimLost(deps);
         await this.startDue();
-        await startDueCare(deps);
+        if (deps.config.targetCare) await startDueCare(deps);
         await measureStale(deps, expiryEveryMs);
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {
           this.lastExpiry = deps.clock.now();
