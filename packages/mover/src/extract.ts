@@ -36,11 +36,10 @@ async function ask(question: string): Promise<string> {
 /** All points of a store, oldest first. */
 async function points(store: Store): Promise<Root[]> {
   const roots: Root[] = [];
-  for (const series of await store.listSeries())
-    for (const task of await store.listRoots(series)) {
-      const found = await store.root(series, task);
-      if (found) roots.push(found.root);
-    }
+  for (const { seriesId, taskId } of await store.listPoints()) {
+    const found = await store.root(seriesId, taskId);
+    if (found) roots.push(found.root);
+  }
   return roots.sort((a, b) => a.moment - b.moment);
 }
 

@@ -24,14 +24,13 @@ export class Marker {
   }
 
   async mark(): Promise<void> {
-    for (const series of await this.store.listSeries())
-      for (const task of await this.store.listRoots(series)) {
-        if (this.roots.has(`${series}/${task}`)) continue;
-        const found = await this.store.root(series, task);
-        if (!found) continue;
-        this.roots.add(`${series}/${task}`);
-        await this.walk(topEntry(found.root));
-      }
+    for (const { seriesId, taskId } of await this.store.listPoints()) {
+      if (this.roots.has(taskId)) continue;
+      const found = await this.store.root(seriesId, taskId);
+      if (!found) continue;
+      this.roots.add(taskId);
+      await this.walk(topEntry(found.root));
+    }
   }
 
   private async walk(top: TreeEntry): Promise<void> {

@@ -134,7 +134,6 @@ class Pruning {
     const records = await readCondemned(this.store.keys, this.target);
     const ready = records.filter((r) => r.pins && !r.pins.some((p) => pinned.has(p)));
     this.options.onStep?.('marking');
-    await this.store.index.refresh();
     await this.marker.mark();
     if (!ready.length || this.options.trial) return;
     this.options.onStep?.('deleting');

@@ -91,6 +91,17 @@ export class Store {
     return this.target.putExclusive(rootName(root.seriesId, root.taskId), encodeRoot(this.keys, root));
   }
 
+  /**
+   * All points on the target, as series and task. What they need is known to the index when this resolves, also of those committed a moment ago: roots are listed first, as
+   * their index segments are written before them.
+   */
+  async listPoints(): Promise<{ seriesId: string; taskId: string }[]> {
+    const points: { seriesId: string; taskId: string }[] = [];
+    for (const seriesId of await this.listSeries()) for (const taskId of await this.listRoots(seriesId)) points.push({ seriesId, taskId });
+    await this.index.refresh();
+    return points;
+  }
+
   /** Ids of the series with roots on the target, sorted. */
   async listSeries(): Promise<string[]> {
     return (await this.target.list('roots/')).filter((name) => !name.includes('.'));

@@ -47,16 +47,15 @@ export async function* affected(store: Store, lost: NameSet, stopped: () => bool
     }
   }
 
-  for (const seriesId of await store.listSeries())
-    for (const taskId of await store.listRoots(seriesId)) {
-      let root;
-      try {
-        root = await store.root(seriesId, taskId);
-      } catch (error) {
-        if (!(error instanceof EngineError)) throw error;
-        yield { seriesId, taskId, path: '', whole: 'point' };
-        continue;
-      }
-      if (root) for await (const item of below(topEntry(root.root), '')) yield { seriesId, taskId, ...item };
+  for (const { seriesId, taskId } of await store.listPoints()) {
+    let root;
+    try {
+      root = await store.root(seriesId, taskId);
+    } catch (error) {
+      if (!(error instanceof EngineError)) throw error;
+      yield { seriesId, taskId, path: '', whole: 'point' };
+      continue;
     }
+    if (root) for await (const item of below(topEntry(root.root), '')) yield { seriesId, taskId, ...item };
+  }
 }

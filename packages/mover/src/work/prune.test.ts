@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { DiskFolder, EngineError, prune, Store, topEntry, type PruneReport, type TreeEntry } from '@lithodex/engine';
+import { affected, DiskFolder, EngineError, prune, Store, topEntry, verify, type PruneReport, type TreeEntry } from '@lithodex/engine';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { diskUse, temporaryFolder } from '../../../../tests/support/nasty-tree';
@@ -23,6 +23,16 @@ class Staged extends DiskFolder {
   override async remove(name: string): Promise<void> {
     this.count();
     return super.remove(name);
+  }
+  /** Runs once right before the series are listed. */
+  beforeListing: (() => Promise<unknown>) | undefined;
+  override async list(prefix: string): Promise<string[]> {
+    const run = prefix === 'roots/' ? this.beforeListing : undefined;
+    if (run) {
+      this.beforeListing = undefined;
+      await run();
+    }
+    return super.list(prefix);
   }
   override async putExclusive(name: string, data: Uint8Array): Promise<boolean> {
     const { gate } = this;
@@ -80,13 +90,12 @@ async function readAll(): Promise<string[]> {
       for (let at = 0; at < names.length; at += 32) await store.reader.read(names.subarray(at, at + 32));
     if (entry.folder) for await (const piece of store.trees.pieces(entry.folder.node)) for (const child of piece) await read(child);
   };
-  for (const series of await store.listSeries())
-    for (const task of await store.listRoots(series)) {
-      const found = await store.root(series, task);
-      if (!found) continue;
-      await read(topEntry(found.root));
-      points.push(task);
-    }
+  for (const { seriesId, taskId } of await store.listPoints()) {
+    const found = await store.root(seriesId, taskId);
+    if (!found) continue;
+    await read(topEntry(found.root));
+    points.push(taskId);
+  }
   return points;
 }
 
@@ -178,6 +187,25 @@ describe('pruning', () => {
     expect(await readAll()).toEqual([]);
     await run(store, { alive: nobody });
     expect(packs()).toBe(0);
+  });
+
+  it('is not disturbed by a point that appears while it looks, nor is verification', async () => {
+    const store = await open();
+    const target = store.target as Staged;
+    source('s1', { a: randomBytes(50_000) });
+    await take(store, 't1');
+    const appear = (task: string) => async () => {
+      source('s2', { b: randomBytes(50_000) });
+      await take(await open(), task, 's2');
+    };
+    target.beforeListing = appear('t2');
+    expect(await run(store)).toMatchObject({ points: 2, freedPacks: 0, waitingPacks: 0 });
+    const { lost } = await verify(store, { stopped: () => false });
+    target.beforeListing = appear('t3');
+    const items = [];
+    for await (const item of affected(store, lost, () => false)) items.push(item);
+    expect(items).toEqual([]);
+    expect(await readAll()).toEqual(['t1', 't2', 't3']);
   });
 
   it('makes runs that begin later store anew what is condemned', async () => {
