@@ -138,6 +138,8 @@ export class RunsPage {
     });
   }
 
+  /** Kinds whose names do not say what they are. */
+  protected readonly unnamed: ReadonlySet<string> = new Set(['restore', 'download', 'trial']);
   protected byId = (_: number, run: RunRow) => run.id;
 
   protected names(run: RunRow): string {
