@@ -49,6 +49,14 @@ describe('verification', () => {
     fs.writeFileSync(largest, good);
     expect((await admin.ended((await admin.call('verifyTarget', { id: targetId })).runId)).state).toBe('done');
     expect(await matter()).toBeUndefined();
+
+    const failure = async () => (await admin.call('watch')).matters.find((m) => m.id.startsWith('care'))?.title;
+    fs.renameSync(`${h.folder}/store`, `${h.folder}/unplugged`);
+    expect((await admin.ended((await admin.call('verifyTarget', { id: targetId })).runId)).state).toBe('failed');
+    expect(await failure()).toBe('Verification of quay-disk failed');
+    fs.renameSync(`${h.folder}/unplugged`, `${h.folder}/store`);
+    await admin.ended((await admin.call('verifyTarget', { id: targetId })).runId);
+    expect(await failure()).toBeUndefined();
     await admin.call('removePolicy', { id });
   });
 });

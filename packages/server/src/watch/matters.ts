@@ -1,6 +1,6 @@
 import { countOf, cutMiddle, escapePath, formatBytes, formatDuration } from '@lithodex/core';
-import type { Matter, WorkloadRow } from '@lithodex/contract';
-import { fromJson } from '../db/json';
+import type { Cause, Matter, WorkloadRow } from '@lithodex/contract';
+import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { policiesInForce, matchesOf } from '../policies/matching';
 import { causeOf, newestPerWorkload, type NightRow } from './night';
@@ -18,6 +18,7 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
     ...failures(tasks),
     ...(await movers(deps)),
     ...(await damages(deps)),
+    ...(await careFailures(deps)),
     ...(await targets(deps)),
     ...late(deps, estate, tasks),
     ...(await incomplete(deps, tasks)),
@@ -217,6 +218,33 @@ async function damages(deps: Deps): Promise<Matter[]> {
     action: link('See what is damaged', `/runs/${row.id}`, { level: 'fault' }),
     second: null,
   }));
+}
+
+/** Targets whose newest prune or verification failed. */
+async function careFailures(deps: Deps): Promise<Matter[]> {
+  type Row = { id: number; name: string; state: string; ended_at: number; cause: unknown };
+  const rows = await deps
+    .db('run as r')
+    .join('task as t', 't.run_id', 'r.id')
+    .whereIn('r.kind', ['prune', 'verify'])
+    .where('r.ended_at', '>', deps.clock.now() - 8 * dayMs)
+    .orderBy('r.id')
+    .select<Row[]>('r.id', 'r.name', 'r.state', 'r.ended_at', 't.cause');
+  const newest = [...new Map(rows.map((row) => [row.name, row])).values()];
+  return newest
+    .filter((row) => row.state === 'failed')
+    .map((row) => {
+      const cause = fromJsonOrNull<Cause>(row.cause);
+      return {
+        id: `care-${row.id}`,
+        level: 'warning',
+        title: `${row.name} failed`,
+        text: cause ? `${cause.message} ${cause.remedy}` : 'See the log.',
+        since: row.ended_at,
+        action: link('See the run', `/runs/${row.id}`),
+        second: null,
+      };
+    });
 }
 
 async function unprotected(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {

@@ -79,7 +79,7 @@ export class RunsPage {
   private readonly query = computed((): QueryInput<'listRuns'> => {
     const hours = Number(this.hours());
     return {
-      kinds: this.kinds() ?? 'backup,restore,download,trial',
+      kinds: this.kinds() ?? (this.ids() ? undefined : 'backup,restore,download,trial'),
       states: this.states(),
       workload: this.workload(),
       source: this.source(),
