@@ -117,7 +117,7 @@ describe('from nothing to a restored file, in the browser', () => {
     await eva.sees('when you say why');
     await eva.type('what happened', 'folder deleted by mistake');
     await eva.press('Start restore');
-    await eva.sees('the sums of what was written were checked');
+    await eva.sees('every sum checked');
     expect(fs.readFileSync(`${source}/plans/north/mole.txt`, 'utf8')).toBe('first version');
     expect(await lastRun()).toMatchObject({ kind: 'restore', state: 'done' });
   });
