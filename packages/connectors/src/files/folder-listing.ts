@@ -4,8 +4,6 @@ import { posix, withShortPath, type ItemKind, type TreeEntry } from '@lithodex/e
 /** Entry without content, as the file system describes it, with what only the live file system knows. */
 export interface LiveEntry extends TreeEntry {
   readonly dev: number;
-  /** Fewer blocks than bytes: there may be holes. */
-  readonly sparse: boolean;
   /** The extended attributes could not be read: code of the system. */
   readonly attributesFailed?: string;
 }
@@ -58,7 +56,6 @@ export function describeEntry(path: string, name: string, stat: fs.BigIntStats):
     inode: Number(stat.ino),
     size: kind === 'file' ? Number(stat.size) : 0,
     dev: Number(stat.dev),
-    sparse: kind === 'file' && stat.blocks * 512n < stat.size,
     ...(attributes.length && { attributes }),
     ...(attributesFailed !== undefined && { attributesFailed }),
     ...(kind === 'link' && { linkTarget: withShortPath(path, (p) => fs.readlinkSync(p, 'latin1')) }),
@@ -69,6 +66,6 @@ export function describeEntry(path: string, name: string, stat: fs.BigIntStats):
 
 /** The entry as the store keeps it. */
 export function storedForm(live: LiveEntry): TreeEntry {
-  const { dev: _dev, sparse: _sparse, attributesFailed: _failed, ...entry } = live;
+  const { dev: _dev, attributesFailed: _failed, ...entry } = live;
   return entry;
 }
