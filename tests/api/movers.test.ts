@@ -41,7 +41,25 @@ async function claimByHand(): Promise<{ task: ClaimedTask; runId: number; worklo
   return { task: task!, runId, workloadId };
 }
 
+/** The next task there is, once the lease of whoever held it has ended. */
+async function claimedAgain(): Promise<ClaimedTask> {
+  for (;;) {
+    const { task } = await mover.call('claim', { body: { mover: 'another' } });
+    if (task) return task;
+  }
+}
+
 describe('the mover protocol', () => {
+  it('takes nothing away because the server itself stood still for longer than a lease', async () => {
+    const { task, runId } = await claimByHand();
+    Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 3000);
+    await h.server.scheduler.tick();
+    expect((await admin.call('getRun', { id: runId })).state).toBe('running');
+    await mover.call('renew', { id: task.id, body: { attempt: task.attempt, progress: null, logSeq: 0, log: [] } });
+    await admin.call('stopRun', { id: runId });
+    expect((await admin.ended(runId)).state).toBe('stopped');
+  });
+
   it('shows nothing of a point before it is committed, loads batches once, and takes back what an attempt left behind', async () => {
     const { task, runId, workloadId } = await claimByHand();
     const { db } = h.server.deps;
@@ -61,8 +79,7 @@ describe('the mover protocol', () => {
     expect(await items()).toBe(1);
     expect((await admin.call('workload', { id: workloadId })).points).toBe(0);
     expect((await admin.call('search', { query: { q: 'aa', workload: workloadId } })).rows).toEqual([]);
-    await new Promise((resume) => setTimeout(resume, 2200));
-    const again = (await mover.call('claim', { body: { mover: 'another' } })).task!;
+    const again = await claimedAgain();
     expect([again.id, again.attempt]).toEqual([task.id, task.attempt + 1]);
     expect(await items()).toBe(0);
     await expect(mover.call('sendItems', { id: task.id, body: batch })).rejects.toMatchObject({ code: 'LEASE_LOST' });

@@ -1,6 +1,7 @@
-import { execFileSync } from 'node:child_process';
+import { execFile } from 'node:child_process';
 import fs from 'node:fs';
 import { Readable } from 'node:stream';
+import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { describeTree, makeNastyTree } from '../support/nasty-tree';
@@ -195,9 +196,8 @@ describe('a nasty tree through the whole product', () => {
     fs.closeSync(file);
     const unpacked = `${h.folder}/unpacked`;
     fs.mkdirSync(unpacked);
-    execFileSync('tar', ['--numeric-owner', '--xattrs', '--xattrs-include=*', '-xpf', tar, '--strip-components=1', '-C', unpacked], {
-      stdio: 'pipe',
-    });
+    const options = ['--numeric-owner', '--xattrs', '--xattrs-include=*', '-xpf', tar, '--strip-components=1', '-C', unpacked];
+    await promisify(execFile)('tar', options);
     expect((await admin.ended(tarRun)).state).toBe('done');
     expect(withoutTop(describeTree(unpacked))).toBe(withoutTop(before));
     for (const row of (await admin.call('tree', { id: point.id })).rows) expect(row.name).not.toMatch(/[\n\r\0]/);

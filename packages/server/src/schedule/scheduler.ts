@@ -16,7 +16,9 @@ export class Scheduler {
   private timer: NodeJS.Timeout | undefined;
   private lastExpiry: number;
   private ticking: Promise<void> = Promise.resolve();
-  private readonly startedAt = Date.now();
+  /** When this server began, or began again after a pause, to hear what movers say. */
+  private hearingSince = Date.now();
+  private lastRound = Date.now();
 
   constructor(private readonly deps: Deps) {
     this.lastExpiry = deps.clock.now();
@@ -42,10 +44,10 @@ export class Scheduler {
     const { deps } = this;
     await deps.db.transaction(async (trx) => {
       const [lock] = await rowsOf<{ got: number }>(trx.raw("SELECT GET_LOCK('lithodex-scheduler', 0) AS got"));
+      this.noticeOwnPause();
       if (lock?.got !== 1) return;
       try {
-        // after a restart nobody's task is taken away for one lease: its mover may just be waiting for this server
-        if (Date.now() - this.startedAt >= deps.config.leaseMs) await reclaimLost(deps);
+        if (Date.now() - this.hearingSince >= deps.config.leaseMs) await reclaimLost(deps);
         await this.startDue();
         if (deps.config.targetCare) await startDueCare(deps);
         await measureStale(deps, expiryEveryMs);
@@ -57,6 +59,14 @@ export class Scheduler {
         await trx.raw("DO RELEASE_LOCK('lithodex-scheduler')");
       }
     });
+  }
+
+  /** After a restart, or a time in which this server or its database stood still, nobody's task is taken away for one lease: movers could not be heard. */
+  private noticeOwnPause(): void {
+    const now = Date.now();
+    const { leaseMs, schedulerMs } = this.deps.config;
+    if (now - this.lastRound > leaseMs / 2 + 2 * schedulerMs) this.hearingSince = now;
+    this.lastRound = now;
   }
 
   private async startDue(): Promise<void> {
