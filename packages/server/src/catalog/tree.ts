@@ -110,7 +110,7 @@ export async function treeRows(
     .where({ series_no: point.series_no, parent })
     .whereIn('name', names)
     .groupBy('name')
-    .select<{ name: Buffer; n: number }[]>('name', db.raw('COUNT(DISTINCT content, size, mode) AS n'));
+    .select<{ name: Buffer; n: number }[]>('name', db.raw('COUNT(*) AS n'));
   const versions = new Map(counts.map((c) => [nameOf(c), Number(c.n)]));
   const now = await db('item')
     .where({ series_no: point.series_no, parent })

@@ -28,8 +28,8 @@ interface Line {
     <div class="d mute"><span></span><span>then</span><span>now</span></div>
     @for (line of lines(); track line.what) {
       <div class="d" [class.ch]="line.differs">
-        <span>{{ line.what }}</span><span class="cut" [title]="line.then">{{ line.then }}</span
-        ><span class="cut" [title]="line.now">{{ line.differs ? line.now : 'same' }}</span>
+        <span>{{ line.what }}</span><span class="name">{{ line.then }}</span
+        ><span class="name">{{ line.differs ? line.now : 'same' }}</span>
       </div>
     } @empty {
       @if (!problem()) {
