@@ -13,6 +13,7 @@ const arrows = {
   mover: ['core', 'contract', 'engine', 'connectors'],
   server: ['core', 'contract'],
   web: ['core', 'contract'],
+  standins: [],
 };
 const packages = Object.keys(arrows);
 const arrowRules = packages.map((name) => ({

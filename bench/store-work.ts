@@ -50,7 +50,7 @@ async function restore(folder: string, taskId: string): Promise<number> {
     trees: store.trees,
     chunks: store.reader,
     keys: store.keys,
-    storeFolder: `${folder}/store`,
+    place: { kind: 'folder', folder: `${folder}/store` },
     onBytes: () => undefined,
     stopped: () => false,
   });

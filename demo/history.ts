@@ -105,7 +105,7 @@ export class History {
     while (!deps.movers.present().length) await new Promise((resume) => setTimeout(resume, 50));
     const { id: targetId } = await this.call('eva.vind', 'addTarget', {
       name: 'quay-disk',
-      folder: `${this.state}/quay-disk`,
+      place: { kind: 'folder', folder: `${this.state}/quay-disk` },
       location: 'Server room',
     });
     const ids = new Map<string, number>();

@@ -214,10 +214,14 @@ describe('sources and targets', () => {
       ok: true,
       findings: [{ level: 'warning', path: 'closed', neededFor: expect.stringContaining('protect') as string }],
     });
-    await expect(admin.call('addTarget', { body: { name: 'again', folder: `${h.folder}/store` } })).rejects.toMatchObject({
+    await expect(
+      admin.call('addTarget', { body: { name: 'again', place: { kind: 'folder', folder: `${h.folder}/store` } } }),
+    ).rejects.toMatchObject({
       code: 'NAME_TAKEN',
     });
-    await expect(admin.call('addTarget', { body: { name: 'full', folder } })).rejects.toMatchObject({ code: 'TARGET_FAULTY' });
+    await expect(admin.call('addTarget', { body: { name: 'full', place: { kind: 'folder', folder } } })).rejects.toMatchObject({
+      code: 'TARGET_FAULTY',
+    });
   });
 
   it('can be looked into live, with what is left out', async () => {

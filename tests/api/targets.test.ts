@@ -12,7 +12,7 @@ beforeAll(async () => {
 });
 afterAll(() => h.stop());
 
-const add = (name: string, folder: string) => admin.call('addTarget', { body: { name, folder } });
+const add = (name: string, folder: string) => admin.call('addTarget', { body: { name, place: { kind: 'folder', folder } } });
 
 describe('targets', () => {
   it('are made once for a name and a folder, however the folder is written', async () => {
@@ -20,7 +20,7 @@ describe('targets', () => {
     await expect(add('north', `${h.folder}/other`)).rejects.toMatchObject({ code: 'NAME_TAKEN' });
     await expect(add('again', `${h.folder}/north`)).rejects.toMatchObject({ code: 'NAME_TAKEN' });
     await expect(add('again', `${h.folder}/north///`)).rejects.toMatchObject({ code: 'NAME_TAKEN' });
-    expect((await admin.call('listTargets')).rows.map((t) => t.folder)).toEqual([`${h.folder}/north`]);
+    expect((await admin.call('listTargets')).rows.map((t) => t.place)).toEqual([{ kind: 'folder', folder: `${h.folder}/north` }]);
   });
 
   it('are refused where a store stands already, where a file stands, and where things lie about', async () => {
@@ -29,7 +29,7 @@ describe('targets', () => {
     fs.mkdirSync(`${h.folder}/used`);
     fs.writeFileSync(`${h.folder}/used/letter.txt`, 'mine');
     for (const folder of ['copied', 'file', 'used']) {
-      const test = await admin.call('testTarget', { body: { name: 'x', folder: `${h.folder}/${folder}` } });
+      const test = await admin.call('testTarget', { body: { name: 'x', place: { kind: 'folder', folder: `${h.folder}/${folder}` } } });
       expect([folder, test.ok && !test.holdsStore]).toEqual([folder, false]);
       expect(test.message).toMatch(/\.$/);
       await expect(add(`on ${folder}`, `${h.folder}/${folder}`)).rejects.toMatchObject({ code: 'TARGET_FAULTY' });
@@ -40,7 +40,7 @@ describe('targets', () => {
   });
 
   it('test as good where they would be made, without making anything', async () => {
-    const test = await admin.call('testTarget', { body: { name: 'x', folder: `${h.folder}/deep/new` } });
+    const test = await admin.call('testTarget', { body: { name: 'x', place: { kind: 'folder', folder: `${h.folder}/deep/new` } } });
     expect(test).toMatchObject({ ok: true, holdsStore: false });
     expect(test.free).toBeGreaterThan(0);
     expect(fs.existsSync(`${h.folder}/deep`)).toBe(false);
@@ -56,7 +56,10 @@ describe('targets', () => {
     };
     expect(await run()).toEqual(['done', undefined]);
     const store = `${h.folder}/north`;
-    const key = fs.readdirSync(`${h.folder}/keys`).map((f) => `${h.folder}/keys/${f}`)[0]!;
+    const key = fs
+      .readdirSync(`${h.folder}/keys`)
+      .filter((f) => f.endsWith('.key'))
+      .map((f) => `${h.folder}/keys/${f}`)[0]!;
 
     fs.renameSync(store, `${store}.away`);
     expect(await run()).toEqual(['failed', 'TARGET_MISSING']);

@@ -261,7 +261,9 @@ export class Harness {
     fs.mkdirSync(source, { recursive: true });
     const { workloadId } = await admin.call('addSource', { body: { name, folder: source } });
     const existing = (await admin.call('listTargets')).rows[0];
-    const targetId = existing?.id ?? (await admin.call('addTarget', { body: { name: 'quay-disk', folder: `${this.folder}/store` } })).id;
+    const targetId =
+      existing?.id ??
+      (await admin.call('addTarget', { body: { name: 'quay-disk', place: { kind: 'folder', folder: `${this.folder}/store` } } })).id;
     return { source, workloadId, targetId };
   }
 

@@ -110,16 +110,33 @@ export const WorkloadDetail = WorkloadRow.extend({
 });
 export type WorkloadDetail = z.infer<typeof WorkloadDetail>;
 
-export const TargetBody = z.object({
-  name: Name,
-  folder: z.string().regex(/^\//).max(4000),
-  location: z.string().trim().max(80).default(''),
+const FolderPlace = z.object({ kind: z.literal('folder'), folder: z.string().regex(/^\//, 'start with /').max(4000) });
+/** A bucket of an object storage that speaks the S3 protocol. */
+const BucketAddress = z.object({
+  kind: z.literal('bucket'),
+  endpoint: z.url({ protocol: /^https?$/ }).max(300),
+  region: z.string().trim().min(1).max(60).default('default'),
+  bucket: z.string().regex(/^[a-z0-9][a-z0-9.-]{2,62}$/),
+  /** Put before every name; '' or ending in /. */
+  prefix: z
+    .string()
+    .regex(/^([\w.-]+\/)*$/, 'names that end in /')
+    .max(400)
+    .default(''),
 });
+const BucketKeys = { accessKey: z.string().min(1).max(200), secretKey: z.string().min(1).max(200) };
+/** Where a target is, with what opens it: goes to movers, never to a browser. */
+export const TargetPlace = z.discriminatedUnion('kind', [FolderPlace, BucketAddress.extend(BucketKeys)]);
+export type TargetPlace = z.infer<typeof TargetPlace>;
+export const ShownPlace = z.discriminatedUnion('kind', [FolderPlace, BucketAddress]);
+export type ShownPlace = z.infer<typeof ShownPlace>;
+
+export const TargetBody = z.object({ name: Name, place: TargetPlace, location: z.string().trim().max(80).default('') });
 export type TargetBody = z.infer<typeof TargetBody>;
 export const Target = z.object({
   id: Uuid,
   name: z.string(),
-  folder: z.string(),
+  place: ShownPlace,
   location: z.string(),
   used: Bytes.nullable(),
   free: Bytes.nullable(),
@@ -132,6 +149,14 @@ export const Target = z.object({
   trouble: z.string().nullable(),
 });
 export type Target = z.infer<typeof Target>;
-export const TargetTest = z.object({ ok: z.boolean(), holdsStore: z.boolean(), free: Bytes, message: z.string() });
+export const TargetTest = z.object({
+  ok: z.boolean(),
+  holdsStore: z.boolean(),
+  /** null where nobody can tell. */
+  free: Bytes.nullable(),
+  message: z.string(),
+  /** Each right a target needs, why, and what kept it from being used ('' when it works). */
+  needs: z.array(z.object({ right: z.string(), neededFor: z.string(), problem: z.string() })),
+});
 export type TargetTest = z.infer<typeof TargetTest>;
 export const Envelope = z.object({ fileName: z.string(), content: z.string() });

@@ -1,11 +1,13 @@
 import { z } from 'zod';
 import { Bytes, Count, Id, Instant, Uuid } from './common';
+import { TargetPlace } from './estate';
 import { PointKind } from './policy';
 import { Cause, conflictRules, Progress } from './runs';
 
 /** Messages between a mover and the server. Paths and names are byte strings: one character (0–255) a byte. */
 const ByteString = z.string().max(200_000);
-const TargetRef = z.object({ id: Uuid, folder: z.string() });
+export const TargetRef = z.object({ id: Uuid, place: TargetPlace });
+export type TargetRef = z.infer<typeof TargetRef>;
 export const PointRef = z.object({ taskId: Uuid, seriesId: Uuid, target: TargetRef, root: ByteString });
 export type PointRef = z.infer<typeof PointRef>;
 
@@ -151,8 +153,9 @@ export type Finish = z.infer<typeof Finish>;
 export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('probe'), folder: ByteString, readAs: z.string().nullable() }),
   z.object({ ask: z.literal('discover'), folder: ByteString, path: ByteString, readAs: z.string().nullable() }),
-  z.object({ ask: z.literal('targetTest'), folder: z.string() }),
-  z.object({ ask: z.literal('targetCreate'), folder: z.string(), id: Uuid }),
+  z.object({ ask: z.literal('targetTest'), place: TargetPlace }),
+  /** `siblings`: the targets whose domain the new one joins, so that chunks have the same names on all of them. */
+  z.object({ ask: z.literal('targetCreate'), target: TargetRef, siblings: z.array(TargetRef) }),
   z.object({ ask: z.literal('targetRoom'), target: TargetRef }),
   z.object({ ask: z.literal('envelope'), target: TargetRef, name: z.string(), passphrase: z.string() }),
   z.object({ ask: z.literal('compare'), point: PointRef, path: ByteString, folder: z.boolean() }),

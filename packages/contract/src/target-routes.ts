@@ -25,7 +25,7 @@ export const targetRoutes = {
   addTarget: route({
     method: 'post',
     path: '/targets',
-    summary: 'Add a disk folder as target',
+    summary: 'Add a disk folder or a bucket as target',
     access: keepers,
     body: estate.TargetBody,
     response: z.object({ id: c.Uuid }),

@@ -4,11 +4,22 @@ import { createInterface } from 'node:readline/promises';
 import { parseArgs } from 'node:util';
 import { Placer, Restorer } from '@lithodex/connectors';
 import { bytesOfText, countOf, escapePath, formatBytes, unescapePath } from '@lithodex/core';
-import { DiskFolder, EngineError, openEnvelope, openHeaderWithKeys, Store, topEntry, type KeyEnvelope, type Root } from '@lithodex/engine';
+import {
+  EngineError,
+  openEnvelope,
+  openHeaderWithKeys,
+  Store,
+  targetAt,
+  topEntry,
+  type KeyEnvelope,
+  type Root,
+  type TargetPlace,
+} from '@lithodex/engine';
 
 const usage = `extract brings data back from a store with its key alone: no server, no database.
 
-  --store DIR                      folder of the target
+  --store DIR | URL                folder of the target, or http(s)://host/bucket/prefix with the keys of the bucket in
+                                   LITHODEX_ACCESS_KEY and LITHODEX_SECRET_KEY (and its region in LITHODEX_REGION)
   --envelope FILE | --key FILE     key envelope (its passphrase is asked for, or taken from LITHODEX_PASSPHRASE) or key file
   --list                           list the points
   --point ID [--path P] --to DIR   bring back a point, or an item of it, into a folder; what exists there is left as it is
@@ -17,11 +28,20 @@ const usage = `extract brings data back from a store with its key alone: no serv
 type Say = (line: string) => void;
 
 async function openStore(values: { store: string; envelope?: string; key?: string }): Promise<Store> {
-  const target = new DiskFolder(values.store);
+  const target = targetAt(placeOf(values.store));
   if (values.key) return Store.open(target, readFileSync(values.key));
   const envelope = JSON.parse(readFileSync(values.envelope!, 'utf8')) as KeyEnvelope;
   const keys = openEnvelope(envelope, process.env['LITHODEX_PASSPHRASE'] ?? (await ask('Passphrase of the envelope: ')));
   return Store.withKeys(target, await openHeaderWithKeys(target, keys), keys);
+}
+
+/** The place a person means: a bucket for an address, else a folder. */
+function placeOf(store: string): TargetPlace {
+  if (!/^https?:\/\//.test(store)) return { kind: 'folder', folder: store };
+  const { origin, pathname } = new URL(store);
+  const [bucket = '', ...prefix] = pathname.slice(1).replace(/\/$/, '').split('/');
+  const { LITHODEX_ACCESS_KEY: accessKey = '', LITHODEX_SECRET_KEY: secretKey = '', LITHODEX_REGION: region = 'default' } = process.env;
+  return { kind: 'bucket', endpoint: origin, region, bucket, prefix: prefix.map((p) => `${p}/`).join(''), accessKey, secretKey };
 }
 
 async function ask(question: string): Promise<string> {
@@ -53,11 +73,18 @@ async function list(store: Store, say: Say): Promise<void> {
   say(countOf(roots.length, 'point'));
 }
 
-async function bringBack(store: Store, storeFolder: string, point: string, item: string, to: string, say: Say): Promise<boolean> {
+async function bringBack(store: Store, point: string, item: string, to: string, say: Say): Promise<boolean> {
   const root = (await points(store)).find((r) => r.taskId === point);
   if (!root) throw new EngineError('PATH_MISSING', `no point ${point}; --list shows them`);
   const stopped = () => false;
-  const placer = new Placer({ trees: store.trees, chunks: store.reader, keys: store.keys, storeFolder, onBytes: () => undefined, stopped });
+  const placer = new Placer({
+    trees: store.trees,
+    chunks: store.reader,
+    keys: store.keys,
+    place: store.target.place,
+    onBytes: () => undefined,
+    stopped,
+  });
   let [done, failed, bytes] = [0, 0, 0];
   const restorer = new Restorer({
     base: bytesOfText(to),
@@ -105,15 +132,16 @@ export async function extract(args: string[], folder: string, say: Say): Promise
     },
   });
   const at = (file: string | undefined) => (file === undefined ? undefined : path.resolve(folder, file));
-  const [storeFolder, envelope, key, to] = [at(values.store), at(values.envelope), at(values.key), at(values.to)];
-  if (!storeFolder || !(envelope ?? key) || (!values.list && !(values.point && to))) {
+  const storeAt = values.store && /^https?:/.test(values.store) ? values.store : at(values.store);
+  const [envelope, key, to] = [at(values.envelope), at(values.key), at(values.to)];
+  if (!storeAt || !(envelope ?? key) || (!values.list && !(values.point && to))) {
     say(usage);
     return 2;
   }
-  const store = await openStore({ store: storeFolder, ...(envelope && { envelope }), ...(key && { key }) });
+  const store = await openStore({ store: storeAt, ...(envelope && { envelope }), ...(key && { key }) });
   if (values.list) {
     await list(store, say);
     return 0;
   }
-  return (await bringBack(store, storeFolder, values.point!, values.path ?? '', to!, say)) ? 0 : 1;
+  return (await bringBack(store, values.point!, values.path ?? '', to!, say)) ? 0 : 1;
 }

@@ -15,7 +15,7 @@ import { bindRoutes, type Handlers } from './http/bind-routes';
 import { docsPage } from './http/docs-page';
 import { SessionStore } from './http/session-store';
 import { estateHandlers } from './estate/handlers';
-import { targetHandlers } from './estate/target-handlers';
+import { targetHandlers } from './targets/handlers';
 import { moverHandlers } from './movers/handlers';
 import { peopleHandlers } from './people/handlers';
 import { policyHandlers } from './policies/handlers';

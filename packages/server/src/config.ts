@@ -6,7 +6,7 @@ export const Config = z.object({
   port: z.int().min(0).max(65535).default(8420),
   /** Zone of the installation: used for new policies and for times on screen. */
   zone: z.string().default('UTC'),
-  /** 32 bytes in hex; signs session cookies. */
+  /** 32 bytes in hex; signs session cookies and keeps the secrets in the database closed. */
   sessionSecret: z.string().regex(/^[0-9a-f]{64}$/),
   webDir: z.string(),
   database: z.object({ host: z.string().default('127.0.0.1'), port: z.int(), user: z.string(), password: z.string(), name: z.string() }),

@@ -5,6 +5,7 @@ import type { Config } from './config';
 import type { LiveEvents } from './http/live-events';
 import type { Downloads } from './movers/downloads';
 import type { MoverLine } from './movers/mover-line';
+import type { Secrets } from './secrets';
 
 /** What the areas of the server work with. */
 export interface Deps {
@@ -15,4 +16,5 @@ export interface Deps {
   readonly events: LiveEvents;
   readonly movers: MoverLine;
   readonly downloads: Downloads;
+  readonly secrets: Secrets;
 }

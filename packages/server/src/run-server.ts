@@ -10,6 +10,7 @@ import { SessionStore } from './http/session-store';
 import { Downloads } from './movers/downloads';
 import { MoverLine } from './movers/mover-line';
 import { Scheduler } from './schedule/scheduler';
+import { Secrets } from './secrets';
 
 export interface RunningServer {
   readonly port: number;
@@ -23,7 +24,16 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
   const log = pino({ level: config.logLevel });
   const db = openDatabase(config.database);
   await db.migrate.latest();
-  const deps: Deps = { db, clock, config, log, events: new LiveEvents(db, clock), movers: new MoverLine(), downloads: new Downloads() };
+  const deps: Deps = {
+    db,
+    clock,
+    config,
+    log,
+    events: new LiveEvents(db, clock),
+    movers: new MoverLine(),
+    downloads: new Downloads(),
+    secrets: new Secrets(config.sessionSecret),
+  };
   const server = http.createServer(createApp(deps));
   server.requestTimeout = 0;
   server.keepAliveTimeout = 75_000;

@@ -1,5 +1,5 @@
 import { parentPort, workerData } from 'node:worker_threads';
-import { BlockReader, DiskFolder, EngineError } from '@lithodex/engine';
+import { BlockReader, EngineError, targetAt } from '@lithodex/engine';
 import { placeFile } from './place-file';
 import { readBatch, type PlacedChunk } from './place-message';
 import { outcomeOf, type PlaceProblem, type PlaceReply, type PlaceRequest, type PlaceStart } from './placer';
@@ -10,7 +10,7 @@ const stop = new Int32Array(start.stop);
 const cacheBytes = 16 << 20;
 const reader = new BlockReader(
   { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) },
-  new DiskFolder(start.folder),
+  targetAt(start.place),
   cacheBytes,
 );
 const reply = (message: PlaceReply) => {

@@ -6,6 +6,7 @@ import {
   type ChunkReader,
   type EngineErrorCode,
   type KeySet,
+  type TargetPlace,
   type TreeReader,
 } from '@lithodex/engine';
 import { placeFile, reason, type FileToPlace } from './place-file';
@@ -22,7 +23,7 @@ export interface Placed {
 }
 
 export interface PlaceStart {
-  readonly folder: string;
+  readonly place: TargetPlace;
   readonly nameKey: Uint8Array;
   readonly dataKey: Uint8Array;
   /** Set to 1 when the work is to stop. */
@@ -58,8 +59,8 @@ export interface PlacerOptions {
   readonly trees: TreeReader;
   readonly chunks: ChunkReader;
   readonly keys: KeySet;
-  /** Folder of the target, for the threads. */
-  readonly storeFolder: string;
+  /** Where the target is, for the threads. */
+  readonly place: TargetPlace;
   readonly onBytes: (bytes: number) => void;
   readonly stopped: () => boolean;
 }
@@ -169,11 +170,11 @@ export class Placer {
 
   private start(): void {
     if (this.threads.length) return;
-    const { keys, storeFolder, stopped, onBytes } = this.options;
+    const { keys, place, stopped, onBytes } = this.options;
     this.watch = setInterval(() => {
       if (stopped()) Atomics.store(this.stop, 0, 1);
     }, 100);
-    const workerData: PlaceStart = { folder: storeFolder, nameKey: keys.nameKey, dataKey: keys.dataKey, stop: this.stop.buffer };
+    const workerData: PlaceStart = { place, nameKey: keys.nameKey, dataKey: keys.dataKey, stop: this.stop.buffer };
     this.threads = Array.from({ length: threads }, () => {
       const thread: Thread = { worker: new Worker(threadFile('place-thread'), { workerData }), inFlight: 0 };
       thread.worker.on('message', (reply: PlaceReply) => {

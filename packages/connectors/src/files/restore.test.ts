@@ -51,7 +51,7 @@ function placerFor(stopped = () => false): Placer {
     trees: store.trees,
     chunks: store.reader,
     keys: store.keys,
-    storeFolder: `${base}/store`,
+    place: { kind: 'folder', folder: `${base}/store` },
     onBytes: () => undefined,
     stopped,
   });

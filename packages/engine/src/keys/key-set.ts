@@ -27,8 +27,15 @@ export type KeySlot = KeyFileSlot | PassphraseSlot;
 
 const scryptCost = 2 ** 16;
 
-export function newKeySet(domainNameKey?: Buffer): KeySet {
-  return { nameKey: domainNameKey ?? randomBytes(32), dataKey: randomBytes(32) };
+/** What targets share so that the same chunk has the same name on each of them. */
+export interface Domain {
+  readonly id: string;
+  readonly nameKey: Buffer;
+}
+
+/** New keys for a target of a domain. */
+export function newKeySet(nameKey: Buffer = randomBytes(32)): KeySet {
+  return { nameKey, dataKey: randomBytes(32) };
 }
 
 /** 32-byte subkey of the data key for one object: HKDF-SHA256 with the object's id as salt (RFC 5869). */

@@ -8,11 +8,12 @@ import { decodeToc, type PackToc } from '../format/toc';
 import type { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import type { WriteCounts } from '../store/chunk-writer';
+import type { TargetPlace } from '../targets/place';
 import type { FileJobs } from './crunch';
 import { readResults, type FileResult } from './file-results';
 
 export interface CrunchStart {
-  readonly folder: string;
+  readonly place: TargetPlace;
   readonly nameKey: Uint8Array;
   readonly dataKey: Uint8Array;
 }
@@ -64,14 +65,14 @@ export class CrunchPool {
 
   constructor(
     private readonly keys: KeySet,
-    private readonly folder: string,
+    private readonly place: TargetPlace,
     private readonly size: number,
   ) {}
 
   /** Starts the threads when there is something to do for them: a run that finds nothing new needs none. */
   private start(): void {
     if (this.threads.length) return;
-    const start: CrunchStart = { folder: this.folder, nameKey: this.keys.nameKey, dataKey: this.keys.dataKey };
+    const start: CrunchStart = { place: this.place, nameKey: this.keys.nameKey, dataKey: this.keys.dataKey };
     this.threads = Array.from({ length: this.size }, () => {
       const thread: Thread = { worker: new Worker(threadFile('crunch-thread'), { workerData: start }), inFlight: 0 };
       thread.worker.on('message', (message: CrunchReply) => {

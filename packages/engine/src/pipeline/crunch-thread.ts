@@ -4,7 +4,7 @@ import { encodeToc, type PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import { ChunkWriter } from '../store/chunk-writer';
-import { DiskFolder } from '../targets/disk-folder';
+import { targetAt } from '../targets/place';
 import { Crunch } from './crunch';
 import { FileResults } from './file-results';
 import type { CrunchRequest, CrunchStart, CrunchReply } from './crunch-pool';
@@ -12,7 +12,7 @@ import type { CrunchRequest, CrunchStart, CrunchReply } from './crunch-pool';
 /** Thread that does everything for its files: read, cut, name, look up, compress, encrypt, write packs. */
 const start = workerData as CrunchStart;
 const keys: KeySet = { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) };
-const target = new DiskFolder(start.folder);
+const target = targetAt(start.place);
 const scratch = new Scratch();
 const reply = (message: CrunchReply, handedOver: ArrayBuffer[] = []) => {
   parentPort!.postMessage(message, handedOver);

@@ -20,13 +20,13 @@ interface SignedHeader extends StoreHeader {
 const headerName = 'lithodex-store.json';
 const headerCopy = 'roots/lithodex-store.json';
 
-export function newHeader(keys: KeySet, keyFile: Buffer, now: Date): StoreHeader {
+export function newHeader(keys: KeySet, keyFile: Buffer, now: Date, domainId: string = randomUUID()): StoreHeader {
   const targetId = randomUUID();
   return {
     format: 'lithodex-store',
     version: 1,
     targetId,
-    domainId: randomUUID(),
+    domainId,
     created: now.toISOString(),
     slots: [wrapWithKeyFile(keyFile, keys, targetId)],
   };

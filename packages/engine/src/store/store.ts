@@ -2,7 +2,7 @@ import { EngineError } from '../errors';
 import { decodeRoot, encodeRoot, rootName, rootSum, voidRoot, type Root } from '../format/root';
 import type { PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
-import { newKeySet, type KeySet } from '../keys/key-set';
+import { newKeySet, type Domain, type KeySet } from '../keys/key-set';
 import type { Target } from '../targets/target';
 import { Pins } from '../prune/pins';
 import { TreeReader } from '../tree/tree-reader';
@@ -29,9 +29,10 @@ export class Store {
     this.pins = new Pins(target);
   }
 
-  /** Makes a new store. Throws TARGET_EXISTS, TARGET_MISSING, TARGET_REFUSED. */
-  static async create(target: Target, keyFile: Buffer, now: Date, keys: KeySet = newKeySet()): Promise<Store> {
-    const header = newHeader(keys, keyFile, now);
+  /** Makes a new store, in a domain of its own unless one is given. Throws TARGET_EXISTS, TARGET_MISSING, TARGET_REFUSED. */
+  static async create(target: Target, keyFile: Buffer, now: Date, domain?: Domain): Promise<Store> {
+    const keys = newKeySet(domain?.nameKey);
+    const header = newHeader(keys, keyFile, now, domain?.id);
     await writeHeader(target, keys, header);
     return new Store(target, header, keys);
   }
@@ -46,6 +47,10 @@ export class Store {
     const store = new Store(target, header, keys);
     await store.index.refresh();
     return store;
+  }
+
+  get domain(): Domain {
+    return { id: this.header.domainId, nameKey: this.keys.nameKey };
   }
 
   /** What a run may take as stored: every chunk that is not in a condemned pack. `expected`: chunks it may add. */

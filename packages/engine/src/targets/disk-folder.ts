@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import path from 'node:path';
 import { EngineError, systemCode } from '../errors';
+import type { TargetPlace } from './place';
 import type { Room, Target } from './target';
 
 function translate(error: unknown, name: string): EngineError {
@@ -23,18 +24,20 @@ function syncFolder(folder: string): void {
 /** A folder of a disk. Objects are written to `staging/`, made durable, then linked or renamed to their name. */
 export class DiskFolder implements Target {
   readonly description: string;
+  readonly place: TargetPlace;
   private readonly openFiles = new Map<string, number>();
 
   constructor(readonly folder: string) {
     this.description = folder;
+    this.place = { kind: 'folder', folder };
   }
 
-  private place(name: string): string {
+  private fileOf(name: string): string {
     return path.join(this.folder, name);
   }
 
   private async make<T>(name: string, data: Uint8Array, settle: (staged: string, final: string) => T): Promise<T> {
-    const final = this.place(name);
+    const final = this.fileOf(name);
     const staged = path.join(this.folder, 'staging', randomBytes(12).toString('hex'));
     try {
       if (!fs.existsSync(this.folder)) throw new EngineError('TARGET_MISSING', this.folder);
@@ -89,7 +92,7 @@ export class DiskFolder implements Target {
 
   async read(name: string): Promise<Buffer> {
     try {
-      return fs.readFileSync(this.place(name));
+      return fs.readFileSync(this.fileOf(name));
     } catch (error) {
       throw translate(error, name);
     }
@@ -113,14 +116,14 @@ export class DiskFolder implements Target {
       fs.closeSync(fd);
       this.openFiles.delete(oldest);
     }
-    const fd = fs.openSync(this.place(name), 'r');
+    const fd = fs.openSync(this.fileOf(name), 'r');
     this.openFiles.set(name, fd);
     return fd;
   }
 
   async list(prefix: string): Promise<string[]> {
     try {
-      return fs.readdirSync(this.place(prefix)).sort();
+      return fs.readdirSync(this.fileOf(prefix)).sort();
     } catch (error) {
       if (systemCode(error) === 'ENOENT') return [];
       throw translate(error, prefix);
@@ -132,8 +135,8 @@ export class DiskFolder implements Target {
       const open = this.openFiles.get(name);
       if (open !== undefined) fs.closeSync(open);
       this.openFiles.delete(name);
-      fs.rmSync(this.place(name), { force: true });
-      syncFolder(path.dirname(this.place(name)));
+      fs.rmSync(this.fileOf(name), { force: true });
+      syncFolder(path.dirname(this.fileOf(name)));
     } catch (error) {
       throw translate(error, name);
     }

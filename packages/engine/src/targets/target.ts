@@ -1,7 +1,9 @@
+import type { TargetPlace } from './place';
+
 export interface Room {
-  /** Bytes used by the store, and free on its volume. */
+  /** Bytes used by the store, and free on its volume; null where nobody can tell, as in a bucket. */
   readonly used: number;
-  readonly free: number;
+  readonly free: number | null;
 }
 
 /**
@@ -10,6 +12,8 @@ export interface Room {
  */
 export interface Target {
   readonly description: string;
+  /** Where it is, so that a thread can open it on its own. */
+  readonly place: TargetPlace;
   put(name: string, data: Uint8Array): Promise<void>;
   /** Creates the object only if the name is free; false when it was taken. This is what makes one winner. */
   putExclusive(name: string, data: Uint8Array): Promise<boolean>;

@@ -139,7 +139,12 @@ export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<Task
   ctx.phase('looking');
   const store = await ctx.stores.of(work.target);
   const room = await store.target.room();
-  ctx.log({ level: 'note', code: 'TARGET', path: '', message: `the target opens with its key and has ${room.free} bytes free` });
+  ctx.log({
+    level: 'note',
+    code: 'TARGET',
+    path: '',
+    message: `the target opens with its key${room.free === null ? '' : ` and has ${formatBytes(room.free)} free`}`,
+  });
   let missing = 0;
   const account = work.readAs ? accountOf(work.readAs) : undefined;
   const survey = surveyTree(
@@ -155,10 +160,10 @@ export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<Task
   );
   if (ctx.stopped()) throw new EngineError('STOPPED');
   ctx.log({
-    level: room.free < survey.bytes ? 'warning' : 'note',
+    level: room.free !== null && room.free < survey.bytes ? 'warning' : 'note',
     code: 'SIZE',
     path: '',
-    message: `${survey.files} files, ${survey.bytes} bytes would be looked at; nothing was moved`,
+    message: `${countOf(survey.files, 'file')}, ${formatBytes(survey.bytes)} would be looked at; nothing was moved`,
   });
   return { counts: { ...noCounts, ...survey, warnings: missing, missing }, bytes: 0 };
 }

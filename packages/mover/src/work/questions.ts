@@ -2,7 +2,7 @@ import { accessSync, constants, existsSync, readdirSync, statfsSync, statSync } 
 import path from 'node:path';
 import type { ComparedItem, Question, TargetTest } from '@lithodex/contract';
 import { compareFolder, compareItem, discover, lookAhead, probe, type Comparison } from '@lithodex/connectors';
-import { EngineError, makeEnvelope, topEntry, type TreeEntry } from '@lithodex/engine';
+import { checkBucket, EngineError, makeEnvelope, topEntry, type BucketPlace, type TreeEntry } from '@lithodex/engine';
 import type { Stores } from './stores';
 
 /** Answers what the server asks on behalf of a person who waits. */
@@ -13,9 +13,9 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
     case 'discover':
       return discover(question.folder, question.path, question.readAs ?? undefined).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
     case 'targetTest':
-      return testTarget(question.folder);
+      return question.place.kind === 'folder' ? testFolder(question.place.folder) : testBucket(question.place);
     case 'targetCreate':
-      await stores.create({ id: question.id, folder: question.folder });
+      await stores.create(question.target, question.siblings);
       return {};
     case 'targetRoom':
       return (await stores.of(question.target)).target.room();
@@ -31,12 +31,12 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
 }
 
 /** Whether a folder can become a target. */
-function testTarget(folder: string): TargetTest {
+function testFolder(folder: string): TargetTest {
   let nearest = folder;
   while (nearest !== '/' && !existsSync(nearest)) nearest = path.dirname(nearest);
   const { bavail, bsize } = statfsSync(nearest);
   const free = bavail * bsize;
-  const refuse = (message: string, holdsStore = false): TargetTest => ({ ok: false, holdsStore, free, message });
+  const refuse = (message: string, holdsStore = false): TargetTest => ({ ok: false, holdsStore, free, message, needs: [] });
   if (!statSync(nearest).isDirectory()) return refuse(`${nearest} is no folder.`);
   try {
     accessSync(nearest, constants.W_OK);
@@ -46,7 +46,18 @@ function testTarget(folder: string): TargetTest {
   const entries = existsSync(folder) ? readdirSync(folder) : [];
   if (entries.includes('lithodex-store.json')) return refuse('The folder already holds a store.', true);
   if (entries.length) return refuse('The folder is not empty.');
-  return { ok: true, holdsStore: false, free, message: 'The mover can write there.' };
+  return { ok: true, holdsStore: false, free, message: 'The mover can write there.', needs: [] };
+}
+
+/** Whether a bucket can become a target. */
+async function testBucket(place: BucketPlace): Promise<TargetTest> {
+  const { needs, holdsStore, locks } = await checkBucket(place);
+  const missing = needs.filter((n) => n.problem).map((n) => n.right.toLowerCase());
+  const rest = { holdsStore, free: null, needs: [...needs] };
+  if (missing.length) return { ok: false, message: `This is missing: ${missing.join(', ')}.`, ...rest };
+  if (holdsStore) return { ok: false, message: 'There is a store at this place already.', ...rest };
+  const lock = locks ? 'Copies there can be locked until a date.' : 'It was made without object lock, so copies there can not be locked.';
+  return { ok: true, message: `The mover can do there all it needs. ${lock}`, ...rest };
 }
 
 function side(entry: TreeEntry | undefined): ComparedItem['then'] {

@@ -48,7 +48,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
           trees: store.trees,
           chunks: store.reader,
           keys: store.keys,
-          storeFolder: pick.point.target.folder,
+          place: store.target.place,
           onBytes: (n) => {
             moved += n;
           },

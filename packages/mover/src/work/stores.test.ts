@@ -1,18 +1,19 @@
 import fs from 'node:fs';
+import type { TargetRef } from '@lithodex/contract';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { Stores } from './stores';
 
 let base: string;
 let stores: Stores;
-let target: { id: string; folder: string };
+let target: TargetRef;
 const pins = () => (fs.existsSync(`${base}/store/pins`) ? fs.readdirSync(`${base}/store/pins`) : []);
 
 beforeEach(async () => {
   base = temporaryFolder('stores');
-  target = { id: 'one', folder: `${base}/store` };
+  target = { id: 'one', place: { kind: 'folder', folder: `${base}/store` } };
   stores = new Stores(`${base}/keys`);
-  await stores.create(target);
+  await stores.create(target, []);
 });
 afterEach(() => {
   fs.rmSync(base, { recursive: true, force: true });
@@ -21,10 +22,12 @@ afterEach(() => {
 describe('the stores of a mover', () => {
   it('make a key file only its owner can read, and never a second one', async () => {
     expect(fs.statSync(`${base}/keys/one.key`).mode & 0o777).toBe(0o600);
-    await expect(stores.create(target)).rejects.toThrow();
+    await expect(stores.create(target, [])).rejects.toThrow();
     expect((await new Stores(`${base}/keys`).of(target)).header.format).toBe('lithodex-store');
     await expect(new Stores(`${base}/none`).of(target)).rejects.toMatchObject({ code: 'KEY_MISSING' });
-    await expect(stores.of({ id: 'one', folder: `${base}/away` })).rejects.toMatchObject({ code: 'TARGET_MISSING' });
+    await expect(stores.of({ id: 'one', place: { kind: 'folder', folder: `${base}/away` } })).rejects.toMatchObject({
+      code: 'TARGET_MISSING',
+    });
   });
 
   it('are pinned once each while they are used, and let go whatever happens', async () => {

@@ -1,7 +1,8 @@
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { randomBytes } from 'node:crypto';
 import path from 'node:path';
-import { DiskFolder, EngineError, Store } from '@lithodex/engine';
+import type { TargetRef } from '@lithodex/contract';
+import { EngineError, Store, targetAt, type Domain } from '@lithodex/engine';
 
 /** The stores this thread has opened, with the keys of the mover's key folder. */
 export class Stores {
@@ -20,17 +21,17 @@ export class Stores {
   }
 
   /** The store of a target, its index up to date. Throws TARGET_MISSING, KEY_MISSING, KEY_WRONG. */
-  async of(target: { id: string; folder: string }): Promise<Store> {
-    if (!existsSync(target.folder)) {
+  async of(target: TargetRef): Promise<Store> {
+    if (target.place.kind === 'folder' && !existsSync(target.place.folder)) {
       this.open.delete(target.id);
-      throw new EngineError('TARGET_MISSING', target.folder);
+      throw new EngineError('TARGET_MISSING', target.place.folder);
     }
     const known = this.open.get(target.id);
     if (known) {
       await known.index.refresh();
       return known;
     }
-    const store = await Store.open(new DiskFolder(target.folder), this.key(target.id));
+    const store = await Store.open(targetAt(target.place), this.key(target.id));
     this.open.set(target.id, store);
     return store;
   }
@@ -39,7 +40,7 @@ export class Stores {
    * Runs `use` with the task pinned on these targets, so that nothing it reads is deleted meanwhile. A target that is full or can only be read is read without a pin: what is
    * needed most must not fail for want of a few bytes.
    */
-  async pinned<T>(taskId: string, targets: readonly { id: string; folder: string }[], use: () => Promise<T>): Promise<T> {
+  async pinned<T>(taskId: string, targets: readonly TargetRef[], use: () => Promise<T>): Promise<T> {
     const pins: { store: Store; pin: string }[] = [];
     try {
       for (const target of new Map(targets.map((t) => [t.id, t])).values()) {
@@ -57,13 +58,41 @@ export class Stores {
     }
   }
 
-  /** Makes a store with a new key file. */
-  async create(target: { id: string; folder: string }): Promise<void> {
+  /**
+   * What chunk names are keyed by: kept beside the keys, taken from a target that opens where it is not. Undefined when there is no target yet.
+   * Throws what the last target failed with.
+   */
+  private async domain(siblings: readonly TargetRef[]): Promise<Domain | undefined> {
+    if (existsSync(this.domainFile)) {
+      const { id, nameKey } = JSON.parse(readFileSync(this.domainFile, 'utf8')) as { id: string; nameKey: string };
+      return { id, nameKey: Buffer.from(nameKey, 'base64') };
+    }
+    let failure: unknown;
+    for (const sibling of siblings)
+      try {
+        return (await this.of(sibling)).domain;
+      } catch (error) {
+        failure = error;
+      }
+    if (failure) throw failure as Error;
+    return undefined;
+  }
+
+  private get domainFile(): string {
+    return path.join(this.keysFolder, 'domain.json');
+  }
+
+  /** Makes a store with a new key file, in the domain of its siblings where there are any. */
+  async create(target: TargetRef, siblings: readonly TargetRef[]): Promise<void> {
+    const domain = await this.domain(siblings);
     mkdirSync(this.keysFolder, { recursive: true, mode: 0o700 });
-    mkdirSync(target.folder, { recursive: true, mode: 0o700 });
+    if (target.place.kind === 'folder') mkdirSync(target.place.folder, { recursive: true, mode: 0o700 });
     const key = randomBytes(32);
     writeFileSync(this.keyPath(target.id), key, { mode: 0o600, flag: 'wx', flush: true });
-    await Store.create(new DiskFolder(target.folder), key, new Date());
+    const store = await Store.create(targetAt(target.place), key, new Date(), domain);
+    const { id, nameKey } = store.domain;
+    const text = JSON.stringify({ id, nameKey: nameKey.toString('base64') });
+    if (!domain) writeFileSync(this.domainFile, text, { mode: 0o600, flush: true });
   }
 
   /** Forgets an opened store, after it misbehaved. */

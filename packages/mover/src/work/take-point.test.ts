@@ -60,7 +60,7 @@ async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave
     trees: opened.trees,
     chunks: opened.reader,
     keys: opened.keys,
-    storeFolder: (opened.target as DiskFolder).folder,
+    place: opened.target.place,
     onBytes: () => undefined,
     stopped: () => false,
   });

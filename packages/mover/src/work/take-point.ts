@@ -2,7 +2,6 @@ import { pathFilter } from '@lithodex/core';
 import { accountOf, Capture, readNames, type CaptureProgress, type CaptureWarning } from '@lithodex/connectors';
 import {
   CrunchPool,
-  DiskFolder,
   EngineError,
   encodeTop,
   topEntry,
@@ -51,17 +50,18 @@ const threads = 2;
 const pools = new Map<string, { readonly keys: KeySet; readonly pool: CrunchPool }>();
 
 /** The crunch threads of this thread for a target; kept from run to run, as starting threads takes longer than many a run. */
-function poolFor(store: Store, folder: string): CrunchPool {
-  const known = pools.get(folder);
+function poolFor(store: Store): CrunchPool {
+  const { targetId } = store.header;
+  const known = pools.get(targetId);
   if (known?.keys.dataKey.equals(store.keys.dataKey)) return known.pool;
-  const pool = new CrunchPool(store.keys, folder, threads);
-  pools.set(folder, { keys: store.keys, pool });
+  const pool = new CrunchPool(store.keys, store.target.place, threads);
+  pools.set(targetId, { keys: store.keys, pool });
   return pool;
 }
 
-async function dropPool(folder: string): Promise<void> {
-  const known = pools.get(folder);
-  pools.delete(folder);
+async function dropPool(targetId: string): Promise<void> {
+  const known = pools.get(targetId);
+  pools.delete(targetId);
   await known?.pool.close();
 }
 
@@ -89,7 +89,6 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
   const found = await store.root(seriesId, taskId);
   if (found) return { root: found.root, top: topEntry(found.root), previousTop, adopted: true };
 
-  const folder = (store.target as DiskFolder).folder;
   const claims = store.claims(Math.max(65_536, 2 * (before?.root.totals.items ?? 0)));
   let checkpointDue = false;
   const packed: WriteCounts = { fresh: 0, stored: 0 };
@@ -101,7 +100,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
     checkpointDue = store.index.written(toc) || checkpointDue;
   };
   const nodes = store.writer(claims, onPack);
-  const pool = poolFor(store, folder);
+  const pool = poolFor(store);
   pool.begin(claims, onPack);
   let warnings = 0;
   try {
@@ -163,7 +162,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
     if (!winner) throw new EngineError('TASK_GIVEN_UP');
     return { root: winner.root, top: topEntry(winner.root), previousTop, adopted: true };
   } catch (error) {
-    await dropPool(folder);
+    await dropPool(store.header.targetId);
     throw error;
   }
 }

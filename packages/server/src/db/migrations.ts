@@ -95,7 +95,13 @@ const targetCare = `
 ALTER TABLE target ADD pruned_at BIGINT NULL, ADD prune_due BOOLEAN NOT NULL DEFAULT FALSE, ADD verified_at BIGINT NULL;
 `;
 
+/** Targets may be buckets; what opens them is sealed. */
+const buckets = `
+ALTER TABLE target MODIFY folder VARCHAR(4096) NULL, ADD bucket JSON NULL, ADD secret VARBINARY(1000) NULL;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
+  { name: '0003-buckets', up: (k) => runAll(k, buckets) },
 ];

@@ -144,7 +144,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
         .where('w.source_id', params.id)
         .select<{ policy_id: number }[]>('a.policy_id');
       const policies = (await policiesInForce(db)).filter((p) => assigned.some((a) => a.policy_id === p.id));
-      const targets = await db('target').select<{ name: string; folder: string }[]>('name', 'folder');
+      const targets = await db('target').whereNotNull('folder').select<{ name: string; folder: string }[]>('name', 'folder');
       return {
         path: query.path,
         readAt: clock.now(),

@@ -1,4 +1,4 @@
-import type { BackupWork, ClaimedTask, ExpireWork, PointRef, Work } from '@lithodex/contract';
+import type { BackupWork, ClaimedTask, DownloadWork, ExpireWork, RestoreWork, Work } from '@lithodex/contract';
 import { bytesOfText } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { ordinalStep } from '../catalog/ordinals';
@@ -8,6 +8,10 @@ import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { settleRun, type BackupPlan } from '../runs/queue';
+import type { Secrets } from '../secrets';
+import type { CarePlan } from '../targets/care';
+import type { DownloadPlan, RestorePlan } from '../recover/restore-handlers';
+import { pointRefs, targetRef } from './refs';
 
 interface TaskRow {
   readonly id: string;
@@ -41,7 +45,7 @@ export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask 
     const attempt = task.attempt + 1;
     const now = deps.clock.now();
     const ordinal = task.type === 'backup' ? await reserveOrdinal(trx, task) : null;
-    const work = await workOf(trx, task, now);
+    const work = await workOf(trx, deps.secrets, task, now);
     await trx('task')
       .where({ id: task.id })
       .update({
@@ -71,14 +75,35 @@ async function reserveOrdinal(trx: Knex.Transaction, task: TaskRow): Promise<num
   return ordinal;
 }
 
-async function workOf(trx: Knex.Transaction, task: TaskRow, now: number): Promise<Work> {
-  if (task.type === 'backup' || task.type === 'trial') return backupWork(trx, task, now);
-  if (task.type === 'expire')
-    return { type: 'expire', points: await pointRefs(trx, fromJson<{ points: string[] }>(task.work).points) } satisfies ExpireWork;
-  return fromJson<Work>(task.work);
+async function workOf(trx: Knex.Transaction, secrets: Secrets, task: TaskRow, now: number): Promise<Work> {
+  switch (task.type) {
+    case 'backup':
+    case 'trial':
+      return backupWork(trx, secrets, task, now);
+    case 'expire':
+      return {
+        type: 'expire',
+        points: await pointRefs(trx, secrets, fromJson<{ points: string[] }>(task.work).points),
+      } satisfies ExpireWork;
+    case 'prune':
+    case 'verify': {
+      const { targetId, ...plan } = fromJson<CarePlan>(task.work);
+      return { ...plan, target: await targetRef(trx, secrets, targetId) };
+    }
+    case 'restore':
+    case 'download':
+      return withPoints(trx, secrets, fromJson<RestorePlan | DownloadPlan>(task.work));
+  }
 }
 
-async function backupWork(trx: Knex.Transaction, task: TaskRow, now: number): Promise<BackupWork> {
+async function withPoints(trx: Knex.Transaction, secrets: Secrets, plan: RestorePlan | DownloadPlan): Promise<RestoreWork | DownloadWork> {
+  const refs = await pointRefs(trx, secrets, [...new Set(plan.picks.map((p) => p.pointId))]);
+  const byId = new Map(refs.map((r) => [r.taskId, r]));
+  const picks = plan.picks.map(({ pointId, ...pick }) => ({ ...pick, point: byId.get(pointId)! }));
+  return { ...plan, picks } as RestoreWork | DownloadWork;
+}
+
+async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow, now: number): Promise<BackupWork> {
   const plan = fromJson<BackupPlan>(task.work);
   const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
   type Joined = { id: number; name: string; source: string; folder: Buffer; read_as: string | null; cross_fs: 0 | 1 };
@@ -86,15 +111,14 @@ async function backupWork(trx: Knex.Transaction, task: TaskRow, now: number): Pr
     .join('source as s', 's.id', 'w.source_id')
     .where('w.id', task.workload_id)
     .first<Joined>('w.id', 'w.name', 's.name as source', 's.folder', 's.read_as', 's.cross_fs');
-  const target = await trx('target').where({ id: plan.targetId }).first<{ id: string; folder: string }>();
-  const targets = await trx('target').select<{ folder: string }[]>('folder');
+  const folders = await trx('target').whereNotNull('folder').select<{ folder: string }[]>('folder');
   const previous = await trx('point')
     .where({ series_no: series.no, state: 'visible' })
     .orderBy('ordinal', 'desc')
     .first<{ id: string; items: number; bytes: number } | undefined>();
   return {
     type: task.type === 'trial' ? 'trial' : 'backup',
-    target: { id: target.id, folder: target.folder },
+    target: await targetRef(trx, secrets, plan.targetId),
     seriesId: series.id,
     workload: { id: String(workload.id), name: workload.name, source: workload.source, path: workload.folder.toString('latin1') },
     kind: previous ? plan.kind : 'full',
@@ -104,25 +128,7 @@ async function backupWork(trx: Knex.Transaction, task: TaskRow, now: number): Pr
     exclude: [...plan.exclude],
     crossFileSystems: workload.cross_fs === 1,
     readAs: workload.read_as,
-    targetFolders: targets.map((t) => bytesOfText(t.folder)),
+    targetFolders: folders.map((t) => bytesOfText(t.folder)),
     expected: { items: previous?.items ?? 0, bytes: previous?.bytes ?? 0 },
   };
-}
-
-/** References to points as movers need them. */
-export async function pointRefs(db: Knex, ids: readonly string[]): Promise<PointRef[]> {
-  type Row = { taskId: string; seriesId: string; targetId: string; folder: string; root: Buffer };
-  const rows = await db('point as p')
-    .join('series as s', 's.no', 'p.series_no')
-    .join('target as t', 't.id', 's.target_id')
-    .join('workload as w', 'w.id', 'p.workload_id')
-    .join('source as o', 'o.id', 'w.source_id')
-    .whereIn('p.id', ids)
-    .select<Row[]>('p.id as taskId', 's.id as seriesId', 't.id as targetId', 't.folder', 'o.folder as root');
-  return rows.map((r) => ({
-    taskId: r.taskId,
-    seriesId: r.seriesId,
-    target: { id: r.targetId, folder: r.folder },
-    root: r.root.toString('latin1'),
-  }));
 }

@@ -8,7 +8,7 @@ import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { settleRun } from '../runs/queue';
 import { expireSeries } from '../runs/expiry';
-import { pruneLater } from '../runs/target-care';
+import { pruneLater } from '../targets/care';
 import { claimTask } from './claim';
 import { makeVisible } from './commit-point';
 import { heldTask } from './running-task';

@@ -18,7 +18,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
   const current = inForce.find((p) => p.id === id);
   const settled = settledPoints(body.schedule, body.keep);
   const settledNow = current && settledPoints(current.body.schedule, current.body.keep);
-  const target = await db('target').where({ id: body.targetId }).first<{ folder: string; name: string; free: number | null } | undefined>();
+  const target = await db('target').where({ id: body.targetId }).first<{ name: string; free: number | null } | undefined>();
   const measured = await measure(deps, ids);
   const result: Consequences = {
     matches: matches.map((m) => ({ ...m, alsoBy: others.filter((o) => o.ids.has(m.id)).map((o) => o.name) })),
@@ -40,7 +40,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
 
 /** Targets whose folder lies in the source of one of these workloads. */
 async function targetsInside(db: Knex, ids: readonly number[]): Promise<{ folder: string; name: string }[]> {
-  const targets = await db('target').select<{ folder: string; name: string }[]>('folder', 'name');
+  const targets = await db('target').whereNotNull('folder').select<{ folder: string; name: string }[]>('folder', 'name');
   const sources = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
     .whereIn('w.id', ids)

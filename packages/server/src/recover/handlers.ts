@@ -10,7 +10,7 @@ import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import { within } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
-import { pointRefs } from '../movers/claim';
+import { pointRefs } from '../movers/refs';
 import { pointFor } from './point-access';
 
 type RecoverHandlers = Pick<Handlers, 'tree' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search'>;
@@ -51,7 +51,7 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
     async compare({ params, query, actor }) {
       const point = await pointFor(db, params.id, actor);
       const path = pathOf(query.path);
-      const [ref] = await pointRefs(db, [point.id]);
+      const [ref] = await pointRefs(db, deps.secrets, [point.id]);
       type Raw = Omit<ComparedItem, 'name'> & { name: string };
       const rows = await deps.movers.ask<Raw[]>({ ask: 'compare', point: ref!, path, folder: query.folder === 'yes' });
       return { rows: rows.map((r) => ({ ...r, name: escapePath(r.name) })), at: clock.now() };

@@ -6,7 +6,7 @@ import type { Deps } from '../deps';
 import { damagedItems } from '../estate/workload-detail';
 import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
-import { pointRefs } from '../movers/claim';
+import { pointRefs } from '../movers/refs';
 import { pathOf } from './handlers';
 import { pointFor } from './point-access';
 
@@ -63,7 +63,7 @@ export async function resolvePicks(
     raw.push({ point, path, row });
   }
   if (body.damagedIn) raw.push(...(await damagedPicks(deps, body.damagedIn, actor)));
-  const refs = new Map((await pointRefs(db, [...new Set(raw.map((r) => r.point.id))])).map((r) => [r.taskId, r]));
+  const refs = new Map((await pointRefs(db, deps.secrets, [...new Set(raw.map((r) => r.point.id))])).map((r) => [r.taskId, r]));
   const { destination } = body;
   const gathered = destination.to === 'download' || (destination.to === 'folder' && !destination.keepPath);
   const stamped = raw.map(({ point, path }) => {

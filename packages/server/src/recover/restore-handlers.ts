@@ -1,6 +1,7 @@
 import { DateTime } from 'luxon';
 import type { DownloadWork, RestoreBody, RestoreWork } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
+import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
@@ -28,19 +29,29 @@ function rulesText(body: RestoreBody): string {
   return `${body.trial ? 'trial without writing, ' : ''}${where}; ${ruleWords[body.rule]}`;
 }
 
-function workOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): RestoreWork | DownloadWork {
+interface PlannedPick {
+  readonly pointId: string;
+  readonly path: string;
+  readonly to: string;
+}
+
+/** What a task keeps; where its points are is looked up when it is claimed, so that no key of a target lies in the queue. */
+export type DownloadPlan = Omit<DownloadWork, 'picks'> & { readonly picks: readonly PlannedPick[] };
+export type RestorePlan = Omit<RestoreWork, 'picks'> & { readonly picks: readonly (PlannedPick & { readonly base: string })[] };
+
+function planOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): RestorePlan | DownloadPlan {
   const expected = { items: picks.reduce((a, p) => a + p.items, 0), bytes: picks.reduce((a, p) => a + p.size, 0) };
   if (body.destination.to === 'download')
     return {
       type: 'download',
       format: body.destination.format,
-      picks: picks.map((p) => ({ point: p.ref, path: p.path, to: p.to })),
+      picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: p.to })),
       expected,
     };
   const stamp = DateTime.fromMillis(Math.max(...picks.map((p) => p.point.moment)), { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmm');
   return {
     type: 'restore',
-    picks: picks.map((p) => ({ point: p.ref, path: p.path, to: p.to, base: p.base })),
+    picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: p.to, base: p.base })),
     rule: body.rule,
     stamp,
     trial: body.trial,
@@ -69,7 +80,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           reason: body.reason,
           rules: rulesText(body),
           tasks: [
-            { workloadId: workloads.size === 1 ? [...workloads][0]! : null, seriesNo: null, type: kind, work: workOf(deps, body, picks) },
+            { workloadId: workloads.size === 1 ? [...workloads][0]! : null, seriesNo: null, type: kind, work: planOf(deps, body, picks) },
           ],
         });
         await appendAudit(trx, clock.now(), {
@@ -90,12 +101,10 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
         await db('run').where({ id: params.id, kind: 'download' }).first<{ id: number; person: string; name: string } | undefined>(),
       );
       if (run.person !== actor.name) throw new ApiError('NOT_ALLOWED', undefined, 'Only the person who asked for a download may fetch it.');
-      const task = found(
-        await db('task').where({ run_id: run.id }).first<{ id: string; state: string; work: string | DownloadWork } | undefined>(),
-      );
+      const task = found(await db('task').where({ run_id: run.id }).first<{ id: string; state: string; work: unknown } | undefined>());
       if (task.state !== 'waiting' && task.state !== 'running')
         throw new ApiError('NOT_NOW', undefined, 'The download has ended. Prepare it again.');
-      const work = typeof task.work === 'string' ? (JSON.parse(task.work) as DownloadWork) : task.work;
+      const work = fromJson<DownloadPlan>(task.work);
       const base = work.format === 'file' ? Buffer.from(work.picks[0]!.to, 'latin1').toString() : `${run.name}.${work.format}`;
       res.attachment(base.replace(/[\r\n"/\\]/g, '_'));
       res.type('application/octet-stream').setHeader('cache-control', 'no-store');

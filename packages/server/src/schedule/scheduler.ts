@@ -5,9 +5,9 @@ import { ApiError } from '../errors';
 import { assign, matchesOf, policiesInForce } from '../policies/matching';
 import { startPolicy } from '../runs/queue';
 import { expireAll } from '../runs/expiry';
-import { startDueCare } from '../runs/target-care';
+import { startDueCare } from '../targets/care';
 import { reclaimLost } from '../movers/leases';
-import { measureStale } from '../estate/target-handlers';
+import { measureStale } from '../targets/handlers';
 
 const expiryEveryMs = 3_600_000;
 

@@ -218,7 +218,7 @@ export const watch = (more: Partial<Watch> = {}): Watch => ({
 export const target = (id: number, more: Partial<Target> = {}): Target => ({
   id: uuid(id),
   name: `disk-${id}`,
-  folder: `/mnt/disk-${id}`,
+  place: { kind: 'folder', folder: `/mnt/disk-${id}` },
   location: 'Server room',
   used: 2e11,
   free: 6e11,

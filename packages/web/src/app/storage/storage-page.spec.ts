@@ -25,7 +25,7 @@ describe('storage', () => {
 
   it('tests a folder before it is added, and shows a refusal in place', async () => {
     const s = await stage({
-      testTarget: { ok: true, holdsStore: false, free: 6e11, message: 'Can be written.' },
+      testTarget: { ok: true, holdsStore: false, free: 6e11, message: 'Can be written.', needs: [] },
       addTarget: new ApiFailure('TARGET_INSIDE_SOURCE', 'The folder lies in a source.', undefined),
     });
     await s.click('Add a target');
@@ -33,13 +33,57 @@ describe('storage', () => {
     await s.type('input[name=name]', 'north-disk');
     await s.type('input[name=folder]', ' /mnt/north ');
     await s.click('Test it');
-    expect(s.api.last('testTarget')?.body).toMatchObject({ name: 'north-disk', folder: '/mnt/north' });
+    expect(s.api.last('testTarget')?.body).toMatchObject({ name: 'north-disk', place: { kind: 'folder', folder: '/mnt/north' } });
     expect(words(s.one('form'))).toContain('Can be written. 600 GB free.');
     await s.click(s.one('button[type=submit]'));
     expect(s.one('[role=dialog] .problem').textContent).toContain('lies in a source');
     s.api.answers.addTarget = { id: uuid(3) };
     await s.click(s.one('button[type=submit]'));
     expect(s.all('[role=dialog]')).toEqual([]);
+  });
+
+  it('tests a bucket right by right and says what each is needed for', async () => {
+    const s = await stage({
+      testTarget: {
+        ok: false,
+        holdsStore: false,
+        free: null,
+        message: 'This is missing: delete objects.',
+        needs: [
+          { right: 'Read objects', neededFor: 'to restore', problem: '' },
+          { right: 'Delete objects', neededFor: 'to give back room', problem: 'AccessDenied' },
+        ],
+      },
+      listTargets: page([
+        target(1, { place: { kind: 'bucket', endpoint: 'https://o.example', region: 'r', bucket: 'b-1', prefix: 'x/' }, free: null }),
+      ]),
+    });
+    expect(s.text()).toContain('https://o.example/b-1/x/');
+    expect(s.text()).toContain('no end known');
+    await s.click('Add a target');
+    await s.choose('select[name=kind]', 'bucket');
+    await s.type('input[name=name]', 'north');
+    await s.type('input[name=endpoint]', 'https://o.example');
+    await s.type('input[name=bucket]', 'harbour');
+    await s.type('input[name=prefix]', '/deep/er/');
+    await s.type('input[name=accessKey]', 'key');
+    expect(s.button('Test it').disabled).toBe(true);
+    await s.type('input[name=secretKey]', 'secret');
+    await s.click('Test it');
+    expect(s.api.last('testTarget')?.body).toEqual({
+      name: 'north',
+      location: '',
+      place: {
+        kind: 'bucket',
+        endpoint: 'https://o.example',
+        region: 'default',
+        bucket: 'harbour',
+        prefix: 'deep/er/',
+        accessKey: 'key',
+        secretKey: 'secret',
+      },
+    });
+    expect(words(s.one('form'))).toContain('Delete objects, to give back room AccessDenied');
   });
 
   it('hands over the key envelope for a passphrase that is long enough', async () => {

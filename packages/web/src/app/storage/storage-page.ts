@@ -2,7 +2,7 @@ import { ChangeDetectionStrategy, Component, computed, inject, signal } from '@a
 import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router } from '@angular/router';
-import type { Target, TargetTest } from '@lithodex/contract';
+import type { Target, TargetPlace, TargetTest } from '@lithodex/contract';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
@@ -18,7 +18,7 @@ import { StateMark } from '../ui/state-mark';
   imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
   templateUrl: './storage-page.html',
   styles:
-    ':host { display: block; height: 100%; } .t { padding: 14px 18px; display: flex; flex-direction: column; gap: 10px; } .bar { height: 12px; border-radius: 4px; background: var(--hush); overflow: hidden; } .bar i { display: block; height: 100%; background: var(--incremental); } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; }',
+    ':host { display: block; height: 100%; } .t { padding: 14px 18px; display: flex; flex-direction: column; gap: 10px; } .bar { height: 12px; border-radius: 4px; background: var(--hush); overflow: hidden; } .bar i { display: block; height: 100%; background: var(--incremental); } .two { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; } .need { display: flex; gap: 8px; font-size: 13px; } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; }',
 })
 export class StoragePage {
   private readonly api = inject(Api);
@@ -41,6 +41,12 @@ export class StoragePage {
   protected readonly busy = signal(false);
   protected name = '';
   protected folder = '';
+  protected readonly kind = signal<'folder' | 'bucket'>('folder');
+  protected readonly kinds = [
+    { value: 'folder', text: 'a disk folder' },
+    { value: 'bucket', text: 'a bucket (S3 protocol)' },
+  ] as const;
+  protected bucket = { endpoint: '', region: '', bucket: '', prefix: '', accessKey: '', secretKey: '' };
   protected location = '';
   protected passphrase = '';
 
@@ -63,7 +69,33 @@ export class StoragePage {
   };
 
   private body() {
-    return { name: this.name.trim() || 'unnamed', folder: this.folder.trim(), location: this.location };
+    return { name: this.name.trim() || 'unnamed', place: this.place(), location: this.location };
+  }
+
+  private place(): TargetPlace {
+    if (this.kind() === 'folder') return { kind: 'folder', folder: this.folder.trim() };
+    const { endpoint, region, bucket, prefix, accessKey, secretKey } = this.bucket;
+    const below = prefix.trim().replace(/^\/+|\/+$/g, '');
+    return {
+      kind: 'bucket',
+      endpoint: endpoint.trim(),
+      region: region.trim() || 'default',
+      bucket: bucket.trim(),
+      prefix: below && `${below}/`,
+      accessKey: accessKey.trim(),
+      secretKey: secretKey.trim(),
+    };
+  }
+
+  /** Whether enough is said to try it. */
+  protected complete(): boolean {
+    const { endpoint, bucket, accessKey, secretKey } = this.bucket;
+    return this.kind() === 'folder' ? this.folder.trim() !== '' : [endpoint, bucket, accessKey, secretKey].every((t) => t.trim() !== '');
+  }
+
+  /** Where a target is, in words. */
+  protected where({ place }: Target): string {
+    return place.kind === 'folder' ? place.folder : `${place.endpoint}/${place.bucket}/${place.prefix}`;
   }
 
   protected test(): void {

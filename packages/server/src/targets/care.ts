@@ -1,9 +1,9 @@
-import type { PruneWork, VerifyWork } from '@lithodex/contract';
+import type { VerifyWork } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
-import { queueRun } from './queue';
+import { queueRun } from '../runs/queue';
 
 const dayMs = 86_400_000;
 /** Time between two prunes of a target that start by themselves. */
@@ -13,24 +13,25 @@ const verifyRound = 7;
 /** A little less than a day, so that the hour of the daily part does not wander. */
 const verifyEveryMs = dayMs - 3_600_000;
 
-interface TargetRow {
-  readonly id: string;
-  readonly name: string;
-  readonly folder: string;
-}
+/** What a task of care keeps; the place of its target is looked up when it is claimed, so that no key of it lies in the queue. */
+export type CarePlan =
+  | { readonly type: 'prune'; readonly targetId: string; readonly trial: boolean }
+  | { readonly type: 'verify'; readonly targetId: string; readonly part: VerifyWork['part'] };
 
 /** Whether a target is being pruned or verified: one at a time, since each would make the other wait or miss what it looks for. */
 async function isBusy(trx: Knex.Transaction, targetId: string): Promise<boolean> {
   const open = await trx('task')
     .whereIn('type', ['prune', 'verify'])
     .whereIn('state', ['waiting', 'running'])
-    .whereRaw("JSON_VALUE(work, '$.target.id') = ?", [targetId])
+    .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId])
     .first<{ id: string } | undefined>('id');
   return open !== undefined;
 }
 
-async function freeTarget(trx: Knex.Transaction, targetId: string): Promise<TargetRow> {
-  const target = found(await trx('target').where({ id: targetId }).forUpdate().first<TargetRow | undefined>());
+async function freeTarget(trx: Knex.Transaction, targetId: string): Promise<{ id: string; name: string }> {
+  const target = found(
+    await trx('target').where({ id: targetId }).forUpdate().first<{ id: string; name: string } | undefined>('id', 'name'),
+  );
   if (await isBusy(trx, targetId))
     throw new ApiError('NOT_NOW', undefined, 'This target is being pruned or verified. Wait until that has ended.');
   return target;
@@ -39,7 +40,7 @@ async function freeTarget(trx: Knex.Transaction, targetId: string): Promise<Targ
 function queueCare(
   trx: Knex.Transaction,
   now: number,
-  work: PruneWork | VerifyWork,
+  work: CarePlan,
   run: { name: string; rules: string; person: string },
 ): Promise<number> {
   return queueRun(trx, now, {
@@ -57,15 +58,10 @@ export async function queuePrune(
   targetId: string,
   by: { trial: boolean; person: string },
 ): Promise<number> {
-  const { id, name, folder } = await freeTarget(trx, targetId);
+  const { id, name } = await freeTarget(trx, targetId);
   if (!by.trial) await trx('target').where({ id }).update({ prune_due: false, pruned_at: now });
   const rules = by.trial ? 'trial, nothing is deleted' : '';
-  return queueCare(
-    trx,
-    now,
-    { type: 'prune', target: { id, folder }, trial: by.trial },
-    { name: `Prune of ${name}`, rules, person: by.person },
-  );
+  return queueCare(trx, now, { type: 'prune', targetId: id, trial: by.trial }, { name: `Prune of ${name}`, rules, person: by.person });
 }
 
 /** Queues the verification of a target: all of it, or one part of the round. Throws NOT_NOW while one is open. */
@@ -75,16 +71,11 @@ export async function queueVerify(
   targetId: string,
   by: { part: number | null; person: string },
 ): Promise<number> {
-  const { id, name, folder } = await freeTarget(trx, targetId);
+  const { id, name } = await freeTarget(trx, targetId);
   await trx('target').where({ id }).update({ verified_at: now });
   const part = by.part === null ? null : { number: by.part, of: verifyRound };
   const rules = part ? `part ${part.number + 1} of ${part.of}` : 'everything on the target';
-  return queueCare(
-    trx,
-    now,
-    { type: 'verify', target: { id, folder }, part },
-    { name: `Verification of ${name}`, rules, person: by.person },
-  );
+  return queueCare(trx, now, { type: 'verify', targetId: id, part }, { name: `Verification of ${name}`, rules, person: by.person });
 }
 
 /** A target may hold what no point needs any more. */
@@ -104,13 +95,17 @@ export async function startDueCare(deps: Deps): Promise<void> {
     deps.movers.workAppeared();
     await deps.events.emit('run', { runId });
   };
-  const prunes = await deps.db('target').where({ prune_due: true }).where(olderThan('pruned_at', pruneEveryMs)).select<TargetRow[]>('id');
+  const prunes = await deps
+    .db('target')
+    .where({ prune_due: true })
+    .where(olderThan('pruned_at', pruneEveryMs))
+    .select<{ id: string }[]>('id');
   for (const { id } of prunes) await start(id, (trx) => queuePrune(trx, now, id, { trial: false, person: '' }));
   const verifies = await deps
     .db('target')
     .where(olderThan('verified_at', verifyEveryMs))
     .whereIn('id', deps.db('series as s').join('point as p', 'p.series_no', 's.no').where('p.state', 'visible').select('s.target_id'))
-    .select<TargetRow[]>('id');
+    .select<{ id: string }[]>('id');
   const part = Math.floor(now / dayMs) % verifyRound;
   for (const { id } of verifies) await start(id, (trx) => queueVerify(trx, now, id, { part, person: '' }));
 }

@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto';
-import type { Target, TargetTest } from '@lithodex/contract';
+import type { ShownPlace, Target, TargetPlace, TargetTest } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Knex } from 'knex';
@@ -7,30 +7,31 @@ import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
-import { queuePrune, queueVerify } from '../runs/target-care';
+import { queuePrune, queueVerify } from './care';
+import { placeColumns, refOf, shownPlace, type TargetRow } from './target-rows';
 
 type TargetHandlers = Pick<Handlers, 'listTargets' | 'testTarget' | 'addTarget' | 'pruneTarget' | 'verifyTarget' | 'envelope'>;
 
-interface TargetRow {
-  readonly id: string;
-  readonly name: string;
-  readonly folder: string;
-  readonly location: string;
-  readonly used: number | null;
-  readonly free: number | null;
-  readonly measured_at: number | null;
-  readonly pruned_at: number | null;
-  readonly verified_at: number | null;
-  readonly trouble: string | null;
+/** Paths and addresses are compared as text, so they are brought into one form. */
+function clean(place: TargetPlace): TargetPlace {
+  if (place.kind === 'folder') return { ...place, folder: place.folder.length > 1 ? place.folder.replace(/\/+$/, '') : place.folder };
+  return { ...place, endpoint: place.endpoint.replace(/\/+$/, '') };
 }
 
-const clean = (folder: string) => (folder.length > 1 ? folder.replace(/\/+$/, '') : folder);
+/** Two places are one when they read the same. */
+const placeText = (p: ShownPlace) => (p.kind === 'folder' ? p.folder : `${p.endpoint}/${p.bucket}/${p.prefix}`);
+
 const freshMs = 60_000;
+/** A trial of a bucket on a slow line takes a while. */
+const testMs = 30_000;
 
 /** Asks a mover how full a target is and remembers the answer, or what kept it from answering. */
-export async function measureTarget(deps: Deps, target: { id: string; folder: string }): Promise<void> {
+export async function measureTarget(deps: Deps, target: TargetRow): Promise<void> {
   try {
-    const room = await deps.movers.ask<{ used: number; free: number }>({ ask: 'targetRoom', target }, 5000);
+    const room = await deps.movers.ask<{ used: number; free: number | null }>(
+      { ask: 'targetRoom', target: refOf(deps.secrets, target) },
+      5000,
+    );
     await deps
       .db('target')
       .where({ id: target.id })
@@ -52,7 +53,7 @@ export async function measureStale(deps: Deps, olderThanMs: number): Promise<voi
     .whereNull('measured_at')
     .orWhere('measured_at', '<', deps.clock.now() - olderThanMs)
     .select<TargetRow[]>();
-  for (const { id, folder } of stale) await measureTarget(deps, { id, folder });
+  for (const target of stale) await measureTarget(deps, target);
 }
 
 export function targetHandlers(deps: Deps): TargetHandlers {
@@ -85,7 +86,7 @@ export function targetHandlers(deps: Deps): TargetHandlers {
           return {
             id: t.id,
             name: t.name,
-            folder: t.folder,
+            place: shownPlace(t),
             location: t.location,
             used: t.used,
             free: t.free,
@@ -101,23 +102,26 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       };
     },
 
-    testTarget: ({ body }) => deps.movers.ask<TargetTest>({ ask: 'targetTest', folder: clean(body.folder) }),
+    testTarget: ({ body }) => deps.movers.ask<TargetTest>({ ask: 'targetTest', place: clean(body.place) }, testMs),
 
     async addTarget({ body, actor }) {
-      const folder = clean(body.folder);
-      if (await db('target').where({ name: body.name }).orWhere({ folder }).first<{ id: string } | undefined>())
-        throw new ApiError('NAME_TAKEN', undefined, 'There is a target of this name or in this folder.');
-      const test = await deps.movers.ask<TargetTest>({ ask: 'targetTest', folder });
-      if (!test.ok || test.holdsStore) throw new ApiError('TARGET_FAULTY', undefined, `${test.message} It was not saved.`);
+      const place = clean(body.place);
       const id = randomUUID();
-      await deps.movers.ask({ ask: 'targetCreate', folder, id });
+      const columns = placeColumns(deps.secrets, id, place);
+      const others = await db('target').orderBy('created_at').select<TargetRow[]>();
+      if (others.some((t) => t.name === body.name || placeText(shownPlace(t)) === placeText(place)))
+        throw new ApiError('NAME_TAKEN', undefined, 'There is a target of this name or at this place.');
+      const test = await deps.movers.ask<TargetTest>({ ask: 'targetTest', place }, testMs);
+      if (!test.ok || test.holdsStore) throw new ApiError('TARGET_FAULTY', test.needs, `${test.message} It was not saved.`);
+      const siblings = others.map((t) => refOf(deps.secrets, t));
+      await deps.movers.ask({ ask: 'targetCreate', target: { id, place }, siblings }, testMs);
       await inTransaction(db, async (trx) => {
-        await trx('target').insert({ id, name: body.name, folder, location: body.location, created_at: clock.now(), free: test.free });
+        await trx('target').insert({ id, name: body.name, ...columns, location: body.location, created_at: clock.now(), free: test.free });
         await appendAudit(trx, clock.now(), {
           actor: actor.name,
           action: 'target.add',
           object: `target ${id}`,
-          detail: JSON.stringify(body),
+          detail: JSON.stringify({ name: body.name, location: body.location, place: shownPlace({ ...columns }) }),
         });
       });
       await deps.events.emit('estate');
@@ -136,7 +140,7 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());
       const content = await deps.movers.ask<string>({
         ask: 'envelope',
-        target: { id: target.id, folder: target.folder },
+        target: refOf(deps.secrets, target),
         name: target.name,
         passphrase: body.passphrase,
       });

@@ -1,0 +1,31 @@
+import { EngineError, systemCode } from '../errors';
+
+const unreachable = new Set(['ECONNREFUSED', 'ENOTFOUND', 'EHOSTUNREACH', 'ENETUNREACH', 'ETIMEDOUT', 'ECONNRESET', 'EPIPE']);
+const full = new Set(['InsufficientStorage', 'QuotaExceeded', 'ServiceQuotaExceededException']);
+
+interface ServiceError {
+  readonly name?: string;
+  readonly message?: string;
+  readonly $metadata?: { readonly httpStatusCode?: number };
+}
+
+/** An error of the object storage as one of the engine; the original stays as its cause. */
+export function translateBucketError(error: unknown, name: string, bucket: string): EngineError {
+  if (error instanceof EngineError) return error;
+  const { name: code = '', message = '', $metadata } = error as ServiceError;
+  const status = $metadata?.httpStatusCode;
+  const options = { cause: error };
+  if (code === 'NoSuchKey' || code === 'NotFound') return new EngineError('OBJECT_MISSING', name, options);
+  if (code === 'NoSuchBucket') return new EngineError('TARGET_MISSING', `${bucket}: there is no such bucket`, options);
+  if (full.has(code) || status === 507) return new EngineError('TARGET_FULL', name, options);
+  const system = systemCode(error);
+  if ((system && unreachable.has(system)) || code === 'TimeoutError')
+    return new EngineError('TARGET_MISSING', `${bucket} does not answer (${system ?? code})`, options);
+  if (code === 'InvalidRange') return new EngineError('OBJECT_DAMAGED', `${name} is cut short`, options);
+  return new EngineError('TARGET_REFUSED', `${name}: ${code}${message && message !== code ? `, ${message}` : ''}`, options);
+}
+
+/** HTTP status the object storage answered with, or undefined. */
+export function statusOf(error: unknown): number | undefined {
+  return ((error as Error).cause as ServiceError | undefined)?.$metadata?.httpStatusCode;
+}

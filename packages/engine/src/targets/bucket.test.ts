@@ -1,0 +1,119 @@
+import { randomBytes } from 'node:crypto';
+import fs from 'node:fs';
+import { allFine, BucketService, rights, type Right } from '@lithodex/standins';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { temporaryFolder } from '../../../../tests/support/nasty-tree';
+import { Bucket, type BucketPlace } from './bucket';
+import { checkBucket } from './bucket-check';
+import { DiskFolder } from './disk-folder';
+import type { Target } from './target';
+
+const base = temporaryFolder('targets');
+const has = (accessKey: string, list: readonly Right[]) => ({ accessKey, secretKey: 'secret', rights: list });
+const service = new BucketService({
+  folder: `${base}/bucket`,
+  accounts: [has('keeper', rights), has('reader', ['list', 'read']), has('keepsall', ['list', 'read', 'write'])],
+});
+let place: BucketPlace;
+let round = 0;
+
+beforeAll(async () => {
+  const endpoint = await service.start();
+  service.makeBucket('store');
+  service.makeBucket('versions', true);
+  place = { kind: 'bucket', endpoint, region: 'north', bucket: 'store', prefix: 'deep/er/', accessKey: 'keeper', secretKey: 'secret' };
+});
+beforeEach(() => {
+  round++;
+  service.switches = allFine;
+});
+afterAll(async () => {
+  await service.stop();
+  fs.rmSync(base, { recursive: true });
+});
+
+const kinds: [string, () => Target][] = [
+  [
+    'a disk folder',
+    () => {
+      fs.mkdirSync(`${base}/disk-${round}`);
+      return new DiskFolder(`${base}/disk-${round}`);
+    },
+  ],
+  ['a bucket', () => new Bucket({ ...place, prefix: `round-${round}/` })],
+  ['a bucket that keeps versions', () => new Bucket({ ...place, bucket: 'versions', prefix: `round-${round}/` })],
+];
+
+describe.each(kinds)('%s as a target', (_, open) => {
+  it('gives back what was put, whole and in part, and replaces it', async () => {
+    const target = open();
+    const data = randomBytes(20 << 20);
+    await target.put('packs/ab/large', data);
+    expect(Buffer.compare(await target.read('packs/ab/large'), data)).toBe(0);
+    expect(Buffer.compare(await target.readRange('packs/ab/large', 9_000_000, 1000), data.subarray(9_000_000, 9_001_000))).toBe(0);
+    await target.put('packs/ab/large', Buffer.from('short'));
+    target.close();
+    expect((await target.read('packs/ab/large')).toString()).toBe('short');
+    await expect(target.readRange('packs/ab/large', 3, 10)).rejects.toMatchObject({ code: 'OBJECT_DAMAGED' });
+    await expect(target.readRange('packs/ab/large', 30, 10)).rejects.toMatchObject({ code: 'OBJECT_DAMAGED' });
+    expect((await target.room()).used).toBe(5);
+  });
+
+  it('lists what lies directly below a name, and nothing of what was removed', async () => {
+    const target = open();
+    for (const name of ['roots/b', 'roots/a/1', 'roots/a/2', 'roots/ab', 'other']) await target.put(name, Buffer.from(name));
+    expect(await target.list('roots/')).toEqual(['a', 'ab', 'b']);
+    await target.remove('roots/a/1');
+    expect(await target.list('roots/a/')).toEqual(['2']);
+    await target.remove('roots/a/2');
+    await target.remove('roots/a/2');
+    await target.remove('roots/ab');
+    expect((await target.list('roots/')).filter((n) => n !== 'a')).toEqual(['b']);
+    expect(await target.list('none/')).toEqual([]);
+    await expect(target.read('roots/ab')).rejects.toMatchObject({ code: 'OBJECT_MISSING' });
+    await expect(target.readRange('roots/ab', 0, 1)).rejects.toMatchObject({ code: 'OBJECT_MISSING' });
+  });
+
+  it('lets one of many create a name', async () => {
+    const target = open();
+    const tries = await Promise.all(Array.from({ length: 8 }, (_x, i) => target.putExclusive('roots/one', Buffer.from(`by ${i}`))));
+    expect(tries.filter(Boolean)).toHaveLength(1);
+    expect((await target.read('roots/one')).toString()).toBe(`by ${tries.indexOf(true)}`);
+    expect(await target.putExclusive('roots/one', Buffer.from('late'))).toBe(false);
+  });
+});
+
+describe('a bucket', () => {
+  it('tells what it lacks, right by right, and leaves nothing behind', async () => {
+    const fine = await checkBucket(place);
+    expect(fine.needs.map((n) => n.problem)).toEqual(fine.needs.map(() => ''));
+    expect([fine.locks, fine.holdsStore]).toEqual([false, false]);
+    expect((await checkBucket({ ...place, bucket: 'versions' })).locks).toBe(true);
+    const missing = async (more: Partial<BucketPlace>) =>
+      (await checkBucket({ ...place, ...more })).needs.filter((n) => n.problem).map((n) => n.right);
+    expect(await missing({ accessKey: 'keepsall' })).toEqual(['Delete objects']);
+    expect(await missing({ accessKey: 'reader' })).toContain('Write objects');
+    expect(await missing({ secretKey: 'wrong' })).toHaveLength(6);
+    service.switches = { ...allFine, ignoreConditions: true };
+    expect(await missing({})).toEqual(['Create only where nothing is']);
+    await expect(checkBucket({ ...place, bucket: 'nowhere' })).rejects.toMatchObject({ code: 'TARGET_MISSING' });
+    await expect(checkBucket({ ...place, endpoint: 'http://127.0.0.1:9' })).rejects.toMatchObject({ code: 'TARGET_MISSING' });
+    const own = new Bucket({ ...place, accessKey: 'keeper' });
+    for (const name of await own.list('check/')) await own.remove(`check/${name}`);
+    expect((await own.room()).used).toBe(0);
+  });
+
+  it('holds out while the service is slow or refuses now and then, and says when it is full or gone', async () => {
+    const target = new Bucket({ ...place, prefix: `round-${round}/` });
+    service.switches = { ...allFine, latencyMs: 20, refuseEvery: 3 };
+    for (let i = 0; i < 10; i++) await target.put(`x/${i}`, Buffer.from(String(i)));
+    expect(await target.list('x/')).toHaveLength(10);
+    service.switches = { ...allFine, fullAt: 1 };
+    await expect(target.put('x/full', Buffer.from('x'))).rejects.toMatchObject({ code: 'TARGET_FULL' });
+    await expect(target.put('x/full', randomBytes(9 << 20))).rejects.toMatchObject({ code: 'TARGET_FULL' });
+    service.switches = { ...allFine, down: true };
+    await expect(target.read('x/1')).rejects.toMatchObject({ code: 'TARGET_REFUSED' });
+    service.switches = allFine;
+    expect((await target.read('x/1')).toString()).toBe('1');
+  });
+});

@@ -1,0 +1,17 @@
+import { Bucket, type BucketPlace } from './bucket';
+import { DiskFolder } from './disk-folder';
+import type { Target } from './target';
+
+export interface FolderPlace {
+  readonly kind: 'folder';
+  /** Absolute path on the mover's host. */
+  readonly folder: string;
+}
+
+/** Where a target is and how it is reached; plain data, so that threads can be told. */
+export type TargetPlace = FolderPlace | BucketPlace;
+
+/** Opens the target at a place. Nothing is asked of it yet. */
+export function targetAt(place: TargetPlace): Target {
+  return place.kind === 'folder' ? new DiskFolder(place.folder) : new Bucket(place);
+}

@@ -1,0 +1,2 @@
+export * from './bucket/service';
+export { allFine, type Switches } from './bucket/switches';
