@@ -135,9 +135,9 @@ describe('roots', () => {
 
   it('open under their own name only', () => {
     const keys = newKeySet();
-    const file = encodeRoot(keys, root);
-    expect(decodeRoot(keys, 's', 't', file)).toEqual(root);
-    expect(() => decodeRoot(keys, 's', 'other', file)).toThrow(/damaged/);
-    expect(() => decodeRoot(keys, 's', 't', file.subarray(0, 30))).toThrow(/damaged/);
+    const file = encodeRoot(keys, 'roots/s/t', root);
+    expect(decodeRoot(keys, 'roots/s/t', file)).toEqual(root);
+    expect(() => decodeRoot(keys, 'roots/s/other', file)).toThrow(/damaged/);
+    expect(() => decodeRoot(keys, 'roots/s/t', file.subarray(0, 30))).toThrow(/damaged/);
   });
 });

@@ -23,6 +23,8 @@ export interface Root {
   readonly groups: Record<string, string>;
   readonly leftOut: { readonly include: readonly string[]; readonly exclude: readonly string[]; readonly byItself: readonly string[] };
   readonly warnings: number;
+  /** Set on copies: the target it was copied from, and when. `previous.sum` is then that of the root there. */
+  readonly copied?: { readonly from: string; readonly at: number };
 }
 
 export interface RootTotals {
@@ -39,23 +41,31 @@ export interface RootTotals {
 
 const magic = Buffer.from('LXROOT1\n');
 
-export function rootName(seriesId: string, taskId: string): string {
-  return `roots/${seriesId}/${taskId}`;
+/**
+ * Name of a root: that of the task that took the point, or, for a copy from another target, with the task that made the copy behind it, so that no two attempts
+ * that may be given up share a name.
+ */
+export function rootName(seriesId: string, taskId: string, copyTask = ''): string {
+  return `roots/${seriesId}/${taskId}${copyTask && `.${copyTask}`}`;
 }
 
-/** Root file: magic (8) · nonce (12) · raw length (u32) · sealed zstd of the JSON. The key belongs to series and task. */
-export function encodeRoot(keys: KeySet, root: Root): Buffer {
+/** The task that took the point of a root, from the last part of its name. */
+export function taskOfRoot(name: string): string {
+  return name.split('.', 1)[0]!;
+}
+
+/** Root file: magic (8) · nonce (12) · raw length (u32) · sealed zstd of the JSON. The key belongs to the name `at`. */
+export function encodeRoot(keys: KeySet, at: string, root: Root): Buffer {
   const raw = Buffer.from(JSON.stringify(root));
   const nonce = randomBytes(12);
   const length = Buffer.alloc(4);
   length.writeUInt32LE(raw.length);
-  const name = Buffer.from(rootName(root.seriesId, root.taskId));
+  const name = Buffer.from(at);
   return Buffer.concat([magic, nonce, length, seal(subkey(keys, 'root', name), nonce, Buffer.concat([name, length]), compress(raw))]);
 }
 
 /** Throws OBJECT_DAMAGED when the file is not the root of this name. */
-export function decodeRoot(keys: KeySet, seriesId: string, taskId: string, file: Buffer): Root {
-  const text = rootName(seriesId, taskId);
+export function decodeRoot(keys: KeySet, text: string, file: Buffer): Root {
   const name = Buffer.from(text);
   const length = file.subarray(20, 24);
   if (file.length < 40 || !file.subarray(0, 8).equals(magic)) throw new EngineError('OBJECT_DAMAGED', text);

@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { EngineError } from '../errors';
 import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
+import { isLoss } from '../store/loss';
 import type { Target } from '../targets/target';
 
 /** Packs that are to be deleted: runs that begin now must not build on them. */
@@ -10,10 +11,13 @@ export interface CondemnedRecord {
   readonly packs: readonly string[];
   /** Tasks pinned right after the record could be seen; undefined while that is not known, and then nothing of it may be deleted. */
   readonly pins: readonly string[] | undefined;
+  /** The packs are damaged: they stay condemned even when a point still needs something that only they had. */
+  readonly damaged: boolean;
 }
 
 const folder = 'condemned/';
 const pinsSuffix = '.pins';
+const damagedSuffix = '.damaged';
 const magic = Buffer.from('LXCOND1\n');
 
 function encode(keys: KeySet, name: string, list: readonly string[]): Buffer {
@@ -31,21 +35,23 @@ function decode(keys: KeySet, name: string, file: Buffer): string[] {
   return JSON.parse(plain.toString()) as string[];
 }
 
-/** Reads the records. One that vanishes meanwhile is passed over. */
+/** Reads the records. One that vanishes meanwhile or can not be read is passed over. */
 export async function readCondemned(keys: KeySet, target: Target): Promise<CondemnedRecord[]> {
   const names = await target.list(folder);
   const load = async (name: string) => {
     try {
       return decode(keys, name, await target.read(folder + name));
     } catch (error) {
-      if (error instanceof EngineError && error.code === 'OBJECT_MISSING') return undefined;
+      // without its list nothing can be deleted by it
+      if (isLoss(error)) return undefined;
       throw error;
     }
   };
   const records: CondemnedRecord[] = [];
   for (const id of names.filter((n) => !n.endsWith(pinsSuffix))) {
     const packs = await load(id);
-    if (packs) records.push({ id, packs, pins: names.includes(id + pinsSuffix) ? await load(id + pinsSuffix) : undefined });
+    const pins = names.includes(id + pinsSuffix) ? await load(id + pinsSuffix) : undefined;
+    if (packs) records.push({ id, packs, pins, damaged: id.endsWith(damagedSuffix) });
   }
   return records;
 }
@@ -59,12 +65,13 @@ export async function condemn(
   target: Target,
   packs: readonly string[],
   pins: () => Promise<string[]>,
+  damaged = false,
 ): Promise<CondemnedRecord> {
-  const id = randomBytes(8).toString('hex');
+  const id = randomBytes(8).toString('hex') + (damaged ? damagedSuffix : '');
   await target.put(folder + id, encode(keys, id, packs));
   const pinned = await pins();
   await target.put(folder + id + pinsSuffix, encode(keys, id + pinsSuffix, pinned));
-  return { id, packs, pins: pinned };
+  return { id, packs, pins: pinned, damaged };
 }
 
 /** Removes a record when its packs are gone or were found to be needed. */

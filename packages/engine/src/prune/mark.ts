@@ -10,6 +10,8 @@ import type { TreeEntry } from '../tree/tree-entry';
  */
 export class Marker {
   readonly live = new NameSet();
+  /** Needed chunks that no pack of the index holds; found only where the reader can have them from elsewhere. */
+  readonly unknown: Buffer[] = [];
   private readonly folders = new NameSet();
   private readonly roots = new Set<string>();
 
@@ -40,16 +42,20 @@ export class Marker {
       await this.content(entry);
       if (!entry.folder || !this.folders.add(entry.folder.node)) continue;
       for await (const { node, entries } of this.store.trees.nodes(entry.folder.node)) {
-        this.live.add(node);
+        this.need(node);
         for (const child of entries) if (child.content || child.folder) waiting.push(child);
       }
     }
   }
 
+  private need(name: Buffer): void {
+    if (this.live.add(name) && !this.store.index.chunks.find(name)) this.unknown.push(Buffer.from(name));
+  }
+
   private async content({ content }: TreeEntry): Promise<void> {
     if (!content) return;
-    if ('lists' in content) for (let at = 0; at < content.lists.length; at += 32) this.live.add(content.lists.subarray(at, at + 32));
+    if ('lists' in content) for (let at = 0; at < content.lists.length; at += 32) this.need(content.lists.subarray(at, at + 32));
     for await (const { names } of this.store.trees.contentParts(content))
-      for (let at = 0; at < names.length; at += 32) this.live.add(names.subarray(at, at + 32));
+      for (let at = 0; at < names.length; at += 32) this.need(names.subarray(at, at + 32));
   }
 }

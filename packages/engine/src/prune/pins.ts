@@ -9,10 +9,10 @@ import type { Target } from '../targets/target';
 export class Pins {
   constructor(private readonly target: Target) {}
 
-  /** Pins and returns the pin's name. `seriesId`: the series the task may commit a point to; '' for tasks that only read. */
-  async pin(taskId: string, seriesId = ''): Promise<string> {
+  /** Pins and returns the pin's name. `commits`: name of the root the task may commit; '' for tasks that only read. */
+  async pin(taskId: string, commits = ''): Promise<string> {
     const name = `${taskId}.${randomBytes(6).toString('hex')}`;
-    await this.target.put(`pins/${name}`, Buffer.from(seriesId));
+    await this.target.put(`pins/${name}`, Buffer.from(commits));
     return name;
   }
 
@@ -34,8 +34,8 @@ export class Pins {
     return pin.slice(0, pin.lastIndexOf('.'));
   }
 
-  /** The series of a pin; undefined when it was let go. */
-  async series(pin: string): Promise<string | undefined> {
+  /** Name of the root the task of a pin may commit, '' for none; undefined when the pin was let go. */
+  async commits(pin: string): Promise<string | undefined> {
     try {
       return (await this.target.read(`pins/${pin}`)).toString();
     } catch (error) {

@@ -121,10 +121,9 @@ class Pruning {
     const pinned = await this.store.pins.list();
     const alive = await this.options.alive([...new Set(pinned.map((pin) => Pins.taskOf(pin)))]);
     for (const pin of pinned) {
-      const task = Pins.taskOf(pin);
-      const series = alive.has(task) ? undefined : await this.store.pins.series(pin);
-      if (series) await this.store.voidRoot(series, task);
-      if (series !== undefined) await this.store.pins.release(pin);
+      const root = alive.has(Pins.taskOf(pin)) ? undefined : await this.store.pins.commits(pin);
+      if (root) await this.store.voidRoot(root);
+      if (root !== undefined) await this.store.pins.release(pin);
     }
   }
 
@@ -150,7 +149,10 @@ class Pruning {
       this.freedPacks++;
       this.freedBytes += p.bytes;
     }
-    for (const record of ready) await forgetRecord(this.target, record.id);
+    const gone = new Set(doomed.map((p) => p.id));
+    for (const record of ready)
+      if (!record.damaged || record.packs.every((id) => gone.has(id) || !packs.some((p) => p.id === id)))
+        await forgetRecord(this.target, record.id);
     await this.store.index.refresh();
   }
 

@@ -4,6 +4,7 @@ import type { BlockPlace } from '../format/toc';
 import type { KeySet } from '../keys/key-set';
 import { keyedHash } from '../native/blake3';
 import type { Target } from '../targets/target';
+import { isLoss } from './loss';
 import type { StoreIndex } from './store-index';
 
 const usualCache = 32 << 20;
@@ -67,9 +68,14 @@ export class BlockReader {
   }
 }
 
+/** Reads a chunk from somewhere else; undefined when it is not there either. */
+export type Elsewhere = (name: Buffer) => Promise<Buffer | undefined>;
+
 /** Reads chunks by name. */
 export class ChunkReader {
   private readonly blocks: BlockReader;
+  /** Where a chunk that is lost here may be had. */
+  elsewhere: Elsewhere | undefined;
 
   constructor(
     keys: KeySet,
@@ -87,8 +93,19 @@ export class ChunkReader {
     return { packId: pack.packId, block: place.block, at: pack.blocks[place.block]!, offset: place.offset, length: place.length };
   }
 
-  /** Throws CHUNK_MISSING, OBJECT_MISSING or OBJECT_DAMAGED. The buffer must not be changed. */
+  /** Throws CHUNK_MISSING, OBJECT_MISSING or OBJECT_DAMAGED, when it is lost elsewhere too. The buffer must not be changed. */
   async read(name: Buffer): Promise<Buffer> {
+    try {
+      return await this.readHere(name);
+    } catch (error) {
+      const found = isLoss(error) ? await this.elsewhere?.(name) : undefined;
+      if (!found) throw error;
+      return found;
+    }
+  }
+
+  /** The same from this target alone. */
+  async readHere(name: Buffer): Promise<Buffer> {
     return this.blocks.chunk(name, this.locate(name));
   }
 }

@@ -34,14 +34,26 @@ export function newHeader(keys: KeySet, keyFile: Buffer, now: Date, domainId: st
 
 /** Writes the header and its copy beside the roots. Throws TARGET_EXISTS when a store is there already. */
 export async function writeHeader(target: Target, keys: KeySet, header: StoreHeader): Promise<void> {
-  const signed: SignedHeader = { ...header, mac: headerMac(keys, JSON.stringify(header)) };
-  const file = Buffer.from(`${JSON.stringify(signed, null, 2)}\n`);
+  const file = signedFile(keys, header);
   if (!(await target.putExclusive(headerName, file))) throw new EngineError('TARGET_EXISTS', target.description);
   await target.put(headerCopy, file);
 }
 
-async function readSigned(target: Target): Promise<SignedHeader> {
-  const file = await target.read(headerName).catch(() => target.read(headerCopy));
+/** The header and its copy, as far as they can be read. Throws what kept both from it. */
+async function readSigned(target: Target): Promise<SignedHeader[]> {
+  const found: SignedHeader[] = [];
+  let failure: unknown;
+  for (const name of [headerName, headerCopy])
+    try {
+      found.push(parseSigned(target, await target.read(name)));
+    } catch (error) {
+      failure ??= error;
+    }
+  if (!found.length) throw failure as Error;
+  return found;
+}
+
+function parseSigned(target: Target, file: Buffer): SignedHeader {
   try {
     const header = JSON.parse(file.toString()) as SignedHeader;
     if (header.format !== 'lithodex-store') throw new EngineError('STORE_HEADER');
@@ -52,27 +64,45 @@ async function readSigned(target: Target): Promise<SignedHeader> {
   }
 }
 
+/** Writes the header or its copy anew where one of them is not as the other, sound one. Returns how many were mended. */
+export async function mendHeader(target: Target, keys: KeySet, header: StoreHeader): Promise<number> {
+  const file = signedFile(keys, header);
+  let mended = 0;
+  for (const name of [headerName, headerCopy]) {
+    const there = await target.read(name).catch(() => undefined);
+    if (there?.equals(file)) continue;
+    await target.put(name, file);
+    mended++;
+  }
+  return mended;
+}
+
+function signedFile(keys: KeySet, header: StoreHeader): Buffer {
+  const signed: SignedHeader = { ...header, mac: headerMac(keys, JSON.stringify(header)) };
+  return Buffer.from(`${JSON.stringify(signed, null, 2)}\n`);
+}
+
 /** Opens the key with a key file (32 bytes) or a passphrase and checks the header. Throws KEY_WRONG, STORE_HEADER, STORE_VERSION. */
 export async function openHeader(target: Target, secret: Buffer | string): Promise<{ header: StoreHeader; keys: KeySet }> {
-  const { mac, ...header } = await readSigned(target);
   const kind = typeof secret === 'string' ? 'passphrase' : 'keyfile';
-  for (const slot of header.slots.filter((s) => s.kind === kind)) {
-    try {
-      const keys = openSlot(slot, secret, header.targetId);
-      if (!sameMac(headerMac(keys, JSON.stringify(header)), mac)) throw new EngineError('STORE_HEADER', target.description);
-      return { header, keys };
-    } catch (error) {
-      if (!(error instanceof EngineError && error.code === 'KEY_WRONG')) throw error;
+  let changed = false;
+  for (const { mac, ...header } of await readSigned(target))
+    for (const slot of header.slots.filter((s) => s.kind === kind)) {
+      try {
+        const keys = openSlot(slot, secret, header.targetId);
+        if (sameMac(headerMac(keys, JSON.stringify(header)), mac)) return { header, keys };
+        changed = true;
+      } catch (error) {
+        if (!(error instanceof EngineError && error.code === 'KEY_WRONG')) throw error;
+      }
     }
-  }
-  throw new EngineError('KEY_WRONG', target.description);
+  throw new EngineError(changed ? 'STORE_HEADER' : 'KEY_WRONG', target.description);
 }
 
 /** Checks the header of a store with keys from elsewhere. Throws KEY_WRONG, STORE_HEADER, STORE_VERSION. */
 export async function openHeaderWithKeys(target: Target, keys: KeySet): Promise<StoreHeader> {
-  const { mac, ...header } = await readSigned(target);
-  if (!sameMac(headerMac(keys, JSON.stringify(header)), mac)) throw new EngineError('KEY_WRONG', target.description);
-  return header;
+  for (const { mac, ...header } of await readSigned(target)) if (sameMac(headerMac(keys, JSON.stringify(header)), mac)) return header;
+  throw new EngineError('KEY_WRONG', target.description);
 }
 
 /** A key envelope: all one needs, with the passphrase, to open the target without the server. */

@@ -1,9 +1,12 @@
+import { EngineError } from '../errors';
 import { encodeSegment, decodeSegment } from '../format/index-segment';
+import { packName, readPackToc } from '../format/pack';
 import type { BlockPlace, PackToc } from '../format/toc';
 import { ChunkIndex } from '../index/chunk-index';
 import type { KeySet } from '../keys/key-set';
 import { readCondemned } from '../prune/condemned';
 import type { Target } from '../targets/target';
+import { isLoss } from './loss';
 
 const packsPerSegment = 8;
 
@@ -11,9 +14,12 @@ interface Loaded {
   readonly chunks: ChunkIndex;
   readonly packs: { readonly packId: Buffer; readonly blocks: readonly BlockPlace[] }[];
   readonly segments: Set<string>;
+  /** Segments that can not be read, and what the packs that none of the others covers say themselves. */
+  readonly damaged: Set<string>;
+  readonly recovered: PackToc[];
 }
 
-const nothing = (): Loaded => ({ chunks: new ChunkIndex(), packs: [], segments: new Set() });
+const nothing = (): Loaded => ({ chunks: new ChunkIndex(), packs: [], segments: new Set(), damaged: new Set(), recovered: [] });
 
 /** All chunks that the index segments of a target know, refreshed by what is new. */
 export class StoreIndex {
@@ -35,13 +41,26 @@ export class StoreIndex {
     return this.loaded.packs;
   }
 
-  /** Whether the pack of this number is to be deleted, so that nothing new may build on it. */
+  /** Segments that can not be read. Their packs were asked instead; nothing new builds on those until the index is mended. */
+  get damaged(): ReadonlySet<string> {
+    return this.loaded.damaged;
+  }
+
+  /** Whether the pack of this number is to be deleted, or not known to stay, so that nothing new may build on it. */
   isCondemned(pack: number): boolean {
-    return this.condemned.size > 0 && this.condemned.has(this.packs[pack]!.packId.toString('hex'));
+    const { packs, damaged, recovered } = this.loaded;
+    if (this.condemned.size > 0 && this.condemned.has(packs[pack]!.packId.toString('hex'))) return true;
+    return damaged.size > 0 && recovered.some((toc) => toc.packId.equals(packs[pack]!.packId));
+  }
+
+  /** Whether a chunk is stored in a pack that stays. */
+  holds(name: Buffer): boolean {
+    const place = this.chunks.find(name);
+    return place !== undefined && !this.isCondemned(place.pack);
   }
 
   /**
-   * Loads what appeared since the last call: condemned packs and segments. When a segment was taken away, everything is loaded anew and takes the place of what was known at
+   * Loads what appeared since the last call: condemned packs and segments. When a segment was taken away or a pack condemned, everything is loaded anew and takes the place of what was known at
    * once, so that readers never see a part.
    */
   async refresh(): Promise<void> {
@@ -51,26 +70,73 @@ export class StoreIndex {
   }
 
   private async load(): Promise<void> {
-    this.condemned = new Set((await readCondemned(this.keys, this.target)).flatMap((r) => r.packs));
+    const condemned = new Set((await readCondemned(this.keys, this.target)).flatMap((r) => r.packs));
+    const others = [...condemned].every((id) => this.condemned.has(id));
+    this.condemned = condemned;
     const names = await this.target.list('index/');
     const present = new Set(names);
-    const kept = [...this.loaded.segments].every((name) => present.has(name));
+    const kept = others && this.damaged.size === 0 && [...this.loaded.segments].every((name) => present.has(name));
     const into = kept ? this.loaded : nothing();
     for (const name of names) {
       if (into.segments.has(name)) continue;
-      for (const toc of decodeSegment(this.keys, name, await this.target.read(`index/${name}`))) this.learn(toc, into);
-      into.segments.add(name);
+      const tocs = await this.segment(name);
+      if (tocs) for (const toc of tocs) this.learn(toc, into);
+      (tocs ? into.segments : into.damaged).add(name);
     }
+    if (into.damaged.size) await this.recover(into);
     if (kept) return;
     for (const toc of this.unwritten) this.learn(toc, into);
     this.loaded = into;
     this.target.close();
   }
 
-  /** The tables of contents of all packs, as the segments on the target have them. Throws OBJECT_DAMAGED for a segment that is. */
+  /** Tables of contents of a segment; undefined when it is damaged. */
+  private async segment(name: string): Promise<PackToc[] | undefined> {
+    try {
+      return decodeSegment(this.keys, `index/${name}`, await this.target.read(`index/${name}`));
+    } catch (error) {
+      if (error instanceof EngineError && error.code === 'OBJECT_DAMAGED') return undefined;
+      throw error;
+    }
+  }
+
+  /** Asks the packs that no readable segment covers for their contents. Those that are damaged too stay unknown. */
+  private async recover(into: Loaded): Promise<void> {
+    const known = new Set(into.packs.map((p) => p.packId.toString('hex')));
+    for (const shelf of await this.target.list('packs/'))
+      for (const id of await this.target.list(`packs/${shelf}/`)) {
+        if (known.has(id) || this.condemned.has(id)) continue;
+        try {
+          const toc = readPackToc(this.keys, await this.target.read(packName(Buffer.from(id, 'hex'))));
+          this.learn(toc, into);
+          into.recovered.push(toc);
+        } catch (error) {
+          if (!isLoss(error)) throw error;
+        }
+      }
+  }
+
+  /** Writes anew what damaged segments had, as far as the packs could tell, and takes those away. Returns how many were mended. */
+  async mend(): Promise<number> {
+    await this.refresh();
+    const { damaged, recovered } = this.loaded;
+    if (!damaged.size) return 0;
+    for (let at = 0; at < recovered.length; at += packsPerSegment) {
+      const { name, file } = encodeSegment(this.keys, recovered.slice(at, at + packsPerSegment));
+      await this.target.put(name, file);
+    }
+    for (const name of damaged) await this.target.remove(`index/${name}`);
+    await this.refresh();
+    return damaged.size;
+  }
+
+  /** The tables of contents of all packs, as the segments on the target have them. Throws OBJECT_DAMAGED while one of those is. */
   async *tocs(): AsyncGenerator<PackToc> {
-    for (const name of await this.target.list('index/'))
-      yield* decodeSegment(this.keys, `index/${name}`, await this.target.read(`index/${name}`));
+    for (const name of await this.target.list('index/')) {
+      const tocs = await this.segment(name);
+      if (!tocs) throw new EngineError('OBJECT_DAMAGED', `index/${name}`);
+      yield* tocs;
+    }
   }
 
   private learn(toc: PackToc, into = this.loaded): void {

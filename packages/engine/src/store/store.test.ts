@@ -47,7 +47,10 @@ describe('a store', () => {
     const file = `${folder}/lithodex-store.json`;
     const text = fs.readFileSync(file, 'utf8');
     fs.writeFileSync(file, text.replace('1970', '1971'));
+    await expect(Store.open(new DiskFolder(folder), key)).resolves.toBeDefined();
+    fs.copyFileSync(file, `${folder}/roots/lithodex-store.json`);
     await expect(Store.open(new DiskFolder(folder), key)).rejects.toMatchObject({ code: 'STORE_HEADER' });
+    fs.writeFileSync(`${folder}/roots/lithodex-store.json`, text);
     fs.rmSync(file);
     await expect(Store.open(new DiskFolder(folder), key)).resolves.toBeDefined();
   });

@@ -1,5 +1,5 @@
 import { EngineError } from '../errors';
-import { decodeRoot, encodeRoot, rootName, rootSum, voidRoot, type Root } from '../format/root';
+import { decodeRoot, encodeRoot, rootName, rootSum, taskOfRoot, voidRoot, type Root } from '../format/root';
 import type { PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
 import { newKeySet, type Domain, type KeySet } from '../keys/key-set';
@@ -73,27 +73,39 @@ export class Store {
     return new ChunkWriter(this.keys, this.target, (name) => claims.claim(name), onPack);
   }
 
-  /** The root of a task, or undefined when nothing was committed under it or it was given up. */
+  /** The root of a point, or undefined when nothing was committed under its task, here or as a copy, or it was given up. */
   async root(seriesId: string, taskId: string): Promise<{ root: Root; sum: string } | undefined> {
+    return (await this.rootAt(rootName(seriesId, taskId))) ?? (await this.copiedRoot(seriesId, taskId));
+  }
+
+  private async rootAt(name: string): Promise<{ root: Root; sum: string } | undefined> {
     try {
-      const file = await this.target.read(rootName(seriesId, taskId));
-      if (file.equals(voidRoot)) return undefined;
-      return { root: decodeRoot(this.keys, seriesId, taskId, file), sum: rootSum(file) };
+      const file = await this.target.read(name);
+      return file.equals(voidRoot) ? undefined : { root: decodeRoot(this.keys, name, file), sum: rootSum(file) };
     } catch (error) {
       if (error instanceof EngineError && error.code === 'OBJECT_MISSING') return undefined;
       throw error;
     }
   }
 
-  /** Makes sure that a task can never commit, unless it has. */
-  async voidRoot(seriesId: string, taskId: string): Promise<void> {
-    await this.target.putExclusive(rootName(seriesId, taskId), voidRoot);
+  private async copiedRoot(seriesId: string, taskId: string): Promise<{ root: Root; sum: string } | undefined> {
+    for (const name of await this.target.list(`roots/${seriesId}/`)) {
+      const found = name.startsWith(`${taskId}.`) && (await this.rootAt(`roots/${seriesId}/${name}`));
+      if (found) return found;
+    }
+    return undefined;
+  }
+
+  /** Makes sure that nothing can ever be committed under a root's name, unless it has been. */
+  async voidRoot(name: string): Promise<void> {
+    await this.target.putExclusive(name, voidRoot);
   }
 
   /** Commits: the point exists once this resolves. False when the task was committed before (that root then counts) or was given up. */
-  async commit(root: Root): Promise<boolean> {
+  async commit(root: Root, copyTask = ''): Promise<boolean> {
     await this.index.checkpoint();
-    return this.target.putExclusive(rootName(root.seriesId, root.taskId), encodeRoot(this.keys, root));
+    const name = rootName(root.seriesId, root.taskId, copyTask);
+    return this.target.putExclusive(name, encodeRoot(this.keys, name, root));
   }
 
   /**
@@ -112,13 +124,17 @@ export class Store {
     return (await this.target.list('roots/')).filter((name) => !name.includes('.'));
   }
 
-  /** Task ids of a series with a root on the target, sorted. */
+  /** Task ids of the points of a series with a root on the target, sorted. */
   async listRoots(seriesId: string): Promise<string[]> {
-    return this.target.list(`roots/${seriesId}/`);
+    return [...new Set((await this.target.list(`roots/${seriesId}/`)).map(taskOfRoot))];
   }
 
-  /** Removes a root: the point is gone; what only it needed is left to pruning. */
+  /** Removes the roots of a point: it is gone; what only it needed is left to pruning. The names of attempts that were given up stay taken. */
   async removeRoot(seriesId: string, taskId: string): Promise<void> {
     await this.target.remove(rootName(seriesId, taskId));
+    for (const name of await this.target.list(`roots/${seriesId}/`)) {
+      const copy = `roots/${seriesId}/${name}`;
+      if (name.startsWith(`${taskId}.`) && !(await this.target.read(copy)).equals(voidRoot)) await this.target.remove(copy);
+    }
   }
 }

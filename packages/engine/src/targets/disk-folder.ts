@@ -135,9 +135,13 @@ export class DiskFolder implements Target {
       const open = this.openFiles.get(name);
       if (open !== undefined) fs.closeSync(open);
       this.openFiles.delete(name);
-      fs.rmSync(this.fileOf(name), { force: true });
-      syncFolder(path.dirname(this.fileOf(name)));
+      if (!fs.existsSync(this.folder)) throw new EngineError('TARGET_MISSING', this.folder);
+      const file = this.fileOf(name);
+      if (!fs.existsSync(path.dirname(file))) return;
+      fs.rmSync(file, { force: true });
+      syncFolder(path.dirname(file));
     } catch (error) {
+      if (error instanceof EngineError) throw error;
       throw translate(error, name);
     }
   }

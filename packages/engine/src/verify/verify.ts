@@ -29,6 +29,8 @@ export interface VerifyReport {
   readonly damages: readonly Damage[];
   /** Names of the chunks that can not be read. */
   readonly lost: NameSet;
+  /** Packs that hold damaged chunks. */
+  readonly sick: readonly PackToc[];
 }
 
 /**
@@ -38,6 +40,7 @@ export interface VerifyReport {
 export async function verify(store: Store, options: VerifyOptions): Promise<VerifyReport> {
   const lost = new NameSet();
   const damages: Damage[] = [];
+  const sick: PackToc[] = [];
   let [packs, bytes, chunks] = [0, 0, 0];
   for await (const toc of store.index.tocs()) {
     if (options.stopped()) throw new EngineError('STOPPED');
@@ -45,12 +48,13 @@ export async function verify(store: Store, options: VerifyOptions): Promise<Veri
     if (options.reads && !options.reads(id)) continue;
     const checked = await checkPack(store, toc, lost);
     damages.push(...checked.damages);
+    if (checked.damages.length) sick.push(toc);
     packs++;
     bytes += checked.bytes;
     chunks += toc.chunks.length;
     options.onPack?.(checked.bytes);
   }
-  return { packs, bytes, chunks, damages, lost };
+  return { packs, bytes, chunks, damages, lost, sick };
 }
 
 async function checkPack(store: Store, toc: PackToc, lost: NameSet): Promise<{ bytes: number; damages: Damage[] }> {

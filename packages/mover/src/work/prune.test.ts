@@ -1,29 +1,16 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { affected, DiskFolder, EngineError, prune, Store, topEntry, verify, type PruneReport, type TreeEntry } from '@lithodex/engine';
+import { affected, DiskFolder, EngineError, prune, Store, verify, type PruneReport } from '@lithodex/engine';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { diskUse, temporaryFolder } from '../../../../tests/support/nasty-tree';
+import { FailingFolder, readAllPoints } from '../../../../tests/support/store-kit';
 import { closePools, takePoint } from './take-point';
 
 /** A disk folder in which the next commit can be held back, and the n-th change fails. */
-class Staged extends DiskFolder {
+class Staged extends FailingFolder {
   gate: Promise<void> | undefined;
   reached: () => void = () => undefined;
-  changes = 0;
-  failAt = Infinity;
-
-  private count(): void {
-    if (++this.changes === this.failAt) throw new EngineError('TARGET_REFUSED', 'as ordered');
-  }
-  override async put(name: string, data: Uint8Array): Promise<void> {
-    this.count();
-    return super.put(name, data);
-  }
-  override async remove(name: string): Promise<void> {
-    this.count();
-    return super.remove(name);
-  }
   /** Runs once right before the series are listed. */
   beforeListing: (() => Promise<unknown>) | undefined;
   override async list(prefix: string): Promise<string[]> {
@@ -81,23 +68,8 @@ const all = (tasks: readonly string[]) => Promise.resolve(new Set(tasks));
 const run = (store: Store, more: { trial?: boolean; alive?: typeof all } = {}): Promise<PruneReport> =>
   prune(store, { alive: more.alive ?? all, trial: more.trial ?? false, stopped: () => false });
 
-/** Reads every byte of every point on the target, with a store opened afresh. Throws when anything is missing. */
-async function readAll(): Promise<string[]> {
-  const store = await open();
-  const points: string[] = [];
-  const read = async (entry: TreeEntry): Promise<void> => {
-    for await (const { names } of store.trees.contentParts(entry.content))
-      for (let at = 0; at < names.length; at += 32) await store.reader.read(names.subarray(at, at + 32));
-    if (entry.folder) for await (const piece of store.trees.pieces(entry.folder.node)) for (const child of piece) await read(child);
-  };
-  for (const { seriesId, taskId } of await store.listPoints()) {
-    const found = await store.root(seriesId, taskId);
-    if (!found) continue;
-    await read(topEntry(found.root));
-    points.push(taskId);
-  }
-  return points;
-}
+/** Every point, read with a store opened afresh. */
+const readAll = async () => readAllPoints(await open());
 
 const listing = () => fs.readdirSync(`${base}/store`, { recursive: true, encoding: 'utf8' }).sort();
 const packs = () => listing().filter((name) => /^packs\/..\/./.test(name)).length;

@@ -4,6 +4,7 @@ import {
   CrunchPool,
   EngineError,
   encodeTop,
+  rootName,
   topEntry,
   type KeySet,
   type Root,
@@ -72,7 +73,7 @@ export async function closePools(): Promise<void> {
 
 /** Takes a point of a folder tree and commits it; adopts the root when an earlier attempt of the same task has committed one. */
 export async function takePoint(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
-  const pin = await store.pins.pin(request.taskId, request.seriesId);
+  const pin = await store.pins.pin(request.taskId, rootName(request.seriesId, request.taskId));
   try {
     await store.index.refresh();
     return await takePinned(store, request, hooks);

@@ -1,0 +1,66 @@
+import { EngineError } from '../errors';
+import type { PackToc } from '../format/toc';
+import { NameSet } from '../index/name-set';
+import { keyedHash } from '../native/blake3';
+import { condemn } from '../prune/condemned';
+import { Marker } from '../prune/mark';
+import type { Elsewhere } from '../store/chunk-reader';
+import { isLoss } from '../store/loss';
+import type { Store } from '../store/store';
+
+export interface HealReport {
+  /** Chunks fetched from other copies. */
+  readonly fetched: number;
+  /** Needed chunks that no copy could give. */
+  readonly lost: number;
+}
+
+/**
+ * Writes what points need of damaged packs, or of packs no index knows, into new ones: what can not be read here is fetched from other copies. The damaged ones are condemned. Nothing
+ * is taken away: pruning does that when nobody reads them any more. Throws STOPPED, and what the target throws.
+ */
+export async function heal(store: Store, sick: readonly PackToc[], elsewhere: Elsewhere, stopped: () => boolean): Promise<HealReport> {
+  const needs = await needsOf(store, stopped);
+  const names = sick.flatMap((toc) => toc.chunks.map((c) => c.name)).filter((name) => !needs || needs.live.has(name));
+  const writer = store.writerOfAll();
+  const done = new NameSet();
+  let [fetched, lost] = [0, 0];
+  for (const name of [...names, ...(needs?.unknown ?? [])]) {
+    if (stopped()) throw new EngineError('STOPPED');
+    if (!done.add(name)) continue;
+    const own = await here(store, name);
+    const data = own ?? (await elsewhere(name));
+    if (data && keyedHash(store.keys.nameKey, data).equals(name)) {
+      writer.put(data);
+      await writer.drain();
+      if (!own) fetched++;
+    } else lost++;
+  }
+  await writer.finish();
+  await store.index.checkpoint();
+  const ids = sick.map((toc) => toc.packId.toString('hex'));
+  if (ids.length) await condemn(store.keys, store.target, ids, () => store.pins.list(), true);
+  await store.index.refresh();
+  return { fetched, lost };
+}
+
+/** What points need; undefined when not even that can be had from anywhere, and then everything counts as needed. */
+async function needsOf(store: Store, stopped: () => boolean): Promise<Marker | undefined> {
+  const marker = new Marker(store, stopped);
+  try {
+    await marker.mark();
+    return marker;
+  } catch (error) {
+    if (!isLoss(error)) throw error;
+    return undefined;
+  }
+}
+
+async function here(store: Store, name: Buffer): Promise<Buffer | undefined> {
+  try {
+    return await store.reader.readHere(name);
+  } catch (error) {
+    if (!isLoss(error)) throw error;
+    return undefined;
+  }
+}

@@ -1,0 +1,38 @@
+import { DiskFolder, EngineError, topEntry, type Store, type TreeEntry } from '@lithodex/engine';
+
+/** A disk folder whose n-th change fails. */
+export class FailingFolder extends DiskFolder {
+  changes = 0;
+  failAt = Infinity;
+
+  private count(): void {
+    if (++this.changes === this.failAt) throw new EngineError('TARGET_REFUSED', 'as ordered');
+  }
+
+  override async put(name: string, data: Uint8Array): Promise<void> {
+    this.count();
+    return super.put(name, data);
+  }
+
+  override async remove(name: string): Promise<void> {
+    this.count();
+    return super.remove(name);
+  }
+}
+
+/** Reads every byte of every point of a store and returns their tasks, sorted. Throws when anything is missing. */
+export async function readAllPoints(store: Store): Promise<string[]> {
+  const points: string[] = [];
+  const read = async (entry: TreeEntry): Promise<void> => {
+    for await (const { names } of store.trees.contentParts(entry.content))
+      for (let at = 0; at < names.length; at += 32) await store.reader.read(names.subarray(at, at + 32));
+    if (entry.folder) for await (const piece of store.trees.pieces(entry.folder.node)) for (const child of piece) await read(child);
+  };
+  for (const { seriesId, taskId } of await store.listPoints()) {
+    const found = await store.root(seriesId, taskId);
+    if (!found) continue;
+    await read(topEntry(found.root));
+    points.push(taskId);
+  }
+  return points.sort();
+}
