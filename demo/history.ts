@@ -6,7 +6,17 @@ import { routes, type Answered, type BodyInput, type RouteName } from '@lithodex
 import { appendAudit, hashPassword, issueToken, runServer, type Clock, type Config, type RunningServer } from '@lithodex/server';
 import { Random } from './harbour/random';
 import { encryptCharts, harbourServers } from './harbour/servers';
-import { closedFolderNight, clerkRemit, nights, password, people, policies, unpluggedNight, zone } from './harbour/story';
+import {
+  closedFolderNight,
+  clerkRemit,
+  failingSectorNight,
+  nights,
+  password,
+  people,
+  policies,
+  unpluggedNight,
+  zone,
+} from './harbour/story';
 
 /** Story seconds that pass in a second of real work. */
 const pace = 60;
@@ -27,6 +37,16 @@ class StoryClock implements Clock {
   }
 }
 
+/** Flips a bit in the pack that was written last, as a failing sector of the disk would. */
+function spoilNewestPack(disk: string): void {
+  const packs = fs.readdirSync(`${disk}/packs`, { recursive: true, encoding: 'utf8' }).map((name) => `${disk}/packs/${name}`);
+  const files = packs.filter((name) => fs.statSync(name).isFile());
+  const newest = files.reduce((a, b) => (fs.statSync(a).mtimeMs >= fs.statSync(b).mtimeMs ? a : b));
+  const data = fs.readFileSync(newest);
+  data[Math.floor(data.length / 3)]! ^= 8;
+  fs.writeFileSync(newest, data);
+}
+
 /** Lives through the five weeks with the real server and a real mover, so that every point of the demo was made by the product. */
 export class History {
   private readonly clock = new StoryClock();
@@ -40,6 +60,7 @@ export class History {
   constructor(
     private readonly config: Config,
     private readonly state: string,
+    private readonly bucket: { endpoint: string; bucket: string; accessKey: string; secretKey: string },
     private readonly say: (text: string) => void,
   ) {
     const now = DateTime.now().setZone(zone);
@@ -108,6 +129,11 @@ export class History {
       place: { kind: 'folder', folder: `${this.state}/quay-disk` },
       location: 'Server room',
     });
+    const { id: northId } = await this.call('eva.vind', 'addTarget', {
+      name: 'north-store',
+      place: { kind: 'bucket', prefix: 'lithodex/', ...this.bucket },
+      location: 'Lighthouse station',
+    });
     const ids = new Map<string, number>();
     for (const s of harbourServers.filter((s) => s.name !== 'ais-relay')) {
       const { workloadId } = await this.call('eva.vind', 'addSource', {
@@ -133,6 +159,7 @@ export class History {
         zone,
         keep: p.keep,
         targetId,
+        copies: p.copies.map((c) => ({ ...c, targetId: northId })),
         exclude: [...p.exclude],
         changeLimit: p.changeLimit,
         objectiveHours: p.schedule.every === 'week' ? 120 : 26,
@@ -166,6 +193,7 @@ export class History {
       await this.quiet();
     }
     if (night === unpluggedNight) fs.renameSync(`${disk}.unplugged`, disk);
+    if (night === failingSectorNight) spoilNewestPack(disk);
     if (last) fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));
   }
 

@@ -9,6 +9,7 @@ const entries = {
   'task-thread': 'packages/mover/src/task-thread.ts',
   'crunch-thread': 'packages/engine/src/pipeline/crunch-thread.ts',
   'place-thread': 'packages/connectors/src/files/place-thread.ts',
+  standins: 'packages/standins/src/main.ts',
   demo: 'demo/main.ts',
   bench: 'bench/main.ts',
 };
@@ -25,7 +26,10 @@ await build({
   sourcemap: 'linked',
   packages: 'external',
   alias: Object.fromEntries(
-    ['core', 'contract', 'engine', 'connectors', 'mover', 'server'].map((name) => [`@lithodex/${name}`, `./packages/${name}/src/index.ts`]),
+    ['core', 'contract', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
+      `@lithodex/${name}`,
+      `./packages/${name}/src/index.ts`,
+    ]),
   ),
   logLevel: 'warning',
 });

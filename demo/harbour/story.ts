@@ -4,6 +4,8 @@ export const nights = 35;
 /** The night on which quay-disk was unplugged, and the one since which the appraisals can't be read. */
 export const unpluggedNight = 17;
 export const closedFolderNight = 29;
+/** After this night a sector of quay-disk fails; verification finds and heals it within a week. */
+export const failingSectorNight = 24;
 
 export const password = 'lanterns-at-dusk';
 export const people = [
@@ -23,6 +25,7 @@ export const policies = [
     servers: [],
     schedule: { every: 'day', at: '22:00' },
     keep: { by: 'days', days: 21 },
+    copies: [{ rhythm: 'day', keep: { by: 'days', days: 30 } }],
     kind: 'incremental',
     exclude: ['scratch/', '*.tmp'],
     changeLimit: 40,
@@ -33,6 +36,7 @@ export const policies = [
     servers: [],
     schedule: { every: 'day', at: '04:00' },
     keep: { by: 'days', days: 60 },
+    copies: [{ rhythm: 'every', keep: { by: 'days', days: 90 } }],
     kind: 'incremental',
     exclude: ['print-queue/'],
     changeLimit: 20,
@@ -43,6 +47,7 @@ export const policies = [
     servers: [],
     schedule: { every: 'day', at: '01:00' },
     keep: { by: 'points', points: 30 },
+    copies: [{ rhythm: 'week', keep: { by: 'points', points: 8 } }],
     kind: 'incremental',
     exclude: [],
     changeLimit: 60,
@@ -53,6 +58,7 @@ export const policies = [
     servers: ['pilot-rosters'],
     schedule: { every: 'week', days: [3, 7], at: '03:00' },
     keep: { by: 'points', points: 12 },
+    copies: [{ rhythm: 'every', keep: { by: 'points', points: 12 } }],
     kind: 'full',
     exclude: [],
     changeLimit: 60,

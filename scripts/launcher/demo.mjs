@@ -23,6 +23,35 @@ function secretsOf(state) {
   return JSON.parse(readFileSync(file, 'utf8'));
 }
 
+/** Settings of the stand-ins, made once: targets remember the address. */
+async function standinSettings(state, near) {
+  const file = path.join(state, 'standins.json');
+  if (!existsSync(file)) {
+    const settings = {
+      folder: path.join(state, 'north-bucket'),
+      port: await freePort(near),
+      accessKey: 'kelmar-keeper',
+      secretKey: randomBytes(20).toString('hex'),
+      buckets: [{ name: 'kelmar-north', lock: true }],
+    };
+    writeFileSync(file, JSON.stringify(settings, null, 2), { mode: 0o600 });
+  }
+  const { port } = JSON.parse(readFileSync(file, 'utf8'));
+  if ((await freePort(port)) !== port) say(`Port ${port} is taken, so the bucket of north-store can not be reached in this run.`);
+  return file;
+}
+
+/** Starts a process that says when it is ready. */
+async function startChild(children, script, args, name) {
+  const child = fork(script, args, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], detached: true });
+  children.push(child);
+  await new Promise((resolve, reject) => {
+    child.once('message', resolve);
+    child.once('exit', () => reject(new Error(`${name} did not start.`)));
+  });
+  return child;
+}
+
 function ended(child) {
   return child.exitCode !== null || child.signalCode !== null ? Promise.resolve() : new Promise((resume) => child.once('exit', resume));
 }
@@ -74,9 +103,11 @@ export async function demo({ port, state: given, fresh }) {
       ),
       { mode: 0o600 },
     );
+    const standins = await standinSettings(state, chosen + 1);
+    await startChild(children, 'dist/node/standins.js', [standins], 'The stand-ins');
     if (!existsSync(marker)) {
       say('First start: five weeks of Kelmar Harbour are lived through with the real product. This takes about a minute.');
-      const history = spawn(process.execPath, ['dist/node/demo.js', config, state], {
+      const history = spawn(process.execPath, ['dist/node/demo.js', config, state, standins], {
         stdio: ['ignore', 'inherit', 'inherit'],
         detached: true,
       });
@@ -102,12 +133,7 @@ export async function demo({ port, state: given, fresh }) {
       children.pop();
       writeFileSync(marker, JSON.stringify({ at: new Date().toISOString() }));
     }
-    const server = fork('dist/node/server.js', [config], { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], detached: true });
-    children.push(server);
-    await new Promise((resolve, reject) => {
-      server.once('message', resolve);
-      server.once('exit', () => reject(new Error('The server did not start.')));
-    });
+    const server = await startChild(children, 'dist/node/server.js', [config], 'The server');
     const address = `http://127.0.0.1:${chosen}`;
     const mover = spawn(
       process.execPath,

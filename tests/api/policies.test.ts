@@ -115,7 +115,7 @@ describe('a policy through the nights', () => {
       await h.round();
     }
     const { pointList } = await admin.call('workload', { id: workloadId });
-    expect(pointList.map((p) => [p.held, p.keepWhy.includes('3 days')])).toEqual([
+    expect(pointList.map((p) => [p.held, p.copies[0]!.keepWhy.includes('3 days')])).toEqual([
       [true, false],
       [false, true],
       [false, false],

@@ -65,6 +65,15 @@ export const DiscoveredRow = z.object({
 export const Discovered = z.object({ path: EscapedPath, rows: z.array(DiscoveredRow), readAt: Instant });
 export type Discovered = z.infer<typeof Discovered>;
 
+export const PointCopy = z.object({
+  targetId: Uuid,
+  target: z.string(),
+  madeAt: Instant,
+  keepUntil: Instant.nullable(),
+  keepWhy: z.string(),
+});
+export type PointCopy = z.infer<typeof PointCopy>;
+
 export const Point = z.object({
   id: Uuid,
   seriesId: Uuid,
@@ -72,7 +81,8 @@ export const Point = z.object({
   runId: Id,
   moment: Instant,
   kind: PointKind,
-  target: z.string(),
+  /** Where it stands; the one it was first stored on comes first while it is there. */
+  copies: z.array(PointCopy),
   policy: z.string().nullable(),
   buildsOn: Instant.nullable(),
   items: Count,
@@ -91,8 +101,6 @@ export const Point = z.object({
   suspect: z.boolean(),
   held: z.boolean(),
   heldWhy: z.string(),
-  keepUntil: Instant.nullable(),
-  keepWhy: z.string(),
   expired: z.boolean(),
 });
 export type Point = z.infer<typeof Point>;

@@ -41,6 +41,15 @@ export const moverRoutes = {
     body: mover.CommitPoint,
     response: Empty,
   }),
+  pointCopied: route({
+    method: 'post',
+    path: '/mover/tasks/:id/copied',
+    summary: 'Tell that a point stands on the target of a copy task',
+    access: 'mover',
+    params: byUuid,
+    body: mover.PointCopied,
+    response: Empty,
+  }),
   sendRestored: route({
     method: 'post',
     path: '/mover/tasks/:id/restored',

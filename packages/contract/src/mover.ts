@@ -8,7 +8,8 @@ import { Cause, conflictRules, Progress } from './runs';
 const ByteString = z.string().max(200_000);
 export const TargetRef = z.object({ id: Uuid, place: TargetPlace });
 export type TargetRef = z.infer<typeof TargetRef>;
-export const PointRef = z.object({ taskId: Uuid, seriesId: Uuid, target: TargetRef, root: ByteString });
+/** A point and where it stands: `target` is read, `others` where that one is away or damaged. */
+export const PointRef = z.object({ taskId: Uuid, seriesId: Uuid, target: TargetRef, others: z.array(TargetRef), root: ByteString });
 export type PointRef = z.infer<typeof PointRef>;
 
 export const BackupWork = z.object({
@@ -46,21 +47,36 @@ export const DownloadWork = z.object({
 });
 export type DownloadWork = z.infer<typeof DownloadWork>;
 
-export const ExpireWork = z.object({ type: z.literal('expire'), points: z.array(PointRef) });
+const PointName = z.object({ seriesId: Uuid, taskId: Uuid });
+
+/** Copies points of a series from one target to another, oldest first. `alike`: one that stands there already. */
+export const CopyWork = z.object({
+  type: z.literal('copy'),
+  points: z.array(PointRef).max(1000),
+  to: TargetRef,
+  alike: Uuid.nullable(),
+  expected: z.object({ bytes: Bytes }),
+});
+export type CopyWork = z.infer<typeof CopyWork>;
+
+/** Lets points go from one target. */
+export const ExpireWork = z.object({ type: z.literal('expire'), target: TargetRef, points: z.array(PointName) });
 export type ExpireWork = z.infer<typeof ExpireWork>;
 
 export const PruneWork = z.object({ type: z.literal('prune'), target: TargetRef, trial: z.boolean() });
 export type PruneWork = z.infer<typeof PruneWork>;
 
-/** Reads a target again: all of it, or the part `number` of `of`. */
+/** Reads a target again, all of it or the part `number` of `of`, and mends what it finds from the other targets. `expected`: the points that should be there. */
 export const VerifyWork = z.object({
   type: z.literal('verify'),
   target: TargetRef,
   part: z.object({ number: Count, of: z.int().positive() }).nullable(),
+  others: z.array(z.object({ name: z.string(), target: TargetRef })),
+  expected: z.array(PointName),
 });
 export type VerifyWork = z.infer<typeof VerifyWork>;
 
-export const Work = z.discriminatedUnion('type', [BackupWork, RestoreWork, DownloadWork, ExpireWork, PruneWork, VerifyWork]);
+export const Work = z.discriminatedUnion('type', [BackupWork, RestoreWork, DownloadWork, ExpireWork, PruneWork, VerifyWork, CopyWork]);
 export type Work = z.infer<typeof Work>;
 export const Claim = z.object({ mover: z.string().min(1).max(80) });
 export const ClaimedTask = z.object({ id: Uuid, runId: Id, attempt: z.int().positive(), leaseMs: Count, serverNow: Instant, work: Work });
@@ -119,6 +135,9 @@ export const PointTotals = z.object({
 });
 export type PointTotals = z.infer<typeof PointTotals>;
 export const CommitPoint = Attempt.extend({ point: PointTotals });
+
+/** A point stands on the target of the copy task now. `stored`: bytes written there for it. */
+export const PointCopied = Attempt.extend({ pointId: Uuid, stored: Bytes });
 
 /** Which of these tasks may still go on; the others have ended for good. */
 export const AliveTasks = Attempt.extend({ tasks: z.array(z.string().max(80)).max(50_000) });

@@ -26,6 +26,11 @@ const zoneExists = (zone: string) => {
   }
 };
 
+export const copyRhythms = ['every', 'day', 'week'] as const;
+/** Where points are copied to: every new one, or the newest once a day or week. */
+export const CopyRule = z.object({ targetId: Uuid, rhythm: z.enum(copyRhythms).default('every'), keep: Keep });
+export type CopyRule = z.infer<typeof CopyRule>;
+
 export const PolicyBody = z.object({
   name: Name,
   /** What is protected: workloads one by one, and every workload with one of these tags. */
@@ -36,6 +41,7 @@ export const PolicyBody = z.object({
   zone: z.string().max(60).refine(zoneExists, 'not a time zone'),
   keep: Keep,
   targetId: Uuid,
+  copies: z.array(CopyRule).max(4).default([]),
   include: z.array(Pattern).max(200).default([]),
   exclude: z.array(Pattern).max(200).default([]),
   /** How old the newest good point may be, in hours. */

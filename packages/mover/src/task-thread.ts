@@ -4,6 +4,7 @@ import { EngineError, systemCode } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { causeOf } from './causes';
 import { runBackup, runTrial } from './work/backup';
+import { runCopy } from './work/copy';
 import { runDownload } from './work/download';
 import { runExpire } from './work/expire';
 import { answerQuestion } from './work/questions';
@@ -57,19 +58,25 @@ function work(ctx: TaskContext): Promise<TaskResult> {
     case 'restore':
       return stores.pinned(
         ctx.task.id,
-        work.picks.map((p) => p.point.target),
+        work.picks.flatMap(({ point }) => [point.target, ...point.others]),
         () => runRestore(ctx, work),
       );
     case 'download':
       return stores.pinned(
         ctx.task.id,
-        work.picks.map((p) => p.point.target),
+        work.picks.flatMap(({ point }) => [point.target, ...point.others]),
         () => runDownload(ctx, work),
       );
     case 'prune':
       return runPrune(ctx, work);
     case 'verify':
       return stores.pinned(ctx.task.id, [work.target], () => runVerify(ctx, work));
+    case 'copy':
+      return stores.pinned(
+        ctx.task.id,
+        work.points.flatMap((point) => [point.target, ...point.others]),
+        () => runCopy(ctx, work),
+      );
     case 'expire':
       return runExpire(ctx, work);
   }
@@ -121,7 +128,8 @@ function targetsOf(task: ClaimedTask): string[] {
   const { work } = task;
   if ('target' in work) return [work.target.id];
   const points = 'points' in work ? work.points : work.picks.map((p) => p.point);
-  return [...new Set(points.map((p) => p.target.id))];
+  const targets = points.flatMap((p) => [p.target, ...p.others]);
+  return [...new Set(['to' in work ? work.to.id : '', ...targets.map((t) => t.id)])];
 }
 
 parentPort!.on('message', (message: ToThread) => {

@@ -1,6 +1,7 @@
 import { copyPoint } from '../copy/copy-point';
 import { EngineError } from '../errors';
 import { rootName } from '../format/root';
+import type { NameSet } from '../index/name-set';
 import type { Elsewhere } from '../store/chunk-reader';
 import { isLoss } from '../store/loss';
 import type { Store } from '../store/store';
@@ -31,6 +32,8 @@ export interface MendReport {
   readonly roots: number;
   /** Needed chunks, and points, that no copy could give. */
   readonly lost: number;
+  /** Names of the chunks of damaged packs that could not be read here. */
+  readonly unread: NameSet;
 }
 
 /** Reads from the first of these that can be opened and has it. One that is away is passed over. */
@@ -81,7 +84,16 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
     const { fetched, lost } = await heal(store, report.sick, elsewhere, options.stopped);
     const { packs, bytes, chunks } = report;
     const mended = roots.filter((r) => r.mended).length;
-    return { packs, bytes, chunks, damages: [...damages, ...report.damages], fetched, roots: mended, lost: lost + roots.length - mended };
+    return {
+      packs,
+      bytes,
+      chunks,
+      damages: [...damages, ...report.damages],
+      fetched,
+      roots: mended,
+      lost: lost + roots.length - mended,
+      unread: report.lost,
+    };
   } finally {
     store.reader.elsewhere = usual;
   }

@@ -19,7 +19,7 @@ export async function runDownload(ctx: TaskContext, work: DownloadWork): Promise
   const counts = { ...noCounts };
   const opened: Opened[] = [];
   for (const pick of work.picks) {
-    const store = await ctx.stores.of(pick.point.target);
+    const store = await ctx.stores.ofPoint(pick.point);
     const found = await store.root(pick.point.seriesId, pick.point.taskId);
     if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
     opened.push({ store, root: found.root, entry: await store.trees.find(topEntry(found.root), pick.path), to: pick.to });

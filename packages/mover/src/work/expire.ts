@@ -4,9 +4,7 @@ import { noCounts, type TaskContext, type TaskResult } from './task-context';
 /** Removes the roots of points that retention let go. */
 export async function runExpire(ctx: TaskContext, work: ExpireWork): Promise<TaskResult> {
   ctx.phase('removing');
-  for (const point of work.points) {
-    const store = await ctx.stores.of(point.target);
-    await store.removeRoot(point.seriesId, point.taskId);
-  }
+  const store = await ctx.stores.of(work.target);
+  for (const { seriesId, taskId } of work.points) await store.removeRoot(seriesId, taskId);
   return { counts: { ...noCounts, items: work.points.length }, bytes: 0 };
 }

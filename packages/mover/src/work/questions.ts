@@ -76,7 +76,7 @@ function side(entry: TreeEntry | undefined): ComparedItem['then'] {
 
 async function compare(question: Extract<Question, { ask: 'compare' }>, stores: Stores): Promise<ComparedItem[]> {
   const { point } = question;
-  const store = await stores.of(point.target);
+  const store = await stores.ofPoint(point);
   const found = await store.root(point.seriesId, point.taskId);
   if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
   const entry = await store.trees.find(topEntry(found.root), question.path);

@@ -33,17 +33,25 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
       expectedBytes: work.expected.bytes,
     });
   };
+  const elsewhere = (name: string) => {
+    ctx.log({
+      level: 'warning',
+      code: 'READ_ELSEWHERE',
+      path: '',
+      message: `what is missing or damaged on the first target was read from ${name}`,
+    });
+  };
   const restorers = new Map<string, Restorer>();
   const placers = new Map<string, Placer>();
   const tops = new Map<string, TreeEntry>();
   try {
     for (const pick of work.picks) {
       if (ctx.stopped()) throw new EngineError('STOPPED');
-      const store = await ctx.stores.of(pick.point.target);
+      const store = await ctx.stores.ofPoint(pick.point, elsewhere);
       const top = tops.get(pick.point.taskId) ?? (await topOf(store, pick.point));
       tops.set(pick.point.taskId, top);
       const placer =
-        placers.get(pick.point.target.id) ??
+        placers.get(store.header.targetId) ??
         new Placer({
           trees: store.trees,
           chunks: store.reader,
@@ -54,8 +62,8 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
           },
           stopped: ctx.stopped,
         });
-      placers.set(pick.point.target.id, placer);
-      const key = `${pick.point.target.id} ${pick.base}`;
+      placers.set(store.header.targetId, placer);
+      const key = `${store.header.targetId} ${pick.base}`;
       const restorer =
         restorers.get(key) ??
         new Restorer({

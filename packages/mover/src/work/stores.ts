@@ -1,8 +1,11 @@
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { randomBytes } from 'node:crypto';
 import path from 'node:path';
-import type { TargetRef } from '@lithodex/contract';
-import { EngineError, Store, targetAt, type Domain } from '@lithodex/engine';
+import type { PointRef, TargetRef } from '@lithodex/contract';
+import { EngineError, readingFrom, Store, targetAt, type Domain } from '@lithodex/engine';
+
+/** What people call the place of a target. */
+const nameOf = ({ place }: TargetRef) => (place.kind === 'folder' ? place.folder : `${place.bucket}/${place.prefix}`);
 
 /** The stores this thread has opened, with the keys of the mover's key folder. */
 export class Stores {
@@ -37,20 +40,47 @@ export class Stores {
   }
 
   /**
-   * Runs `use` with the task pinned on these targets, so that nothing it reads is deleted meanwhile. A target that is full or can only be read is read without a pin: what is
-   * needed most must not fail for want of a few bytes.
+   * A store that gives the point, the first of its targets that can; what is lost there is read from the others, which `onElsewhere` is told once each. Throws what the first failed
+   * with when none can.
+   */
+  async ofPoint(point: PointRef, onElsewhere: (target: string) => void = () => undefined): Promise<Store> {
+    const places = [point.target, ...point.others];
+    let failure: unknown;
+    for (const target of places)
+      try {
+        const store = await this.of(target);
+        const others = places.filter((t) => t !== target).map((t) => ({ name: t.id, open: () => this.of(t) }));
+        const told = new Set<string>();
+        store.reader.elsewhere = readingFrom(others, (id) => {
+          if (told.has(id)) return;
+          told.add(id);
+          onElsewhere(nameOf(places.find((t) => t.id === id)!));
+        });
+        if (!(await store.root(point.seriesId, point.taskId))) throw new EngineError('OBJECT_MISSING', 'the root of the point');
+        if (failure) onElsewhere(nameOf(target));
+        return store;
+      } catch (error) {
+        if (!(error instanceof EngineError)) throw error;
+        failure ??= error;
+      }
+    throw failure as Error;
+  }
+
+  /**
+   * Runs `use` with the task pinned on these targets, so that nothing it reads is deleted meanwhile. A target that is away, full or can only be read is not pinned: what is
+   * needed most must not fail for want of a few bytes, and what can't be read at all is told by who reads it.
    */
   async pinned<T>(taskId: string, targets: readonly TargetRef[], use: () => Promise<T>): Promise<T> {
     const pins: { store: Store; pin: string }[] = [];
     try {
       for (const target of new Map(targets.map((t) => [t.id, t])).values()) {
-        const store = await this.of(target);
         try {
+          const store = await this.of(target);
           pins.push({ store, pin: await store.pins.pin(taskId) });
+          await store.index.refresh();
         } catch (error) {
-          if (!(error instanceof EngineError && (error.code === 'TARGET_FULL' || error.code === 'TARGET_REFUSED'))) throw error;
+          if (!(error instanceof EngineError)) throw error;
         }
-        await store.index.refresh();
       }
       return await use();
     } finally {

@@ -1,4 +1,4 @@
-import type { Point } from '@lithodex/contract';
+import type { Point, PointCopy } from '@lithodex/contract';
 import { decideRetention, type Keep, type KeepDecision } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJson, fromJsonOrNull } from '../db/json';
@@ -63,7 +63,7 @@ export function decide(points: readonly PointRow[], keep: Keep, now: number, fro
 /** A point as the API gives it. */
 export function toPoint(
   p: PointRow,
-  more: { seriesId: string; target: string; policy: string | null; buildsOn: number | null; decision: KeepDecision | undefined },
+  more: { seriesId: string; copies: PointCopy[]; policy: string | null; buildsOn: number | null },
 ): Point {
   return {
     id: p.id,
@@ -72,7 +72,7 @@ export function toPoint(
     runId: p.run_id,
     moment: p.moment,
     kind: p.kind,
-    target: more.target,
+    copies: more.copies,
     policy: more.policy,
     buildsOn: more.buildsOn,
     items: p.items,
@@ -91,8 +91,6 @@ export function toPoint(
     suspect: p.suspect === 1,
     held: p.held === 1,
     heldWhy: p.held_why,
-    keepUntil: more.decision?.until ?? null,
-    keepWhy: more.decision?.why ?? '',
     expired: p.state === 'expired',
   };
 }

@@ -100,8 +100,19 @@ const buckets = `
 ALTER TABLE target MODIFY folder VARCHAR(4096) NULL, ADD bucket JSON NULL, ADD secret VARBINARY(1000) NULL;
 `;
 
+/** A point may stand on several targets, each copy with an end of its own. */
+const copies = `
+CREATE TABLE copy (
+  point_id CHAR(36) NOT NULL, target_id CHAR(36) NOT NULL, state VARCHAR(10) NOT NULL, made_at BIGINT NOT NULL, stored BIGINT NOT NULL,
+  keep_rule JSON NULL, gone_at BIGINT NULL, PRIMARY KEY (point_id, target_id), KEY (target_id, state)
+);
+INSERT INTO copy SELECT p.id, s.target_id, IF(p.state = 'visible', 'present', 'gone'), p.moment, p.stored, NULL, p.expired_at
+  FROM point p JOIN series s ON s.no = p.series_no;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
   { name: '0003-buckets', up: (k) => runAll(k, buckets) },
+  { name: '0004-copies', up: (k) => runAll(k, copies) },
 ];

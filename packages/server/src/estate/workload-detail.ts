@@ -1,6 +1,7 @@
 import { dueSince, nextRuns } from '@lithodex/core';
 import type { WorkloadDetail } from '@lithodex/contract';
-import { decide, toPoint, type PointRow, type SeriesRow } from '../catalog/points';
+import { decideCopies, presentCopies, toCopies } from '../catalog/copies';
+import { toPoint, type PointRow, type SeriesRow } from '../catalog/points';
 import { endings, kindCodes } from '../catalog/ordinals';
 import type { Deps } from '../deps';
 import { found } from '../errors';
@@ -25,16 +26,17 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
   let damage: WorkloadDetail['damage'] = null;
   for (const s of series) {
     const rows = await db('point').where({ series_no: s.no, state: 'visible' }).orderBy('ordinal').select<PointRow[]>();
-    const decisions = decide(rows, (await keepOf(db, s.no)).keep, clock.now(), facts.frozen === 1);
+    const ids = rows.map((p) => p.id);
+    const copies = await presentCopies(db, ids);
+    const decisions = decideCopies(s, rows, copies, await keepOf(db, s.no), clock.now(), facts.frozen === 1);
     const moments = new Map(rows.map((p) => [p.id, p.moment]));
     points.push(
       ...rows.map((p) =>
         toPoint(p, {
           seriesId: s.id,
-          target: targets.get(s.target_id) ?? '',
+          copies: toCopies(s, p, copies.get(p.id) ?? [], decisions, targets),
           policy: p.policy_id === null ? null : (names.get(p.policy_id) ?? null),
           buildsOn: p.builds_on === null ? null : (moments.get(p.builds_on) ?? null),
-          decision: decisions.get(p.id),
         }),
       ),
     );

@@ -1,4 +1,4 @@
-import type { BackupWork, ClaimedTask, DownloadWork, ExpireWork, RestoreWork, Work } from '@lithodex/contract';
+import type { BackupWork, ClaimedTask, CopyWork, DownloadWork, RestoreWork, Work } from '@lithodex/contract';
 import { bytesOfText } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { ordinalStep } from '../catalog/ordinals';
@@ -11,7 +11,9 @@ import { settleRun, type BackupPlan } from '../runs/queue';
 import type { Secrets } from '../secrets';
 import type { CarePlan } from '../targets/care';
 import type { DownloadPlan, RestorePlan } from '../recover/restore-handlers';
-import { pointRefs, targetRef } from './refs';
+import type { CopyPlan } from '../runs/copying';
+import type { ExpirePlan } from '../runs/expiry';
+import { otherTargets, pointRefs, targetRef } from './refs';
 
 interface TaskRow {
   readonly id: string;
@@ -80,20 +82,47 @@ async function workOf(trx: Knex.Transaction, secrets: Secrets, task: TaskRow, no
     case 'backup':
     case 'trial':
       return backupWork(trx, secrets, task, now);
-    case 'expire':
+    case 'copy':
+      return copyWork(trx, secrets, fromJson<CopyPlan>(task.work));
+    case 'expire': {
+      const { targetId, points } = fromJson<ExpirePlan>(task.work);
       return {
         type: 'expire',
-        points: await pointRefs(trx, secrets, fromJson<{ points: string[] }>(task.work).points),
-      } satisfies ExpireWork;
-    case 'prune':
-    case 'verify': {
-      const { targetId, ...plan } = fromJson<CarePlan>(task.work);
-      return { ...plan, target: await targetRef(trx, secrets, targetId) };
+        target: await targetRef(trx, secrets, targetId),
+        points: await pointNames(trx, (q) => q.whereIn('p.id', points)),
+      };
     }
+    case 'prune':
+    case 'verify':
+      return careWork(trx, secrets, fromJson<CarePlan>(task.work));
     case 'restore':
     case 'download':
       return withPoints(trx, secrets, fromJson<RestorePlan | DownloadPlan>(task.work));
   }
+}
+
+async function careWork(trx: Knex.Transaction, secrets: Secrets, { targetId, ...plan }: CarePlan): Promise<Work> {
+  const target = await targetRef(trx, secrets, targetId);
+  if (plan.type === 'prune') return { ...plan, target };
+  const standing = trx('copy').where({ target_id: targetId, state: 'present' }).select('point_id');
+  const expected = await pointNames(trx, (q) => q.whereIn('p.id', standing));
+  return { ...plan, target, others: await otherTargets(trx, secrets, targetId), expected };
+}
+
+async function copyWork(trx: Knex.Transaction, secrets: Secrets, { targetId, points, alike }: CopyPlan): Promise<CopyWork> {
+  const refs = new Map((await pointRefs(trx, secrets, points)).map((r) => [r.taskId, r]));
+  const there = points.flatMap((id) => refs.get(id) ?? []);
+  const size = await trx('point').whereIn('id', points).max({ bytes: 'bytes' }).first<{ bytes: number | null }>();
+  return { type: 'copy', to: await targetRef(trx, secrets, targetId), points: there, alike, expected: { bytes: Number(size.bytes ?? 0) } };
+}
+
+/** Series and task of points, which name their roots. */
+async function pointNames(
+  trx: Knex.Transaction,
+  which: (q: Knex.QueryBuilder) => Knex.QueryBuilder,
+): Promise<{ seriesId: string; taskId: string }[]> {
+  const all = trx('point as p').join('series as s', 's.no', 'p.series_no');
+  return which(all).select<{ seriesId: string; taskId: string }[]>('s.id as seriesId', 'p.id as taskId');
 }
 
 async function withPoints(trx: Knex.Transaction, secrets: Secrets, plan: RestorePlan | DownloadPlan): Promise<RestoreWork | DownloadWork> {
@@ -114,8 +143,9 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow
   const folders = await trx('target').whereNotNull('folder').select<{ folder: string }[]>('folder');
   const previous = await trx('point')
     .where({ series_no: series.no, state: 'visible' })
+    .whereIn('id', trx('copy').where({ target_id: series.target_id, state: 'present' }).select('point_id'))
     .orderBy('ordinal', 'desc')
-    .first<{ id: string; items: number; bytes: number } | undefined>();
+    .first<{ id: string; items: number; bytes: number } | undefined>('id', 'items', 'bytes');
   return {
     type: task.type === 'trial' ? 'trial' : 'backup',
     target: await targetRef(trx, secrets, plan.targetId),

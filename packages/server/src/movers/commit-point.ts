@@ -50,5 +50,12 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
     suspect: unusual.suspect,
     keep_own: keepOwn ? JSON.stringify(keepOwn) : null,
   });
+  await trx('copy').insert({
+    point_id: task.id,
+    target_id: series.target_id,
+    state: 'present',
+    made_at: point.moment,
+    stored: point.stored,
+  });
   if (unusual.suspect) await trx('workload').where({ id: series.workload_id }).update({ frozen: true });
 }

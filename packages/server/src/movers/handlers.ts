@@ -8,14 +8,24 @@ import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { settleRun } from '../runs/queue';
 import { expireSeries } from '../runs/expiry';
-import { pruneLater } from '../targets/care';
+import { followUp, settleCopy } from './follow-up';
 import { claimTask } from './claim';
 import { makeVisible } from './commit-point';
 import { heldTask } from './running-task';
 
 type MoverHandlers = Pick<
   Handlers,
-  'claim' | 'renew' | 'aliveTasks' | 'sendItems' | 'commitPoint' | 'sendRestored' | 'stream' | 'finishTask' | 'questions' | 'answer'
+  | 'claim'
+  | 'renew'
+  | 'aliveTasks'
+  | 'sendItems'
+  | 'commitPoint'
+  | 'pointCopied'
+  | 'sendRestored'
+  | 'stream'
+  | 'finishTask'
+  | 'questions'
+  | 'answer'
 >;
 
 const claimWaitMs = 20_000;
@@ -86,6 +96,16 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         return held;
       });
       await deps.events.emit('point', { runId: task.run_id, workloadId: task.workload_id, taskId: task.id });
+      return {};
+    },
+
+    async pointCopied({ params, body }) {
+      const workloadId = await inTransaction(db, async (trx) => {
+        const task = await heldTask(trx, params.id, body.attempt);
+        await settleCopy(trx, clock.now(), task, body);
+        return task.workload_id;
+      });
+      await deps.events.emit('point', { workloadId });
       return {};
     },
 
@@ -161,8 +181,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
             measured_ms: body.measured.ms,
             measured_bytes: body.measured.bytes,
           });
-        if (task.series_no !== null && (task.type === 'expire' || (task.type === 'backup' && body.outcome !== 'done')))
-          await pruneLater(trx, task.series_no);
+        await followUp(trx, clock.now(), task, state);
         await settleRun(deps, trx, task.run_id);
         return task;
       });

@@ -8,20 +8,47 @@ export async function targetRef(db: Knex, secrets: Secrets, id: string): Promise
   return refOf(secrets, await db('target').where({ id }).first<PlaceColumns>());
 }
 
-/** References to points as movers need them. */
-export async function pointRefs(db: Knex, secrets: Secrets, ids: readonly string[]): Promise<PointRef[]> {
-  type Row = PlaceColumns & { taskId: string; seriesId: string; root: Buffer };
+/** The targets but one, with their names. */
+export async function otherTargets(db: Knex, secrets: Secrets, id: string): Promise<{ name: string; target: TargetRef }[]> {
+  const rows = await db('target').whereNot({ id }).select<(PlaceColumns & { name: string })[]>();
+  return rows.map((row) => ({ name: row.name, target: refOf(secrets, row) }));
+}
+
+/**
+ * References to points as movers need them: each with the targets it stands on, the one to read first. That is `prefer` where it stands there, else a disk before a bucket, else the
+ * target it was first stored on. A point that stands nowhere any more is left out.
+ */
+export async function pointRefs(db: Knex, secrets: Secrets, ids: readonly string[], prefer: string | null = null): Promise<PointRef[]> {
+  type Row = PlaceColumns & { taskId: string; seriesId: string; root: Buffer; own: 0 | 1 };
   const rows = await db('point as p')
     .join('series as s', 's.no', 'p.series_no')
-    .join('target as t', 't.id', 's.target_id')
+    .join('copy as c', 'c.point_id', 'p.id')
+    .join('target as t', 't.id', 'c.target_id')
     .join('workload as w', 'w.id', 'p.workload_id')
     .join('source as o', 'o.id', 'w.source_id')
     .whereIn('p.id', ids)
-    .select<Row[]>('p.id as taskId', 's.id as seriesId', 't.id', 't.folder', 't.bucket', 't.secret', 'o.folder as root');
-  return rows.map((r) => ({
-    taskId: r.taskId,
-    seriesId: r.seriesId,
-    target: refOf(secrets, r),
-    root: r.root.toString('latin1'),
-  }));
+    .where('c.state', 'present')
+    .select<Row[]>(
+      'p.id as taskId',
+      's.id as seriesId',
+      't.id',
+      't.folder',
+      't.bucket',
+      't.secret',
+      'o.folder as root',
+      db.raw('s.target_id = t.id AS own'),
+    );
+  const rank = (r: Row) => (r.id === prefer ? 0 : r.folder === null ? 4 : 2) - r.own;
+  const byPoint = new Map<string, Row[]>();
+  for (const row of rows) byPoint.set(row.taskId, [...(byPoint.get(row.taskId) ?? []), row]);
+  return [...byPoint.values()].map((copies) => {
+    const [first, ...others] = copies.sort((a, b) => rank(a) - rank(b));
+    return {
+      taskId: first!.taskId,
+      seriesId: first!.seriesId,
+      target: refOf(secrets, first!),
+      others: others.map((r) => refOf(secrets, r)),
+      root: first!.root.toString('latin1'),
+    };
+  });
 }

@@ -11,6 +11,7 @@ export interface RunningTask {
   readonly ordinal: number | null;
   readonly stop_requested: 0 | 1;
   readonly started_at: number;
+  readonly work: unknown;
 }
 
 /** The task, if this attempt still holds its lease. Throws LEASE_LOST. Locks the row in a transaction. */

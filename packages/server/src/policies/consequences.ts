@@ -2,6 +2,7 @@ import { nextRuns, runsPerDay, settledPoints } from '@lithodex/core';
 import type { Consequences, PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { Deps } from '../deps';
+import { presentCopies } from '../catalog/copies';
 import { decide, livingPoints } from '../catalog/points';
 import { matchesOf, policiesInForce } from './matching';
 
@@ -102,7 +103,12 @@ async function deletesOf(
       .where('s.target_id', body.targetId)
       .select<{ no: number; name: string; frozen: 0 | 1 }[]>('s.no', 'w.name', 'w.frozen');
     for (const s of series) {
-      const points = await livingPoints(deps.db, s.no);
+      const living = await livingPoints(deps.db, s.no);
+      const standing = await presentCopies(
+        deps.db,
+        living.map((p) => p.id),
+      );
+      const points = living.filter((p) => standing.get(p.id)?.some((c) => c.target_id === body.targetId));
       const decisions = decide(points, body.keep, now, s.frozen === 1);
       for (const p of points)
         if (p.policy_id === id && decisions.get(p.id)?.expires) {

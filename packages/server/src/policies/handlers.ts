@@ -37,6 +37,10 @@ async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
 async function checkBody(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
   if (!(await deps.db('target').where({ id: body.targetId }).first<{ id: string } | undefined>()))
     throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist. Nothing was changed.');
+  const copies = body.copies.map((c) => c.targetId);
+  const others = await deps.db('target').whereIn('id', copies).whereNot({ id: body.targetId }).select('id');
+  if (others.length !== copies.length)
+    throw new ApiError('INVALID', [{ at: 'body.copies' }], 'Copies go to other targets that exist, each once. Nothing was changed.');
   const known = await deps.db('workload').whereIn('id', body.workloads).count({ n: '*' }).first<{ n: number }>();
   if (Number(known?.n) !== new Set(body.workloads).size)
     throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');

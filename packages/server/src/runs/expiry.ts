@@ -1,25 +1,36 @@
-import type { Keep } from '@lithodex/core';
 import type { PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { dropUnneeded } from '../catalog/load';
-import { decide, livingPoints, type SeriesRow } from '../catalog/points';
+import { decideCopies, presentCopies, type SeriesKeep } from '../catalog/copies';
+import { livingPoints, type SeriesRow } from '../catalog/points';
 import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
-import { queueRun } from './queue';
+import { queueRun, type NewTask } from './queue';
 
-/** The keep that decides over a series: that of the policy that made its newest scheduled point; by hand where there was none. */
-export async function keepOf(db: Knex, series: number): Promise<{ keep: Keep; policyId: number | null }> {
+/** What decides over a series: the policy that made its newest scheduled point; a person where there was none. */
+export async function keepOf(db: Knex, series: number): Promise<SeriesKeep> {
   const newest = await db('point')
     .where({ series_no: series, state: 'visible' })
     .whereNotNull('policy_id')
     .orderBy('ordinal', 'desc')
     .first<{ policy_id: number } | undefined>('policy_id');
   const policy = newest && (await db('policy').where({ id: newest.policy_id }).first<{ body: unknown } | undefined>());
-  return policy ? { keep: fromJson<PolicyBody>(policy.body).keep, policyId: newest.policy_id } : { keep: { by: 'hand' }, policyId: null };
+  if (!policy) return { keep: { by: 'hand' }, copies: [] };
+  const { keep, copies } = fromJson<PolicyBody>(policy.body);
+  return { keep, copies: copies ?? [] };
 }
 
-/** Lets the points of a series go that retention no longer keeps, and queues the removal of their roots on the target. */
+/** What a task of expiry keeps. */
+export interface ExpirePlan {
+  readonly targetId: string;
+  readonly points: readonly string[];
+}
+
+/**
+ * Lets the copies of a series go that retention no longer keeps, and queues the removal of their roots on their targets. A point whose last copy went is expired: its items leave
+ * the catalog.
+ */
 export async function expireSeries(deps: Deps, seriesNo: number): Promise<number> {
   const now = deps.clock.now();
   const expired = await inTransaction(deps.db, async (trx) => {
@@ -27,21 +38,26 @@ export async function expireSeries(deps: Deps, seriesNo: number): Promise<number
     if (!series) return [];
     const workload = await trx('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1; name: string }>();
     const points = await livingPoints(trx, seriesNo);
-    const decisions = decide(points, (await keepOf(trx, seriesNo)).keep, now, workload.frozen === 1);
-    const going = points.filter((p) => decisions.get(p.id)?.expires);
-    for (const point of going) {
+    const ids = points.map((p) => p.id);
+    const copies = await presentCopies(trx, ids);
+    const decisions = decideCopies(series, points, copies, await keepOf(trx, seriesNo), now, workload.frozen === 1);
+    const tasks: NewTask[] = [];
+    for (const [targetId, own] of decisions) {
+      const going = [...own.values()].filter((d) => d.expires).map((d) => d.id);
+      if (!going.length) continue;
+      await trx('copy').whereIn('point_id', going).where({ target_id: targetId }).update({ state: 'gone', gone_at: now });
+      const work: ExpirePlan = { targetId, points: going };
+      tasks.push({ workloadId: series.workload_id, seriesNo, type: 'expire', work });
+    }
+    if (!tasks.length) return [];
+    await queueRun(trx, now, { kind: 'expire', startedBy: 'schedule', name: `Expiry of ${workload.name}`, person: '', tasks });
+    const left = await presentCopies(trx, ids);
+    const gone = points.filter((p) => !left.has(p.id));
+    for (const point of gone) {
       await trx('point').where({ id: point.id }).update({ state: 'expired', expired_at: now });
       await dropUnneeded(trx, seriesNo, point.ordinal);
     }
-    if (going.length)
-      await queueRun(trx, now, {
-        kind: 'expire',
-        startedBy: 'schedule',
-        name: `Expiry of ${workload.name}`,
-        person: '',
-        tasks: [{ workloadId: series.workload_id, seriesNo, type: 'expire', work: { points: going.map((p) => p.id) } }],
-      });
-    return going;
+    return points;
   });
   if (expired.length) {
     await deps.events.emit('point', { workloadId: expired[0]!.workload_id });

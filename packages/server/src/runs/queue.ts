@@ -9,12 +9,12 @@ import { runStateOf } from './run-state';
 export interface NewTask {
   readonly workloadId: number | null;
   readonly seriesNo: number | null;
-  readonly type: 'backup' | 'trial' | 'restore' | 'download' | 'expire' | 'prune' | 'verify';
+  readonly type: 'backup' | 'trial' | 'restore' | 'download' | 'copy' | 'expire' | 'prune' | 'verify';
   readonly work: unknown;
 }
 
 export interface NewRun {
-  readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'expire' | 'prune' | 'verify';
+  readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'copy' | 'expire' | 'prune' | 'verify';
   readonly pointKind?: 'full' | 'incremental';
   readonly startedBy: 'schedule' | 'hand' | 'onDemand' | 'retry';
   readonly policyId?: number | null;
@@ -41,19 +41,22 @@ export async function queueRun(trx: Knex.Transaction, now: number, run: NewRun):
     queued_at: now,
     keep_own: run.keepOwn ? JSON.stringify(run.keepOwn) : null,
   });
-  await trx('task').insert(
-    run.tasks.map((task) => ({
-      id: newId(),
-      run_id: id,
-      workload_id: task.workloadId,
-      series_no: task.seriesNo,
-      type: task.type,
-      state: 'waiting',
-      queued_at: now,
-      work: JSON.stringify(task.work),
-    })),
-  );
+  for (const task of run.tasks) await queueTask(trx, now, id!, task);
   return id!;
+}
+
+/** Adds a task to a run that has not ended. */
+export async function queueTask(trx: Knex.Transaction, now: number, runId: number, task: NewTask): Promise<void> {
+  await trx('task').insert({
+    id: newId(),
+    run_id: runId,
+    workload_id: task.workloadId,
+    series_no: task.seriesNo,
+    type: task.type,
+    state: 'waiting',
+    queued_at: now,
+    work: JSON.stringify(task.work),
+  });
 }
 
 /** The series of a workload on a target, made on first use. */

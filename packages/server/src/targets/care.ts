@@ -79,10 +79,8 @@ export async function queueVerify(
 }
 
 /** A target may hold what no point needs any more. */
-export async function pruneLater(trx: Knex.Transaction, seriesNo: number): Promise<void> {
-  await trx('target')
-    .whereIn('id', trx('series').where({ no: seriesNo }).select('target_id'))
-    .update({ prune_due: true });
+export async function pruneLater(trx: Knex.Transaction, targetId: string): Promise<void> {
+  await trx('target').where({ id: targetId }).update({ prune_due: true });
 }
 
 /** Prunes and verifies the targets where it is due. */
@@ -104,7 +102,7 @@ export async function startDueCare(deps: Deps): Promise<void> {
   const verifies = await deps
     .db('target')
     .where(olderThan('verified_at', verifyEveryMs))
-    .whereIn('id', deps.db('series as s').join('point as p', 'p.series_no', 's.no').where('p.state', 'visible').select('s.target_id'))
+    .whereIn('id', deps.db('copy').where({ state: 'present' }).select('target_id'))
     .select<{ id: string }[]>('id');
   const part = Math.floor(now / dayMs) % verifyRound;
   for (const { id } of verifies) await start(id, (trx) => queueVerify(trx, now, id, { part, person: '' }));

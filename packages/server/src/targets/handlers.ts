@@ -72,13 +72,13 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     async listTargets() {
       await measureStale(deps, freshMs);
       const rows = await db('target').orderBy('name').select<TargetRow[]>();
-      const sums = await db('point as p')
-        .join('series as s', 's.no', 'p.series_no')
-        .where('p.state', 'visible')
-        .groupBy('s.target_id')
+      const sums = await db('copy as c')
+        .join('point as p', 'p.id', 'c.point_id')
+        .where('c.state', 'present')
+        .groupBy('c.target_id')
         .select<{ target_id: string; n: number; bytes: number; stored: number }[]>(
-          's.target_id',
-          db.raw('COUNT(*) AS n, SUM(p.bytes) AS bytes, SUM(p.stored) AS stored'),
+          'c.target_id',
+          db.raw('COUNT(*) AS n, SUM(p.bytes) AS bytes, SUM(c.stored) AS stored'),
         );
       return {
         rows: rows.map((t): Target => {

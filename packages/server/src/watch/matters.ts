@@ -118,10 +118,13 @@ async function growth(deps: Deps): Promise<{ id: string; name: string; free: num
   const sums = await deps
     .db('point as p')
     .join('series as s', 's.no', 'p.series_no')
+    .join('copy as c', 'c.point_id', 'p.id')
     .where('p.moment', '>=', from)
     .whereNotNull('p.builds_on')
-    .groupBy('s.target_id')
-    .select<{ target_id: string; stored: number }[]>('s.target_id', deps.db.raw('SUM(p.stored) AS stored'));
+    // the first copy of a workload brings all of its data along, which is no growth
+    .whereRaw('(c.target_id = s.target_id OR c.stored < p.bytes / 3)')
+    .groupBy('c.target_id')
+    .select<{ target_id: string; stored: number }[]>('c.target_id', deps.db.raw('SUM(c.stored) AS stored'));
   return targets.map((t) => ({ ...t, daily: Number(sums.find((s) => s.target_id === t.id)?.stored ?? 0) / 14 }));
 }
 
@@ -226,7 +229,7 @@ async function careFailures(deps: Deps): Promise<Matter[]> {
   const rows = await deps
     .db('run as r')
     .join('task as t', 't.run_id', 'r.id')
-    .whereIn('r.kind', ['prune', 'verify'])
+    .whereIn('r.kind', ['prune', 'verify', 'copy'])
     .where('r.ended_at', '>', deps.clock.now() - 8 * dayMs)
     .orderBy('r.id')
     .select<Row[]>('r.id', 'r.name', 'r.state', 'r.ended_at', 't.cause');

@@ -113,6 +113,27 @@ describe('writing a policy', () => {
     expect(s.text()).toContain('draft, differs from what is in force');
   });
 
+  it('copies points to other targets, each kept as its own sentence says', async () => {
+    const s = await stage('/policies/new?workload=2');
+    await s.until(() => {
+      expect(s.text()).toContain('Points stand on one target only');
+    });
+    await s.click('Copy to another target');
+    await s.until(() => {
+      expect(draft(s).copies).toEqual([{ targetId: uuid(2), rhythm: 'every', keep: { by: 'days', days: 30 } }]);
+    });
+    expect(s.all('lx-copy-rules button.act').map(words)).toEqual(['Without this copy']);
+    await slot(s, 'copy rhythm', 'the newest point once a week');
+    await slot(s, 'copy retention', { typed: '12 points' });
+    await s.until(() => {
+      expect(draft(s).copies).toMatchObject([{ rhythm: 'week', keep: { by: 'points', points: 12 } }]);
+    });
+    await slot(s, 'target', 'disk-2');
+    await s.until(() => {
+      expect(draft(s)).toMatchObject({ targetId: uuid(2), copies: [] });
+    });
+  });
+
   it('waits for an answer when points would be deleted, and asks again after every change', async () => {
     const deletes = { points: 16, oldest: now - 30 * day, newest: now - 15 * day, workloads: ['quay-1'] };
     const s = await stage('/policies/5', { consequences: { ...consequences, deletes }, changePolicy: {} });

@@ -12,6 +12,8 @@ import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { ConsequencesPanel } from './consequences-panel';
+import { CopyRules } from './copy-rules';
+import { choiceOf, keepChoices, keepOfChoice, keepTyped } from './keep-choice';
 import { keepWords, weekdays } from './sentence';
 
 type Every = PolicyBody['schedule']['every'];
@@ -23,7 +25,7 @@ const options = <T>(values: readonly T[], label: (value: T) => string): SlotOpti
 @Component({
   selector: 'lx-policy-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Slot, ConsequencesPanel, FormDialog, ...formatPipes],
+  imports: [FormsModule, RouterLink, Slot, CopyRules, ConsequencesPanel, FormDialog, ...formatPipes],
   templateUrl: './policy-page.html',
   styleUrl: './policy-page.scss',
 })
@@ -73,6 +75,7 @@ export class PolicyPage {
       zone: this.session.zone(),
       keep: { by: 'days', days: 14 },
       targetId,
+      copies: [],
       include: [],
       exclude: [],
       objectiveHours: 26,
@@ -121,11 +124,7 @@ export class PolicyPage {
   ];
   protected readonly times = options(clockTimes, (t) => t);
   protected readonly hours = options([1, 2, 3, 4, 6, 8, 12], (h) => (h === 1 ? '1 hour' : `${h} hours`));
-  protected readonly keeps: SlotOption<string>[] = [
-    ...[7, 14, 21, 30, 60, 90, 365].map((n) => ({ value: `days ${n}`, label: `${n} days` })),
-    ...[5, 10, 30, 100].map((n) => ({ value: `points ${n}`, label: `${n} points` })),
-    { value: 'hand', label: 'until a person removes it' },
-  ];
+  protected readonly keeps = keepChoices;
   protected readonly objectives = options([4, 8, 12, 24, 26, 48, 120, 192], (h) => `${h} h`);
   protected readonly limits = options([10, 20, 30, 40, 50, 60, 80, 100], (p) => `${p} %`);
   protected readonly weekdays = weekdays;
@@ -202,21 +201,22 @@ export class PolicyPage {
     if (days.length) this.set({ schedule: { ...s, days } });
   }
 
-  protected readonly keepValue = computed(() => {
-    const k = this.draft()?.keep;
-    return !k ? '' : k.by === 'days' ? `days ${k.days}` : k.by === 'points' ? `points ${k.points}` : 'hand';
-  });
+  protected readonly choiceOf = choiceOf;
 
   protected setKeep(value: string): void {
-    const [by, n] = value.split(' ');
-    this.set({ keep: by === 'days' ? { by, days: Number(n) } : by === 'points' ? { by, points: Number(n) } : { by: 'hand' } });
+    this.set({ keep: keepOfChoice(value) });
   }
 
-  /** "45 days" or "12 points", as typed. */
   protected typeKeep(text: string): void {
-    const match = /^(\d+)\s*(d|p)/i.exec(text);
-    const n = Number(match?.[1]);
-    if (match && n > 0) this.setKeep(`${match[2]!.toLowerCase() === 'd' ? 'days' : 'points'} ${n}`);
+    const keep = keepTyped(text);
+    if (keep) this.set({ keep });
+  }
+
+  /** Where points can be copied to: every target but the one they are stored on first. */
+  protected readonly copyTargets = computed(() => this.targetOptions().filter((t) => t.value !== this.draft()?.targetId));
+
+  protected setTarget(targetId: string): void {
+    this.set({ targetId, copies: this.draft()?.copies.filter((c) => c.targetId !== targetId) ?? [] });
   }
 
   protected patterns(text: string): string[] {

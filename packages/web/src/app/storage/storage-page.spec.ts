@@ -83,7 +83,10 @@ describe('storage', () => {
         secretKey: 'secret',
       },
     });
-    expect(words(s.one('form'))).toContain('Delete objects, to give back room AccessDenied');
+    expect(s.all('.need').map((n) => words(n).replace(/\s/g, ''))).toEqual([
+      'Readobjects,torestore',
+      'Deleteobjects,togivebackroomAccessDenied',
+    ]);
   });
 
   it('hands over the key envelope for a passphrase that is long enough', async () => {

@@ -118,11 +118,11 @@ export class Beds {
   }
 
   protected readonly beds = computed((): Bed[] => {
-    const targets = [...new Set(this.points().map((p) => p.target))];
+    const targets = [...new Set(this.points().flatMap((p) => p.copies.map((c) => c.target)))];
     return targets.map((name, row) => {
       const y = 44 + row * rowHeight;
       const own = this.points()
-        .filter((p) => p.target === name)
+        .filter((p) => p.copies.some((c) => c.target === name))
         .sort((a, b) => b.moment - a.moment);
       const sound = own.filter((p) => !p.suspect);
       const joints = sound.map((p, i) => {

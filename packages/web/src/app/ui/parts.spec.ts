@@ -75,7 +75,7 @@ describe('states', () => {
 
 describe('points over time', () => {
   const point = (age: number, more: Partial<Point> = {}): Point =>
-    ({ id: `p${age}`, moment: now - age * hour, target: 'quay-disk', suspect: false, ...more }) as Point;
+    ({ id: `p${age}`, moment: now - age * hour, copies: [{ target: 'quay-disk' }], suspect: false, ...more }) as Point;
 
   beforeEach(() => {
     TestBed.configureTestingModule({ providers: [{ provide: Session, useValue: { now: () => now, zone: () => 'Europe/Oslo' } }] });
@@ -91,7 +91,7 @@ describe('points over time', () => {
   it('draws a bed for each target, with joints, holes and suspect points', async () => {
     const points = [5, 29, 53, 77].map((age) => point(age));
     const el = await draw({
-      points: [...points, point(2, { suspect: true }), point(30, { target: 'north-store' })],
+      points: [...points, point(2, { suspect: true }), point(30, { copies: [{ target: 'north-store' }] as Point['copies'] })],
       missing: [{ moment: now - 40 * hour, why: 'the run failed' }],
     });
     const text = el.textContent;

@@ -1,0 +1,56 @@
+import type { PolicyBody, RunState } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import type { SeriesRow } from '../catalog/points';
+import { fromJson } from '../db/json';
+import { ApiError } from '../errors';
+import { queueCopies, type CopyPlan } from '../runs/copying';
+import type { ExpirePlan } from '../runs/expiry';
+import { pruneLater, type CarePlan } from '../targets/care';
+import type { RunningTask } from './running-task';
+
+/** A copy task says that a point stands on its target now. Throws NOT_FOUND for a point of another series. */
+export async function settleCopy(
+  trx: Knex.Transaction,
+  now: number,
+  task: RunningTask,
+  copied: { readonly pointId: string; readonly stored: number },
+): Promise<void> {
+  const { targetId } = fromJson<CopyPlan>(task.work);
+  type Row = { policy_id: number | null };
+  const point = await trx('point').where({ id: copied.pointId, series_no: task.series_no }).first<Row | undefined>('policy_id');
+  if (!point) throw new ApiError('NOT_FOUND');
+  const policy =
+    point.policy_id === null ? undefined : await trx('policy').where({ id: point.policy_id }).first<{ body: unknown } | undefined>();
+  const rule = policy && fromJson<PolicyBody>(policy.body).copies?.find((c) => c.targetId === targetId);
+  const row = {
+    state: 'present',
+    made_at: now,
+    stored: copied.stored,
+    keep_rule: JSON.stringify(rule?.keep ?? { by: 'hand' }),
+    gone_at: null,
+  };
+  await trx('copy')
+    .insert({ point_id: copied.pointId, target_id: targetId, ...row })
+    .onConflict()
+    .merge(row);
+}
+
+/** Queues what follows the end of a task: copies of a new sound point, pruning of a target that may hold what no point needs. */
+export async function followUp(trx: Knex.Transaction, now: number, task: RunningTask, state: RunState): Promise<void> {
+  const ended = state !== 'failed' && state !== 'stopped';
+  switch (task.type) {
+    case 'backup': {
+      const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null }>('policy_id');
+      const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
+      if (!ended) await pruneLater(trx, series.target_id);
+      else if (run.policy_id !== null && state !== 'held') await queueCopies(trx, now, run.policy_id, series);
+      return;
+    }
+    case 'expire':
+      return pruneLater(trx, fromJson<ExpirePlan>(task.work).targetId);
+    case 'copy':
+      return ended ? undefined : pruneLater(trx, fromJson<CopyPlan>(task.work).targetId);
+    case 'verify':
+      return state === 'done' ? undefined : pruneLater(trx, fromJson<CarePlan>(task.work).targetId);
+  }
+}
