@@ -8,9 +8,18 @@ export const Schedule = z.discriminatedUnion('every', [
   z.object({ every: z.literal('hours'), hours: z.union([1, 2, 3, 4, 6, 8, 12].map((n) => z.literal(n))), at: ClockTime }),
   z.object({ every: z.literal('hand') }),
 ]);
+/** The first point of each week, month and year is kept for so many of them. */
+export const LongTerm = z.object({
+  weeks: z.int().min(0).max(520).default(0),
+  months: z.int().min(0).max(240).default(0),
+  years: z.int().min(0).max(100).default(0),
+  /** ISO weekday on which a week begins. */
+  day: z.int().min(1).max(7).default(1),
+});
+export type LongTerm = z.infer<typeof LongTerm>;
 export const Keep = z.discriminatedUnion('by', [
-  z.object({ by: z.literal('days'), days: z.int().min(1).max(36_500) }),
-  z.object({ by: z.literal('points'), points: z.int().min(1).max(100_000) }),
+  z.object({ by: z.literal('days'), days: z.int().min(1).max(36_500), longTerm: LongTerm.optional() }),
+  z.object({ by: z.literal('points'), points: z.int().min(1).max(100_000), longTerm: LongTerm.optional() }),
   z.object({ by: z.literal('hand') }),
 ]);
 export const Pattern = z.string().trim().min(1).max(500);

@@ -2,6 +2,7 @@ export * from './paths/byte-path';
 export * from './chunk/gear';
 export * from './chunk/cutter';
 export * from './time/schedule';
+export * from './retention/long-term';
 export * from './retention/retention';
 export * from './selection/patterns';
 export * from './anomaly/change-limit';

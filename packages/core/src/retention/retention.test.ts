@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { longTermEnds, type LongTerm } from './long-term';
 import { decideRetention, settledPoints, type Keep, type KeptPoint } from './retention';
 
 const day = 86_400_000;
@@ -108,6 +109,96 @@ describe('retention', () => {
     );
     expect(second).toEqual({ id: '1', expires: false, until: now + 13 * day, why: 'kept for 14 days' });
   });
+});
+
+describe('long-term points', () => {
+  const rules: fc.Arbitrary<LongTerm> = fc.record({
+    weeks: fc.integer({ min: 0, max: 10 }),
+    months: fc.integer({ min: 0, max: 6 }),
+    years: fc.integer({ min: 0, max: 2 }),
+    day: fc.integer({ min: 1, max: 7 }),
+  });
+  const zones = fc.constantFrom('UTC', 'Europe/Oslo', 'Pacific/Auckland');
+  const gone = (list: readonly KeptPoint[], keep: Keep, zone: string) =>
+    new Set(
+      decideRetention(list, keep, now, false, zone)
+        .filter((d) => d.expires)
+        .map((d) => d.id),
+    );
+
+  it('only ever keep more than the ordinary retention, and more when a rule is longer', () => {
+    fc.assert(
+      fc.property(points, keeps, rules, rules, zones, (list, keep, rule, more, zone) => {
+        if (keep.by === 'hand') return;
+        const plain = gone(list, keep, zone);
+        const kept = gone(list, { ...keep, longTerm: rule }, zone);
+        const longer = { ...rule, weeks: rule.weeks + more.weeks, months: rule.months + more.months, years: rule.years + more.years };
+        for (const id of kept) expect(plain.has(id)).toBe(true);
+        for (const id of gone(list, { ...keep, longTerm: longer }, zone)) expect(kept.has(id)).toBe(true);
+      }),
+    );
+  });
+
+  it('are the first sound one of each period, and stay so whatever comes later', () => {
+    fc.assert(
+      fc.property(points, rules, zones, fc.integer({ min: 0, max: 60 }), (list, rule, zone, later) => {
+        const sound = list.filter((p) => !p.suspect).map((p) => p.moment);
+        const before = longTermEnds(
+          sound.filter((m) => m <= now - later * day),
+          rule,
+          zone,
+        );
+        const after = longTermEnds(sound, rule, zone);
+        for (const [moment, end] of before) expect(after.get(moment)).toEqual(end);
+        if (rule.months) {
+          const month = (m: number) => new Intl.DateTimeFormat('en', { timeZone: zone, year: 'numeric', month: 'numeric' }).format(m);
+          const monthly = sound.filter((m) => !sound.some((o) => o < m && month(o) === month(m)));
+          for (const m of monthly) expect(after.has(m)).toBe(true);
+        }
+      }),
+    );
+  });
+
+  it('begin on the chosen day of the zone, and are kept by the calendar', () => {
+    const at = (text: string) => Date.parse(text);
+    const nights = ['2026-03-28', '2026-03-29', '2026-03-30', '2026-04-01', '2026-04-05'].map((d) => at(`${d}T22:30:00Z`));
+    const weekly = longTermEnds(nights, { weeks: 2, months: 0, years: 0, day: 1 }, 'Europe/Oslo');
+    // 22:30 UTC is past midnight in Oslo: the nights of Sunday belong to Monday's week
+    expect([...weekly.keys()]).toEqual([nights[0], nights[1], nights[4]]);
+    expect(new Date(weekly.get(nights[0]!)!.until).toISOString()).toBe('2026-04-11T21:30:00.000Z');
+    const yearly = longTermEnds([at('2024-02-29T12:00:00Z')], { weeks: 0, months: 0, years: 1, day: 1 }, 'UTC');
+    expect([...yearly.values()]).toEqual([{ until: at('2025-02-28T12:00:00Z'), why: 'the yearly point, kept for 1 year' }]);
+  });
+
+  it('say until when and by which rule, the longest that applies', () => {
+    const list = [0, 40].map((age) => ({ id: String(age), moment: now - age * day, held: false, suspect: false }));
+    const keep: Keep = { by: 'days', days: 14, longTerm: { weeks: 4, months: 12, years: 0, day: 1 } };
+    expect(decideRetention(list, keep, now, false)[1]).toMatchObject({ expires: false, why: 'the monthly point, kept for 12 months' });
+  });
+
+  it('are counted where the rule has settled, as a life of many years shows', () => {
+    const rule: LongTerm = { weeks: 8, months: 12, years: 3, day: 1 };
+    const keep: Keep = { by: 'days', days: 14, longTerm: rule };
+    let alive: KeptPoint[] = [];
+    const start = Date.UTC(2020, 0, 1);
+    let at: number;
+    for (let i = 0; i < 5 * 365; i++) {
+      at = start + i * day;
+      alive.push({ id: String(i), moment: at, held: false, suspect: false });
+      const left = gone2(alive, keep, at);
+      alive = alive.filter((p) => !left.has(p.id));
+    }
+    const settled = settledPoints({ every: 'day', at: '22:00' }, keep);
+    expect(Math.abs(alive.length - settled.points!)).toBeLessThanOrEqual(2);
+    expect(settled.arithmetic).toContain('8 weekly, 12 monthly, 3 yearly');
+    expect(settled.furthestDays).toBeGreaterThan(700);
+  });
+  const gone2 = (list: readonly KeptPoint[], keep: Keep, at: number) =>
+    new Set(
+      decideRetention(list, keep, at, false)
+        .filter((d) => d.expires)
+        .map((d) => d.id),
+    );
 });
 
 describe('points when settled', () => {

@@ -1,8 +1,11 @@
 import { longestGap, runsPerDay, type Schedule } from '../time/schedule';
+import { longTermDays, longTermEnds, type LongTerm } from './long-term';
 
 /** How long points are kept. */
 export type Keep =
-  { readonly by: 'days'; readonly days: number } | { readonly by: 'points'; readonly points: number } | { readonly by: 'hand' };
+  | { readonly by: 'days'; readonly days: number; readonly longTerm?: LongTerm | undefined }
+  | { readonly by: 'points'; readonly points: number; readonly longTerm?: LongTerm | undefined }
+  | { readonly by: 'hand' };
 
 export interface KeptPoint {
   readonly id: string;
@@ -30,13 +33,22 @@ const plural = (n: number, unit: string) => `${n} ${unit}${n === 1 ? '' : 's'}`;
 
 /**
  * Decides for every point of one series whether it expires at `now` (ms). Laws: a held or suspect point never expires; the newest sound
- * point never expires; while any point is suspect and `frozen`, nothing expires; a longer keep keeps a superset.
+ * point never expires; while any point is suspect and `frozen`, nothing expires; a longer keep keeps a superset. Long-term points are told by
+ * the calendar of `zone`.
  */
-export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: number, frozen: boolean): KeepDecision[] {
+export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: number, frozen: boolean, zone = 'UTC'): KeepDecision[] {
   const newestFirst = [...points].sort((a, b) => b.moment - a.moment);
   const sound = newestFirst.filter((p) => !p.suspect);
   const counted = sound.filter((p) => p.keep === undefined);
   const rank = new Map(counted.map((p, i) => [p.id, i]));
+  const long =
+    keep.by !== 'hand' && keep.longTerm
+      ? longTermEnds(
+          counted.map((p) => p.moment),
+          keep.longTerm,
+          zone,
+        )
+      : undefined;
   return newestFirst.map((point) => {
     const stay = (why: string, until?: number): KeepDecision => ({ id: point.id, expires: false, until, why });
     if (point.held) return stay('kept until a person removes it');
@@ -45,13 +57,17 @@ export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: n
     if (frozen) return stay('expiry has stopped until a person lifts the suspicion');
     const own = point.keep ?? keep;
     if (own.by === 'hand') return stay('kept until a person removes it');
+    const end = point.keep ? undefined : long?.get(point.moment);
+    const stands = end && end.until > now;
     if (own.by === 'points') {
       const at = rank.get(point.id) ?? 0;
       const why = `the newest ${plural(own.points, 'point')} are kept`;
-      return at < own.points ? stay(why) : { id: point.id, expires: true, until: undefined, why: `only ${why}` };
+      if (at < own.points) return stay(why);
+      return stands ? stay(end.why, end.until) : { id: point.id, expires: true, until: undefined, why: `only ${why}` };
     }
     const until = point.moment + own.days * day;
     const why = `kept for ${plural(own.days, 'day')}`;
+    if (stands && end.until > until) return stay(end.why, end.until);
     return until > now ? stay(why, until) : { id: point.id, expires: true, until, why: `${why}, which have passed` };
   });
 }
@@ -67,6 +83,36 @@ export interface Settled {
 
 /** How many points stand once a rule has settled, and how far back they reach. */
 export function settledPoints(schedule: Schedule, keep: Keep): Settled {
+  const short = settledShortTerm(schedule, keep);
+  if (keep.by === 'hand' || !keep.longTerm || short.points === undefined) return short;
+  const extra = longTermBeyond(schedule, keep.longTerm, short.furthestDays ?? 0);
+  const { weeks, months, years } = keep.longTerm;
+  const kinds = [weeks && `${weeks} weekly`, months && `${months} monthly`, years && `${years} yearly`].filter(Boolean).join(', ');
+  return {
+    points: short.points + extra.length,
+    furthestDays: Math.max(short.furthestDays ?? 0, ...extra),
+    arithmetic: `${short.arithmetic}; of ${kinds} ones ${extra.length} are older`,
+  };
+}
+
+/** Ages in days of the long-term points that are older than `beyond` days, on a settled day of a calendar without time zones. */
+function longTermBeyond(schedule: Schedule, rule: LongTerm, beyond: number): number[] {
+  const horizon = longTermDays(rule) + 32;
+  const settled = Date.UTC(2031, 6, 16);
+  const moments: number[] = [];
+  for (let age = 0; age <= horizon; age++) {
+    const at = settled - age * day;
+    if (schedule.every !== 'week' || schedule.days.includes(((new Date(at).getUTCDay() + 6) % 7) + 1)) moments.push(at);
+  }
+  // the oldest day looked at begins no period of its own: what came before it is not looked at
+  const oldest = Math.min(...moments);
+  const ends = longTermEnds(moments, rule, 'UTC');
+  return [...ends]
+    .filter(([at, end]) => at !== oldest && end.until > settled && settled - at >= beyond * day)
+    .map(([at]) => (settled - at) / day);
+}
+
+function settledShortTerm(schedule: Schedule, keep: Keep): Settled {
   const perDay = runsPerDay(schedule);
   const rate = perDay >= 1 ? `${plural(perDay, 'run')} a day` : `${plural(Math.round(perDay * 7), 'run')} a week`;
   if (perDay === 0)

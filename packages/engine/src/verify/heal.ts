@@ -22,15 +22,27 @@ export interface HealReport {
 export async function heal(store: Store, sick: readonly PackToc[], elsewhere: Elsewhere, stopped: () => boolean): Promise<HealReport> {
   const needs = await needsOf(store, stopped);
   const names = sick.flatMap((toc) => toc.chunks.map((c) => c.name)).filter((name) => !needs || needs.live.has(name));
-  const writer = store.writerOfAll();
-  const done = new NameSet();
-  let [fetched, lost] = [0, 0];
-  for (const name of [...names, ...(needs?.unknown ?? [])]) {
+  const sound: Elsewhere = async (name) => {
+    const data = await elsewhere(name);
+    return data && keyedHash(store.keys.nameKey, data).equals(name) ? data : undefined;
+  };
+  const wanted = distinct([...names, ...(needs?.unknown ?? [])]);
+  const unreadable: Buffer[] = [];
+  for (const name of wanted) {
     if (stopped()) throw new EngineError('STOPPED');
-    if (!done.add(name)) continue;
+    if (!(await here(store, name))) unreadable.push(name);
+  }
+  let helps = unreadable.length === 0;
+  for (const name of unreadable) helps ||= (await sound(name)) !== undefined;
+  // where nobody can help, the packs stay as they are: what can be read of them is in its place
+  if (!helps) return { fetched: 0, lost: unreadable.length };
+  const writer = store.writerOfAll();
+  let [fetched, lost] = [0, 0];
+  for (const name of wanted) {
+    if (stopped()) throw new EngineError('STOPPED');
     const own = await here(store, name);
-    const data = own ?? (await elsewhere(name));
-    if (data && keyedHash(store.keys.nameKey, data).equals(name)) {
+    const data = own ?? (await sound(name));
+    if (data) {
       writer.put(data);
       await writer.drain();
       if (!own) fetched++;
@@ -42,6 +54,11 @@ export async function heal(store: Store, sick: readonly PackToc[], elsewhere: El
   if (ids.length) await condemn(store.keys, store.target, ids, () => store.pins.list(), true);
   await store.index.refresh();
   return { fetched, lost };
+}
+
+function distinct(names: readonly Buffer[]): Buffer[] {
+  const seen = new NameSet();
+  return names.filter((name) => seen.add(name));
 }
 
 /** What points need; undefined when not even that can be had from anywhere, and then everything counts as needed. */

@@ -18,6 +18,8 @@ export interface OtherCopy {
 export interface MendOptions extends VerifyOptions {
   readonly copyTask: string;
   readonly now: () => number;
+  /** Also look for chunks that points need and no pack is known to hold, which takes a walk over all points. */
+  readonly walk: boolean;
   /** Points that should be on the target; one whose root is gone is told by nothing else. */
   readonly expected: readonly { readonly seriesId: string; readonly taskId: string }[];
 }
@@ -81,7 +83,8 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
     for (const { object, mended } of roots)
       told(object, mended ? 'the root was damaged or gone; made anew from another copy' : 'the root is damaged or gone', 1);
     const report = await verify(store, options);
-    const { fetched, lost } = await heal(store, report.sick, elsewhere, options.stopped);
+    const due = options.walk || report.sick.length > 0;
+    const { fetched, lost } = due ? await heal(store, report.sick, elsewhere, options.stopped) : { fetched: 0, lost: 0 };
     const { packs, bytes, chunks } = report;
     const mended = roots.filter((r) => r.mended).length;
     return {

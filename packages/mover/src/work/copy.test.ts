@@ -130,7 +130,7 @@ describe('healing', () => {
         else fs.rmSync(`${base}/far/${name}`);
         const sick = await open('far');
         const expected = ['t1', 't2', 't3'].map((taskId) => ({ seriesId: 's1', taskId }));
-        const options = { copyTask: 'mending', now: () => 9, stopped, expected };
+        const options = { copyTask: 'mending', now: () => 9, stopped, expected, walk: true };
         const report = await verifyAndMend(sick, [{ name: 'near', open: () => open('near') }], options);
         expect([name, how, report.lost]).toEqual([name, how, 0]);
         if (report.damages.length || report.fetched) mended++;

@@ -16,6 +16,7 @@ export async function runVerify(ctx: TaskContext, { target, part, others, expect
     copyTask: ctx.task.id,
     now: () => ctx.task.serverNow + (Date.now() - began),
     expected,
+    walk: !part || part.number === 0,
     stopped: ctx.stopped,
     ...(part && { reads: (id) => Number.parseInt(id.slice(0, 8), 16) % part.of === part.number }),
     onPack: (read) => {

@@ -19,6 +19,8 @@ export interface CopyRow {
 export interface SeriesKeep {
   readonly keep: Keep;
   readonly copies: readonly CopyRule[];
+  /** Whose calendar long-term points are told by. */
+  readonly zone: string;
 }
 
 const idsAtOnce = 5000;
@@ -58,7 +60,7 @@ export function decideCopies(
     target === series.target_id
       ? kept.keep
       : (kept.copies.find((c) => c.targetId === target)?.keep ?? lastRule.get(target) ?? { by: 'hand' });
-  return new Map([...here].map(([target, own]) => [target, decide(own, keepAt(target), now, frozen)]));
+  return new Map([...here].map(([target, own]) => [target, decide(own, keepAt(target), now, frozen, kept.zone)]));
 }
 
 /** The copies of a point as the API gives them: the target of its series first. */

@@ -49,7 +49,7 @@ export function livingPoints(db: Knex, series: number): Promise<PointRow[]> {
 }
 
 /** What retention says of each living point of a series. */
-export function decide(points: readonly PointRow[], keep: Keep, now: number, frozen: boolean): Map<string, KeepDecision> {
+export function decide(points: readonly PointRow[], keep: Keep, now: number, frozen: boolean, zone: string): Map<string, KeepDecision> {
   const input = points.map((p) => ({
     id: p.id,
     moment: p.moment,
@@ -57,7 +57,7 @@ export function decide(points: readonly PointRow[], keep: Keep, now: number, fro
     suspect: p.suspect === 1,
     keep: fromJsonOrNull<Keep>(p.keep_own) ?? undefined,
   }));
-  return new Map(decideRetention(input, keep, now, frozen).map((d) => [d.id, d]));
+  return new Map(decideRetention(input, keep, now, frozen, zone).map((d) => [d.id, d]));
 }
 
 /** A point as the API gives it. */

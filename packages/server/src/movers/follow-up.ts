@@ -51,6 +51,6 @@ export async function followUp(trx: Knex.Transaction, now: number, task: Running
     case 'copy':
       return ended ? undefined : pruneLater(trx, fromJson<CopyPlan>(task.work).targetId);
     case 'verify':
-      return state === 'done' ? undefined : pruneLater(trx, fromJson<CarePlan>(task.work).targetId);
+      return state !== 'remarks' ? undefined : pruneLater(trx, fromJson<CarePlan>(task.work).targetId);
   }
 }

@@ -109,7 +109,7 @@ async function deletesOf(
         living.map((p) => p.id),
       );
       const points = living.filter((p) => standing.get(p.id)?.some((c) => c.target_id === body.targetId));
-      const decisions = decide(points, body.keep, now, s.frozen === 1);
+      const decisions = decide(points, body.keep, now, s.frozen === 1, body.zone);
       for (const p of points)
         if (p.policy_id === id && decisions.get(p.id)?.expires) {
           gone.push(p.moment);

@@ -1,14 +1,15 @@
 import { ChangeDetectionStrategy, Component, computed, input, output } from '@angular/core';
 import type { CopyRule } from '@lithodex/contract';
 import { Slot, type SlotOption } from '../ui/slot';
-import { choiceOf, keepChoices, keepOfChoice, keepTyped } from './keep-choice';
+import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './keep-choice';
+import { LongTermRule } from './long-term-rule';
 import { keepWords } from './sentence';
 
 /** The copies of a policy, a sentence each. */
 @Component({
   selector: 'lx-copy-rules',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [Slot],
+  imports: [Slot, LongTermRule],
   template: `
     @for (rule of rules(); track rule.targetId; let i = $index) {
       <div class="sentence">
@@ -33,11 +34,12 @@ import { keepWords } from './sentence';
           [options]="keeps"
           [value]="choiceOf(rule.keep)"
           [text]="keepWords(rule.keep)"
-          (valueChange)="set(i, { keep: keepOfChoice($event) })"
+          (valueChange)="keepFor(i, keepOfChoice($event))"
           free="or type 45 days, 12 points"
           (entered)="typed(i, $event)"
           [disabled]="disabled()"
         />.
+        <lx-long-term-rule [keep]="rule.keep" [disabled]="disabled()" (changed)="set(i, { keep: $event })" />
         @if (!disabled()) {
           <button type="button" class="act sm" (click)="drop(i)">Without this copy</button>
         }
@@ -79,9 +81,13 @@ export class CopyRules {
     this.changed.emit(this.rules().map((r, i) => (i === at ? { ...r, ...change } : r)));
   }
 
+  protected keepFor(at: number, keep: CopyRule['keep']): void {
+    this.set(at, { keep: withLongTerm(keep, this.rules()[at]?.keep) });
+  }
+
   protected typed(at: number, text: string): void {
     const keep = keepTyped(text);
-    if (keep) this.set(at, { keep });
+    if (keep) this.keepFor(at, keep);
   }
 
   protected drop(at: number): void {

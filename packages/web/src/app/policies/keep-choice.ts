@@ -27,3 +27,9 @@ export function keepTyped(text: string): Keep | undefined {
   const n = Number(match?.[1]);
   return match && n > 0 ? keepOfChoice(`${match[2]!.toLowerCase() === 'd' ? 'days' : 'points'} ${n}`) : undefined;
 }
+
+/** A retention with the long-term points of the one before it. */
+export function withLongTerm(keep: Keep, before: Keep | undefined): Keep {
+  const longTerm = before && before.by !== 'hand' ? before.longTerm : undefined;
+  return keep.by === 'hand' || !longTerm ? keep : { ...keep, longTerm };
+}

@@ -54,7 +54,16 @@ describe('writing a policy', () => {
       expect(s.api.of('consequences')).toHaveLength(1);
     });
     expect(draft(s)).toMatchObject({ workloads: [2], targetId: uuid(1), keep: { by: 'days', days: 14 }, name: 'draft' });
-    expect(s.all('.rule .slot').map(words)).toEqual(['day', '22:00', 'incremental', 'disk-1', '14 days']);
+    expect(s.all('.rule .slot').map(words)).toEqual([
+      'day',
+      '22:00',
+      'incremental',
+      'disk-1',
+      '14 days',
+      'no weeks',
+      'no months',
+      'no years',
+    ]);
     expect(s.button('Put in force').disabled).toBe(true);
     await s.type('.title', 'Nightly north');
     await s.until(() => {
@@ -111,6 +120,22 @@ describe('writing a policy', () => {
       expect(draft(s)).toMatchObject({ exclude: ['*.tmp', 'scratch/'], workloads: [] });
     });
     expect(s.text()).toContain('draft, differs from what is in force');
+  });
+
+  it('keeps long-term points beside the ordinary ones, also when those change', async () => {
+    const s = await stage('/policies/new?workload=2');
+    await slot(s, 'weekly points', '8 weeks');
+    await slot(s, 'monthly points', '12 months');
+    await slot(s, 'first day', 'Sun');
+    await slot(s, 'retention', '30 days');
+    await s.until(() => {
+      expect(draft(s).keep).toEqual({ by: 'days', days: 30, longTerm: { weeks: 8, months: 12, years: 0, day: 7 } });
+    });
+    await slot(s, 'weekly points', 'no weeks');
+    await slot(s, 'monthly points', 'no months');
+    await s.until(() => {
+      expect(draft(s).keep).toEqual({ by: 'days', days: 30 });
+    });
   });
 
   it('copies points to other targets, each kept as its own sentence says', async () => {

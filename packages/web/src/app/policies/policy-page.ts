@@ -13,7 +13,8 @@ import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { ConsequencesPanel } from './consequences-panel';
 import { CopyRules } from './copy-rules';
-import { choiceOf, keepChoices, keepOfChoice, keepTyped } from './keep-choice';
+import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './keep-choice';
+import { LongTermRule } from './long-term-rule';
 import { keepWords, weekdays } from './sentence';
 
 type Every = PolicyBody['schedule']['every'];
@@ -25,7 +26,7 @@ const options = <T>(values: readonly T[], label: (value: T) => string): SlotOpti
 @Component({
   selector: 'lx-policy-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Slot, CopyRules, ConsequencesPanel, FormDialog, ...formatPipes],
+  imports: [FormsModule, RouterLink, Slot, CopyRules, LongTermRule, ConsequencesPanel, FormDialog, ...formatPipes],
   templateUrl: './policy-page.html',
   styleUrl: './policy-page.scss',
 })
@@ -204,12 +205,17 @@ export class PolicyPage {
   protected readonly choiceOf = choiceOf;
 
   protected setKeep(value: string): void {
-    this.set({ keep: keepOfChoice(value) });
+    this.keepFor(keepOfChoice(value));
   }
 
   protected typeKeep(text: string): void {
     const keep = keepTyped(text);
-    if (keep) this.set({ keep });
+    if (keep) this.keepFor(keep);
+  }
+
+  /** Takes a retention, with the long-term points there are. */
+  private keepFor(keep: PolicyBody['keep']): void {
+    this.set({ keep: withLongTerm(keep, this.draft()?.keep) });
   }
 
   /** Where points can be copied to: every target but the one they are stored on first. */

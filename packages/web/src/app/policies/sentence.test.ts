@@ -19,6 +19,10 @@ it.each<[Partial<PolicyBody>, string]>([
     { schedule: { every: 'hours', hours: 1, at: '00:30' }, keep: { by: 'days', days: 1 } },
     'Every hour from 00:30, an incremental, kept for 1 day',
   ],
+  [
+    { keep: { by: 'days', days: 14, longTerm: { weeks: 8, months: 12, years: 7, day: 1 } } },
+    'Every day at 22:00, an incremental, kept for 14 days, beyond that 8 weekly, 12 monthly and 7 yearly points',
+  ],
   [{ schedule: { every: 'hand' } }, 'By hand, an incremental, kept for 14 days'],
 ])('%j reads as a sentence', (change, sentence) => {
   expect(ruleSentence(body(change))).toBe(sentence);

@@ -16,6 +16,14 @@ export function scheduleWords(s: PolicyBody['schedule']): string {
   }
 }
 
+/** "8 weekly and 12 monthly points"; '' for none. */
+export function longTermWords(k: PolicyBody['keep']): string {
+  const rule = k.by === 'hand' ? undefined : k.longTerm;
+  const kinds = [rule?.weeks && `${rule.weeks} weekly`, rule?.months && `${rule.months} monthly`, rule?.years && `${rule.years} yearly`];
+  const said = kinds.filter(Boolean);
+  return said.length ? `${said.slice(0, -1).join(', ')}${said.length > 1 ? ' and ' : ''}${said.at(-1)} points` : '';
+}
+
 export function keepWords(k: PolicyBody['keep']): string {
   return k.by === 'days' ? countOf(k.days, 'day') : k.by === 'points' ? countOf(k.points, 'point') : 'until a person removes it';
 }
@@ -23,5 +31,6 @@ export function keepWords(k: PolicyBody['keep']): string {
 /** The rule of a policy as one sentence. */
 export function ruleSentence(body: PolicyBody): string {
   const when = scheduleWords(body.schedule);
-  return `${when.charAt(0).toUpperCase()}${when.slice(1)}, ${body.kind === 'full' ? 'a full' : 'an incremental'}, kept ${body.keep.by === 'hand' ? '' : 'for '}${keepWords(body.keep)}`;
+  const long = longTermWords(body.keep);
+  return `${when.charAt(0).toUpperCase()}${when.slice(1)}, ${body.kind === 'full' ? 'a full' : 'an incremental'}, kept ${body.keep.by === 'hand' ? '' : 'for '}${keepWords(body.keep)}${long && `, beyond that ${long}`}`;
 }
