@@ -35,7 +35,7 @@ export const policies = [
     tags: ['chart archive'],
     servers: [],
     schedule: { every: 'day', at: '04:00' },
-    keep: { by: 'days', days: 60 },
+    keep: { by: 'days', days: 60, longTerm: { weeks: 0, months: 12, years: 7, day: 1 } },
     copies: [{ rhythm: 'every', keep: { by: 'days', days: 90 } }],
     kind: 'incremental',
     exclude: ['print-queue/'],

@@ -56,9 +56,9 @@ async function ask(question: string): Promise<string> {
 /** All points of a store, oldest first. */
 async function points(store: Store): Promise<Root[]> {
   const roots: Root[] = [];
-  for (const { seriesId, taskId } of await store.listPoints()) {
-    const found = await store.root(seriesId, taskId);
-    if (found) roots.push(found.root);
+  for (const point of await store.listPoints()) {
+    const root = await store.listedRoot(point);
+    if (root) roots.push(root);
   }
   return roots.sort((a, b) => a.moment - b.moment);
 }

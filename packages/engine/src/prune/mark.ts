@@ -26,12 +26,12 @@ export class Marker {
   }
 
   async mark(): Promise<void> {
-    for (const { seriesId, taskId } of await this.store.listPoints()) {
-      if (this.roots.has(taskId)) continue;
-      const found = await this.store.root(seriesId, taskId);
-      if (!found) continue;
-      this.roots.add(taskId);
-      await this.walk(topEntry(found.root));
+    for (const point of await this.store.listPoints()) {
+      if (this.roots.has(point.taskId)) continue;
+      const root = await this.store.listedRoot(point);
+      if (!root) continue;
+      this.roots.add(point.taskId);
+      await this.walk(topEntry(root));
     }
   }
 

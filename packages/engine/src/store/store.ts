@@ -11,6 +11,13 @@ import { ChunkWriter } from './chunk-writer';
 import { newHeader, openHeader, writeHeader, type StoreHeader } from './store-header';
 import { StoreIndex } from './store-index';
 
+/** A point found on a target. */
+export interface ListedPoint {
+  readonly seriesId: string;
+  readonly taskId: string;
+  readonly names: readonly string[];
+}
+
 /** A store opened for reading and committing. Writers get their own {@link ChunkWriter}. */
 export class Store {
   readonly index: StoreIndex;
@@ -78,7 +85,8 @@ export class Store {
     return (await this.rootAt(rootName(seriesId, taskId))) ?? (await this.copiedRoot(seriesId, taskId));
   }
 
-  private async rootAt(name: string): Promise<{ root: Root; sum: string } | undefined> {
+  /** The root of this name; undefined when it is not there or was given up. Throws OBJECT_DAMAGED. */
+  async rootAt(name: string): Promise<{ root: Root; sum: string } | undefined> {
     try {
       const file = await this.target.read(name);
       return file.equals(voidRoot) ? undefined : { root: decodeRoot(this.keys, name, file), sum: rootSum(file) };
@@ -109,24 +117,33 @@ export class Store {
   }
 
   /**
-   * All points on the target, as series and task. What they need is known to the index when this resolves, also of those committed a moment ago: roots are listed first, as
+   * All points on the target, as series and task, with the names of their roots. A point whose task and whose copies were all given up is among them. What they need is known to the index when this resolves, also of those committed a moment ago: roots are listed first, as
    * their index segments are written before them.
    */
-  async listPoints(): Promise<{ seriesId: string; taskId: string }[]> {
-    const points: { seriesId: string; taskId: string }[] = [];
-    for (const seriesId of await this.listSeries()) for (const taskId of await this.listRoots(seriesId)) points.push({ seriesId, taskId });
+  async listPoints(): Promise<ListedPoint[]> {
+    const points: ListedPoint[] = [];
+    for (const seriesId of await this.listSeries()) {
+      const roots = new Map<string, string[]>();
+      for (const name of await this.target.list(`roots/${seriesId}/`))
+        roots.set(taskOfRoot(name), [...(roots.get(taskOfRoot(name)) ?? []), `roots/${seriesId}/${name}`]);
+      for (const [taskId, names] of roots) points.push({ seriesId, taskId, names });
+    }
     await this.index.refresh();
     return points;
+  }
+
+  /** The root of a listed point, as {@link root}. */
+  async listedRoot({ names }: ListedPoint): Promise<Root | undefined> {
+    for (const name of names) {
+      const found = await this.rootAt(name);
+      if (found) return found.root;
+    }
+    return undefined;
   }
 
   /** Ids of the series with roots on the target, sorted. */
   async listSeries(): Promise<string[]> {
     return (await this.target.list('roots/')).filter((name) => !name.includes('.'));
-  }
-
-  /** Task ids of the points of a series with a root on the target, sorted. */
-  async listRoots(seriesId: string): Promise<string[]> {
-    return [...new Set((await this.target.list(`roots/${seriesId}/`)).map(taskOfRoot))];
   }
 
   /** Removes the roots of a point: it is gone; what only it needed is left to pruning. The names of attempts that were given up stay taken. */

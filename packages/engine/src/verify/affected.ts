@@ -47,15 +47,16 @@ export async function* affected(store: Store, lost: NameSet, stopped: () => bool
     }
   }
 
-  for (const { seriesId, taskId } of await store.listPoints()) {
+  for (const point of await store.listPoints()) {
+    const { seriesId, taskId } = point;
     let root;
     try {
-      root = await store.root(seriesId, taskId);
+      root = await store.listedRoot(point);
     } catch (error) {
       if (!(error instanceof EngineError)) throw error;
       yield { seriesId, taskId, path: '', whole: 'point' };
       continue;
     }
-    if (root) for await (const item of below(topEntry(root.root), '')) yield { seriesId, taskId, ...item };
+    if (root) for await (const item of below(topEntry(root), '')) yield { seriesId, taskId, ...item };
   }
 }

@@ -4,7 +4,7 @@ import { rootName } from '../format/root';
 import type { NameSet } from '../index/name-set';
 import type { Elsewhere } from '../store/chunk-reader';
 import { isLoss } from '../store/loss';
-import type { Store } from '../store/store';
+import type { ListedPoint, Store } from '../store/store';
 import { mendHeader } from '../store/store-header';
 import { heal } from './heal';
 import { verify, type Damage, type VerifyOptions } from './verify';
@@ -18,7 +18,7 @@ export interface OtherCopy {
 export interface MendOptions extends VerifyOptions {
   readonly copyTask: string;
   readonly now: () => number;
-  /** Also look for chunks that points need and no pack is known to hold, which takes a walk over all points. */
+  /** Also look at all roots, and for chunks that points need and no pack is known to hold, which takes a walk over all points. */
   readonly walk: boolean;
   /** Points that should be on the target; one whose root is gone is told by nothing else. */
   readonly expected: readonly { readonly seriesId: string; readonly taskId: string }[];
@@ -79,7 +79,7 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
       await mendHeader(store.target, store.keys, store.header),
     );
     told('index/', 'a segment of the index was damaged; made anew from the packs', await store.index.mend());
-    const roots = await mendRoots(store, others, options);
+    const roots = options.walk ? await mendRoots(store, others, options) : [];
     for (const { object, mended } of roots)
       told(object, mended ? 'the root was damaged or gone; made anew from another copy' : 'the root is damaged or gone', 1);
     const report = await verify(store, options);
@@ -106,23 +106,24 @@ async function mendRoots(store: Store, others: readonly OtherCopy[], options: Me
   const listed = await store.listPoints();
   const known = new Set(listed.map((p) => p.taskId));
   const found: { object: string; mended: boolean }[] = [];
-  for (const point of [...listed, ...options.expected.filter((p) => !known.has(p.taskId))]) {
-    const state = await rootState(store, point);
-    if (state === 'sound' || (state === 'none' && known.has(point.taskId))) continue;
+  const mend = async (point: PointName, damaged: boolean) => {
     const object = rootName(point.seriesId, point.taskId);
-    found.push({ object, mended: await fetchRoot(store, others, point, options, state === 'damaged') });
-  }
+    found.push({ object, mended: await fetchRoot(store, others, point, options, damaged) });
+  };
+  for (const point of listed) if (await isDamaged(store, point)) await mend(point, true);
+  for (const point of options.expected) if (!known.has(point.taskId)) await mend(point, false);
   return found;
 }
 
 type PointName = MendOptions['expected'][number];
 
-async function rootState(store: Store, { seriesId, taskId }: PointName): Promise<'sound' | 'damaged' | 'none'> {
+async function isDamaged(store: Store, point: ListedPoint): Promise<boolean> {
   try {
-    return (await store.root(seriesId, taskId)) ? 'sound' : 'none';
+    await store.listedRoot(point);
+    return false;
   } catch (error) {
     if (!isLoss(error)) throw error;
-    return 'damaged';
+    return true;
   }
 }
 

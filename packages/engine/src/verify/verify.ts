@@ -78,7 +78,7 @@ async function checkPack(store: Store, toc: PackToc, lost: NameSet): Promise<{ b
       const wrong = own.filter((c) => !keyedHash(store.keys.nameKey, raw.subarray(c.offset, c.offset + c.length)).equals(c.name));
       if (wrong.length) damages.push(lose(wrong, `block ${number}: the sum of a chunk does not match`));
     } catch (error) {
-      damages.push(lose(own, `block ${number}: ${error instanceof EngineError ? error.details : String(error)}`));
+      damages.push(lose(own, error instanceof EngineError ? error.details.replace(`${object}, `, '') : String(error)));
     }
   }
   if (damages.length === 0) {

@@ -12,7 +12,7 @@ import {
 } from 'node:fs';
 import path from 'node:path';
 import { Readable } from 'node:stream';
-import { finished, pipeline } from 'node:stream/promises';
+import { pipeline } from 'node:stream/promises';
 import { crc32 } from 'node:zlib';
 import type { BodyClaims } from './body';
 import { ServiceError } from './service-error';
@@ -151,10 +151,10 @@ export class Shelf {
   /** Joins parts into one body. */
   async join(parts: readonly Received[]): Promise<Received> {
     const file = path.join(this.incoming, randomBytes(12).toString('hex'));
-    const out = createWriteStream(file);
-    for (const part of parts) await pipeline(createReadStream(part.file), out, { end: false });
-    out.end();
-    await finished(out);
+    async function* all() {
+      for (const part of parts) yield* createReadStream(part.file) as AsyncIterable<Buffer>;
+    }
+    await pipeline(Readable.from(all()), createWriteStream(file));
     for (const part of parts) this.discard(part);
     const md5 = createHash('md5')
       .update(Buffer.concat(parts.map((p) => p.md5)))

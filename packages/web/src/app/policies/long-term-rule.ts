@@ -7,6 +7,8 @@ import { weekdays } from './sentence';
 type Keep = PolicyBody['keep'];
 type Unit = 'weeks' | 'months' | 'years';
 const none: LongTerm = { weeks: 0, months: 0, years: 0, day: 1 };
+/** What one starts from. */
+const usual: Partial<LongTerm> = { weeks: 8, months: 12 };
 const choices: Record<Unit, readonly number[]> = {
   weeks: [0, 4, 8, 12, 26, 52],
   months: [0, 3, 6, 12, 24, 60],
@@ -19,7 +21,7 @@ const choices: Record<Unit, readonly number[]> = {
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [Slot],
   template: `
-    @if (keep().by !== 'hand') {
+    @if (long()) {
       Beyond that, the first point of each week is kept for
       <lx-slot
         label="weekly points"
@@ -44,12 +46,10 @@ const choices: Record<Unit, readonly number[]> = {
         [text]="words('years')"
         (valueChange)="set({ years: $event })"
         [disabled]="disabled()"
-      />
-      @if (rule().weeks) {
-        ; weeks begin on
-        <lx-slot label="first day" [options]="days" [value]="rule().day" (valueChange)="set({ day: $event })" [disabled]="disabled()" />
-      }
-      .
+      />; weeks begin on
+      <lx-slot label="first day" [options]="days" [value]="rule().day" (valueChange)="set({ day: $event })" [disabled]="disabled()" />.
+    } @else if (keep().by !== 'hand' && !disabled()) {
+      <button type="button" class="act sm" (click)="set(usual)">Keep long-term points too</button>
     }
   `,
 })
@@ -57,10 +57,12 @@ export class LongTermRule {
   readonly keep = input.required<Keep>();
   readonly disabled = input(false);
   readonly changed = output<Keep>();
-  protected readonly rule = computed(() => {
+  protected readonly usual = usual;
+  protected readonly long = computed(() => {
     const keep = this.keep();
-    return (keep.by === 'hand' ? undefined : keep.longTerm) ?? none;
+    return keep.by === 'hand' ? undefined : keep.longTerm;
   });
+  protected readonly rule = computed(() => this.long() ?? none);
   protected readonly options = {
     weeks: this.choicesOf('weeks'),
     months: this.choicesOf('months'),

@@ -54,16 +54,7 @@ describe('writing a policy', () => {
       expect(s.api.of('consequences')).toHaveLength(1);
     });
     expect(draft(s)).toMatchObject({ workloads: [2], targetId: uuid(1), keep: { by: 'days', days: 14 }, name: 'draft' });
-    expect(s.all('.rule .slot').map(words)).toEqual([
-      'day',
-      '22:00',
-      'incremental',
-      'disk-1',
-      '14 days',
-      'no weeks',
-      'no months',
-      'no years',
-    ]);
+    expect(s.all('.rule .slot').map(words)).toEqual(['day', '22:00', 'incremental', 'disk-1', '14 days']);
     expect(s.button('Put in force').disabled).toBe(true);
     await s.type('.title', 'Nightly north');
     await s.until(() => {
@@ -124,15 +115,16 @@ describe('writing a policy', () => {
 
   it('keeps long-term points beside the ordinary ones, also when those change', async () => {
     const s = await stage('/policies/new?workload=2');
-    await slot(s, 'weekly points', '8 weeks');
-    await slot(s, 'monthly points', '12 months');
+    await s.click('Keep long-term points too');
+    await slot(s, 'yearly points', '5 years');
     await slot(s, 'first day', 'Sun');
     await slot(s, 'retention', '30 days');
     await s.until(() => {
-      expect(draft(s).keep).toEqual({ by: 'days', days: 30, longTerm: { weeks: 8, months: 12, years: 0, day: 7 } });
+      expect(draft(s).keep).toEqual({ by: 'days', days: 30, longTerm: { weeks: 8, months: 12, years: 5, day: 7 } });
     });
     await slot(s, 'weekly points', 'no weeks');
     await slot(s, 'monthly points', 'no months');
+    await slot(s, 'yearly points', 'no years');
     await s.until(() => {
       expect(draft(s).keep).toEqual({ by: 'days', days: 30 });
     });
@@ -147,7 +139,7 @@ describe('writing a policy', () => {
     await s.until(() => {
       expect(draft(s).copies).toEqual([{ targetId: uuid(2), rhythm: 'every', keep: { by: 'days', days: 30 } }]);
     });
-    expect(s.all('lx-copy-rules button.act').map(words)).toEqual(['Without this copy']);
+    expect(s.all('lx-copy-rules button.act').map(words)).toEqual(['Keep long-term points too', 'Without this copy']);
     await slot(s, 'copy rhythm', 'the newest point once a week');
     await slot(s, 'copy retention', { typed: '12 points' });
     await s.until(() => {

@@ -12,7 +12,7 @@ export interface SlotOption<T> {
   selector: 'lx-slot',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [NgbDropdownModule],
-  template: `<span ngbDropdown container="body" (openChange)="opened($event)">
+  template: `<span ngbDropdown #menu="ngbDropdown" container="body" (openChange)="opened($event)">
     <button type="button" class="slot" ngbDropdownToggle [disabled]="disabled()" [attr.aria-label]="label() + ': ' + shown()">
       {{ shown() }}
     </button>
@@ -25,12 +25,12 @@ export interface SlotOption<T> {
           [placeholder]="free() || 'type to filter'"
           [value]="typed()"
           (input)="typed.set(box.value)"
-          (keydown.enter)="take(box.value); $event.preventDefault()"
+          (keydown.enter)="take(box.value); menu.close(); $event.preventDefault()"
         />
       }
       <span class="choices">
         @for (option of fitting(); track option.label) {
-          <button type="button" ngbDropdownItem [class.active]="option.value === value()" (click)="choose(option.value)">
+          <button type="button" ngbDropdownItem [class.active]="option.value === value()" (click)="choose(option.value); menu.close()">
             {{ option.label }}
             @if (option.note) {
               <small class="mute">{{ option.note }}</small>
