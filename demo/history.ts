@@ -7,6 +7,7 @@ import { appendAudit, hashPassword, issueToken, runServer, type Clock, type Conf
 import { Random } from './harbour/random';
 import { encryptCharts, harbourServers } from './harbour/servers';
 import {
+  careNight,
   closedFolderNight,
   clerkRemit,
   failingSectorNight,
@@ -90,11 +91,13 @@ export class History {
       fs.mkdirSync(this.folderOf(server.name), { recursive: true });
       server.fill(this.folderOf(server.name), this.random, first);
     }
-    this.server = await runServer({ ...this.config, port: 0, schedulerMs: 0, leaseMs: 60_000 }, this.clock);
+    const config = { ...this.config, port: 0, schedulerMs: 0, leaseMs: 60_000, targetCare: false };
+    this.server = await runServer(config, this.clock);
     this.base = `http://127.0.0.1:${this.server.port}/api/v1`;
     try {
       await this.setUp();
       for (let night = 0; night < nights; night++) {
+        config.targetCare = night >= careNight;
         await this.night(night);
         if (night % 7 === 6) this.say(`  week ${(night + 1) / 7} of ${nights / 7} lived through`);
       }

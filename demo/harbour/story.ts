@@ -4,6 +4,8 @@ export const nights = 35;
 /** The night on which quay-disk was unplugged, and the one since which the appraisals can't be read. */
 export const unpluggedNight = 17;
 export const closedFolderNight = 29;
+/** Since this night targets are pruned and verified by themselves. */
+export const careNight = 18;
 /** After this night a sector of quay-disk fails; verification finds and heals it within a week. */
 export const failingSectorNight = 24;
 
@@ -25,7 +27,7 @@ export const policies = [
     servers: [],
     schedule: { every: 'day', at: '22:00' },
     keep: { by: 'days', days: 21 },
-    copies: [{ rhythm: 'day', keep: { by: 'days', days: 30 } }],
+    copies: [{ rhythm: 'week', keep: { by: 'days', days: 60 } }],
     kind: 'incremental',
     exclude: ['scratch/', '*.tmp'],
     changeLimit: 40,

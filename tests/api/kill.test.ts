@@ -1,6 +1,9 @@
 import fs from 'node:fs';
+import type { BodyInput } from '@lithodex/contract';
+import { DiskFolder, Store } from '@lithodex/engine';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
+import { readAllPoints } from '../support/store-kit';
 import { describeTree } from '../support/nasty-tree';
 
 const kills = Number(process.env['LITHODEX_KILLS'] ?? 50);
@@ -13,6 +16,7 @@ beforeAll(async () => {
 });
 afterAll(() => h.stop());
 
+const acts = ['backup', 'backup', 'restore', 'verify', 'backup', 'prune'] as const;
 const pause = (ms: number) => new Promise((resume) => setTimeout(resume, ms));
 
 /** Calls again while the server is away or its answer was lost on the way. */
@@ -28,9 +32,11 @@ async function insist<T>(call: () => Promise<T>): Promise<T> {
   }
 }
 
-it(`loses nothing when mover and server are killed ${kills} times in backups and restores`, async () => {
+it(`loses nothing when mover and server are killed ${kills} times in backups, copies, restores, verifications and prunes`, async () => {
   const { source, workloadId, targetId } = await h.connect(admin);
-  const { id: policyId } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { changeLimit: 100 }) });
+  const far = (await admin.call('addTarget', { body: { name: 'far', place: { kind: 'folder', folder: `${h.folder}/far` } } })).id;
+  const copies: BodyInput<'addPolicy'>['copies'] = [{ targetId: far, rhythm: 'every', keep: { by: 'days', days: 60 } }];
+  const { id: policyId } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { changeLimit: 100, copies }) });
   await h.detachServer();
   const seen = new Map<string, string>();
   let random = 20261123;
@@ -45,14 +51,18 @@ it(`loses nothing when mover and server are killed ${kills} times in backups and
       fs.writeFileSync(`${folder}/file-${next(80)}`, Buffer.alloc(next(60_000), round + i));
     }
     fs.writeFileSync(`${source}/large`, Buffer.alloc(2_000_000, `round ${round} `));
-    const restoring = round % 3 === 2 && seen.size > 0;
+    const act = seen.size ? acts[round % acts.length]! : 'backup';
+    const restoring = act === 'restore';
     const before = describeTree(source);
     const { runId } = await insist(async () => {
-      if (!restoring)
-        return admin.call('runPolicy', { id: policyId, body: {} }).catch((e: unknown) => {
-          if ((e as { code?: string }).code === 'NOT_NOW') return { runId: 0 };
-          throw e;
-        });
+      const unlessBusy = (e: unknown) => {
+        if ((e as { code?: string }).code === 'NOT_NOW') return { runId: 0 };
+        throw e;
+      };
+      const id = round % 2 ? far : targetId;
+      if (act === 'backup') return admin.call('runPolicy', { id: policyId, body: {} }).catch(unlessBusy);
+      if (act === 'verify') return admin.call('verifyTarget', { id }).catch(unlessBusy);
+      if (act === 'prune') return admin.call('pruneTarget', { id, body: {} }).catch(unlessBusy);
       const point = (await admin.call('workload', { id: workloadId })).pointList.at(-1)!;
       return admin.call('startRestore', {
         body: {
@@ -74,15 +84,26 @@ it(`loses nothing when mover and server are killed ${kills} times in backups and
     const id = runId || (await insist(() => admin.call('listRuns', { query: { limit: 1 } }))).rows[0]!.id;
     const run = await insist(() => admin.ended(id, 40_000));
     expect(run.state === 'done' || run.cause !== null, `run ${id} is ${run.state}`).toBe(true);
-    if (!restoring && run.state === 'done') seen.set(run.tasks[0]!.pointId!, before);
+    if (act === 'backup' && run.kind === 'backup' && run.state === 'done') seen.set(run.tasks[0]!.pointId!, before);
     if (restoring && run.state === 'done') fs.rmSync(`${h.folder}/back-${round}`, { recursive: true });
   }
+  await insist(() => h.idle(admin));
   const runs = await insist(() => admin.call('listRuns', { query: { limit: 500 } }));
   expect(runs.rows.filter((r) => r.state === 'running' || r.state === 'waiting')).toEqual([]);
   const { pointList } = await insist(() => admin.call('workload', { id: workloadId }));
   expect(new Set(pointList.map((p) => p.id)).size).toBe(pointList.length);
   expect(new Set(pointList.map((p) => p.runId)).size).toBe(pointList.length);
   expect([...seen.keys()].filter((id) => !pointList.some((p) => p.id === id))).toEqual([]);
+  for (const [id, folder] of [
+    [targetId, 'store'],
+    [far, 'far'],
+  ] as const) {
+    const store = await Store.open(new DiskFolder(`${h.folder}/${folder}`), fs.readFileSync(`${h.folder}/keys/${id}.key`));
+    const whole = new Set(await readAllPoints(store));
+    const listed = pointList.filter((p) => p.copies.some((c) => c.targetId === id)).map((p) => p.id);
+    expect(listed.length).toBeGreaterThan(0);
+    expect(listed.filter((p) => !whole.has(p))).toEqual([]);
+  }
   const withoutTop = (text: string) =>
     text
       .split('\n')

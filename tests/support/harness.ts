@@ -244,6 +244,16 @@ export class Harness {
     }
   }
 
+  /** Waits until no run is waiting or running, asking through the API. */
+  async idle(client: Client, timeoutMs = 60_000): Promise<void> {
+    for (const until = Date.now() + timeoutMs; ;) {
+      const { rows } = await client.call('listRuns', { query: { states: 'waiting,running', limit: 1 } });
+      if (!rows.length) return;
+      if (Date.now() > until) throw new Error(`run ${rows[0]!.id} does not end`);
+      await new Promise((resume) => setTimeout(resume, 100));
+    }
+  }
+
   /** One round of the scheduler, until nothing is queued or running. */
   async round(): Promise<void> {
     await this.server.scheduler.tick();

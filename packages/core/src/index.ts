@@ -6,6 +6,7 @@ export * from './retention/long-term';
 export * from './retention/retention';
 export * from './selection/patterns';
 export * from './anomaly/change-limit';
+export * from './spread/spread';
 export * from './text/format';
 export * from './restore/conflict';
 export * from './restore/distinct-names';

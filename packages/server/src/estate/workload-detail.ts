@@ -1,5 +1,5 @@
-import { dueSince, nextRuns } from '@lithodex/core';
-import type { WorkloadDetail } from '@lithodex/contract';
+import { dueSince, nextRuns, spreadGaps, spreadOf, type Standing } from '@lithodex/core';
+import type { PointCopy, WorkloadDetail } from '@lithodex/contract';
 import { decideCopies, presentCopies, toCopies } from '../catalog/copies';
 import { toPoint, type PointRow, type SeriesRow } from '../catalog/points';
 import { endings, kindCodes } from '../catalog/ordinals';
@@ -20,7 +20,8 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
     .where('w.id', id)
     .first<{ frozen: 0 | 1; read_as: string | null; created_at: number }>('w.frozen', 's.read_as', 'w.created_at');
   const series = await db('series').where({ workload_id: id }).orderBy('no').select<SeriesRow[]>();
-  const targets = new Map((await db('target').select<{ id: string; name: string }[]>('id', 'name')).map((t) => [t.id, t.name]));
+  const places = await db('target').select<Place[]>('id', 'name', 'location', 'folder');
+  const targets = new Map(places.map((t) => [t.id, t.name]));
   const names = new Map((await db('policy').select<{ id: number; name: string }[]>('id', 'name')).map((p) => [p.id, p.name]));
   const points: WorkloadDetail['pointList'] = [];
   let damage: WorkloadDetail['damage'] = null;
@@ -54,7 +55,25 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
     pointList: points,
     missing: await missingOf(deps, id, policies, points),
     damage,
+    spread: spreadAnswer(points.findLast((p) => !p.suspect)?.copies ?? [], places, row.source.location),
   };
+}
+
+interface Place {
+  readonly id: string;
+  readonly name: string;
+  readonly location: string;
+  readonly folder: string | null;
+}
+
+function spreadAnswer(copies: readonly PointCopy[], places: readonly Place[], origin: string): WorkloadDetail['spread'] {
+  if (!copies.length) return null;
+  const standings = copies.flatMap((c): Standing[] => {
+    const place = places.find((p) => p.id === c.targetId);
+    return place ? [{ media: place.folder === null ? 'bucket' : 'folder', location: place.location }] : [];
+  });
+  const spread = spreadOf(standings, origin);
+  return { ...spread, elsewhere: spread.elsewhere ?? null, gaps: spreadGaps(spread) };
 }
 
 /** Files that the newest suspect point found changed or gone, against the last good point before it. */

@@ -23,6 +23,12 @@ const answers = (more: Answers = {}): Answers => ({ workload: workloadDetail(poi
 const picked = () => TestBed.inject(Picks).items();
 
 describe('a workload', () => {
+  it('says how widely its newest point is spread, and what that lacks', async () => {
+    const spread = { copies: 2, media: 1, elsewhere: null, gaps: ['1 more copy'] };
+    const s = await open('/estate/1', { answers: answers({ workload: workloadDetail(points, { spread }) }) });
+    expect(words(s.one('.beds header'))).toContain('2 copies with the original, 1 kind of media, place unknown lacks 1 more copy');
+  });
+
   it('reads its newest sound point, and shows what became of everything since', async () => {
     const suspect = point(4, now - hour, { suspect: true, unusual: 91, reasons: ['900 files look random'] });
     const s = await open('/estate/1', { answers: answers({ workload: workloadDetail([...points, suspect]) }) });
