@@ -75,8 +75,9 @@ export const Consequences = z.object({
   matches: z.array(Named.extend({ why: z.string(), alsoBy: z.array(z.string()) })),
   zone: z.string(),
   nextRuns: z.array(Instant),
-  settled: z.object({ points: Count.nullable(), furthestDays: z.number().nullable(), arithmetic: z.string() }),
-  settledNow: z.object({ points: Count.nullable(), furthestDays: z.number().nullable() }).nullable(),
+  /** `ages` in days, youngest first, for drawing. */
+  settled: z.object({ points: Count.nullable(), furthestDays: z.number().nullable(), ages: z.array(z.number()), arithmetic: z.string() }),
+  settledNow: z.object({ points: Count.nullable(), furthestDays: z.number().nullable(), ages: z.array(z.number()) }).nullable(),
   /** Points standing now that the draft's retention would let go at once. */
   deletes: z.object({ points: Count, oldest: Instant.nullable(), newest: Instant.nullable(), workloads: z.array(z.string()) }),
   leftOut: z.array(z.object({ path: z.string(), why: z.string() })),

@@ -29,6 +29,7 @@ export interface KeepDecision {
 }
 
 const day = 86_400_000;
+const mostAges = 400;
 const plural = (n: number, unit: string) => `${n} ${unit}${n === 1 ? '' : 's'}`;
 
 /**
@@ -77,6 +78,8 @@ export interface Settled {
   readonly points: number | undefined;
   /** Age of the oldest of them, in days. */
   readonly furthestDays: number | undefined;
+  /** Age of each of them in days, youngest first; at most some hundred. */
+  readonly ages: readonly number[];
   /** The multiplication behind it, in words. */
   readonly arithmetic: string;
 }
@@ -91,6 +94,7 @@ export function settledPoints(schedule: Schedule, keep: Keep): Settled {
   return {
     points: short.points + extra.length,
     furthestDays: Math.max(short.furthestDays ?? 0, ...extra),
+    ages: [...short.ages, ...extra].sort((a, b) => a - b),
     arithmetic: `${short.arithmetic}; of ${kinds} ones ${extra.length} are older`,
   };
 }
@@ -112,21 +116,31 @@ function longTermBeyond(schedule: Schedule, rule: LongTerm, beyond: number): num
     .map(([at]) => (settled - at) / day);
 }
 
+/** Ages of points that lie evenly over some days. */
+function spaced(points: number, days: number): number[] {
+  return Array.from({ length: Math.min(points, mostAges) }, (_, i) => ((i + 0.5) * days) / points);
+}
+
 function settledShortTerm(schedule: Schedule, keep: Keep): Settled {
   const perDay = runsPerDay(schedule);
   const rate = perDay >= 1 ? `${plural(perDay, 'run')} a day` : `${plural(Math.round(perDay * 7), 'run')} a week`;
   if (perDay === 0)
-    return { points: undefined, furthestDays: undefined, arithmetic: 'runs only by hand, so the number depends on a person' };
+    return { points: undefined, furthestDays: undefined, ages: [], arithmetic: 'runs only by hand, so the number depends on a person' };
   if (keep.by === 'hand')
-    return { points: undefined, furthestDays: undefined, arithmetic: `${rate}, none removed: the number grows without end` };
+    return { points: undefined, furthestDays: undefined, ages: [], arithmetic: `${rate}, none removed: the number grows without end` };
   if (keep.by === 'days') {
     const points = Math.max(1, Math.floor(keep.days * perDay + 1e-9));
     const times =
       perDay >= 1 ? `${plural(keep.days, 'day')} × ${rate}` : `${plural(keep.days, 'day')} = ${(keep.days / 7).toFixed(1)} weeks × ${rate}`;
-    return { points, furthestDays: keep.days, arithmetic: `${times} = ${plural(points, 'point')}` };
+    return { points, furthestDays: keep.days, ages: spaced(points, keep.days), arithmetic: `${times} = ${plural(points, 'point')}` };
   }
   const gapDays = longestGap(schedule) / day;
   const furthest = perDay >= 1 ? keep.points / perDay : keep.points * Math.min(gapDays, 1 / perDay);
   const rounded = Math.round(furthest * 10) / 10;
-  return { points: keep.points, furthestDays: rounded, arithmetic: `${plural(keep.points, 'point')} ÷ ${rate} = ${rounded} days back` };
+  return {
+    points: keep.points,
+    furthestDays: rounded,
+    ages: spaced(keep.points, rounded),
+    arithmetic: `${plural(keep.points, 'point')} ÷ ${rate} = ${rounded} days back`,
+  };
 }

@@ -1,4 +1,4 @@
-import { nextRuns, runsPerDay, settledPoints } from '@lithodex/core';
+import { nextRuns, runsPerDay, settledPoints, type Settled } from '@lithodex/core';
 import type { Consequences, PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { Deps } from '../deps';
@@ -25,8 +25,8 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     matches: matches.map((m) => ({ ...m, alsoBy: others.filter((o) => o.ids.has(m.id)).map((o) => o.name) })),
     zone: body.zone,
     nextRuns: nextRuns(body.schedule, body.zone, now, 5),
-    settled: { points: settled.points ?? null, furthestDays: settled.furthestDays ?? null, arithmetic: settled.arithmetic },
-    settledNow: settledNow ? { points: settledNow.points ?? null, furthestDays: settledNow.furthestDays ?? null } : null,
+    settled: { ...shown(settled), arithmetic: settled.arithmetic },
+    settledNow: settledNow ? shown(settledNow) : null,
     deletes: await deletesOf(deps, id, ids, body, now),
     leftOut: [
       ...body.exclude.map((path) => ({ path, why: 'left out by this policy' })),
@@ -38,6 +38,12 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
   result.warnings.push(...warningsOf(result, body, target !== undefined));
   return result;
 }
+
+const shown = ({ points, furthestDays, ages }: Settled) => ({
+  points: points ?? null,
+  furthestDays: furthestDays ?? null,
+  ages: [...ages],
+});
 
 /** Targets whose folder lies in the source of one of these workloads. */
 async function targetsInside(db: Knex, ids: readonly number[]): Promise<{ folder: string; name: string }[]> {

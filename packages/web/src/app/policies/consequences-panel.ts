@@ -6,6 +6,16 @@ import { Checks, type Check } from '../ui/checks';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
 
+const marks: readonly [days: number, label: string][] = [
+  [1, '1 d'],
+  [7, '1 w'],
+  [30, '1 m'],
+  [91, '3 m'],
+  [365, '1 y'],
+  [1826, '5 y'],
+  [7305, '20 y'],
+];
+
 /** What a draft will keep, take, delete and leave out, beside what is in force. */
 @Component({
   selector: 'lx-consequences-panel',
@@ -26,9 +36,9 @@ import { StateMark } from '../ui/state-mark';
           }
         </span>
         <span
-          >Furthest back<b>{{ c.settled.furthestDays === null ? '–' : c.settled.furthestDays + ' days' }}</b>
+          >Furthest back<b>{{ days(c.settled.furthestDays) }}</b>
           @if (c.settledNow) {
-            <i>in force: {{ c.settledNow.furthestDays ?? '–' }} days</i>
+            <i>in force: {{ days(c.settledNow.furthestDays) }}</i>
           }
         </span>
         <span
@@ -50,7 +60,7 @@ import { StateMark } from '../ui/state-mark';
             <rect [attr.x]="x" [attr.y]="row.y - 7" width="3" height="13" rx="1" fill="var(--incremental)" />
           }
         }
-        @for (m of axis; track m.label) {
+        @for (m of axis(); track m.label) {
           <text [attr.x]="m.x" y="59" font-size="10.5" fill="var(--ink-3)" text-anchor="middle">{{ m.label }}</text>
         }
       </svg>
@@ -140,28 +150,31 @@ export class ConsequencesPanel {
     return c.deletes.points ? warnings : [...warnings, { level: 'fine', text: 'Putting it in force deletes nothing.' }];
   });
 
+  /** Days the axis reaches back: a year, or as far as the oldest point. */
+  private readonly horizon = computed(() => {
+    const c = this.consequences();
+    return Math.max(400, 1.05 * Math.max(0, ...(c?.settled.ages ?? []), ...(c?.settledNow?.ages ?? [])));
+  });
+
   private x(days: number): number {
-    return 424 - (362 * Math.log2(1 + days / 1.5)) / Math.log2(1 + 400 / 1.5);
+    return 424 - (362 * Math.log2(1 + days / 1.5)) / Math.log2(1 + this.horizon() / 1.5);
   }
 
-  protected readonly axis = [
-    [1, '1 d'],
-    [7, '1 w'],
-    [30, '1 m'],
-    [91, '3 m'],
-    [365, '1 y'],
-  ].map(([d, label]) => ({ x: this.x(d as number), label: label as string }));
+  protected readonly axis = computed(() =>
+    marks.filter(([days]) => days <= this.horizon()).map(([days, label]) => ({ x: this.x(days), label })),
+  );
 
   protected readonly reach = computed(() => {
     const c = this.consequences();
     if (!c) return [];
-    const ticks = (points: number | null, days: number | null) =>
-      points === null || days === null
-        ? []
-        : Array.from({ length: Math.min(points, 400) }, (_, i) => this.x(Math.min(400, ((i + 0.5) * days) / points)));
-    const draft = { name: 'draft', y: 34, ticks: ticks(c.settled.points, c.settled.furthestDays) };
-    return c.settledNow ? [{ name: 'in force', y: 12, ticks: ticks(c.settledNow.points, c.settledNow.furthestDays) }, draft] : [draft];
+    const ticks = (ages: readonly number[]) => ages.map((age) => this.x(age));
+    const draft = { name: 'draft', y: 34, ticks: ticks(c.settled.ages) };
+    return c.settledNow ? [{ name: 'in force', y: 12, ticks: ticks(c.settledNow.ages) }, draft] : [draft];
   });
+
+  protected days(n: number | null): string {
+    return n === null ? '–' : n > 730 ? `${(n / 365.25).toFixed(1)} years` : countOf(n, 'day');
+  }
 
   protected local(at: number, zone: string): string {
     return formatMoment(at, zone, this.session.now());

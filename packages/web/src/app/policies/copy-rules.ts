@@ -53,7 +53,8 @@ import { keepWords } from './sentence';
       <span class="mute small">There is no other target yet; add one under Storage.</span>
     }
   `,
-  styles: ':host { display: flex; flex-direction: column; gap: 8px; align-items: flex-start; } .sentence { align-self: stretch; }',
+  styles:
+    ':host { display: flex; flex-direction: column; gap: 8px; align-items: flex-start; } .sentence { align-self: stretch; } .sentence button { margin-left: 6px; }',
 })
 export class CopyRules {
   readonly rules = input.required<readonly CopyRule[]>();

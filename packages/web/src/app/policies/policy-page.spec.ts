@@ -10,7 +10,7 @@ const consequences = {
   ],
   zone: 'UTC',
   nextRuns: [now + day],
-  settled: { points: 14, furthestDays: 14, arithmetic: '14 days × 1 run a day' },
+  settled: { points: 14, furthestDays: 14, ages: [0.5, 1.5], arithmetic: '14 days × 1 run a day' },
   settledNow: null,
   deletes: { points: 0, oldest: null, newest: null, workloads: [] },
   leftOut: [],

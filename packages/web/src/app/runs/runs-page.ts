@@ -30,9 +30,10 @@ const stateGroups: readonly { states: string; word: string }[] = [
   { states: 'done', word: 'done' },
 ];
 const kindGroups = [
-  { kinds: '', word: 'all but upkeep' },
+  { kinds: '', word: 'all but copies and upkeep' },
   { kinds: 'backup', word: 'backups' },
   { kinds: 'restore,download', word: 'restores' },
+  { kinds: 'copy', word: 'copies' },
   { kinds: 'trial', word: 'trials' },
   { kinds: 'prune,verify', word: 'upkeep of targets' },
 ];
