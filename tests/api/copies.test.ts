@@ -25,6 +25,8 @@ beforeAll(async () => {
   const place = { kind: 'bucket' as const, endpoint, bucket: 'north', accessKey: 'k', secretKey: 's' };
   north = (await admin.call('addTarget', { body: { name: 'north-store', place } })).id;
   const copies: BodyInput<'addPolicy'>['copies'] = [{ targetId: north, rhythm: 'every', keep: { by: 'days', days: 30 } }];
+  fs.mkdirSync(`${source}/many`);
+  for (let i = 0; i < 600; i++) fs.writeFileSync(`${source}/many/${i}`, `file ${i} `.repeat(30 + (i % 50)));
   policyId = (await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { keep: { by: 'points', points: 2 }, copies }) })).id;
 });
 afterAll(async () => {
@@ -45,12 +47,14 @@ async function protect(change: string): Promise<string> {
 }
 const points = async () => (await admin.call('workload', { id: workloadId })).pointList;
 const standing = async () => (await points()).map((p) => p.copies.map((c) => c.target).join(' and '));
+/** Restores a whole point, through the threads as it has many files. */
 async function restored(pointId: string, changed: string): Promise<{ state: string; log: string[] }> {
   const folder = `${h.folder}/back`;
   fs.rmSync(folder, { recursive: true, force: true });
   const body: BodyInput<'startRestore'> = { picks: [{ pointId, path: '' }], destination: { to: 'folder', folder }, reason: 'prove it' };
   const run = await admin.ended((await admin.call('startRestore', { body })).runId);
   expect(fs.readFileSync(`${folder}/changing`, 'utf8')).toBe(changed);
+  for (let i = 0; i < 600; i += 7) expect(fs.readFileSync(`${folder}/many/${i}`, 'utf8')).toBe(`file ${i} `.repeat(30 + (i % 50)));
   const log = (await admin.call('runLog', { id: run.id, query: {} })).rows.map((l) => l.message);
   return { state: run.state, log };
 }
@@ -68,7 +72,7 @@ describe('copies', () => {
     expect(oldest!.copies[0]!.keepWhy).toContain('30 days');
     const { rows } = await admin.call('listRuns', { query: { kinds: 'copy' } });
     expect(rows.map((r) => [r.name, r.state])).toEqual(Array.from({ length: 4 }, () => ['Copies to north-store', 'done']));
-    expect(rows[0]!.counts.bytes).toBeGreaterThan(400_000);
+    expect(rows[0]!.counts.bytes).toBeGreaterThan(600_000);
     expect(rows[0]!.counts.read).toBeLessThan(150_000);
     expect(fs.readdirSync(`${h.folder}/store/roots`, { recursive: true }).filter((n) => String(n).includes('/'))).toHaveLength(2);
   });
@@ -80,6 +84,26 @@ describe('copies', () => {
       ['north-store', 4],
       ['quay-disk', 2],
     ]);
+  });
+
+  it('are read where a person wants them read', async () => {
+    const newest = (await points()).at(-1)!;
+    const body = {
+      picks: [{ pointId: newest.id, path: 'changing' }],
+      destination: { to: 'original' as const },
+      readFrom: north,
+      reason: 'look',
+    };
+    const plan = await admin.call('planRestore', { body });
+    expect([plan.readFrom.map((r) => r.target), plan.copies.map((c) => c.target).sort()]).toEqual([
+      ['north-store'],
+      ['north-store', 'quay-disk'],
+    ]);
+    expect((await admin.call('planRestore', { body: { ...body, readFrom: null } })).readFrom[0]!.target).toBe('quay-disk');
+    fs.renameSync(`${h.folder}/store`, `${h.folder}/store.away`);
+    const run = await admin.ended((await admin.call('startRestore', { body: { ...body, rule: 'replace' } })).runId);
+    fs.renameSync(`${h.folder}/store.away`, `${h.folder}/store`);
+    expect(run.state).toBe('done');
   });
 
   it('are read by themselves where the first target is away or damaged, and the log says so', async () => {

@@ -135,6 +135,8 @@ export const RestoreBody = z
       z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file']) }),
     ]),
     rule: z.enum(conflictRules).default('leave'),
+    /** The target to read from where a point stands on several; null lets the best be chosen. */
+    readFrom: Uuid.nullable().default(null),
     reason: Reason,
     trial: z.boolean().default(false),
   })
@@ -158,6 +160,8 @@ export const RestorePlan = z.object({
   ),
   total: z.object({ items: Count, files: Count, bytes: Bytes, picks: Count }),
   readFrom: z.array(z.object({ target: z.string(), points: Count })),
+  /** Targets that all picked points stand on. */
+  copies: z.array(z.object({ targetId: Uuid, target: z.string() })),
   /** Estimated from measured rates; null until something was measured. */
   estimateMs: z.number().nullable(),
   rate: z.number().nullable(),

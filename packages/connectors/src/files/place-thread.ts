@@ -43,8 +43,14 @@ async function handle({ id, batch }: PlaceRequest): Promise<void> {
       const notSet = await placeFile(file, contentOf(chunks));
       if (notSet.length) problems.push({ at, failed: '', notSet });
     } catch (error) {
-      const { failed, notSet, fatal } = outcomeOf(error);
-      problems.push({ at, failed, notSet, ...(fatal && { fatal: { code: fatal.code, details: fatal.details ?? '' } }) });
+      const { failed, notSet, fatal, lost } = outcomeOf(error);
+      problems.push({
+        at,
+        failed,
+        notSet,
+        ...(fatal && { fatal: { code: fatal.code, details: fatal.details ?? '' } }),
+        ...(lost && { lost }),
+      });
     }
     at++;
   }

@@ -2,6 +2,7 @@ import { Worker } from 'node:worker_threads';
 import {
   EngineError,
   engineErrors,
+  isLoss,
   threadFile,
   type ChunkReader,
   type EngineErrorCode,
@@ -20,6 +21,8 @@ export interface Placed {
   readonly notSet: readonly string[];
   /** Nothing more can be written at all. */
   readonly fatal?: EngineError;
+  /** A part of it is lost where it was looked for. */
+  readonly lost?: boolean;
 }
 
 export interface PlaceStart {
@@ -39,6 +42,7 @@ export interface PlaceProblem {
   readonly failed: string;
   readonly notSet: readonly string[];
   readonly fatal?: { readonly code: string; readonly details: string };
+  readonly lost?: boolean;
 }
 export type PlaceReply =
   | { readonly type: 'bytes'; readonly bytes: number }
@@ -52,7 +56,7 @@ export function outcomeOf(error: unknown): Placed {
   if (code === 'ENOSPC')
     return { ...fine, failed: reason(error), fatal: new EngineError('TARGET_FULL', 'no room left at the destination', { cause: error }) };
   if (error instanceof EngineError && error.code === 'STOPPED') return { ...fine, failed: 'stopped', fatal: error };
-  return { ...fine, failed: reason(error) };
+  return { ...fine, failed: reason(error), ...(isLoss(error) && { lost: true }) };
 }
 
 export interface PlacerOptions {
@@ -80,12 +84,18 @@ interface Thread {
   inFlight: number;
 }
 
+interface Waiting {
+  readonly file: FileToPlace;
+  readonly resolve: (placed: Placed) => void;
+}
+
 /** Places files, in this thread while they are few, in threads of their own when there are many. */
 export class Placer {
   private threads: Thread[] = [];
   private batch = new PlaceBatch();
-  private waiting: ((placed: Placed) => void)[] = [];
-  private readonly answers = new Map<number, readonly ((placed: Placed) => void)[]>();
+  private waiting: Waiting[] = [];
+  private readonly answers = new Map<number, readonly Waiting[]>();
+  private retrying = 0;
   private wake: (() => void)[] = [];
   private nextId = 1;
   private filesHere = 0;
@@ -108,9 +118,9 @@ export class Placer {
     try {
       this.batch.add(file, await this.located(file));
     } catch (error) {
-      return { outcome: Promise.resolve(outcomeOf(error)) };
+      return { outcome: Promise.resolve(isLoss(error) ? await this.here(file) : outcomeOf(error)) };
     }
-    const outcome = new Promise<Placed>((resolve) => this.waiting.push(resolve));
+    const outcome = new Promise<Placed>((resolve) => this.waiting.push({ file, resolve }));
     if (this.batch.count >= batchFiles || this.batch.bytes >= batchBytes) await this.flush();
     return { outcome };
   }
@@ -165,7 +175,7 @@ export class Placer {
   /** Waits until everything that was taken is placed. */
   async idle(): Promise<void> {
     await this.flush();
-    while (this.answers.size) await new Promise<void>((resume) => this.wake.push(resume));
+    while (this.answers.size || this.retrying) await new Promise<void>((resume) => this.wake.push(resume));
   }
 
   private start(): void {
@@ -190,7 +200,7 @@ export class Placer {
         const fatal = new EngineError('TARGET_REFUSED', String(error), { cause: error });
         for (const [id, waiting] of this.answers) {
           this.answers.delete(id);
-          for (const resolve of waiting) resolve({ ...fine, failed: reason(error), fatal });
+          for (const { resolve } of waiting) resolve({ ...fine, failed: reason(error), fatal });
         }
         this.wakeAll();
       });
@@ -202,9 +212,10 @@ export class Placer {
     const waiting = this.answers.get(id) ?? [];
     this.answers.delete(id);
     const byNumber = new Map(problems.map((p) => [p.at, p]));
-    for (const [at, resolve] of waiting.entries()) {
+    for (const [at, { file, resolve }] of waiting.entries()) {
       const problem = byNumber.get(at);
       if (!problem) resolve(fine);
+      else if (problem.lost) void this.again(file).then(resolve);
       else {
         const { failed, notSet, fatal } = problem;
         const code = fatal && fatal.code in engineErrors ? (fatal.code as EngineErrorCode) : 'TARGET_REFUSED';
@@ -212,6 +223,17 @@ export class Placer {
       }
     }
     this.wakeAll();
+  }
+
+  /** Places a file in this thread that lost a part in another: here it may be had from elsewhere. */
+  private async again(file: FileToPlace): Promise<Placed> {
+    this.retrying++;
+    try {
+      return await this.here(file);
+    } finally {
+      this.retrying--;
+      this.wakeAll();
+    }
   }
 
   private wakeAll(): void {

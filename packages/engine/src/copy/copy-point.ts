@@ -44,7 +44,7 @@ export async function copyPoint(from: Store, to: Store, options: CopyOptions): P
   if (!from.keys.nameKey.equals(to.keys.nameKey)) throw new EngineError('DOMAIN_DIFFERS', to.target.description);
   const pin = await to.pins.pin(copyTask, rootName(seriesId, taskId, copyTask));
   try {
-    await to.index.refresh();
+    await to.index.confirm();
     const counts: CopyCounts = { chunks: 0, moved: 0, stored: 0 };
     const there = await to.root(seriesId, taskId);
     if (there) return { ...counts, root: there.root, adopted: true };

@@ -106,6 +106,13 @@ export class ChunkReader {
 
   /** The same from this target alone. */
   async readHere(name: Buffer): Promise<Buffer> {
-    return this.blocks.chunk(name, this.locate(name));
+    const location = this.locate(name);
+    try {
+      return await this.blocks.chunk(name, location);
+    } catch (error) {
+      const gone = error instanceof EngineError && error.code === 'OBJECT_MISSING';
+      if (!gone || !(await this.index.missed(location.packId))) throw error;
+      return this.blocks.chunk(name, this.locate(name));
+    }
   }
 }

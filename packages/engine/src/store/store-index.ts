@@ -25,6 +25,10 @@ const nothing = (): Loaded => ({ chunks: new ChunkIndex(), packs: [], segments: 
 export class StoreIndex {
   private loaded = nothing();
   private condemned: ReadonlySet<string> = new Set();
+  /** Packs that the index names but that are gone. */
+  private absent: ReadonlySet<string> = new Set();
+  /** Packs to look for a chunk in only when no other has it: condemned or absent ones. */
+  private shunned: ReadonlySet<string> = new Set();
   private unwritten: PackToc[] = [];
   private refreshing: Promise<void> = Promise.resolve();
 
@@ -46,10 +50,10 @@ export class StoreIndex {
     return this.loaded.damaged;
   }
 
-  /** Whether the pack of this number is to be deleted, or not known to stay, so that nothing new may build on it. */
+  /** Whether the pack of this number is to be deleted, gone, or not known to stay, so that nothing new may build on it. */
   isCondemned(pack: number): boolean {
     const { packs, damaged, recovered } = this.loaded;
-    if (this.condemned.size > 0 && this.condemned.has(packs[pack]!.packId.toString('hex'))) return true;
+    if (this.shunned.size > 0 && this.shunned.has(packs[pack]!.packId.toString('hex'))) return true;
     return damaged.size > 0 && recovered.some((toc) => toc.packId.equals(packs[pack]!.packId));
   }
 
@@ -69,10 +73,30 @@ export class StoreIndex {
     return mine;
   }
 
+  /**
+   * Refreshes, then looks which of the known packs are really there, for those who are about to build on them. A prune that slept through the work of another can have written
+   * back index entries of packs that are gone.
+   */
+  async confirm(): Promise<void> {
+    await this.refresh();
+    const present = new Set((await this.target.listDeep('packs/')).map((name) => name.slice(name.indexOf('/') + 1)));
+    this.absent = new Set(this.packs.map((p) => p.packId.toString('hex')).filter((id) => !present.has(id)));
+    if (this.absent.size) await this.refresh();
+  }
+
+  /** A pack was not there when it was read. True when something new was learned by it, so that a chunk may be found in another place. */
+  async missed(packId: Buffer): Promise<boolean> {
+    const id = packId.toString('hex');
+    if (this.absent.has(id)) return false;
+    await this.confirm();
+    return this.absent.has(id);
+  }
+
   private async load(): Promise<void> {
-    const condemned = new Set((await readCondemned(this.keys, this.target)).flatMap((r) => r.packs));
-    const others = [...condemned].every((id) => this.condemned.has(id));
-    this.condemned = condemned;
+    this.condemned = new Set((await readCondemned(this.keys, this.target)).flatMap((r) => r.packs));
+    const shunned = new Set([...this.condemned, ...this.absent]);
+    const others = [...shunned].every((id) => this.shunned.has(id));
+    this.shunned = shunned;
     const names = await this.target.list('index/');
     const present = new Set(names);
     const kept = others && this.damaged.size === 0 && [...this.loaded.segments].every((name) => present.has(name));
@@ -142,7 +166,7 @@ export class StoreIndex {
   private learn(toc: PackToc, into = this.loaded): void {
     const pack = into.packs.length;
     into.packs.push({ packId: toc.packId, blocks: toc.blocks });
-    const leave = (other: number) => this.condemned.size > 0 && this.condemned.has(into.packs[other]!.packId.toString('hex'));
+    const leave = (other: number) => this.shunned.size > 0 && this.shunned.has(into.packs[other]!.packId.toString('hex'));
     for (const chunk of toc.chunks)
       into.chunks.add(chunk.name, { pack, block: chunk.block, offset: chunk.offset, length: chunk.length }, leave);
   }

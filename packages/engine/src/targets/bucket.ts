@@ -130,6 +130,13 @@ export class Bucket implements Target {
     return names.filter((name) => name !== '').sort();
   }
 
+  async listDeep(prefix: string): Promise<string[]> {
+    const below = this.place.prefix + prefix;
+    const names: string[] = [];
+    for await (const page of this.pages(below)) for (const object of page.Contents ?? []) names.push(object.Key!.slice(below.length));
+    return names;
+  }
+
   private async *pages(prefix: string, delimiter?: string): AsyncGenerator<ListObjectsV2CommandOutput> {
     const asked = { Bucket: this.place.bucket, Prefix: prefix, ...(delimiter && { Delimiter: delimiter }) };
     let page: ListObjectsV2CommandOutput | undefined;

@@ -130,6 +130,22 @@ export class DiskFolder implements Target {
     }
   }
 
+  async listDeep(prefix: string): Promise<string[]> {
+    const names: string[] = [];
+    const walk = (below: string) => {
+      for (const entry of fs.readdirSync(this.fileOf(prefix + below), { withFileTypes: true }))
+        if (entry.isDirectory()) walk(`${below}${entry.name}/`);
+        else names.push(below + entry.name);
+    };
+    try {
+      walk('');
+      return names;
+    } catch (error) {
+      if (systemCode(error) === 'ENOENT') return [];
+      throw translate(error, prefix);
+    }
+  }
+
   async remove(name: string): Promise<void> {
     try {
       const open = this.openFiles.get(name);

@@ -22,6 +22,8 @@ export interface Target {
   readRange(name: string, offset: number, length: number): Promise<Buffer>;
   /** Names directly below a prefix ending in '/', sorted. */
   list(prefix: string): Promise<string[]>;
+  /** Names of all objects below a prefix ending in '/', at any depth, without it; in no order. */
+  listDeep(prefix: string): Promise<string[]>;
   remove(name: string): Promise<void>;
   room(): Promise<Room>;
   /** Lets go of what is kept open for reading, so that removed objects give back their room. */

@@ -228,6 +228,26 @@ describe('pruning', () => {
     expect(listing()).toEqual(untouched);
   });
 
+  it('that slept through the work of another does no harm when it writes back an index entry of a pack that is gone', async () => {
+    const content = randomBytes(900_000);
+    source('s1', { kept: randomBytes(300_000) });
+    await take(await open(), 't0');
+    source('s1', { gone: content });
+    await take(await open(), 't1', 's1');
+    await (await open()).removeRoot('s1', 't1');
+    const before = fs.readdirSync(`${base}/store/index`).map((name) => [name, fs.readFileSync(`${base}/store/index/${name}`)] as const);
+    await run(await open(), { alive: nobody });
+    const after = fs.readdirSync(`${base}/store/index`);
+    const lost = before.filter(([name]) => !after.includes(name));
+    expect(lost.length).toBeGreaterThan(0);
+    for (const [name, file] of lost) fs.writeFileSync(`${base}/store/index/${name}`, file);
+    source('s2', { again: content });
+    await take(await open(), 't2', 's2');
+    expect(await readAll()).toEqual(['t0', 't2']);
+    await run(await open(), { alive: nobody });
+    expect(await readAll()).toEqual(['t0', 't2']);
+  });
+
   it('keeps every point whole through any order of runs, expiry, sleeping runs and prunes', async () => {
     const pool = Array.from({ length: 6 }, () => randomBytes(150_000));
     const files = fc.uniqueArray(fc.nat(5), { minLength: 1, maxLength: 4 });

@@ -75,7 +75,7 @@ export async function closePools(): Promise<void> {
 export async function takePoint(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
   const pin = await store.pins.pin(request.taskId, rootName(request.seriesId, request.taskId));
   try {
-    await store.index.refresh();
+    await store.index.confirm();
     return await takePinned(store, request, hooks);
   } finally {
     await store.pins.release(pin);

@@ -125,8 +125,12 @@ async function pointNames(
   return which(all).select<{ seriesId: string; taskId: string }[]>('s.id as seriesId', 'p.id as taskId');
 }
 
-async function withPoints(trx: Knex.Transaction, secrets: Secrets, plan: RestorePlan | DownloadPlan): Promise<RestoreWork | DownloadWork> {
-  const refs = await pointRefs(trx, secrets, [...new Set(plan.picks.map((p) => p.pointId))]);
+async function withPoints(
+  trx: Knex.Transaction,
+  secrets: Secrets,
+  { readFrom, ...plan }: RestorePlan | DownloadPlan,
+): Promise<RestoreWork | DownloadWork> {
+  const refs = await pointRefs(trx, secrets, [...new Set(plan.picks.map((p) => p.pointId))], readFrom);
   const byId = new Map(refs.map((r) => [r.taskId, r]));
   const picks = plan.picks.map(({ pointId, ...pick }) => ({ ...pick, point: byId.get(pointId)! }));
   return { ...plan, picks } as RestoreWork | DownloadWork;

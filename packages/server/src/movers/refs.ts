@@ -16,10 +16,10 @@ export async function otherTargets(db: Knex, secrets: Secrets, id: string): Prom
 
 /**
  * References to points as movers need them: each with the targets it stands on, the one to read first. That is `prefer` where it stands there, else a disk before a bucket, else the
- * target it was first stored on. A point that stands nowhere any more is left out.
+ * target it was first stored on. A point that has gone from everywhere meanwhile is looked for where it was first stored, so that whoever reads it is told.
  */
 export async function pointRefs(db: Knex, secrets: Secrets, ids: readonly string[], prefer: string | null = null): Promise<PointRef[]> {
-  type Row = PlaceColumns & { taskId: string; seriesId: string; root: Buffer; own: 0 | 1 };
+  type Row = PlaceColumns & { taskId: string; seriesId: string; root: Buffer; own: 0 | 1; state: string };
   const rows = await db('point as p')
     .join('series as s', 's.no', 'p.series_no')
     .join('copy as c', 'c.point_id', 'p.id')
@@ -27,7 +27,7 @@ export async function pointRefs(db: Knex, secrets: Secrets, ids: readonly string
     .join('workload as w', 'w.id', 'p.workload_id')
     .join('source as o', 'o.id', 'w.source_id')
     .whereIn('p.id', ids)
-    .where('c.state', 'present')
+    .where((q) => void q.where('c.state', 'present').orWhereRaw('c.target_id = s.target_id'))
     .select<Row[]>(
       'p.id as taskId',
       's.id as seriesId',
@@ -36,13 +36,14 @@ export async function pointRefs(db: Knex, secrets: Secrets, ids: readonly string
       't.bucket',
       't.secret',
       'o.folder as root',
+      'c.state',
       db.raw('s.target_id = t.id AS own'),
     );
-  const rank = (r: Row) => (r.id === prefer ? 0 : r.folder === null ? 4 : 2) - r.own;
+  const rank = (r: Row) => (r.state === 'present' ? 0 : 10) + (r.id === prefer ? 0 : r.folder === null ? 4 : 2) - r.own;
   const byPoint = new Map<string, Row[]>();
   for (const row of rows) byPoint.set(row.taskId, [...(byPoint.get(row.taskId) ?? []), row]);
   return [...byPoint.values()].map((copies) => {
-    const [first, ...others] = copies.sort((a, b) => rank(a) - rank(b));
+    const [first, ...others] = copies.sort((a, b) => rank(a) - rank(b)).filter((c, i) => i === 0 || c.state === 'present');
     return {
       taskId: first!.taskId,
       seriesId: first!.seriesId,

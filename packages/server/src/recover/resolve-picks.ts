@@ -48,7 +48,7 @@ async function damagedPicks(deps: Deps, pointId: string, actor: Actor): Promise<
 /** Picks with their points, sizes and places to go. Throws what the points throw, and NOT_FOUND for a path a point does not hold. */
 export async function resolvePicks(
   deps: Deps,
-  body: Pick<RestoreBody, 'picks' | 'damagedIn' | 'destination'>,
+  body: Pick<RestoreBody, 'picks' | 'damagedIn' | 'destination' | 'readFrom'>,
   actor: Actor,
 ): Promise<ResolvedPick[]> {
   const { db } = deps;
@@ -63,7 +63,8 @@ export async function resolvePicks(
     raw.push({ point, path, row });
   }
   if (body.damagedIn) raw.push(...(await damagedPicks(deps, body.damagedIn, actor)));
-  const refs = new Map((await pointRefs(db, deps.secrets, [...new Set(raw.map((r) => r.point.id))])).map((r) => [r.taskId, r]));
+  const ids = [...new Set(raw.map((r) => r.point.id))];
+  const refs = new Map((await pointRefs(db, deps.secrets, ids, body.readFrom)).map((r) => [r.taskId, r]));
   const { destination } = body;
   const gathered = destination.to === 'download' || (destination.to === 'folder' && !destination.keepPath);
   const stamped = raw.map(({ point, path }) => {

@@ -35,9 +35,13 @@ interface PlannedPick {
   readonly to: string;
 }
 
+interface Prefers {
+  readonly readFrom: string | null;
+}
+
 /** What a task keeps; where its points are is looked up when it is claimed, so that no key of a target lies in the queue. */
-export type DownloadPlan = Omit<DownloadWork, 'picks'> & { readonly picks: readonly PlannedPick[] };
-export type RestorePlan = Omit<RestoreWork, 'picks'> & { readonly picks: readonly (PlannedPick & { readonly base: string })[] };
+export type DownloadPlan = Omit<DownloadWork, 'picks'> & Prefers & { readonly picks: readonly PlannedPick[] };
+export type RestorePlan = Omit<RestoreWork, 'picks'> & Prefers & { readonly picks: readonly (PlannedPick & { readonly base: string })[] };
 
 function planOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): RestorePlan | DownloadPlan {
   const expected = { items: picks.reduce((a, p) => a + p.items, 0), bytes: picks.reduce((a, p) => a + p.size, 0) };
@@ -45,6 +49,7 @@ function planOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): 
     return {
       type: 'download',
       format: body.destination.format,
+      readFrom: body.readFrom,
       picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: p.to })),
       expected,
     };
@@ -52,6 +57,7 @@ function planOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): 
   return {
     type: 'restore',
     picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: p.to, base: p.base })),
+    readFrom: body.readFrom,
     rule: body.rule,
     stamp,
     trial: body.trial,

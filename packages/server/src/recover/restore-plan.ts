@@ -39,7 +39,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
       suspect: p.point.suspect === 1,
     })),
     total: { items, files: items, bytes, picks: picks.length },
-    readFrom: await readFrom(deps, picks),
+    ...(await placesOf(deps, picks)),
     estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
     rate: measured.rate,
     rateFrom: measured.from,
@@ -49,14 +49,19 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
   };
 }
 
-async function readFrom(deps: Deps, picks: readonly ResolvedPick[]): Promise<RestorePlan['readFrom']> {
+/** Where the picked points are read, and where all of them could be. */
+async function placesOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<Pick<RestorePlan, 'readFrom' | 'copies'>> {
   const targets = new Map((await deps.db('target').select<{ id: string; name: string }[]>('id', 'name')).map((t) => [t.id, t.name]));
   const points = new Map<string, Set<string>>();
   for (const p of picks) {
     const name = targets.get(p.ref.target.id) ?? '';
     points.set(name, (points.get(name) ?? new Set()).add(p.point.id));
   }
-  return [...points].map(([target, ids]) => ({ target, points: ids.size }));
+  const everywhere = [...targets].filter(([id]) => picks.every((p) => [p.ref.target, ...p.ref.others].some((t) => t.id === id)));
+  return {
+    readFrom: [...points].map(([target, ids]) => ({ target, points: ids.size })),
+    copies: everywhere.map(([targetId, target]) => ({ targetId, target })),
+  };
 }
 
 /** Bytes a second: the median of recent restores, or of recent reads of sources while nothing was restored yet. */

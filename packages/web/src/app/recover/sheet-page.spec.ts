@@ -24,6 +24,7 @@ const plan: RestorePlan = {
   ],
   total: { items: 1, files: 1, bytes: 9, picks: 1 },
   readFrom: [{ target: 'quay-disk', points: 1 }],
+  copies: [{ targetId: 't1', target: 'quay-disk' }],
   estimateMs: 1200,
   rate: 1e6,
   rateFrom: 'recent restores',
@@ -85,6 +86,30 @@ describe('the restore sheet', () => {
     start().click();
     expect(calls.at(-1)).toMatchObject({ name: 'startRestore', body: { reason: 'asked for by the berth office', trial: false } });
     expect(TestBed.inject(Picks).items()).toEqual([]);
+  });
+
+  it('lets a person choose which copy is read, where there is a choice', async () => {
+    const none = await open();
+    expect(none.el.textContent).not.toContain('Read it from');
+    answer = {
+      copies: [
+        { targetId: 't1', target: 'quay-disk' },
+        { targetId: 't2', target: 'north-store' },
+      ],
+    };
+    const { el, fixture } = await open();
+    await vi.waitFor(() => {
+      expect(el.textContent).toContain('Read it from');
+    });
+    el.querySelector<HTMLButtonElement>('[aria-label^="copy:"]')!.click();
+    await fixture.whenStable();
+    const choice = [...document.querySelectorAll<HTMLButtonElement>('.menu.show button')].find(
+      (b) => b.textContent.trim() === 'north-store',
+    );
+    choice!.click();
+    await vi.waitFor(() => {
+      expect(calls.at(-1)).toMatchObject({ name: 'planRestore', body: { readFrom: 't2' } });
+    });
   });
 
   it('asks where a check needs a person, and starts only after the answer', async () => {

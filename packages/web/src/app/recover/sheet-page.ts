@@ -41,6 +41,8 @@ export class SheetPage {
   protected readonly folder = signal('');
   protected readonly keepPath = signal(true);
   protected readonly rule = signal<Rule>('leave');
+  /** Id of the target to read from; '' for the best. */
+  protected readonly readFrom = signal('');
   protected readonly reason = signal('');
   protected readonly name = signal('');
   protected readonly agreed = signal<ReadonlySet<string>>(new Set());
@@ -68,6 +70,10 @@ export class SheetPage {
     { value: true, label: 'keeping' },
     { value: false, label: 'without' },
   ];
+  protected readonly copies = computed((): SlotOption<string>[] => [
+    { value: '', label: 'the best copy', note: 'a disk before a bucket' },
+    ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
+  ]);
   protected readonly isDownload = computed(() => !['original', 'folder'].includes(this.to()));
 
   private readonly body = computed((): BodyInput<'planRestore'> | null => {
@@ -87,6 +93,7 @@ export class SheetPage {
       ...(damaged && { damagedIn: damaged }),
       destination,
       rule: this.rule(),
+      readFrom: this.readFrom() || null,
     };
   });
 
