@@ -2,9 +2,9 @@ import type { Cause } from '@lithodex/contract';
 import { EngineError, systemCode, type EngineErrorCode } from '@lithodex/engine';
 
 const remedies: Partial<Record<EngineErrorCode, string>> = {
-  TARGET_MISSING: 'Connect the disk or mount the folder again, then retry.',
+  TARGET_MISSING: 'Connect the disk, mount the folder or start the service of the bucket again, then retry.',
   TARGET_FULL: 'Make room on the target or keep fewer points, then retry. What was stored so far is used again.',
-  TARGET_REFUSED: 'Look at the rights of the folder on the mover, then retry.',
+  TARGET_REFUSED: 'Look at the rights of the mover there, then retry.',
   KEY_MISSING: 'Put the key file back into the keys folder of the mover, or restore it from the key envelope.',
   KEY_WRONG: 'The key file belongs to another store. Put the right one back.',
   OBJECT_MISSING: 'A file of the store is gone. Restore from an older point and look at the disk of the target.',

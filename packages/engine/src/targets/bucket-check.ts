@@ -14,8 +14,6 @@ export interface Need {
 export interface BucketCheck {
   readonly needs: readonly Need[];
   readonly holdsStore: boolean;
-  /** Whether single objects can be locked against deletion until a date. */
-  readonly locks: boolean;
 }
 
 /**
@@ -59,5 +57,5 @@ export async function checkBucket(place: BucketPlace): Promise<BucketCheck> {
     await bucket.remove(name);
     mustBe(!(await bucket.list('check/')).includes(name.slice('check/'.length)), 'what was deleted is still listed');
   });
-  return { needs, holdsStore: names.includes('lithodex-store.json'), locks: await bucket.canLock() };
+  return { needs, holdsStore: names.includes('lithodex-store.json') };
 }

@@ -87,8 +87,7 @@ describe('a bucket', () => {
   it('tells what it lacks, right by right, and leaves nothing behind', async () => {
     const fine = await checkBucket(place);
     expect(fine.needs.map((n) => n.problem)).toEqual(fine.needs.map(() => ''));
-    expect([fine.locks, fine.holdsStore]).toEqual([false, false]);
-    expect((await checkBucket({ ...place, bucket: 'versions' })).locks).toBe(true);
+    expect(fine.holdsStore).toBe(false);
     const missing = async (more: Partial<BucketPlace>) =>
       (await checkBucket({ ...place, ...more })).needs.filter((n) => n.problem).map((n) => n.right);
     expect(await missing({ accessKey: 'keepsall' })).toEqual(['Delete objects']);

@@ -159,16 +159,6 @@ export class Bucket implements Target {
     } while (page.IsTruncated && page.NextKeyMarker === Key);
   }
 
-  /** Whether the bucket was made with object lock, so that objects can be kept from deletion until a date. */
-  async canLock(): Promise<boolean> {
-    try {
-      const { ObjectLockConfiguration } = await this.ask('', (s3) => s3.getObjectLockConfiguration({ Bucket: this.place.bucket }));
-      return ObjectLockConfiguration?.ObjectLockEnabled === 'Enabled';
-    } catch {
-      return false;
-    }
-  }
-
   /** A bucket has no end that could be asked for. */
   async room(): Promise<Room> {
     let used = 0;

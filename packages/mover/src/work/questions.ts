@@ -51,13 +51,12 @@ function testFolder(folder: string): TargetTest {
 
 /** Whether a bucket can become a target. */
 async function testBucket(place: BucketPlace): Promise<TargetTest> {
-  const { needs, holdsStore, locks } = await checkBucket(place);
+  const { needs, holdsStore } = await checkBucket(place);
   const missing = needs.filter((n) => n.problem).map((n) => n.right.toLowerCase());
   const rest = { holdsStore, free: null, needs: [...needs] };
   if (missing.length) return { ok: false, message: `This is missing: ${missing.join(', ')}.`, ...rest };
   if (holdsStore) return { ok: false, message: 'There is a store at this place already.', ...rest };
-  const lock = locks ? 'Copies there can be locked until a date.' : 'It was made without object lock, so copies there can not be locked.';
-  return { ok: true, message: `The mover can do there all it needs. ${lock}`, ...rest };
+  return { ok: true, message: 'The mover can do there all it needs.', ...rest };
 }
 
 function side(entry: TreeEntry | undefined): ComparedItem['then'] {
