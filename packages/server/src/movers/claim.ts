@@ -38,6 +38,12 @@ export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask 
           .where('o.state', 'running')
           .whereRaw("t.type IN ('backup', 'expire') AND o.type IN ('backup', 'expire')"),
       )
+      // a verification would take a root that expires meanwhile for lost
+      .whereNotExists(
+        trx('task as v')
+          .where({ 'v.type': 'verify', 'v.state': 'running' })
+          .whereRaw("t.type = 'expire' AND JSON_VALUE(v.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')"),
+      )
       .orderBy(['t.queued_at', 't.id'])
       .limit(1)
       .forUpdate()
