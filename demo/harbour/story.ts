@@ -12,6 +12,7 @@ export const failingSectorNight = 24;
 export const password = 'lanterns-at-dusk';
 export const people = [
   { name: 'eva.vind', display: 'Eva Vind', role: 'administrator' },
+  { name: 'sten.odda', display: 'Sten Odda', role: 'administrator' },
   { name: 'ole.brygge', display: 'Ole Brygge', role: 'operator' },
   { name: 'ilse.holm', display: 'Ilse Holm', role: 'clerk' },
   { name: 'rune.dam', display: 'Rune Dam', role: 'auditor' },
@@ -27,7 +28,7 @@ export const policies = [
     servers: [],
     schedule: { every: 'day', at: '22:00' },
     keep: { by: 'days', days: 21 },
-    copies: [{ rhythm: 'week', keep: { by: 'days', days: 60 } }],
+    copies: [{ rhythm: 'week', keep: { by: 'days', days: 60 }, lockDays: 21 }],
     kind: 'incremental',
     exclude: ['scratch/', '*.tmp'],
     changeLimit: 40,
@@ -38,7 +39,7 @@ export const policies = [
     servers: [],
     schedule: { every: 'day', at: '04:00' },
     keep: { by: 'days', days: 60, longTerm: { weeks: 0, months: 12, years: 7, day: 1 } },
-    copies: [{ rhythm: 'every', keep: { by: 'days', days: 90 } }],
+    copies: [{ rhythm: 'every', keep: { by: 'days', days: 90 }, lockDays: 30 }],
     kind: 'incremental',
     exclude: ['print-queue/'],
     changeLimit: 20,

@@ -86,7 +86,7 @@ describe('the catalog', () => {
           }
         };
         await check(trees);
-        await admin.call('changePolicy', { id, body: { ...body, keep: { by: 'points', points: kept } } });
+        await h.agree(await admin.call('changePolicy', { id, body: { ...body, keep: { by: 'points', points: kept } } }));
         trees.push(apply(source, tree, steps[0]!));
         await run();
         await check(trees.slice(-kept));

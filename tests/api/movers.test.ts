@@ -27,6 +27,7 @@ const totals = {
   stored: 5,
   warnings: 0,
   complete: true,
+  lockedUntil: null,
   changes: { before: 0, added: 1, changed: 0, removed: 0, random: 0, turnedRandom: 0, renamed: 0 },
 };
 

@@ -16,7 +16,7 @@ const turnTo = (iso: string) => {
 
 beforeAll(async () => {
   h = await Harness.start({ clock, leaseMs: 20_000, schedulerMs: 0 });
-  admin = await h.withToken('administrator');
+  admin = await h.as('administrator');
 });
 afterAll(() => h.stop());
 
@@ -100,7 +100,10 @@ describe('a policy through the nights', () => {
     const c = await admin.call('consequences', { body: { id: policyId, body: shorter } });
     expect(c.deletes).toMatchObject({ points: 3, workloads: ['quay-1'] });
     expect((await admin.call('workload', { id: workloadId })).points).toBe(5);
-    await admin.call('changePolicy', { id: policyId, body: shorter });
+    expect(c.secondPerson).toBe('3 copies of points deleted at once');
+    const asked = await admin.call('changePolicy', { id: policyId, body: shorter });
+    expect((await admin.call('workload', { id: workloadId })).points).toBe(5);
+    await h.agree(asked);
     expect((await admin.call('workload', { id: workloadId })).points).toBe(2);
   });
 
@@ -121,7 +124,7 @@ describe('a policy through the nights', () => {
       [false, false],
       [false, false],
     ]);
-    await admin.call('releasePoint', { id: first.id });
+    await h.agree(await admin.call('releasePoint', { id: first.id }));
     clock.at += 10 * day;
     turnTo('2026-11-04T22:01');
     await h.round();

@@ -236,6 +236,25 @@ export class Harness {
     );
   }
 
+  private secondAdministrator: Client | undefined;
+
+  /** A second administrator, whose account is old enough to agree to what the first asks for. */
+  async second(): Promise<Client> {
+    if (!this.secondAdministrator) {
+      const { db } = this.server.deps;
+      const [first] = await db('person').where({ name: 'administrator' }).select<Record<string, unknown>[]>();
+      await db('person').insert({ ...first, id: undefined, name: 'second', display: 'second', created_at: 0 });
+      this.secondAdministrator = new Client(() => this.base);
+      await this.secondAdministrator.signIn('second', passwords.administrator);
+    }
+    return this.secondAdministrator;
+  }
+
+  /** The second administrator agrees to a request; nothing where none was needed. */
+  async agree({ request }: { readonly request: number | null }): Promise<void> {
+    if (request !== null) await (await this.second()).call('agreeRequest', { id: request });
+  }
+
   /** Waits until a mover answers questions. */
   async moverReady(): Promise<void> {
     for (const until = Date.now() + 20_000; !this.server.deps.movers.present().length;) {

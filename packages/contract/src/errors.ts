@@ -5,6 +5,7 @@ export const apiErrors = {
   TOO_MANY_TRIES: [429, 'Too many tries. Wait a few minutes, then try again.'],
   NOT_ALLOWED: [403, 'Your role does not allow this. Ask an administrator.'],
   OUTSIDE_REMIT: [403, 'This is outside your remit. Ask an administrator.'],
+  SECOND_PERSON: [403, 'This needs a second person. Nothing was changed.'],
   CSRF_MISSING: [403, 'The request did not come from the application. Reload the page and try again.'],
   NOT_FOUND: [404, 'There is no such thing here (any more).'],
   INVALID: [400, 'The request is not valid. Nothing was changed.'],

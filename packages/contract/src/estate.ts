@@ -69,6 +69,8 @@ export const PointCopy = z.object({
   targetId: Uuid,
   target: z.string(),
   madeAt: Instant,
+  /** Nobody can remove it from there before; null when it is not locked. */
+  lockedUntil: Instant.nullable(),
   keepUntil: Instant.nullable(),
   keepWhy: z.string(),
 });
@@ -133,6 +135,8 @@ const BucketAddress = z.object({
     .regex(/^([\w.-]+\/)*$/, 'names that end in /')
     .max(400)
     .default(''),
+  /** Whether the bucket can lock what it keeps; found out by the test. */
+  locks: z.boolean().default(false),
 });
 const BucketKeys = { accessKey: z.string().min(1).max(200), secretKey: z.string().min(1).max(200) };
 /** Where a target is, with what opens it: goes to movers, never to a browser. */
@@ -162,6 +166,7 @@ export type Target = z.infer<typeof Target>;
 export const TargetTest = z.object({
   ok: z.boolean(),
   holdsStore: z.boolean(),
+  locks: z.boolean(),
   /** null where nobody can tell. */
   free: Bytes.nullable(),
   message: z.string(),

@@ -24,6 +24,7 @@ export const BackupWork = z.object({
   exclude: z.array(z.string()),
   crossFileSystems: z.boolean(),
   readAs: z.string().nullable(),
+  lockedUntil: Instant.nullable(),
   targetFolders: z.array(ByteString),
   expected: z.object({ items: Count, bytes: Bytes }),
 });
@@ -52,14 +53,14 @@ const PointName = z.object({ seriesId: Uuid, taskId: Uuid });
 /** Copies points of a series from one target to another, oldest first. `alike`: one that stands there already. */
 export const CopyWork = z.object({
   type: z.literal('copy'),
-  points: z.array(PointRef).max(1000),
+  points: z.array(PointRef.extend({ lockedUntil: Instant.nullable() })).max(1000),
   to: TargetRef,
   alike: Uuid.nullable(),
   expected: z.object({ bytes: Bytes }),
 });
 export type CopyWork = z.infer<typeof CopyWork>;
 
-/** Lets points go from one target. */
+/** Lets points go from one target; those that turn out to be locked there stay. */
 export const ExpireWork = z.object({ type: z.literal('expire'), target: TargetRef, points: z.array(PointName) });
 export type ExpireWork = z.infer<typeof ExpireWork>;
 
@@ -72,7 +73,7 @@ export const VerifyWork = z.object({
   target: TargetRef,
   part: z.object({ number: Count, of: z.int().positive() }).nullable(),
   others: z.array(z.object({ name: z.string(), target: TargetRef })),
-  expected: z.array(PointName),
+  expected: z.array(PointName.extend({ lockedUntil: Instant.nullable() })),
 });
 export type VerifyWork = z.infer<typeof VerifyWork>;
 
@@ -131,13 +132,14 @@ export const PointTotals = z.object({
   stored: Bytes,
   warnings: Count,
   complete: z.boolean(),
+  lockedUntil: Instant.nullable(),
   changes: z.object({ before: Count, added: Count, changed: Count, removed: Count, random: Count, turnedRandom: Count, renamed: Count }),
 });
 export type PointTotals = z.infer<typeof PointTotals>;
 export const CommitPoint = Attempt.extend({ point: PointTotals });
 
 /** A point stands on the target of the copy task now. `stored`: bytes written there for it. */
-export const PointCopied = Attempt.extend({ pointId: Uuid, stored: Bytes });
+export const PointCopied = Attempt.extend({ pointId: Uuid, stored: Bytes, lockedUntil: Instant.nullable() });
 
 /** Which of these tasks may still go on; the others have ended for good. */
 export const AliveTasks = Attempt.extend({ tasks: z.array(z.string().max(80)).max(50_000) });

@@ -39,6 +39,26 @@ export type Token = z.infer<typeof Token>;
 export const NewToken = z.object({ name: Name, role: Role });
 export const IssuedToken = z.object({ token: z.string() });
 
+/** Something that deletes what still counts: it is done when a second person has agreed. */
+export const Request = z.object({
+  id: Id,
+  /** What it is about, to show and to link: like 'policy 3'. */
+  subject: z.string(),
+  effect: z.string(),
+  askedBy: z.string(),
+  askedAt: Instant,
+  state: z.enum(['waiting', 'done', 'refused', 'lapsed', 'failed']),
+  decidedBy: z.string().nullable(),
+  decidedAt: Instant.nullable(),
+  outcome: z.string(),
+  /** Why the person who asks for this list can not agree; '' when they can. */
+  notByMe: z.string(),
+});
+export type Request = z.infer<typeof Request>;
+/** `request`: the request that was made instead, as the act needs a second person; null when it was done at once. */
+export const DoneOrAsked = z.object({ request: Id.nullable() });
+export type DoneOrAsked = z.infer<typeof DoneOrAsked>;
+
 export const AuditRow = z.object({
   seq: Id,
   at: Instant,

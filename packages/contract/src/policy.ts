@@ -36,8 +36,15 @@ const zoneExists = (zone: string) => {
 };
 
 export const copyRhythms = ['every', 'day', 'week'] as const;
+/** For how many days of its life nobody can remove a point; null for no lock. */
+export const LockDays = z.int().min(1).max(3650).nullable();
 /** Where points are copied to: every new one, or the newest once a day or week. */
-export const CopyRule = z.object({ targetId: Uuid, rhythm: z.enum(copyRhythms).default('every'), keep: Keep });
+export const CopyRule = z.object({
+  targetId: Uuid,
+  rhythm: z.enum(copyRhythms).default('every'),
+  keep: Keep,
+  lockDays: LockDays.default(null),
+});
 export type CopyRule = z.infer<typeof CopyRule>;
 
 export const PolicyBody = z.object({
@@ -50,6 +57,7 @@ export const PolicyBody = z.object({
   zone: z.string().max(60).refine(zoneExists, 'not a time zone'),
   keep: Keep,
   targetId: Uuid,
+  lockDays: LockDays.default(null),
   copies: z.array(CopyRule).max(4).default([]),
   include: z.array(Pattern).max(200).default([]),
   exclude: z.array(Pattern).max(200).default([]),
@@ -81,6 +89,8 @@ export const Consequences = z.object({
   /** Points standing now that the draft's retention would let go at once. */
   deletes: z.object({ points: Count, oldest: Instant.nullable(), newest: Instant.nullable(), workloads: z.array(z.string()) }),
   leftOut: z.array(z.object({ path: z.string(), why: z.string() })),
+  /** Which promises to points that stand it would break, so that a second person has to agree; '' for none. */
+  secondPerson: z.string(),
   /** Measured from earlier points. */
   measured: z.object({
     runs: Count,

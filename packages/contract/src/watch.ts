@@ -88,7 +88,7 @@ export type FinderHit = z.infer<typeof FinderHit>;
 
 export const LiveEvent = z.object({
   id: Id,
-  kind: z.enum(['run', 'progress', 'policy', 'estate', 'point']),
+  kind: z.enum(['run', 'progress', 'policy', 'estate', 'point', 'request']),
   runId: Id.nullable(),
   workloadId: Id.nullable(),
   taskId: Uuid.nullable(),

@@ -4,6 +4,7 @@ export const engineErrors = {
   TARGET_EXISTS: 'The folder already holds a store.',
   TARGET_NOT_EMPTY: 'The folder is not empty and holds no store.',
   TARGET_REFUSED: 'The target refused the operation.',
+  OBJECT_LOCKED: 'It is locked: nobody can remove it before that date.',
   TARGET_FULL: 'The target has no room left.',
   STORE_VERSION: 'The store was written in a format this version does not know.',
   STORE_HEADER: 'The header of the store is damaged or was changed.',

@@ -16,6 +16,7 @@ export * from './tree/entry-cursor';
 export * from './tree/tree-reader';
 export * from './tree/tree-diff';
 export * from './copy/copy-point';
+export * from './locks/lock-point';
 export * from './prune/prune';
 export * from './verify/verify';
 export * from './verify/affected';

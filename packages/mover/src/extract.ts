@@ -41,7 +41,16 @@ function placeOf(store: string): TargetPlace {
   const { origin, pathname } = new URL(store);
   const [bucket = '', ...prefix] = pathname.slice(1).replace(/\/$/, '').split('/');
   const { LITHODEX_ACCESS_KEY: accessKey = '', LITHODEX_SECRET_KEY: secretKey = '', LITHODEX_REGION: region = 'default' } = process.env;
-  return { kind: 'bucket', endpoint: origin, region, bucket, prefix: prefix.map((p) => `${p}/`).join(''), accessKey, secretKey };
+  return {
+    kind: 'bucket',
+    endpoint: origin,
+    region,
+    bucket,
+    prefix: prefix.map((p) => `${p}/`).join(''),
+    accessKey,
+    secretKey,
+    locks: true,
+  };
 }
 
 async function ask(question: string): Promise<string> {
@@ -139,6 +148,8 @@ export async function extract(args: string[], folder: string, say: Say): Promise
     return 2;
   }
   const store = await openStore({ store: storeAt, ...(envelope && { envelope }), ...(key && { key }) });
+  const unnamed = (await store.index.adopt()).length;
+  if (unnamed) say(`${countOf(unnamed, 'pack')} that the index does not name ${unnamed === 1 ? 'was' : 'were'} read too`);
   if (values.list) {
     await list(store, say);
     return 0;

@@ -18,6 +18,7 @@ import { estateHandlers } from './estate/handlers';
 import { targetHandlers } from './targets/handlers';
 import { moverHandlers } from './movers/handlers';
 import { peopleHandlers } from './people/handlers';
+import { requestHandlers } from './people/request-handlers';
 import { policyHandlers } from './policies/handlers';
 import { recoverHandlers } from './recover/handlers';
 import { restoreHandlers } from './recover/restore-handlers';
@@ -27,6 +28,7 @@ import { watchHandlers } from './watch/handlers';
 export function allHandlers(deps: Deps): Handlers {
   return {
     ...peopleHandlers(deps),
+    ...requestHandlers(deps),
     ...watchHandlers(deps),
     ...estateHandlers(deps),
     ...targetHandlers(deps),

@@ -42,6 +42,24 @@ describe('retention', () => {
     );
   });
 
+  it('never lets go of a locked point, and says so where the lock is the longer promise', () => {
+    fc.assert(
+      fc.property(points, keeps, fc.integer({ min: -20, max: 90 }), (list, keep, days) => {
+        const lockedUntil = now + days * day;
+        const locked = list.map((p, i) => (i % 2 ? { ...p, lockedUntil } : p));
+        const free = new Map(decideRetention(list, keep, now, false).map((d) => [d.id, d]));
+        for (const d of decideRetention(locked, keep, now, false)) {
+          const was = free.get(d.id)!;
+          const holds = list.findIndex((p) => p.id === d.id) % 2 === 1 && days > 0;
+          if (!holds) expect(d).toEqual(was);
+          else expect(d.expires).toBe(false);
+          if (holds && was.expires) expect(d).toMatchObject({ until: lockedUntil });
+          if (holds && was.until !== undefined) expect(d.until).toBeGreaterThanOrEqual(Math.min(lockedUntil, was.until));
+        }
+      }),
+    );
+  });
+
   it('lets nothing go while it is frozen', () => {
     fc.assert(
       fc.property(points, keeps, (list, keep) => {

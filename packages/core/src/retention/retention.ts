@@ -15,6 +15,8 @@ export interface KeptPoint {
   readonly held: boolean;
   /** Looks damaged; a suspect point never displaces another one. */
   readonly suspect: boolean;
+  /** Until when nobody can remove it, ms. */
+  readonly lockedUntil?: number | undefined;
   /** A keep of its own (on-demand protection) overrides the policy's. */
   readonly keep?: Keep | undefined;
 }
@@ -33,7 +35,7 @@ const mostAges = 400;
 const plural = (n: number, unit: string) => `${n} ${unit}${n === 1 ? '' : 's'}`;
 
 /**
- * Decides for every point of one series whether it expires at `now` (ms). Laws: a held or suspect point never expires; the newest sound
+ * Decides for every point of one series whether it expires at `now` (ms). Laws: a held, suspect or locked point never expires; the newest sound
  * point never expires; while any point is suspect and `frozen`, nothing expires; a longer keep keeps a superset. Long-term points are told by
  * the calendar of `zone`.
  */
@@ -51,6 +53,13 @@ export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: n
         )
       : undefined;
   return newestFirst.map((point) => {
+    const decision = decideOne(point);
+    const lock = point.lockedUntil ?? 0;
+    const outlasts = decision.expires || (decision.until !== undefined && decision.until < lock);
+    return lock > now && outlasts ? { id: point.id, expires: false, until: lock, why: 'locked: nobody can remove it before' } : decision;
+  });
+
+  function decideOne(point: KeptPoint): KeepDecision {
     const stay = (why: string, until?: number): KeepDecision => ({ id: point.id, expires: false, until, why });
     if (point.held) return stay('kept until a person removes it');
     if (point.suspect) return stay('suspect: kept apart until a person decides');
@@ -70,7 +79,7 @@ export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: n
     const why = `kept for ${plural(own.days, 'day')}`;
     if (stands && end.until > until) return stay(end.why, end.until);
     return until > now ? stay(why, until) : { id: point.id, expires: true, until, why: `${why}, which have passed` };
-  });
+  }
 }
 
 export interface Settled {

@@ -2,6 +2,7 @@ import { EngineError } from '../errors';
 import { rootName, type Root } from '../format/root';
 import type { PackToc } from '../format/toc';
 import { NameSet } from '../index/name-set';
+import { lockWhere } from '../locks/lock-point';
 import type { Store } from '../store/store';
 import { topEntry } from '../tree/tree-reader';
 import type { TreeEntry } from '../tree/tree-entry';
@@ -14,6 +15,8 @@ export interface CopyOptions {
   readonly copyTask: string;
   /** A point of the series that `to` holds already: what is equal in both is not looked at again. */
   readonly alike?: string | undefined;
+  /** Until when the copy is locked, ms. */
+  readonly lockedUntil?: number | null | undefined;
   readonly now: () => number;
   readonly stopped: () => boolean;
   /** Called as chunks are passed, with all so far. */
@@ -50,10 +53,13 @@ export async function copyPoint(from: Store, to: Store, options: CopyOptions): P
     if (there) return { ...counts, root: there.root, adopted: true };
     const source = await from.root(seriesId, taskId);
     if (!source) throw new EngineError('OBJECT_MISSING', 'the root of the point to copy');
+    const top = topEntry(source.root);
     const copying = new Copying(from, to, options, counts);
     const alike = options.alike === undefined ? undefined : await to.root(seriesId, options.alike);
-    await copying.run(topEntry(source.root), alike && topEntry(alike.root));
-    const root: Root = { ...source.root, copied: { from: from.header.targetId, at: options.now() } };
+    await copying.run(top, alike && topEntry(alike.root));
+    const locked = await lockWhere(to, top, options.lockedUntil, options.stopped);
+    const { lockedUntil: _, ...plain } = source.root;
+    const root: Root = { ...plain, ...locked, copied: { from: from.header.targetId, at: options.now() } };
     if (options.stopped()) throw new EngineError('STOPPED');
     if (await to.commit(root, copyTask)) return { ...counts, root, adopted: false };
     const winner = await to.root(seriesId, taskId);

@@ -23,6 +23,8 @@ export interface Root {
   readonly groups: Record<string, string>;
   readonly leftOut: { readonly include: readonly string[]; readonly exclude: readonly string[]; readonly byItself: readonly string[] };
   readonly warnings: number;
+  /** Until when neither the point nor anything it needs can be removed from this target, ms. */
+  readonly lockedUntil?: number;
   /** Set on copies: the target it was copied from, and when. `previous.sum` is then that of the root there. */
   readonly copied?: { readonly from: string; readonly at: number };
 }

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
-import { EngineError } from '../errors';
-import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
+import { decodeList, encodeList } from '../format/sealed-list';
+import type { KeySet } from '../keys/key-set';
 import { isLoss } from '../store/loss';
 import type { Target } from '../targets/target';
 
@@ -18,29 +18,12 @@ export interface CondemnedRecord {
 const folder = 'condemned/';
 const pinsSuffix = '.pins';
 const damagedSuffix = '.damaged';
-const magic = Buffer.from('LXCOND1\n');
-
-function encode(keys: KeySet, name: string, list: readonly string[]): Buffer {
-  const nonce = randomBytes(12);
-  const text = Buffer.from(JSON.stringify(list));
-  return Buffer.concat([magic, nonce, seal(subkey(keys, 'condemned', Buffer.from(name)), nonce, magic, text)]);
-}
-
-function decode(keys: KeySet, name: string, file: Buffer): string[] {
-  const plain =
-    file.length > 36 &&
-    file.subarray(0, 8).equals(magic) &&
-    unseal(subkey(keys, 'condemned', Buffer.from(name)), file.subarray(8, 20), magic, file.subarray(20));
-  if (!plain) throw new EngineError('OBJECT_DAMAGED', folder + name);
-  return JSON.parse(plain.toString()) as string[];
-}
-
 /** Reads the records. One that vanishes meanwhile or can not be read is passed over. */
 export async function readCondemned(keys: KeySet, target: Target): Promise<CondemnedRecord[]> {
   const names = await target.list(folder);
   const load = async (name: string) => {
     try {
-      return decode(keys, name, await target.read(folder + name));
+      return decodeList(keys, 'condemned', name, await target.read(folder + name));
     } catch (error) {
       // without its list nothing can be deleted by it
       if (isLoss(error)) return undefined;
@@ -68,9 +51,9 @@ export async function condemn(
   damaged = false,
 ): Promise<CondemnedRecord> {
   const id = randomBytes(8).toString('hex') + (damaged ? damagedSuffix : '');
-  await target.put(folder + id, encode(keys, id, packs));
+  await target.put(folder + id, encodeList(keys, 'condemned', id, packs));
   const pinned = await pins();
-  await target.put(folder + id + pinsSuffix, encode(keys, id + pinsSuffix, pinned));
+  await target.put(folder + id + pinsSuffix, encodeList(keys, 'condemned', id + pinsSuffix, pinned));
   return { id, packs, pins: pinned, damaged };
 }
 

@@ -18,6 +18,7 @@ export class Marker {
   constructor(
     private readonly store: Store,
     private readonly stopped: () => boolean,
+    private readonly onNeed: (name: Buffer) => void = () => undefined,
   ) {}
 
   /** Points found so far. */
@@ -35,7 +36,8 @@ export class Marker {
     }
   }
 
-  private async walk(top: TreeEntry): Promise<void> {
+  /** Marks what one point needs, given its top folder. */
+  async walk(top: TreeEntry): Promise<void> {
     const waiting = [top];
     for (let entry = waiting.pop(); entry; entry = waiting.pop()) {
       if (this.stopped()) throw new EngineError('STOPPED');
@@ -49,7 +51,9 @@ export class Marker {
   }
 
   private need(name: Buffer): void {
-    if (this.live.add(name) && !this.store.index.chunks.find(name)) this.unknown.push(Buffer.from(name));
+    if (!this.live.add(name)) return;
+    this.onNeed(name);
+    if (!this.store.index.chunks.find(name)) this.unknown.push(Buffer.from(name));
   }
 
   private async content({ content }: TreeEntry): Promise<void> {

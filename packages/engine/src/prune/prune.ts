@@ -136,12 +136,15 @@ class Pruning {
     await this.marker.mark();
     if (!ready.length || this.options.trial) return;
     this.options.onStep?.('deleting');
+    await this.store.locks.refresh();
     const packs = await this.packs();
     const condemned = new Set(records.flatMap((r) => r.packs));
     const elsewhere = new NameSet();
     for (const p of packs) if (!condemned.has(p.id)) for (const c of p.toc?.chunks ?? []) elsewhere.add(c.name);
     const due = new Set(ready.flatMap((r) => r.packs));
-    const doomed = packs.filter((p) => due.has(p.id) && !p.toc?.chunks.some((c) => this.marker.live.has(c.name) && !elsewhere.has(c.name)));
+    const doomed = packs.filter(
+      (p) => due.has(p.id) && !this.isLocked(p) && !p.toc?.chunks.some((c) => this.marker.live.has(c.name) && !elsewhere.has(c.name)),
+    );
     await this.forget(new Set(doomed.map((p) => p.id)));
     for (const p of doomed) {
       this.check();
@@ -154,6 +157,11 @@ class Pruning {
       if (!record.damaged || record.packs.every((id) => gone.has(id) || !packs.some((p) => p.id === id)))
         await forgetRecord(this.target, record.id);
     await this.store.index.refresh();
+  }
+
+  /** Packs of a locked point are left as they are until their lock has ended, needed or not. */
+  private isLocked(pack: KnownPack): boolean {
+    return this.store.locks.of(pack.id) > Date.now();
   }
 
   /** Takes packs out of the index: a segment without them is written before the one with them goes. */
@@ -187,7 +195,8 @@ class Pruning {
   private async needless(packs: readonly KnownPack[]): Promise<KnownPack[]> {
     const records: CondemnedRecord[] = await readCondemned(this.store.keys, this.target);
     const condemned = new Set(records.flatMap((r) => r.packs));
-    const candidates = packs.filter((p) => !condemned.has(p.id));
+    await this.store.locks.refresh();
+    const candidates = packs.filter((p) => !condemned.has(p.id) && !this.isLocked(p));
     const living = (p: KnownPack) => p.toc?.chunks.filter((c) => this.marker.live.has(c.name)) ?? [];
     const empty = candidates.filter((p) => living(p).length === 0);
     const sparse = candidates.filter((p) => {

@@ -19,6 +19,7 @@ interface SignedHeader extends StoreHeader {
 
 const headerName = 'lithodex-store.json';
 const headerCopy = 'roots/lithodex-store.json';
+export const headerNames = [headerName, headerCopy] as const;
 
 export function newHeader(keys: KeySet, keyFile: Buffer, now: Date, domainId: string = randomUUID()): StoreHeader {
   const targetId = randomUUID();
@@ -43,11 +44,17 @@ export async function writeHeader(target: Target, keys: KeySet, header: StoreHea
 async function readSigned(target: Target): Promise<SignedHeader[]> {
   const found: SignedHeader[] = [];
   let failure: unknown;
-  for (const name of [headerName, headerCopy])
+  for (const name of headerNames)
     try {
       found.push(parseSigned(target, await target.read(name)));
     } catch (error) {
       failure ??= error;
+      for (const file of await target.readKept(name).catch(() => []))
+        try {
+          found.push(parseSigned(target, file));
+        } catch {
+          // put there by somebody else
+        }
     }
   if (!found.length) throw failure as Error;
   return found;
@@ -68,7 +75,7 @@ function parseSigned(target: Target, file: Buffer): SignedHeader {
 export async function mendHeader(target: Target, keys: KeySet, header: StoreHeader): Promise<number> {
   const file = signedFile(keys, header);
   let mended = 0;
-  for (const name of [headerName, headerCopy]) {
+  for (const name of headerNames) {
     const there = await target.read(name).catch(() => undefined);
     if (there?.equals(file)) continue;
     await target.put(name, file);

@@ -126,18 +126,36 @@ export class StoreIndex {
 
   /** Asks the packs that no readable segment covers for their contents. Those that are damaged too stay unknown. */
   private async recover(into: Loaded): Promise<void> {
-    const known = new Set(into.packs.map((p) => p.packId.toString('hex')));
-    for (const shelf of await this.target.list('packs/'))
-      for (const id of await this.target.list(`packs/${shelf}/`)) {
-        if (known.has(id) || this.condemned.has(id)) continue;
-        try {
-          const toc = readPackToc(this.keys, await this.target.read(packName(Buffer.from(id, 'hex'))));
-          this.learn(toc, into);
-          into.recovered.push(toc);
-        } catch (error) {
-          if (!isLoss(error)) throw error;
-        }
+    for await (const toc of this.unnamed(into)) {
+      this.learn(toc, into);
+      into.recovered.push(toc);
+    }
+  }
+
+  /** Contents of the packs that no segment names, from the packs themselves. */
+  private async *unnamed(known: Loaded): AsyncGenerator<PackToc> {
+    const named = new Set(known.packs.map((p) => p.packId.toString('hex')));
+    for (const name of await this.target.listDeep('packs/')) {
+      const id = name.slice(name.indexOf('/') + 1);
+      if (named.has(id) || this.condemned.has(id)) continue;
+      try {
+        yield readPackToc(this.keys, await this.target.read(packName(Buffer.from(id, 'hex'))));
+      } catch (error) {
+        if (!isLoss(error)) throw error;
       }
+    }
+  }
+
+  /**
+   * Takes up packs that no segment names, as after a loss of segments. A pack that a run is just writing may be among them and is then named twice, which does no harm. Returns
+   * what was found; all of it is known to this index, and after {@link checkpoint} to all.
+   */
+  async adopt(): Promise<PackToc[]> {
+    await this.refresh();
+    const found: PackToc[] = [];
+    for await (const toc of this.unnamed(this.loaded)) found.push(toc);
+    for (const toc of found) this.written(toc);
+    return found;
   }
 
   /** Writes anew what damaged segments had, as far as the packs could tell, and takes those away. Returns how many were mended. */

@@ -2,12 +2,14 @@ import { EngineError } from '../errors';
 import { decodeRoot, encodeRoot, rootName, rootSum, taskOfRoot, voidRoot, type Root } from '../format/root';
 import type { PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
+import { PackLocks } from '../locks/pack-locks';
 import { newKeySet, type Domain, type KeySet } from '../keys/key-set';
 import type { Target } from '../targets/target';
 import { Pins } from '../prune/pins';
 import { TreeReader } from '../tree/tree-reader';
 import { ChunkReader } from './chunk-reader';
 import { ChunkWriter } from './chunk-writer';
+import { isLoss } from './loss';
 import { newHeader, openHeader, writeHeader, type StoreHeader } from './store-header';
 import { StoreIndex } from './store-index';
 
@@ -24,6 +26,7 @@ export class Store {
   readonly reader: ChunkReader;
   readonly trees: TreeReader;
   readonly pins: Pins;
+  readonly locks: PackLocks;
 
   private constructor(
     readonly target: Target,
@@ -34,6 +37,7 @@ export class Store {
     this.reader = new ChunkReader(keys, target, this.index);
     this.trees = new TreeReader(this.reader);
     this.pins = new Pins(target);
+    this.locks = new PackLocks(keys, target);
   }
 
   /** Makes a new store, in a domain of its own unless one is given. Throws TARGET_EXISTS, TARGET_MISSING, TARGET_REFUSED. */
@@ -80,9 +84,19 @@ export class Store {
     return new ChunkWriter(this.keys, this.target, (name) => claims.claim(name), onPack);
   }
 
-  /** The root of a point, or undefined when nothing was committed under its task, here or as a copy, or it was given up. */
+  /** The root of a point, or undefined when nothing was committed under its task, here or as a copy, or it was given up. Throws OBJECT_DAMAGED when none of its roots can be read. */
   async root(seriesId: string, taskId: string): Promise<{ root: Root; sum: string } | undefined> {
-    return (await this.rootAt(rootName(seriesId, taskId))) ?? (await this.copiedRoot(seriesId, taskId));
+    let damaged: unknown;
+    try {
+      const own = await this.rootAt(rootName(seriesId, taskId));
+      if (own) return own;
+    } catch (error) {
+      if (!isLoss(error)) throw error;
+      damaged = error;
+    }
+    const copied = await this.copiedRoot(seriesId, taskId);
+    if (!copied && damaged) throw damaged as Error;
+    return copied;
   }
 
   /** The root of this name; undefined when it is not there or was given up. Throws OBJECT_DAMAGED. */
@@ -113,7 +127,7 @@ export class Store {
   async commit(root: Root, copyTask = ''): Promise<boolean> {
     await this.index.checkpoint();
     const name = rootName(root.seriesId, root.taskId, copyTask);
-    return this.target.putExclusive(name, encodeRoot(this.keys, name, root));
+    return this.target.putExclusive(name, encodeRoot(this.keys, name, root), root.lockedUntil);
   }
 
   /**
@@ -132,12 +146,18 @@ export class Store {
     return points;
   }
 
-  /** The root of a listed point, as {@link root}. */
+  /** The root of a listed point, as {@link root}. Throws OBJECT_DAMAGED when none of its roots can be read. */
   async listedRoot({ names }: ListedPoint): Promise<Root | undefined> {
-    for (const name of names) {
-      const found = await this.rootAt(name);
-      if (found) return found.root;
-    }
+    let damaged: unknown;
+    for (const name of names)
+      try {
+        const found = await this.rootAt(name);
+        if (found) return found.root;
+      } catch (error) {
+        if (!isLoss(error)) throw error;
+        damaged ??= error;
+      }
+    if (damaged) throw damaged as Error;
     return undefined;
   }
 
@@ -146,12 +166,29 @@ export class Store {
     return (await this.target.list('roots/')).filter((name) => !name.includes('.'));
   }
 
-  /** Removes the roots of a point: it is gone; what only it needed is left to pruning. The names of attempts that were given up stay taken. */
-  async removeRoot(seriesId: string, taskId: string): Promise<void> {
-    await this.target.remove(rootName(seriesId, taskId));
-    for (const name of await this.target.list(`roots/${seriesId}/`)) {
-      const copy = `roots/${seriesId}/${name}`;
-      if (name.startsWith(`${taskId}.`) && !(await this.target.read(copy)).equals(voidRoot)) await this.target.remove(copy);
+  /**
+   * Removes the roots of a point: it is gone; what only it needed is left to pruning. The names of attempts that were given up stay taken. Throws OBJECT_LOCKED, and then nothing
+   * was removed.
+   */
+  async removeRoot(seriesId: string, taskId: string, now = Date.now()): Promise<void> {
+    const going: string[] = [];
+    for (const last of await this.target.list(`roots/${seriesId}/`)) {
+      const name = `roots/${seriesId}/${last}`;
+      if (taskOfRoot(last) !== taskId || (last !== taskId && (await this.target.read(name)).equals(voidRoot))) continue;
+      const until = Math.max(await this.lockOfRoot(name), await this.target.lockedUntil(name));
+      if (until > now) throw new EngineError('OBJECT_LOCKED', `${name}, until ${new Date(until).toISOString()}`);
+      going.push(name);
+    }
+    for (const name of going) await this.target.remove(name);
+  }
+
+  /** What a root says itself of its lock; one that can not be read says nothing. */
+  private async lockOfRoot(name: string): Promise<number> {
+    try {
+      return (await this.rootAt(name))?.root.lockedUntil ?? 0;
+    } catch (error) {
+      if (!isLoss(error)) throw error;
+      return 0;
     }
   }
 }

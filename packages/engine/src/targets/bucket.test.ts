@@ -12,7 +12,12 @@ const base = temporaryFolder('targets');
 const has = (accessKey: string, list: readonly Right[]) => ({ accessKey, secretKey: 'secret', rights: list });
 const service = new BucketService({
   folder: `${base}/bucket`,
-  accounts: [has('keeper', rights), has('reader', ['list', 'read']), has('keepsall', ['list', 'read', 'write'])],
+  accounts: [
+    has('keeper', rights),
+    has('reader', ['list', 'read']),
+    has('keepsall', ['list', 'read', 'write']),
+    has('nolock', ['list', 'read', 'write', 'delete', 'admin']),
+  ],
 });
 let place: BucketPlace;
 let round = 0;
@@ -21,7 +26,16 @@ beforeAll(async () => {
   const endpoint = await service.start();
   service.makeBucket('store');
   service.makeBucket('versions', true);
-  place = { kind: 'bucket', endpoint, region: 'north', bucket: 'store', prefix: 'deep/er/', accessKey: 'keeper', secretKey: 'secret' };
+  place = {
+    kind: 'bucket',
+    endpoint,
+    region: 'north',
+    bucket: 'store',
+    prefix: 'deep/er/',
+    accessKey: 'keeper',
+    secretKey: 'secret',
+    locks: false,
+  };
 });
 beforeEach(() => {
   round++;
@@ -42,9 +56,10 @@ const kinds: [string, () => Target][] = [
   ],
   ['a bucket', () => new Bucket({ ...place, prefix: `round-${round}/` })],
   ['a bucket that keeps versions', () => new Bucket({ ...place, bucket: 'versions', prefix: `round-${round}/` })],
+  ['a bucket that locks', () => new Bucket({ ...place, bucket: 'versions', prefix: `locks-${round}/`, locks: true })],
 ];
 
-describe.each(kinds)('%s as a target', (_, open) => {
+describe.each(kinds)('%s as a target', (kind, open) => {
   it('gives back what was put, whole and in part, and replaces it', async () => {
     const target = open();
     const data = randomBytes(20 << 20);
@@ -56,7 +71,8 @@ describe.each(kinds)('%s as a target', (_, open) => {
     expect((await target.read('packs/ab/large')).toString()).toBe('short');
     await expect(target.readRange('packs/ab/large', 3, 10)).rejects.toMatchObject({ code: 'OBJECT_DAMAGED' });
     await expect(target.readRange('packs/ab/large', 30, 10)).rejects.toMatchObject({ code: 'OBJECT_DAMAGED' });
-    expect((await target.room()).used).toBe(5);
+    // where versions are locked, what was replaced goes on taking room
+    expect((await target.room()).used).toBe(kind === 'a bucket that locks' ? data.length + 5 : 5);
   });
 
   it('lists what lies directly below a name, and nothing of what was removed', async () => {
@@ -83,7 +99,64 @@ describe.each(kinds)('%s as a target', (_, open) => {
   });
 });
 
+describe.each([kinds[0]!, kinds[3]!])('%s that locks', (_, open) => {
+  it('lets nobody remove what is locked before its end, and makes a lock longer but never shorter', async () => {
+    const target = open();
+    const soon = Date.now() + 3_600_000;
+    await target.put('packs/ab/x', Buffer.from('kept'));
+    expect(await target.lockedUntil('packs/ab/x')).toBe(0);
+    await target.lock('packs/ab/x', soon);
+    await target.lock('packs/ab/x', soon + 5000);
+    await target.lock('packs/ab/x', soon - 5000);
+    expect(await target.lockedUntil('packs/ab/x')).toBe(soon + 5000);
+    await expect(target.remove('packs/ab/x')).rejects.toMatchObject({ code: 'OBJECT_LOCKED' });
+    expect(await target.putExclusive('roots/a/t', Buffer.from('root'), soon)).toBe(true);
+    expect(await target.putExclusive('roots/a/t', Buffer.from('other'), soon)).toBe(false);
+    await expect(target.remove('roots/a/t')).rejects.toMatchObject({ code: 'OBJECT_LOCKED' });
+    expect((await target.read('roots/a/t')).toString()).toBe('root');
+    await target.putExclusive('roots/a/past', Buffer.from('root'), Date.now() - 1000);
+    await target.remove('roots/a/past');
+    expect(await target.list('roots/a/')).toEqual(['t']);
+    await expect(target.lock('packs/ab/none', soon)).rejects.toMatchObject({ code: 'OBJECT_MISSING' });
+  });
+});
+
 describe('a bucket', () => {
+  it('goes on giving what is locked when somebody with the same keys deletes it or puts something over it', async () => {
+    const locking = { ...place, bucket: 'versions', prefix: `attacked-${round}/`, locks: true };
+    const target = new Bucket(locking);
+    const until = Date.now() + 3_600_000;
+    for (const name of ['hidden', 'covered']) {
+      await target.putExclusive(`roots/a/${name}`, Buffer.from(name), until);
+      expect(await target.lockedUntil(`roots/a/${name}`)).toBe(until);
+    }
+    const key = (name: string) => ({ Bucket: 'versions', Key: `${locking.prefix}roots/a/${name}` });
+    await target.ask('attack', async (s3) => {
+      await s3.deleteObject(key('hidden'));
+      await s3.putObject({ ...key('covered'), Body: 'rubbish' });
+      const { Versions } = await s3.listObjectVersions({ Bucket: 'versions', Prefix: key('hidden').Key });
+      await expect(s3.deleteObject({ ...key('hidden'), VersionId: Versions![0]!.VersionId })).rejects.toMatchObject({
+        name: 'AccessDenied',
+      });
+    });
+    expect(await target.list('roots/a/')).toEqual(['covered', 'hidden']);
+    expect((await target.read('roots/a/hidden')).toString()).toBe('hidden');
+    expect((await target.read('roots/a/covered')).toString()).toBe('rubbish');
+    expect(await target.reveal('roots/a/covered')).toBe(true);
+    expect((await target.read('roots/a/covered')).toString()).toBe('covered');
+    expect(await target.reveal('roots/a/covered')).toBe(false);
+    await expect(new Bucket(place).lock('x', until)).rejects.toMatchObject({ code: 'TARGET_REFUSED' });
+  });
+
+  it('is tested for its locks where it has some', async () => {
+    const check = await checkBucket({ ...place, bucket: 'versions' });
+    expect(check).toMatchObject({ locks: true, needs: check.needs.map((n) => ({ ...n, problem: '' })) });
+    expect(check.needs.map((n) => n.right)).toContain('Lock objects');
+    expect((await checkBucket(place)).locks).toBe(false);
+    const without = await checkBucket({ ...place, bucket: 'versions', accessKey: 'nolock' });
+    expect(without.needs.filter((n) => n.problem).map((n) => n.right)).toEqual(['Lock objects']);
+  });
+
   it('tells what it lacks, right by right, and leaves nothing behind', async () => {
     const fine = await checkBucket(place);
     expect(fine.needs.map((n) => n.problem)).toEqual(fine.needs.map(() => ''));

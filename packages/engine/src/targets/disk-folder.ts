@@ -12,8 +12,9 @@ function translate(error: unknown, name: string): EngineError {
   return new EngineError('TARGET_REFUSED', `${name}: ${code ?? String(error)}`, { cause: error });
 }
 
-function syncFolder(folder: string): void {
-  const fd = fs.openSync(folder, 'r');
+/** Makes a file or folder durable. */
+function sync(file: string): void {
+  const fd = fs.openSync(file, 'r');
   try {
     fs.fsyncSync(fd);
   } finally {
@@ -51,7 +52,7 @@ export class DiskFolder implements Target {
         fs.closeSync(fd);
       }
       const result = settle(staged, final);
-      syncFolder(path.dirname(final));
+      sync(path.dirname(final));
       return result;
     } catch (error) {
       try {
@@ -67,7 +68,7 @@ export class DiskFolder implements Target {
   private folderFor(folder: string): void {
     const first = fs.mkdirSync(folder, { recursive: true, mode: 0o700 });
     if (first === undefined) return;
-    for (let at = folder; at.length >= first.length; at = path.dirname(at)) syncFolder(path.dirname(at));
+    for (let at = folder; at.length >= first.length; at = path.dirname(at)) sync(path.dirname(at));
   }
 
   put(name: string, data: Uint8Array): Promise<void> {
@@ -76,9 +77,10 @@ export class DiskFolder implements Target {
     });
   }
 
-  putExclusive(name: string, data: Uint8Array): Promise<boolean> {
+  putExclusive(name: string, data: Uint8Array, lockedUntil = 0): Promise<boolean> {
     return this.make(name, data, (staged, final) => {
       try {
+        if (lockedUntil > Date.now()) lockFile(staged, lockedUntil);
         fs.linkSync(staged, final);
         return true;
       } catch (error) {
@@ -96,6 +98,10 @@ export class DiskFolder implements Target {
     } catch (error) {
       throw translate(error, name);
     }
+  }
+
+  async readKept(name: string): Promise<Buffer[]> {
+    return [await this.read(name)];
   }
 
   async readRange(name: string, offset: number, length: number): Promise<Buffer> {
@@ -154,12 +160,33 @@ export class DiskFolder implements Target {
       if (!fs.existsSync(this.folder)) throw new EngineError('TARGET_MISSING', this.folder);
       const file = this.fileOf(name);
       if (!fs.existsSync(path.dirname(file))) return;
+      if (lockOf(file) > Date.now()) throw new EngineError('OBJECT_LOCKED', name);
       fs.rmSync(file, { force: true });
-      syncFolder(path.dirname(file));
+      sync(path.dirname(file));
     } catch (error) {
       if (error instanceof EngineError) throw error;
       throw translate(error, name);
     }
+  }
+
+  async lock(name: string, until: number): Promise<void> {
+    const file = this.fileOf(name);
+    try {
+      if (until <= Math.max(Date.now(), lockOf(file))) return;
+      lockFile(file, until);
+      sync(file);
+    } catch (error) {
+      throw translate(error, name);
+    }
+  }
+
+  async lockedUntil(name: string): Promise<number> {
+    return lockOf(this.fileOf(name));
+  }
+
+  /** What was put over a file is all there is. */
+  async reveal(): Promise<boolean> {
+    return false;
   }
 
   async room(): Promise<Room> {
@@ -175,6 +202,20 @@ export class DiskFolder implements Target {
     for (const fd of this.openFiles.values()) fs.closeSync(fd);
     this.openFiles.clear();
   }
+}
+
+/**
+ * A locked file is read-only and its time of change lies in the future: at the end of the lock. Every file system keeps both. The store refuses to remove such a file; whoever
+ * may write to the disk by other means can.
+ */
+function lockFile(file: string, until: number): void {
+  fs.chmodSync(file, 0o400);
+  fs.utimesSync(file, until / 1000, until / 1000);
+}
+
+function lockOf(file: string): number {
+  const found = fs.statSync(file, { throwIfNoEntry: false });
+  return found && (found.mode & 0o222) === 0 && found.mtimeMs > Date.now() ? Math.round(found.mtimeMs) : 0;
 }
 
 function sizeBelow(folder: string): number {

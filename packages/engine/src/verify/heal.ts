@@ -13,6 +13,8 @@ export interface HealReport {
   readonly fetched: number;
   /** Needed chunks that no copy could give. */
   readonly lost: number;
+  /** Names of all chunks that points need; undefined when that could not be found out. */
+  readonly live: NameSet | undefined;
 }
 
 /**
@@ -35,7 +37,7 @@ export async function heal(store: Store, sick: readonly PackToc[], elsewhere: El
   let helps = unreadable.length === 0;
   for (const name of unreadable) helps ||= (await sound(name)) !== undefined;
   // where nobody can help, the packs stay as they are: what can be read of them is in its place
-  if (!helps) return { fetched: 0, lost: unreadable.length };
+  if (!helps) return { fetched: 0, lost: unreadable.length, live: needs?.live };
   const writer = store.writerOfAll();
   let [fetched, lost] = [0, 0];
   for (const name of wanted) {
@@ -53,7 +55,7 @@ export async function heal(store: Store, sick: readonly PackToc[], elsewhere: El
   const ids = sick.map((toc) => toc.packId.toString('hex'));
   if (ids.length) await condemn(store.keys, store.target, ids, () => store.pins.list(), true);
   await store.index.refresh();
-  return { fetched, lost };
+  return { fetched, lost, live: needs?.live };
 }
 
 function distinct(names: readonly Buffer[]): Buffer[] {

@@ -1,13 +1,15 @@
 import { copyPoint } from '../copy/copy-point';
+import { lockAgain } from '../locks/lock-point';
+import { packName } from '../format/pack';
 import { EngineError } from '../errors';
 import { rootName } from '../format/root';
-import type { NameSet } from '../index/name-set';
+import { NameSet } from '../index/name-set';
 import type { Elsewhere } from '../store/chunk-reader';
 import { isLoss } from '../store/loss';
 import type { ListedPoint, Store } from '../store/store';
 import { mendHeader } from '../store/store-header';
 import { heal } from './heal';
-import { verify, type Damage, type VerifyOptions } from './verify';
+import { verify, type Damage, type VerifyOptions, type VerifyReport } from './verify';
 
 /** Another target that may hold what is lost here. */
 export interface OtherCopy {
@@ -21,7 +23,7 @@ export interface MendOptions extends VerifyOptions {
   /** Also look at all roots, and for chunks that points need and no pack is known to hold, which takes a walk over all points. */
   readonly walk: boolean;
   /** Points that should be on the target; one whose root is gone is told by nothing else. */
-  readonly expected: readonly { readonly seriesId: string; readonly taskId: string }[];
+  readonly expected: readonly { readonly seriesId: string; readonly taskId: string; readonly lockedUntil?: number | null | undefined }[];
 }
 
 export interface MendReport {
@@ -79,12 +81,19 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
       await mendHeader(store.target, store.keys, store.header),
     );
     told('index/', 'a segment of the index was damaged; made anew from the packs', await store.index.mend());
+    const adopted = options.walk ? await store.index.adopt() : [];
+    await store.index.checkpoint();
     const roots = options.walk ? await mendRoots(store, others, options) : [];
     for (const { object, mended } of roots)
       told(object, mended ? 'the root was damaged or gone; made anew from another copy' : 'the root is damaged or gone', 1);
-    const report = await verify(store, options);
+    const report = await verifyRevealing(store, options);
     const due = options.walk || report.sick.length > 0;
-    const { fetched, lost } = due ? await heal(store, report.sick, elsewhere, options.stopped) : { fetched: 0, lost: 0 };
+    const { fetched, lost, live } = due
+      ? await heal(store, report.sick, elsewhere, options.stopped)
+      : { fetched: 0, lost: 0, live: undefined };
+    if (adopted.some((toc) => toc.chunks.some((c) => live?.has(c.name))))
+      told('index/', 'a segment of the index was gone; made anew from the packs', 1);
+    if (report.sick.length || fetched) await lockAgain(store, options.stopped);
     const { packs, bytes, chunks } = report;
     const mended = roots.filter((r) => r.mended).length;
     return {
@@ -102,20 +111,52 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
   }
 }
 
+/** Verifies; damaged packs over which something was put are brought back as they were first stored, and read again. */
+async function verifyRevealing(store: Store, options: MendOptions): Promise<VerifyReport> {
+  const report = await verify(store, options);
+  const revealed = new Set<string>();
+  for (const toc of report.sick) if (await store.target.reveal(packName(toc.packId))) revealed.add(toc.packId.toString('hex'));
+  if (!revealed.size) return report;
+  const again = await verify(store, { reads: (id) => revealed.has(id), stopped: options.stopped });
+  const back = [...revealed].map((id) => ({
+    object: packName(Buffer.from(id, 'hex')),
+    why: 'something was put over it; brought back',
+    chunks: 0,
+  }));
+  const others = report.sick.filter((toc) => !revealed.has(toc.packId.toString('hex')));
+  const damages = report.damages.filter((d) => others.some((toc) => packName(toc.packId) === d.object));
+  const lost = new NameSet();
+  for (const toc of [...others, ...again.sick]) for (const { name } of toc.chunks) if (report.lost.has(name)) lost.add(name);
+  return { ...report, damages: [...damages, ...back, ...again.damages], sick: [...others, ...again.sick], lost };
+}
+
 async function mendRoots(store: Store, others: readonly OtherCopy[], options: MendOptions): Promise<{ object: string; mended: boolean }[]> {
   const listed = await store.listPoints();
   const known = new Set(listed.map((p) => p.taskId));
   const found: { object: string; mended: boolean }[] = [];
   const mend = async (point: PointName, damaged: boolean) => {
     const object = rootName(point.seriesId, point.taskId);
-    found.push({ object, mended: await fetchRoot(store, others, point, options, damaged) });
+    found.push({
+      object,
+      mended: (damaged && (await revealRoot(store, point))) || (await fetchRoot(store, others, point, options, damaged)),
+    });
   };
-  for (const point of listed) if (await isDamaged(store, point)) await mend(point, true);
+  for (const point of listed) if (await isDamaged(store, point)) await mend({ ...expectedOf(options, point), ...point }, true);
   for (const point of options.expected) if (!known.has(point.taskId)) await mend(point, false);
   return found;
 }
 
 type PointName = MendOptions['expected'][number];
+
+const expectedOf = (options: MendOptions, point: PointName) => options.expected.find((p) => p.taskId === point.taskId);
+
+/** Brings back the root as it was first stored; true when it can be read then. */
+async function revealRoot(store: Store, { taskId }: PointName): Promise<boolean> {
+  const point = (await store.listPoints()).find((p) => p.taskId === taskId);
+  let revealed = false;
+  for (const name of point?.names ?? []) revealed = (await store.target.reveal(name)) || revealed;
+  return revealed && point !== undefined && !(await isDamaged(store, point));
+}
 
 async function isDamaged(store: Store, point: ListedPoint): Promise<boolean> {
   try {
@@ -139,11 +180,28 @@ async function fetchRoot(
     try {
       const from = await other.open();
       if (!(await from.root(point.seriesId, point.taskId))) continue;
-      if (damaged) await store.removeRoot(point.seriesId, point.taskId);
-      await copyPoint(from, store, { ...point, copyTask: options.copyTask, now: options.now, stopped: options.stopped });
+      if (damaged) await removeDamaged(store, point);
+      const { seriesId, taskId, lockedUntil } = point;
+      await copyPoint(from, store, {
+        seriesId,
+        taskId,
+        lockedUntil,
+        copyTask: options.copyTask,
+        now: options.now,
+        stopped: options.stopped,
+      });
       return true;
     } catch (error) {
       if (!(error instanceof EngineError) || error.code === 'STOPPED') throw error;
     }
   return false;
+}
+
+/** A root that is locked stays beside the one that takes its place. */
+async function removeDamaged(store: Store, { seriesId, taskId }: PointName): Promise<void> {
+  try {
+    await store.removeRoot(seriesId, taskId);
+  } catch (error) {
+    if (!(error instanceof EngineError && error.code === 'OBJECT_LOCKED')) throw error;
+  }
 }

@@ -130,8 +130,8 @@ function hasTwin(path: string, added: ReadonlySet<string>): boolean {
 }
 
 function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complete: boolean): PointTotals {
-  const { totals, moment, kind, warnings } = taken.root;
-  return { ...totals, moment, kind, previous: work.previous, warnings, complete, changes };
+  const { totals, moment, kind, warnings, lockedUntil = null } = taken.root;
+  return { ...totals, lockedUntil, moment, kind, previous: work.previous, warnings, complete, changes };
 }
 
 /** Looks at everything a backup would, moves nothing. */

@@ -20,6 +20,7 @@ export async function runCopy(ctx: TaskContext, work: CopyWork): Promise<TaskRes
       taskId: point.taskId,
       copyTask: ctx.task.id,
       alike,
+      lockedUntil: point.lockedUntil,
       now: () => ctx.task.serverNow + (Date.now() - began),
       stopped: ctx.stopped,
       onProgress: (done) => {
@@ -28,7 +29,7 @@ export async function runCopy(ctx: TaskContext, work: CopyWork): Promise<TaskRes
         ctx.progress({ phase: 'copying', items, bytes: counts.read, read: counts.read, ...rest });
       },
     });
-    const body = { attempt: ctx.task.attempt, pointId: point.taskId, stored: copied.stored };
+    const body = { attempt: ctx.task.attempt, pointId: point.taskId, stored: copied.stored, lockedUntil: copied.root.lockedUntil ?? null };
     await ctx.api.insist('pointCopied', body, ctx.task.id, ctx.stopped);
     const { totals } = copied.root;
     counts.items += totals.items;

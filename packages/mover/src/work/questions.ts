@@ -36,7 +36,7 @@ function testFolder(folder: string): TargetTest {
   while (nearest !== '/' && !existsSync(nearest)) nearest = path.dirname(nearest);
   const { bavail, bsize } = statfsSync(nearest);
   const free = bavail * bsize;
-  const refuse = (message: string, holdsStore = false): TargetTest => ({ ok: false, holdsStore, free, message, needs: [] });
+  const refuse = (message: string, holdsStore = false): TargetTest => ({ ok: false, holdsStore, locks: true, free, message, needs: [] });
   if (!statSync(nearest).isDirectory()) return refuse(`${nearest} is no folder.`);
   try {
     accessSync(nearest, constants.W_OK);
@@ -46,14 +46,14 @@ function testFolder(folder: string): TargetTest {
   const entries = existsSync(folder) ? readdirSync(folder) : [];
   if (entries.includes('lithodex-store.json')) return refuse('The folder already holds a store.', true);
   if (entries.length) return refuse('The folder is not empty.');
-  return { ok: true, holdsStore: false, free, message: 'The mover can write there.', needs: [] };
+  return { ok: true, holdsStore: false, locks: true, free, message: 'The mover can write there.', needs: [] };
 }
 
 /** Whether a bucket can become a target. */
 async function testBucket(place: BucketPlace): Promise<TargetTest> {
-  const { needs, holdsStore } = await checkBucket(place);
+  const { needs, holdsStore, locks } = await checkBucket(place);
   const missing = needs.filter((n) => n.problem).map((n) => n.right.toLowerCase());
-  const rest = { holdsStore, free: null, needs: [...needs] };
+  const rest = { holdsStore, locks, free: null, needs: [...needs] };
   if (missing.length) return { ok: false, message: `This is missing: ${missing.join(', ')}.`, ...rest };
   if (holdsStore) return { ok: false, message: 'There is a store at this place already.', ...rest };
   return { ok: true, message: 'The mover can do there all it needs.', ...rest };

@@ -4,6 +4,7 @@ import {
   CrunchPool,
   EngineError,
   encodeTop,
+  lockWhere,
   rootName,
   topEntry,
   type KeySet,
@@ -27,6 +28,8 @@ export interface PointRequest {
   readonly readAs: string | null;
   /** Folders where targets keep their data, absolute, escaped. */
   readonly targetFolders: readonly string[];
+  /** Until when the point is locked, ms. */
+  readonly lockedUntil?: number | null | undefined;
 }
 
 export interface PointHooks {
@@ -135,6 +138,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
     hooks.onCapture(capture.progress, packed);
     hooks.beforeCommit?.();
     if (hooks.stopped()) throw new EngineError('STOPPED');
+    const locked = await lockWhere(store, top, request.lockedUntil, hooks.stopped);
     const root: Root = {
       format: 1,
       taskId,
@@ -157,6 +161,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
       groups: namesOf('/etc/group'),
       leftOut: { include: request.include, exclude: request.exclude, byItself: capture.leftOut },
       warnings,
+      ...locked,
     };
     if (await store.commit(root)) return { root, top, previousTop, adopted: false };
     const winner = await store.root(seriesId, taskId);

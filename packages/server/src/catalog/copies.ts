@@ -2,7 +2,7 @@ import type { CopyRule, PointCopy } from '@lithodex/contract';
 import type { Keep, KeepDecision } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
-import { decide, type PointRow, type SeriesRow } from './points';
+import { decide, type LockedPoint, type PointRow, type SeriesRow } from './points';
 
 /** A point on a target. */
 export interface CopyRow {
@@ -13,6 +13,7 @@ export interface CopyRow {
   readonly stored: number;
   /** How long copies there were kept when this one was made; null on the target the series writes to. */
   readonly keep_rule: unknown;
+  readonly locked_until: number | null;
 }
 
 /** How long the points of a series are kept: where they are first stored, and on the targets they are copied to. */
@@ -48,11 +49,11 @@ export function decideCopies(
   now: number,
   frozen: boolean,
 ): Map<string, Map<string, KeepDecision>> {
-  const here = new Map<string, PointRow[]>();
+  const here = new Map<string, LockedPoint[]>();
   const lastRule = new Map<string, Keep>();
   for (const point of points)
     for (const copy of copies.get(point.id) ?? []) {
-      here.set(copy.target_id, [...(here.get(copy.target_id) ?? []), point]);
+      here.set(copy.target_id, [...(here.get(copy.target_id) ?? []), { ...point, locked_until: copy.locked_until }]);
       const rule = fromJsonOrNull<Keep>(copy.keep_rule);
       if (rule) lastRule.set(copy.target_id, rule);
     }
@@ -80,6 +81,7 @@ export function toCopies(
         targetId: c.target_id,
         target: targets.get(c.target_id) ?? '',
         madeAt: c.made_at,
+        lockedUntil: c.locked_until,
         keepUntil: decision?.until ?? null,
         keepWhy: decision?.why ?? '',
       };

@@ -48,13 +48,17 @@ export function livingPoints(db: Knex, series: number): Promise<PointRow[]> {
   return db('point').where({ series_no: series, state: 'visible' }).orderBy('ordinal').select<PointRow[]>();
 }
 
-/** What retention says of each living point of a series. */
-export function decide(points: readonly PointRow[], keep: Keep, now: number, frozen: boolean, zone: string): Map<string, KeepDecision> {
+/** A point with the lock it has on one target. */
+export type LockedPoint = PointRow & { readonly locked_until: number | null };
+
+/** What retention says of each living point of a series on one target. */
+export function decide(points: readonly LockedPoint[], keep: Keep, now: number, frozen: boolean, zone: string): Map<string, KeepDecision> {
   const input = points.map((p) => ({
     id: p.id,
     moment: p.moment,
     held: p.held === 1,
     suspect: p.suspect === 1,
+    lockedUntil: p.locked_until ?? undefined,
     keep: fromJsonOrNull<Keep>(p.keep_own) ?? undefined,
   }));
   return new Map(decideRetention(input, keep, now, frozen, zone).map((d) => [d.id, d]));

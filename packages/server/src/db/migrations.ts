@@ -110,9 +110,20 @@ INSERT INTO copy SELECT p.id, s.target_id, IF(p.state = 'visible', 'present', 'g
   FROM point p JOIN series s ON s.no = p.series_no;
 `;
 
+/** Copies may be locked; what would delete something that still counts waits for a second person. */
+const locks = `
+ALTER TABLE copy ADD locked_until BIGINT NULL;
+CREATE TABLE request (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, kind VARCHAR(20) NOT NULL, subject VARCHAR(60) NOT NULL, effect VARCHAR(1000) NOT NULL, act JSON NOT NULL,
+  asked_by INT UNSIGNED NOT NULL, asked_at BIGINT NOT NULL, state VARCHAR(12) NOT NULL, decided_by INT UNSIGNED NULL, decided_at BIGINT NULL,
+  outcome VARCHAR(500) NOT NULL DEFAULT '', KEY (state, asked_at)
+);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
   { name: '0003-buckets', up: (k) => runAll(k, buckets) },
   { name: '0004-copies', up: (k) => runAll(k, copies) },
+  { name: '0005-locks', up: (k) => runAll(k, locks) },
 ];

@@ -198,7 +198,12 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       if (!targetId || !(await db('target').where({ id: targetId }).first<{ id: string } | undefined>()))
         throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'There is no target to write to. Add one first.');
       const runId = await inTransaction(db, async (trx) => {
-        const tasks = await backupTasks(trx, [workload.id], { targetId, kind: body.kind, include: [], exclude: [] }, 'backup');
+        const tasks = await backupTasks(
+          trx,
+          [workload.id],
+          { targetId, kind: body.kind, include: [], exclude: [], lockDays: null },
+          'backup',
+        );
         if (!tasks.length) throw new ApiError('NOT_NOW', undefined, 'It is being protected right now.');
         const id = await queueRun(trx, clock.now(), {
           kind: 'backup',

@@ -1,4 +1,4 @@
-import type { BackupWork, ClaimedTask, CopyWork, DownloadWork, RestoreWork, Work } from '@lithodex/contract';
+import type { BackupWork, ClaimedTask, CopyWork, DownloadWork, RestoreWork, VerifyWork, Work } from '@lithodex/contract';
 import { bytesOfText } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { ordinalStep } from '../catalog/ordinals';
@@ -110,14 +110,26 @@ async function workOf(trx: Knex.Transaction, secrets: Secrets, task: TaskRow, no
 async function careWork(trx: Knex.Transaction, secrets: Secrets, { targetId, ...plan }: CarePlan): Promise<Work> {
   const target = await targetRef(trx, secrets, targetId);
   if (plan.type === 'prune') return { ...plan, target };
-  const standing = trx('copy').where({ target_id: targetId, state: 'present' }).select('point_id');
-  const expected = await pointNames(trx, (q) => q.whereIn('p.id', standing));
+  const expected = await trx('copy as c')
+    .join('point as p', 'p.id', 'c.point_id')
+    .join('series as s', 's.no', 'p.series_no')
+    .where({ 'c.target_id': targetId, 'c.state': 'present' })
+    .select<VerifyWork['expected']>('s.id as seriesId', 'p.id as taskId', 'c.locked_until as lockedUntil');
   return { ...plan, target, others: await otherTargets(trx, secrets, targetId), expected };
 }
 
-async function copyWork(trx: Knex.Transaction, secrets: Secrets, { targetId, points, alike }: CopyPlan): Promise<CopyWork> {
+/** End of a lock that is counted from a point's moment. */
+const lockEnd = (moment: number, days: number | null | undefined) => (days ? moment + days * 86_400_000 : null);
+
+async function copyWork(trx: Knex.Transaction, secrets: Secrets, { targetId, points, alike, lockDays }: CopyPlan): Promise<CopyWork> {
   const refs = new Map((await pointRefs(trx, secrets, points)).map((r) => [r.taskId, r]));
-  const there = points.flatMap((id) => refs.get(id) ?? []);
+  const moments = new Map(
+    (await trx('point').whereIn('id', points).select<{ id: string; moment: number }[]>('id', 'moment')).map((p) => [p.id, p.moment]),
+  );
+  const there = points.flatMap((id) => {
+    const ref = refs.get(id);
+    return ref ? [{ ...ref, lockedUntil: lockEnd(moments.get(id)!, lockDays) }] : [];
+  });
   const size = await trx('point').whereIn('id', points).max({ bytes: 'bytes' }).first<{ bytes: number | null }>();
   return { type: 'copy', to: await targetRef(trx, secrets, targetId), points: there, alike, expected: { bytes: Number(size.bytes ?? 0) } };
 }
@@ -168,6 +180,7 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow
     exclude: [...plan.exclude],
     crossFileSystems: workload.cross_fs === 1,
     readAs: workload.read_as,
+    lockedUntil: lockEnd(now, plan.lockDays),
     targetFolders: folders.map((t) => bytesOfText(t.folder)),
     expected: { items: previous?.items ?? 0, bytes: previous?.bytes ?? 0 },
   };

@@ -56,6 +56,7 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
     state: 'present',
     made_at: point.moment,
     stored: point.stored,
+    locked_until: point.lockedUntil,
   });
   if (unusual.suspect) await trx('workload').where({ id: series.workload_id }).update({ frozen: true });
 }

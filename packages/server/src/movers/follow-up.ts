@@ -13,7 +13,7 @@ export async function settleCopy(
   trx: Knex.Transaction,
   now: number,
   task: RunningTask,
-  copied: { readonly pointId: string; readonly stored: number },
+  copied: { readonly pointId: string; readonly stored: number; readonly lockedUntil: number | null },
 ): Promise<void> {
   const { targetId } = fromJson<CopyPlan>(task.work);
   type Row = { policy_id: number | null };
@@ -28,6 +28,7 @@ export async function settleCopy(
     stored: copied.stored,
     keep_rule: JSON.stringify(rule?.keep ?? { by: 'hand' }),
     gone_at: null,
+    locked_until: copied.lockedUntil,
   };
   await trx('copy')
     .insert({ point_id: copied.pointId, target_id: targetId, ...row })

@@ -4,6 +4,7 @@ import type { Knex } from 'knex';
 import type { Deps } from '../deps';
 import { presentCopies } from '../catalog/copies';
 import { decide, livingPoints } from '../catalog/points';
+import { promisesBroken } from './promises';
 import { matchesOf, policiesInForce } from './matching';
 
 /** What a draft would do, worked out from what is measured and what stands now. */
@@ -33,6 +34,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
       ...(await targetsInside(db, ids)).map((t) => ({ path: t.folder, why: `the folder of target ${t.name}, left out by itself` })),
     ],
     measured: { ...measured, settledBytes: expectedBytes(measured, settled.points), targetFree: target?.free ?? null },
+    secondPerson: id === null ? '' : await promisesBroken(deps, id, body),
     warnings: [],
   };
   result.warnings.push(...warningsOf(result, body, target !== undefined));
@@ -114,7 +116,10 @@ async function deletesOf(
         deps.db,
         living.map((p) => p.id),
       );
-      const points = living.filter((p) => standing.get(p.id)?.some((c) => c.target_id === body.targetId));
+      const points = living.flatMap((p) => {
+        const here = standing.get(p.id)?.find((c) => c.target_id === body.targetId);
+        return here ? [{ ...p, locked_until: here.locked_until }] : [];
+      });
       const decisions = decide(points, body.keep, now, s.frozen === 1, body.zone);
       for (const p of points)
         if (p.policy_id === id && decisions.get(p.id)?.expires) {
@@ -143,6 +148,10 @@ function warningsOf(c: Consequences, body: PolicyBody, hasTarget: boolean): Cons
       `Runs come ${Math.round(24 / perDay)} h apart, but the newest point may be at most ${body.objectiveHours} h old.`,
     );
   if (perDay === 0) warn('BY_HAND', 'It runs only when a person starts it.');
+  if (c.secondPerson) warn('SECOND_PERSON', `Another administrator has to agree: ${c.secondPerson}.`);
+  for (const { keep, lockDays } of [body, ...body.copies])
+    if (lockDays && keep.by === 'days' && keep.days < lockDays)
+      warn('LOCK_OUTLASTS', `Points are kept for ${keep.days} days but locked for ${lockDays}, so they stay for ${lockDays}.`);
   if (c.deletes.points) warn('DELETES', `Putting it in force deletes ${c.deletes.points} points at once.`);
   if (
     c.measured.settledBytes !== null &&

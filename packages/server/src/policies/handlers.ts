@@ -1,25 +1,20 @@
 import { nextRuns } from '@lithodex/core';
-import type { Policy, PolicyBody } from '@lithodex/contract';
+import type { Policy } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
-import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
-import { ApiError, found } from '../errors';
 import type { Handlers } from '../http/bind-routes';
+import { askSecondPerson } from '../people/second-person';
 import { startPolicy } from '../runs/queue';
-import { expireAll } from '../runs/expiry';
 import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from './matching';
 import { consequencesOf } from './consequences';
+import { promisesBroken } from './promises';
+import { checkBody, policyOf, putInForce } from './put-in-force';
 
 type PolicyHandlers = Pick<
   Handlers,
   'listPolicies' | 'getPolicy' | 'addPolicy' | 'changePolicy' | 'removePolicy' | 'consequences' | 'runPolicy'
 >;
-
-async function policyOf(deps: Deps, id: number): Promise<PolicyRow> {
-  const row = found(await deps.db('policy').where({ id, ended: false }).first<{ id: number; name: string; body: unknown } | undefined>());
-  return { ...row, body: fromJson<PolicyBody>(row.body) };
-}
 
 async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
   const last = await deps.db('run').where({ policy_id: p.id, kind: 'backup' }).max({ at: 'queued_at' }).first<{ at: number | null }>();
@@ -32,20 +27,6 @@ async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
     lastRun: last?.at ?? null,
     points: Number(points?.n ?? 0),
   };
-}
-
-async function checkBody(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
-  if (!(await deps.db('target').where({ id: body.targetId }).first<{ id: string } | undefined>()))
-    throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist. Nothing was changed.');
-  const copies = body.copies.map((c) => c.targetId);
-  const others = await deps.db('target').whereIn('id', copies).whereNot({ id: body.targetId }).select('id');
-  if (others.length !== copies.length)
-    throw new ApiError('INVALID', [{ at: 'body.copies' }], 'Copies go to other targets that exist, each once. Nothing was changed.');
-  const known = await deps.db('workload').whereIn('id', body.workloads).count({ n: '*' }).first<{ n: number }>();
-  if (Number(known?.n) !== new Set(body.workloads).size)
-    throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');
-  const taken = await deps.db('policy').where({ name: body.name, ended: false }).first<{ id: number } | undefined>();
-  if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
 }
 
 export function policyHandlers(deps: Deps): PolicyHandlers {
@@ -87,31 +68,19 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
     },
 
     async changePolicy({ params, body, actor }) {
-      await policyOf(deps, params.id);
+      const policy = await policyOf(deps, params.id);
       await checkBody(deps, body, params.id);
-      await inTransaction(db, async (trx) => {
-        await versioned(trx, clock.now(), async () => {
-          await trx('policy')
-            .where({ id: params.id })
-            .update({ name: body.name, body: JSON.stringify(body) });
-        });
-        await trx('policy_clock').where({ policy_id: params.id }).update({ last_due: clock.now() });
-        await assign(
-          trx,
-          clock.now(),
-          params.id,
-          (await matchesOf(trx, body)).map((m) => m.id),
-        );
-        await appendAudit(trx, clock.now(), {
-          actor: actor.name,
-          action: 'policy.change',
-          object: `policy ${params.id}`,
-          detail: JSON.stringify(body),
-        });
-      });
-      await expireAll(deps);
-      await deps.events.emit('policy');
-      return {};
+      const loss = await promisesBroken(deps, params.id, body);
+      if (loss)
+        return {
+          request: await askSecondPerson(deps, actor, `policy ${params.id}`, `${policy.name}: ${loss}`, {
+            kind: 'policy.change',
+            id: params.id,
+            body,
+          }),
+        };
+      await putInForce(deps, params.id, body, actor.name);
+      return { request: null };
     },
 
     async removePolicy({ params, actor }) {

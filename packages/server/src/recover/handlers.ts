@@ -11,6 +11,7 @@ import { ApiError, found } from '../errors';
 import { within } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { pointRefs } from '../movers/refs';
+import { askSecondPerson } from '../people/second-person';
 import { pointFor } from './point-access';
 
 type RecoverHandlers = Pick<Handlers, 'tree' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search'>;
@@ -69,12 +70,10 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
 
     async releasePoint({ params, actor }) {
       const point = await pointFor(db, params.id, actor);
-      await inTransaction(db, async (trx) => {
-        await trx('point').where({ id: point.id }).update({ held: false, held_why: '', keep_own: null });
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'point.release', object: `point ${point.id}` });
-      });
-      await deps.events.emit('point', { workloadId: point.workload_id });
-      return {};
+      if (!point.held && point.keep_own === null) throw new ApiError('NOT_NOW', undefined, 'The point is not held.');
+      const name = (await db('workload').where({ id: point.workload_id }).first<{ name: string }>('name')).name;
+      const effect = `The point of ${name} of ${new Date(point.moment).toISOString().slice(0, 16).replace('T', ' ')} UTC is let go: retention decides again, and may delete it.`;
+      return { request: await askSecondPerson(deps, actor, `point ${point.id}`, effect, { kind: 'point.release', id: point.id }) };
     },
 
     async versions({ query, actor }) {

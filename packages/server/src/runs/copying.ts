@@ -16,6 +16,7 @@ export interface CopyPlan {
   readonly points: readonly string[];
   /** A point of the series that stands on the target already. */
   readonly alike: string | null;
+  readonly lockDays: number | null;
 }
 
 interface Candidate {
@@ -59,7 +60,7 @@ async function planCopy(trx: Knex.Transaction, series: SeriesRow, rule: CopyRule
   if (!newest || (copied && newest.moment - copied.moment < leastAge[rule.rhythm])) return undefined;
   // the first copy starts with the newest point: what came before is older than the wish to have it copied
   const points = rule.rhythm === 'every' && copied ? candidates.map((c) => c.id).reverse() : [newest.id];
-  return { targetId: rule.targetId, points, alike: copied?.id ?? null };
+  return { targetId: rule.targetId, points, alike: copied?.id ?? null, lockDays: rule.lockDays ?? null };
 }
 
 /** Copies that are made at the same time for one policy are one run. */

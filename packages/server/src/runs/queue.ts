@@ -74,6 +74,7 @@ export interface BackupPlan {
   readonly kind: 'full' | 'incremental';
   readonly include: readonly string[];
   readonly exclude: readonly string[];
+  readonly lockDays: number | null;
 }
 
 /** Tasks that protect workloads by a plan; workloads with such a task still open are passed over. */
@@ -96,7 +97,7 @@ export async function backupTasks(
 }
 
 export function planOf(body: PolicyBody): BackupPlan {
-  return { targetId: body.targetId, kind: body.kind, include: body.include, exclude: body.exclude };
+  return { targetId: body.targetId, kind: body.kind, include: body.include, exclude: body.exclude, lockDays: body.lockDays ?? null };
 }
 
 /** Starts a policy for the workloads it matches. Throws NOT_NOW when none is left to do. */

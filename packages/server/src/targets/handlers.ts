@@ -107,14 +107,15 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     async addTarget({ body, actor }) {
       const place = clean(body.place);
       const id = randomUUID();
-      const columns = placeColumns(deps.secrets, id, place);
       const others = await db('target').orderBy('created_at').select<TargetRow[]>();
       if (others.some((t) => t.name === body.name || placeText(shownPlace(t)) === placeText(place)))
         throw new ApiError('NAME_TAKEN', undefined, 'There is a target of this name or at this place.');
       const test = await deps.movers.ask<TargetTest>({ ask: 'targetTest', place }, testMs);
       if (!test.ok || test.holdsStore) throw new ApiError('TARGET_FAULTY', test.needs, `${test.message} It was not saved.`);
+      const found = place.kind === 'bucket' ? { ...place, locks: test.locks } : place;
+      const columns = placeColumns(deps.secrets, id, found);
       const siblings = others.map((t) => refOf(deps.secrets, t));
-      await deps.movers.ask({ ask: 'targetCreate', target: { id, place }, siblings }, testMs);
+      await deps.movers.ask({ ask: 'targetCreate', target: { id, place: found }, siblings }, testMs);
       await inTransaction(db, async (trx) => {
         await trx('target').insert({ id, name: body.name, ...columns, location: body.location, created_at: clock.now(), free: test.free });
         await appendAudit(trx, clock.now(), {

@@ -2,6 +2,7 @@ import { countOf, cutMiddle, escapePath, formatBytes, formatDuration } from '@li
 import type { Cause, Matter, WorkloadRow } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
+import { requestDays } from '../people/second-person';
 import { policiesInForce, matchesOf } from '../policies/matching';
 import { causeOf, newestPerWorkload, type NightRow } from './night';
 
@@ -22,6 +23,7 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
     ...(await targets(deps)),
     ...late(deps, estate, tasks),
     ...(await incomplete(deps, tasks)),
+    ...(await requests(deps)),
     ...(await emptyPolicies(deps)),
     ...(await unprotected(deps, estate)),
   ];
@@ -177,6 +179,26 @@ function late(deps: Deps, estate: readonly WorkloadRow[], tasks: readonly NightR
       second: null,
     },
   ];
+}
+
+async function requests(deps: Deps): Promise<Matter[]> {
+  type Row = { id: number; effect: string; asked_at: number; asker: string };
+  const rows = await deps
+    .db('request as r')
+    .join('person as p', 'p.id', 'r.asked_by')
+    .where({ 'r.state': 'waiting' })
+    .where('r.asked_at', '>', deps.clock.now() - requestDays * dayMs)
+    .orderBy('r.id')
+    .select<Row[]>('r.id', 'r.effect', 'r.asked_at', 'p.display as asker');
+  return rows.map((r) => ({
+    id: `request-${r.id}`,
+    level: 'warning',
+    title: 'A second person is asked',
+    text: `${r.asker} asks for this: ${r.effect}`,
+    since: r.asked_at,
+    action: link('Decide', '/trust'),
+    second: null,
+  }));
 }
 
 async function emptyPolicies(deps: Deps): Promise<Matter[]> {

@@ -57,7 +57,9 @@ export const point = (id: number, moment: number, more: Partial<Point> = {}): Po
   runId: id,
   moment,
   kind: 'incremental',
-  copies: [{ targetId: uuid(1), target: 'quay-disk', madeAt: moment, keepUntil: moment + 30 * day, keepWhy: 'kept 30 days' }],
+  copies: [
+    { targetId: uuid(1), target: 'quay-disk', madeAt: moment, lockedUntil: null, keepUntil: moment + 30 * day, keepWhy: 'kept 30 days' },
+  ],
   policy: 'Nightly',
   buildsOn: moment - day,
   items: 100,
@@ -240,6 +242,7 @@ export const policyBody = (more: Partial<PolicyBody> = {}): PolicyBody => ({
   zone: 'UTC',
   keep: { by: 'days', days: 30 },
   targetId: uuid(1),
+  lockDays: null,
   copies: [],
   include: [],
   exclude: [],

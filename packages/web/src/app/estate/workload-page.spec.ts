@@ -155,7 +155,7 @@ describe('a workload', () => {
     const no = new ApiFailure('FORBIDDEN', 'Not yours to let go.', undefined);
     const s = await open('/estate/1', { answers: answers({ workload: workloadDetail(held), releasePoint: no }) });
     expect(s.one('.pointline').textContent).toContain('kept by hand: for the audit');
-    await s.click('Let this point go');
+    await s.click('Ask to let this point go');
     expect(s.one('.problem').textContent).toContain('Not yours to let go.');
   });
 

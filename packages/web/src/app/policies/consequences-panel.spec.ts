@@ -12,6 +12,7 @@ const base: Consequences = {
   settledNow: { points: 30, furthestDays: 30, ages: [0.5] },
   deletes: { points: 0, oldest: null, newest: null, workloads: [] },
   leftOut: [{ path: '/srv/store', why: 'the folder of target quay-disk, left out by itself' }],
+  secondPerson: '',
   measured: { runs: 12, sizeBytes: 5e9, newBytesPerRun: 2e7, settledBytes: 3e9, targetFree: 8e10, nightMs: 60_000 },
   warnings: [],
 };

@@ -1,7 +1,8 @@
 import { ChangeDetectionStrategy, Component, computed, input, output } from '@angular/core';
-import type { CopyRule } from '@lithodex/contract';
+import type { CopyRule, Target } from '@lithodex/contract';
 import { Slot, type SlotOption } from '../ui/slot';
 import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './keep-choice';
+import { LockRule } from './lock-rule';
 import { LongTermRule } from './long-term-rule';
 import { keepWords } from './sentence';
 
@@ -9,7 +10,7 @@ import { keepWords } from './sentence';
 @Component({
   selector: 'lx-copy-rules',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [Slot, LongTermRule],
+  imports: [Slot, LongTermRule, LockRule],
   template: `
     @for (rule of rules(); track rule.targetId; let i = $index) {
       <div class="sentence">
@@ -40,6 +41,12 @@ import { keepWords } from './sentence';
           [disabled]="disabled()"
         />.
         <lx-long-term-rule [keep]="rule.keep" [disabled]="disabled()" (changed)="set(i, { keep: $event })" />
+        <lx-lock-rule
+          [days]="rule.lockDays"
+          [target]="targetOf(rule.targetId)"
+          [disabled]="disabled()"
+          (changed)="set(i, { lockDays: $event })"
+        />
         @if (!disabled()) {
           <button type="button" class="act sm" (click)="drop(i)">Without this copy</button>
         }
@@ -59,7 +66,7 @@ import { keepWords } from './sentence';
 export class CopyRules {
   readonly rules = input.required<readonly CopyRule[]>();
   /** Targets that points may be copied to. */
-  readonly targets = input.required<readonly SlotOption<string>[]>();
+  readonly targets = input.required<readonly Target[]>();
   readonly disabled = input(false);
   readonly changed = output<CopyRule[]>();
 
@@ -72,10 +79,16 @@ export class CopyRules {
   protected readonly keepWords = keepWords;
   protected readonly choiceOf = choiceOf;
   protected readonly keepOfChoice = keepOfChoice;
-  protected readonly free = computed(() => this.targets().filter((t) => !this.rules().some((r) => r.targetId === t.value)));
+  protected readonly free = computed(() => this.targets().filter((t) => !this.rules().some((r) => r.targetId === t.id)));
 
   protected choicesFor(own: string): SlotOption<string>[] {
-    return this.targets().filter((t) => t.value === own || this.free().includes(t));
+    return this.targets()
+      .filter((t) => t.id === own || this.free().includes(t))
+      .map((t) => ({ value: t.id, label: t.name }));
+  }
+
+  protected targetOf(id: string): Target | undefined {
+    return this.targets().find((t) => t.id === id);
   }
 
   protected set(at: number, change: Partial<CopyRule>): void {
@@ -96,6 +109,6 @@ export class CopyRules {
   }
 
   protected add(): void {
-    this.changed.emit([...this.rules(), { targetId: this.free()[0]!.value, rhythm: 'every', keep: { by: 'days', days: 30 } }]);
+    this.changed.emit([...this.rules(), { targetId: this.free()[0]!.id, rhythm: 'every', keep: { by: 'days', days: 30 }, lockDays: null }]);
   }
 }

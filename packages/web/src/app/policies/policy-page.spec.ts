@@ -14,6 +14,7 @@ const consequences = {
   settledNow: null,
   deletes: { points: 0, oldest: null, newest: null, workloads: [] },
   leftOut: [],
+  secondPerson: '',
   measured: { runs: 0, sizeBytes: 0, newBytesPerRun: null, settledBytes: null, targetFree: null, nightMs: null },
   warnings: [],
 };
@@ -54,7 +55,7 @@ describe('writing a policy', () => {
       expect(s.api.of('consequences')).toHaveLength(1);
     });
     expect(draft(s)).toMatchObject({ workloads: [2], targetId: uuid(1), keep: { by: 'days', days: 14 }, name: 'draft' });
-    expect(s.all('.rule .slot').map(words)).toEqual(['day', '22:00', 'incremental', 'disk-1', '14 days']);
+    expect(s.all('.rule .slot').map(words)).toEqual(['day', '22:00', 'incremental', 'disk-1', '14 days', 'not locked']);
     expect(s.button('Put in force').disabled).toBe(true);
     await s.type('.title', 'Nightly north');
     await s.until(() => {
@@ -137,7 +138,7 @@ describe('writing a policy', () => {
     });
     await s.click('Copy to another target');
     await s.until(() => {
-      expect(draft(s).copies).toEqual([{ targetId: uuid(2), rhythm: 'every', keep: { by: 'days', days: 30 } }]);
+      expect(draft(s).copies).toEqual([{ targetId: uuid(2), rhythm: 'every', keep: { by: 'days', days: 30 }, lockDays: null }]);
     });
     expect(s.all('lx-copy-rules button.act').map(words)).toEqual(['Keep long-term points too', 'Without this copy']);
     await slot(s, 'copy rhythm', 'the newest point once a week');
@@ -151,9 +152,58 @@ describe('writing a policy', () => {
     });
   });
 
+  it('locks points where the target can, and says what the lock is worth', async () => {
+    const place = { kind: 'bucket' as const, endpoint: 'https://o.example', region: 'r', bucket: 'b-1', prefix: '', locks: true };
+    const plain = { ...place, bucket: 'b-2', locks: false };
+    const copies = [2, 3].map((n) => ({
+      targetId: uuid(n),
+      rhythm: 'every' as const,
+      keep: { by: 'days' as const, days: 90 },
+      lockDays: n === 3 ? 9 : null,
+    }));
+    const s = await stage('/policies/5', {
+      listTargets: page([target(1), target(2, { place }), target(3, { place: plain })]),
+      getPolicy: { ...policy, body: policyBody({ copies }) },
+    });
+    expect(s.text()).toContain('disk-3 has no object lock, so nothing can be locked there.');
+    await s.click('Without the lock');
+    await slot(s, 'lock', '30 days');
+    await s.until(() => {
+      expect(draft(s)).toMatchObject({ lockDays: 30, copies: [{ lockDays: null }, { lockDays: null }] });
+    });
+    expect(s.text()).toContain('whoever administers the disk can still erase it');
+    const second = s.all('[aria-label^="lock:"]')[1]!;
+    await s.click(second);
+    const box = [...document.querySelectorAll('.menu.show')].at(-1)!.querySelector('input')!;
+    box.value = '45 days';
+    box.dispatchEvent(new Event('input'));
+    box.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter' }));
+    await s.until(() => {
+      expect(draft(s).copies[0]).toMatchObject({ lockDays: 45 });
+    });
+    expect(s.all('lx-lock-rule').map(words)[1]).toContain('Nobody can remove it for 45 days');
+  });
+
+  it('asks a second person where promises to points would be broken', async () => {
+    const s = await stage('/policies/5', {
+      consequences: { ...consequences, secondPerson: '3 copies of points deleted at once' },
+      changePolicy: { request: 4 },
+      audit: page([]),
+      listPeople: { rows: [] },
+      listTokens: { rows: [] },
+      listRequests: { rows: [] },
+    });
+    await slot(s, 'retention', '7 days');
+    await s.until(() => {
+      expect(s.button('Ask a second person').disabled).toBe(false);
+    });
+    await s.click('Ask a second person');
+    expect(s.url()).toBe('/trust');
+  });
+
   it('waits for an answer when points would be deleted, and asks again after every change', async () => {
     const deletes = { points: 16, oldest: now - 30 * day, newest: now - 15 * day, workloads: ['quay-1'] };
-    const s = await stage('/policies/5', { consequences: { ...consequences, deletes }, changePolicy: {} });
+    const s = await stage('/policies/5', { consequences: { ...consequences, deletes }, changePolicy: { request: null } });
     await slot(s, 'retention', '7 days');
     await s.until(() => {
       expect(draft(s).keep).toEqual({ by: 'days', days: 7 });

@@ -14,6 +14,7 @@ import { Slot, type SlotOption } from '../ui/slot';
 import { ConsequencesPanel } from './consequences-panel';
 import { CopyRules } from './copy-rules';
 import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './keep-choice';
+import { LockRule } from './lock-rule';
 import { LongTermRule } from './long-term-rule';
 import { keepWords, weekdays } from './sentence';
 
@@ -26,7 +27,7 @@ const options = <T>(values: readonly T[], label: (value: T) => string): SlotOpti
 @Component({
   selector: 'lx-policy-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Slot, CopyRules, LongTermRule, ConsequencesPanel, FormDialog, ...formatPipes],
+  imports: [FormsModule, RouterLink, Slot, CopyRules, LongTermRule, LockRule, ConsequencesPanel, FormDialog, ...formatPipes],
   templateUrl: './policy-page.html',
   styleUrl: './policy-page.scss',
 })
@@ -46,6 +47,8 @@ export class PolicyPage {
   protected readonly inForce = computed(() => this.loaded()?.value);
   protected readonly targets = toSignal(this.api.call('listTargets').pipe(outcome()));
   protected readonly estate = toSignal(this.api.call('estate').pipe(outcome<Estate>()));
+  protected readonly allTargets = computed(() => this.targets()?.value?.rows ?? []);
+  protected readonly firstTarget = computed(() => this.allTargets().find((t) => t.id === this.draft()?.targetId));
   protected readonly draft = signal<PolicyBody | null>(null);
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
@@ -76,6 +79,7 @@ export class PolicyPage {
       zone: this.session.zone(),
       keep: { by: 'days', days: 14 },
       targetId,
+      lockDays: null,
       copies: [],
       include: [],
       exclude: [],
@@ -131,7 +135,7 @@ export class PolicyPage {
   protected readonly weekdays = weekdays;
   protected readonly keepWords = keepWords;
   protected readonly targetOptions = computed(() =>
-    options(this.targets()?.value?.rows ?? [], (t) => t.name).map((o) => ({ value: o.value.id, label: o.label })),
+    options(this.allTargets(), (t) => t.name).map((o) => ({ value: o.value.id, label: o.label })),
   );
   protected readonly workloadOptions = computed(() =>
     (this.estate()?.value?.workloads ?? [])
@@ -219,7 +223,7 @@ export class PolicyPage {
   }
 
   /** Where points can be copied to: every target but the one they are stored on first. */
-  protected readonly copyTargets = computed(() => this.targetOptions().filter((t) => t.value !== this.draft()?.targetId));
+  protected readonly copyTargets = computed(() => this.allTargets().filter((t) => t.id !== this.draft()?.targetId));
 
   protected setTarget(targetId: string): void {
     this.set({ targetId, copies: this.draft()?.copies.filter((c) => c.targetId !== targetId) ?? [] });
@@ -264,9 +268,9 @@ export class PolicyPage {
       });
     else
       this.api.call('changePolicy', { id, body }).subscribe({
-        next: () => {
+        next: ({ request }) => {
           this.busy.set(false);
-          void this.router.navigate(['/policies']);
+          void this.router.navigate(request === null ? ['/policies'] : ['/trust']);
         },
         error: this.failed,
       });

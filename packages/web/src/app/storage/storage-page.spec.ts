@@ -25,7 +25,7 @@ describe('storage', () => {
 
   it('tests a folder before it is added, and shows a refusal in place', async () => {
     const s = await stage({
-      testTarget: { ok: true, holdsStore: false, free: 6e11, message: 'Can be written.', needs: [] },
+      testTarget: { ok: true, holdsStore: false, locks: true, free: 6e11, message: 'Can be written.', needs: [] },
       addTarget: new ApiFailure('TARGET_INSIDE_SOURCE', 'The folder lies in a source.', undefined),
     });
     await s.click('Add a target');
@@ -46,6 +46,7 @@ describe('storage', () => {
     const s = await stage({
       testTarget: {
         ok: false,
+        locks: false,
         holdsStore: false,
         free: null,
         message: 'This is missing: delete objects.',
@@ -55,7 +56,10 @@ describe('storage', () => {
         ],
       },
       listTargets: page([
-        target(1, { place: { kind: 'bucket', endpoint: 'https://o.example', region: 'r', bucket: 'b-1', prefix: 'x/' }, free: null }),
+        target(1, {
+          place: { kind: 'bucket', endpoint: 'https://o.example', region: 'r', bucket: 'b-1', prefix: 'x/', locks: false },
+          free: null,
+        }),
       ]),
     });
     expect(s.text()).toContain('https://o.example/b-1/x/');
@@ -81,12 +85,16 @@ describe('storage', () => {
         prefix: 'deep/er/',
         accessKey: 'key',
         secretKey: 'secret',
+        locks: false,
       },
     });
-    expect(s.all('.need').map((n) => words(n).replace(/\s/g, ''))).toEqual([
-      'Readobjects,torestore',
-      'Deleteobjects,togivebackroomAccessDenied',
-    ]);
+    expect(
+      s
+        .all('.need')
+        .slice(1)
+        .map((n) => words(n).replace(/\s/g, '')),
+    ).toEqual(['Readobjects,torestore', 'Deleteobjects,togivebackroomAccessDenied']);
+    expect(words(s.one('form'))).toContain('made without object lock, so nothing can be locked there');
   });
 
   it('hands over the key envelope for a passphrase that is long enough', async () => {

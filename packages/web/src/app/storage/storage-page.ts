@@ -84,6 +84,7 @@ export class StoragePage {
       prefix: below && `${below}/`,
       accessKey: accessKey.trim(),
       secretKey: secretKey.trim(),
+      locks: false,
     };
   }
 

@@ -13,7 +13,10 @@ const people = [
 ];
 const tokens = [{ id: 7, name: 'nightly report', role: 'auditor', createdAt: now - 90 * hour, lastUsedAt: null }];
 const stage = (answers: Answers = {}, role: 'administrator' | 'auditor' = 'administrator', url = '/trust') =>
-  open(url, { role, answers: { audit, listPeople: { rows: people }, listTokens: { rows: tokens }, ...answers } });
+  open(url, {
+    role,
+    answers: { audit, listPeople: { rows: people }, listTokens: { rows: tokens }, listRequests: { rows: [] }, ...answers },
+  });
 
 describe('trust', () => {
   it('shows who did what, escaped, and filters in the address', async () => {
@@ -38,6 +41,55 @@ describe('trust', () => {
     const s = await stage({ checkAudit });
     await s.click('Check the chain');
     expect(words(s.one('.row-line'))).toContain(sentence);
+  });
+
+  it('shows what waits for a second person first, who may not decide it and why, and passes the decision on', async () => {
+    const request = (id: number, more = {}) => ({
+      id,
+      subject: `policy ${id}`,
+      effect: `Effect ${id}`,
+      askedBy: 'Sten Odda',
+      askedAt: now - hour,
+      state: 'waiting',
+      decidedBy: null,
+      decidedAt: null,
+      outcome: '',
+      notByMe: '',
+      ...more,
+    });
+    const rows = [request(3, { state: 'refused', decidedBy: 'Eva Vind' }), request(2, { notByMe: 'You asked for it.' }), request(1)];
+    const s = await stage({
+      listRequests: { rows },
+      agreeRequest: {},
+      refuseRequest: new ApiFailure('NOT_NOW', 'It is not waiting any more.', undefined),
+    });
+    expect(s.all('.ask').map(words)).toEqual([
+      'Effect 2 asked by Sten Odda 1 h ago You asked for it. Withdraw',
+      'Effect 1 asked by Sten Odda 1 h ago Agree, do it now Refuse',
+      'Effect 3 asked by Sten Odda 1 h ago · refused by Eva Vind',
+    ]);
+    await s.click('Agree, do it now');
+    expect(s.api.last('agreeRequest')?.id).toBe(1);
+    await s.click('Withdraw');
+    expect(s.api.last('refuseRequest')?.id).toBe(2);
+    expect(s.text()).toContain('It is not waiting any more.');
+  });
+
+  it('shows an auditor what waits, with nothing to press', async () => {
+    const row = {
+      id: 1,
+      subject: 'point x',
+      effect: 'E',
+      askedBy: 'S',
+      askedAt: now,
+      decidedBy: null,
+      decidedAt: null,
+      outcome: '',
+      notByMe: 'no',
+    };
+    const s = await stage({ listRequests: { rows: [{ ...row, state: 'waiting' }] } }, 'auditor');
+    expect(s.all('.ask')).toHaveLength(1);
+    expect(s.all('.ask button')).toEqual([]);
   });
 
   it('adds a person and bars one, never oneself', async () => {

@@ -1,0 +1,84 @@
+import type { PolicyBody } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { appendAudit } from '../audit/trail';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import { inTransaction } from '../db/open';
+import type { Actor } from '../http/access';
+
+/** What is done only when a second person agrees, with all that is needed to do it then. */
+export type Act =
+  | { readonly kind: 'policy.change'; readonly id: number; readonly body: PolicyBody }
+  | { readonly kind: 'point.release'; readonly id: string };
+
+export interface RequestRow {
+  readonly id: number;
+  readonly kind: Act['kind'];
+  readonly subject: string;
+  readonly effect: string;
+  readonly act: unknown;
+  readonly asked_by: number;
+  readonly asked_at: number;
+  readonly state: 'waiting' | 'done' | 'refused' | 'lapsed' | 'failed';
+  readonly decided_by: number | null;
+  readonly decided_at: number | null;
+  readonly outcome: string;
+}
+
+const dayMs = 86_400_000;
+/** A request nobody decides lapses. */
+export const requestDays = 7;
+/** Accounts younger than this can't agree: else one person could make the second one for the purpose. */
+const leastAccountAgeMs = dayMs;
+
+/** Remembers an act until a second person decides. Throws SECOND_PERSON for tokens, NOT_NOW while the same thing waits already. */
+export async function askSecondPerson(deps: Deps, actor: Actor, subject: string, effect: string, act: Act): Promise<number> {
+  const now = deps.clock.now();
+  if (actor.by !== 'session')
+    throw new ApiError(
+      'SECOND_PERSON',
+      undefined,
+      `${effect}. Only a person who is signed in can ask for this, so that another can agree. Nothing was changed.`,
+    );
+  const id = await inTransaction(deps.db, async (trx) => {
+    const waiting = await trx('request')
+      .where({ subject, state: 'waiting' })
+      .where('asked_at', '>', now - requestDays * dayMs)
+      .forUpdate()
+      .first<{ id: number } | undefined>('id');
+    if (waiting)
+      throw new ApiError(
+        'NOT_NOW',
+        undefined,
+        'A change of this waits for a second person already. It has to be decided or withdrawn first, under Trust.',
+      );
+    const row = {
+      kind: act.kind,
+      subject,
+      effect: effect.slice(0, 1000),
+      act: JSON.stringify(act),
+      asked_by: actor.id,
+      asked_at: now,
+      state: 'waiting',
+    };
+    const [created] = (await trx('request').insert(row)) as [number];
+    await appendAudit(trx, now, {
+      actor: actor.name,
+      action: 'request.ask',
+      object: subject,
+      detail: `request ${created}: ${effect}`.slice(0, 2000),
+    });
+    return created;
+  });
+  await deps.events.emit('request');
+  return id;
+}
+
+/** Why somebody can't be the second person of a request; '' when they can. */
+export async function whyNot(db: Knex, now: number, actor: Actor, request: Pick<RequestRow, 'asked_by'>): Promise<string> {
+  if (actor.by !== 'session') return 'Only a person who is signed in can agree.';
+  if (actor.role !== 'administrator') return 'Only an administrator can agree.';
+  if (actor.id === request.asked_by) return 'You asked for it, so another administrator has to agree.';
+  const person = await db('person').where({ id: actor.id }).first<{ created_at: number }>('created_at');
+  return now - person.created_at < leastAccountAgeMs ? 'Your account is less than a day old.' : '';
+}

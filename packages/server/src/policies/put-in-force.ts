@@ -1,0 +1,68 @@
+import type { PolicyBody } from '@lithodex/contract';
+import { appendAudit } from '../audit/trail';
+import { fromJson } from '../db/json';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError, found } from '../errors';
+import { expireAll } from '../runs/expiry';
+import { shownPlace, type TargetRow } from '../targets/target-rows';
+import { assign, matchesOf, versioned, type PolicyRow } from './matching';
+
+/** A policy in force. Throws NOT_FOUND. */
+export async function policyOf(deps: Deps, id: number): Promise<PolicyRow> {
+  const row = found(await deps.db('policy').where({ id, ended: false }).first<{ id: number; name: string; body: unknown } | undefined>());
+  return { ...row, body: fromJson<PolicyBody>(row.body) };
+}
+
+/** Throws INVALID or NAME_TAKEN for a policy that can't be put in force. */
+export async function checkBody(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
+  if (!(await deps.db('target').where({ id: body.targetId }).first<{ id: string } | undefined>()))
+    throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist. Nothing was changed.');
+  const copies = body.copies.map((c) => c.targetId);
+  const others = await deps.db('target').whereIn('id', copies).whereNot({ id: body.targetId }).select('id');
+  if (others.length !== copies.length)
+    throw new ApiError('INVALID', [{ at: 'body.copies' }], 'Copies go to other targets that exist, each once. Nothing was changed.');
+  for (const { targetId, lockDays } of [body, ...body.copies]) if (lockDays) await checkLocks(deps, targetId);
+  const known = await deps.db('workload').whereIn('id', body.workloads).count({ n: '*' }).first<{ n: number }>();
+  if (Number(known?.n) !== new Set(body.workloads).size)
+    throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');
+  const taken = await deps.db('policy').where({ name: body.name, ended: false }).first<{ id: number } | undefined>();
+  if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
+}
+
+/** Throws INVALID for a target that can't lock. */
+async function checkLocks(deps: Deps, targetId: string): Promise<void> {
+  const target = await deps.db('target').where({ id: targetId }).first<TargetRow>();
+  const place = shownPlace(target);
+  if (place.kind === 'bucket' && !place.locks)
+    throw new ApiError(
+      'INVALID',
+      [{ at: 'body.lockDays' }],
+      `${target.name} is a bucket without object lock, so nothing can be locked there. Nothing was changed.`,
+    );
+}
+
+/** Puts a changed policy in force: what it matches is assigned, and what it no longer keeps goes. `by`: who did it, for the trail. */
+export async function putInForce(deps: Deps, id: number, body: PolicyBody, by: string): Promise<void> {
+  const { db, clock } = deps;
+  await policyOf(deps, id);
+  await checkBody(deps, body, id);
+  await inTransaction(db, async (trx) => {
+    const now = clock.now();
+    await versioned(trx, now, async () => {
+      await trx('policy')
+        .where({ id })
+        .update({ name: body.name, body: JSON.stringify(body) });
+    });
+    await trx('policy_clock').where({ policy_id: id }).update({ last_due: now });
+    await assign(
+      trx,
+      now,
+      id,
+      (await matchesOf(trx, body)).map((m) => m.id),
+    );
+    await appendAudit(trx, now, { actor: by, action: 'policy.change', object: `policy ${id}`, detail: JSON.stringify(body) });
+  });
+  await expireAll(deps);
+  await deps.events.emit('policy');
+}
