@@ -13,3 +13,7 @@ export * from './restore/distinct-names';
 export * from './progress/rate-meter';
 export * from './progress/time-left';
 export * from './beds/folded-axis';
+export * from './simulate/timeline';
+export * from './simulate/simulate';
+export * from './forecast/forecast';
+export * from './cost/cost';

@@ -1,4 +1,5 @@
 import { DateTime } from 'luxon';
+import { zoneOf } from './zone';
 
 /** When a rule runs. Wall-clock times are read in the policy's zone. */
 export type Schedule =
@@ -39,7 +40,9 @@ function instantsOf(schedule: Schedule, day: DateTime): number[] {
 export function nextRuns(schedule: Schedule, zone: string, after: number, count: number): number[] {
   if (schedule.every === 'hand' || (schedule.every === 'week' && schedule.days.length === 0)) return [];
   const found: number[] = [];
-  let day = DateTime.fromMillis(after, { zone }).startOf('day').minus({ days: 1 });
+  let day = DateTime.fromMillis(after, { zone: zoneOf(zone) })
+    .startOf('day')
+    .minus({ days: 1 });
   while (found.length < count) {
     for (const instant of instantsOf(schedule, day)) if (instant > after && found.length < count) found.push(instant);
     day = day.plus({ days: 1 });
@@ -50,8 +53,12 @@ export function nextRuns(schedule: Schedule, zone: string, after: number, count:
 /** The latest instant in (after, until], or undefined: what is due now, taking several missed ones as one. */
 export function dueSince(schedule: Schedule, zone: string, after: number, until: number): number | undefined {
   if (schedule.every === 'hand') return undefined;
-  let day = DateTime.fromMillis(until, { zone }).startOf('day').plus({ days: 1 });
-  const first = DateTime.fromMillis(after, { zone }).startOf('day').minus({ days: 1 });
+  let day = DateTime.fromMillis(until, { zone: zoneOf(zone) })
+    .startOf('day')
+    .plus({ days: 1 });
+  const first = DateTime.fromMillis(after, { zone: zoneOf(zone) })
+    .startOf('day')
+    .minus({ days: 1 });
   for (; day >= first; day = day.minus({ days: 1 })) {
     const fitting = instantsOf(schedule, day).filter((t) => t > after && t <= until);
     if (fitting.length) return fitting[fitting.length - 1];
