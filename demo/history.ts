@@ -143,6 +143,9 @@ export class History {
       place: { kind: 'bucket', prefix: 'lithodex/', ...this.bucket },
       location: 'Lighthouse station',
     });
+    await this.call('eva.vind', 'setPrices', northId, {
+      prices: { currency: 'EUR', perGbMonth: 0.012, perGbRead: 0.02, perThousandRequests: 0.005, leastDays: 30 },
+    });
     const ids = new Map<string, number>();
     for (const s of harbourServers.filter((s) => s.name !== 'ais-relay')) {
       const { workloadId } = await this.call('eva.vind', 'addSource', {
@@ -204,7 +207,10 @@ export class History {
       if (night === failingSectorNight && start === starts.at(-1)) spoilNewestPack(disk);
     }
     if (night === unpluggedNight) fs.renameSync(`${disk}.unplugged`, disk);
-    if (last) fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));
+    if (last) {
+      fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));
+      await this.asksForLess();
+    }
   }
 
   /** Before the first run of the last night the disk of tides-02 is away; before the charts are protected at 04:00 they are attacked. */
@@ -238,6 +244,13 @@ export class History {
       reason: 'Deleted by mistake while sorting, asked for by the berth office',
     });
     await this.quiet();
+  }
+
+  /** In the last morning somebody wants to keep less, which a second person has to agree to. */
+  private async asksForLess(): Promise<void> {
+    const { rows } = await this.get<Answered<'listPolicies'>>('sten.odda', 'listPolicies');
+    const gates = rows.find((p) => p.body.name.startsWith('Gates'))!;
+    await this.call('sten.odda', 'changePolicy', gates.id, { ...gates.body, keep: { by: 'points', points: 20 } });
   }
 
   private async protectBeforeChange(): Promise<void> {

@@ -9,6 +9,7 @@ const say = (text) => process.stderr.write(`${text}\n`);
 const zone = 'Europe/Oslo';
 const signIns = [
   ['eva.vind', 'administrator'],
+  ['sten.odda', 'administrator, the second person'],
   ['ole.brygge', 'operator'],
   ['ilse.holm', 'restore clerk, for harbour-office and pilot-rosters'],
   ['rune.dam', 'auditor'],

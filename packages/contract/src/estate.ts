@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import { Bytes, Count, EscapedPath, Id, Instant, Name, Uuid } from './common';
 import { PointKind } from './policy';
+import { PriceTable } from './prices';
 
 export const SourceBody = z.object({
   name: Name,
@@ -160,6 +161,18 @@ export const Target = z.object({
   points: Count,
   allBytes: Bytes,
   storedBytes: Bytes,
+  /** How it grows and when it is full, as far as its history tells; null for too little history or a target without an end. */
+  outlook: z
+    .object({
+      perDay: z.number(),
+      expected: Instant.nullable(),
+      earliest: Instant.nullable(),
+      latest: Instant.nullable(),
+      estimated: z.boolean(),
+    })
+    .nullable(),
+  /** null: nobody said what it costs. */
+  prices: PriceTable.nullable(),
   trouble: z.string().nullable(),
 });
 export type Target = z.infer<typeof Target>;

@@ -4,6 +4,8 @@ export * from './common';
 export * from './people';
 export * from './policy';
 export * from './estate';
+export * from './prices';
+export * from './storage';
 export * from './runs';
 export * from './recover';
 export * from './watch';

@@ -96,8 +96,6 @@ export const Consequences = z.object({
     runs: Count,
     sizeBytes: z.number(),
     newBytesPerRun: z.number().nullable(),
-    /** Expected on the target when settled. */
-    settledBytes: z.number().nullable(),
     targetFree: z.number().nullable(),
     nightMs: z.number().nullable(),
   }),

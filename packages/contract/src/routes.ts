@@ -8,6 +8,7 @@ import * as recover from './recover';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, byUuid, large, route, type Route } from './route';
 import * as runs from './runs';
+import * as storage from './storage';
 import { targetRoutes } from './target-routes';
 import * as watch from './watch';
 
@@ -163,6 +164,14 @@ export const routes = {
     access: readers,
     body: z.object({ id: c.Id.nullable(), body: policy.PolicyBody }),
     response: policy.Consequences,
+  }),
+  policyMeasures: route({
+    method: 'post',
+    path: '/policies/measures',
+    summary: 'What the simulation of a draft starts from: points, sizes and rates of change, by target',
+    access: readers,
+    body: z.object({ body: policy.PolicyBody }),
+    response: storage.PolicyMeasures,
   }),
   runPolicy: route({
     method: 'post',

@@ -3,7 +3,9 @@ import * as c from './common';
 import * as estate from './estate';
 import { keepers, readers, runners } from './roles';
 import { byUuid, route, type Route } from './route';
+import { PriceTable } from './prices';
 import * as runs from './runs';
+import * as storage from './storage';
 
 /** The targets: what they hold, their keys and their care. */
 export const targetRoutes = {
@@ -13,6 +15,30 @@ export const targetRoutes = {
     summary: 'All targets',
     access: readers,
     response: z.object({ rows: z.array(estate.Target) }),
+  }),
+  getTarget: route({
+    method: 'get',
+    path: '/targets/:id',
+    summary: 'One target: its room over time, what uses it, what is locked',
+    access: readers,
+    params: byUuid,
+    response: storage.TargetDetail,
+  }),
+  setPrices: route({
+    method: 'put',
+    path: '/targets/:id/prices',
+    summary: 'Say what a target costs, or that it costs nothing that is counted',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ prices: PriceTable.nullable() }),
+    response: c.Empty,
+  }),
+  copiesMatrix: route({
+    method: 'get',
+    path: '/copies',
+    summary: 'Where the points of each workload stand',
+    access: readers,
+    response: storage.CopiesMatrix,
   }),
   testTarget: route({
     method: 'post',

@@ -39,9 +39,9 @@ export function earlyRemovalPrice(bytes: number, days: number, p: PriceTable): n
 }
 
 /** Price of a course of bytes, a value a day: what it costs over all days. */
-export function coursePrice(bytes: ArrayLike<number>, p: PriceTable): number {
+export function coursePrice(bytes: Iterable<number>, p: PriceTable): number {
   let sum = 0;
-  for (let i = 0; i < bytes.length; i++) sum += bytes[i]!;
+  for (const day of bytes) sum += day;
   return monthlyPrice(sum, p) / monthDays;
 }
 

@@ -11,7 +11,7 @@ export interface Forecast {
   readonly high: number;
   /** Bytes by which each day of the week (0 = Monday, UTC) lies above or below the trend. */
   readonly season: readonly number[];
-  /** The trend's value at the last sample. */
+  /** The last sample without its season. */
   readonly level: number;
   /** Days the samples span. */
   readonly span: number;
@@ -57,7 +57,8 @@ export function forecastRoom(samples: readonly RoomSample[]): Forecast | undefin
   const perDay = median(slopes);
   const [low, high] = medianBounds(slopes, weekly ? slopes.length / 7 : Math.sqrt(2 * slopes.length));
   const season = weekly ? seasonOf(days.slice(-63), perDay) : [0, 0, 0, 0, 0, 0, 0];
-  const level = median(days.slice(-7).map((s) => s.used - season[weekday(s.at)]! + (perDay * (last.at - s.at)) / day));
+  // what was written last stays, so the level is where the room is now, not where a trend would have it
+  const level = last.used - season[weekday(last.at)]!;
   return { perDay, low, high, season, level, span, estimated: span < monthDays };
 }
 

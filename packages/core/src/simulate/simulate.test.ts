@@ -47,7 +47,7 @@ const longer = (keep: Keep, more: number): Keep =>
 
 /** The ends of a row of points that goes on with others. */
 function endsOf(moments: readonly number[], rule: Ending, future: readonly number[] = []): number[] {
-  const calendar = new Calendar(rule.zone, (rule.keep.by !== 'hand' && rule.keep.longTerm?.day) || 1);
+  const calendar = new Calendar(rule.zone, rule.keep.by === 'hand' ? 1 : (rule.keep.longTerm?.day ?? 1));
   const ends = new Float64Array(moments.length + future.length);
   new Ends(rule, future, calendar).of(moments, new Float64Array(ends.length), ends);
   return [...ends];

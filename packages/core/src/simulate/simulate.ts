@@ -45,7 +45,7 @@ export function simulate(workloads: readonly MeasuredWorkload[], rule: Simulated
   const horizon = axis[axis.length - 1] ?? now;
   const count = Math.ceil(runsPerDay(rule.schedule) * (days + 2));
   const future = nextRuns(rule.schedule, rule.zone, now, count).filter((at) => at <= horizon);
-  const calendar = new Calendar(rule.zone, (rule.keep.by !== 'hand' && rule.keep.longTerm?.day) || 1);
+  const calendar = new Calendar(rule.zone, rule.keep.by === 'hand' ? 1 : (rule.keep.longTerm?.day ?? 1));
   const life = new Life(axis, new Ends(rule, future, calendar), Math.max(0, ...workloads.map((w) => w.moments.length)));
   for (const workload of workloads) life.live(workload, now);
   return life.course();

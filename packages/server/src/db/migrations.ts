@@ -120,10 +120,17 @@ CREATE TABLE request (
 );
 `;
 
+/** How full targets were, and what they cost. */
+const room = `
+CREATE TABLE room_sample (target_id CHAR(36) NOT NULL, at BIGINT NOT NULL, used BIGINT NOT NULL, PRIMARY KEY (target_id, at));
+ALTER TABLE target ADD prices JSON NULL;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
   { name: '0003-buckets', up: (k) => runAll(k, buckets) },
   { name: '0004-copies', up: (k) => runAll(k, copies) },
   { name: '0005-locks', up: (k) => runAll(k, locks) },
+  { name: '0006-room', up: (k) => runAll(k, room) },
 ];

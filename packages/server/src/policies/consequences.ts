@@ -33,7 +33,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
       ...body.exclude.map((path) => ({ path, why: 'left out by this policy' })),
       ...(await targetsInside(db, ids)).map((t) => ({ path: t.folder, why: `the folder of target ${t.name}, left out by itself` })),
     ],
-    measured: { ...measured, settledBytes: expectedBytes(measured, settled.points), targetFree: target?.free ?? null },
+    measured: { ...measured, targetFree: target?.free ?? null },
     secondPerson: id === null ? '' : await promisesBroken(deps, id, body),
     warnings: [],
   };
@@ -57,7 +57,7 @@ async function targetsInside(db: Knex, ids: readonly number[]): Promise<{ folder
   return targets.filter((t) => sources.some((s) => `${t.folder}/`.startsWith(s.folder === '/' ? '/' : `${s.folder}/`)));
 }
 
-async function measure(deps: Deps, ids: readonly number[]): Promise<Omit<Consequences['measured'], 'settledBytes' | 'targetFree'>> {
+async function measure(deps: Deps, ids: readonly number[]): Promise<Omit<Consequences['measured'], 'targetFree'>> {
   if (!ids.length) return { runs: 0, sizeBytes: 0, newBytesPerRun: null, nightMs: null };
   type Row = { workload_id: number; bytes: number; stored: number; moment: number; builds_on: string | null };
   const points = await deps
@@ -87,11 +87,6 @@ async function measure(deps: Deps, ids: readonly number[]): Promise<Omit<Consequ
     newBytesPerRun: perWorkload === null ? null : perWorkload * ids.length,
     nightMs: average === null ? null : average * ids.length,
   };
-}
-
-/** First full (halved by compression where nothing is known better) plus what each later run adds. */
-function expectedBytes(m: { sizeBytes: number; newBytesPerRun: number | null }, points: number | undefined): number | null {
-  return points === undefined || m.newBytesPerRun === null ? null : Math.round(m.sizeBytes * 0.5 + m.newBytesPerRun * (points - 1));
 }
 
 async function deletesOf(
@@ -153,13 +148,6 @@ function warningsOf(c: Consequences, body: PolicyBody, hasTarget: boolean): Cons
     if (lockDays && keep.by === 'days' && keep.days < lockDays)
       warn('LOCK_OUTLASTS', `Points are kept for ${keep.days} days but locked for ${lockDays}, so they stay for ${lockDays}.`);
   if (c.deletes.points) warn('DELETES', `Putting it in force deletes ${c.deletes.points} points at once.`);
-  if (
-    c.measured.settledBytes !== null &&
-    c.measured.targetFree !== null &&
-    c.measured.newBytesPerRun !== null &&
-    c.measured.newBytesPerRun * (c.settled.points ?? 365) > c.measured.targetFree
-  )
-    warn('NO_ROOM', 'The target has less room than it will need.');
   if (body.keep.by === 'hand') warn('GROWS', 'Nothing is ever removed, so the target fills up in the end.');
   return warnings;
 }

@@ -8,12 +8,13 @@ import { askSecondPerson } from '../people/second-person';
 import { startPolicy } from '../runs/queue';
 import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from './matching';
 import { consequencesOf } from './consequences';
+import { measuresOf } from './measures';
 import { promisesBroken } from './promises';
 import { checkBody, policyOf, putInForce } from './put-in-force';
 
 type PolicyHandlers = Pick<
   Handlers,
-  'listPolicies' | 'getPolicy' | 'addPolicy' | 'changePolicy' | 'removePolicy' | 'consequences' | 'runPolicy'
+  'listPolicies' | 'getPolicy' | 'addPolicy' | 'changePolicy' | 'removePolicy' | 'consequences' | 'policyMeasures' | 'runPolicy'
 >;
 
 async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
@@ -100,6 +101,8 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
       await deps.events.emit('policy');
       return {};
     },
+
+    policyMeasures: ({ body }) => measuresOf(deps, body.body),
 
     consequences: ({ body }) => consequencesOf(deps, body.id, body.body),
 

@@ -7,7 +7,7 @@ import { startPolicy } from '../runs/queue';
 import { expireAll } from '../runs/expiry';
 import { startDueCare } from '../targets/care';
 import { reclaimLost } from '../movers/leases';
-import { measureStale } from '../targets/handlers';
+import { measureStale } from '../targets/room';
 
 const expiryEveryMs = 3_600_000;
 

@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto';
-import type { ShownPlace, Target, TargetPlace, TargetTest } from '@lithodex/contract';
+import type { ShownPlace, TargetPlace, TargetTest } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Knex } from 'knex';
@@ -8,9 +8,14 @@ import { ApiError, found } from '../errors';
 import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { queuePrune, queueVerify } from './care';
+import { measureStale, outlooks } from './room';
+import { toTarget, targetSums, detailOf, matrixOf } from './target-detail';
 import { placeColumns, refOf, shownPlace, type TargetRow } from './target-rows';
 
-type TargetHandlers = Pick<Handlers, 'listTargets' | 'testTarget' | 'addTarget' | 'pruneTarget' | 'verifyTarget' | 'envelope'>;
+type TargetHandlers = Pick<
+  Handlers,
+  'listTargets' | 'getTarget' | 'setPrices' | 'copiesMatrix' | 'testTarget' | 'addTarget' | 'pruneTarget' | 'verifyTarget' | 'envelope'
+>;
 
 /** Paths and addresses are compared as text, so they are brought into one form. */
 function clean(place: TargetPlace): TargetPlace {
@@ -24,37 +29,6 @@ const placeText = (p: ShownPlace) => (p.kind === 'folder' ? p.folder : `${p.endp
 const freshMs = 60_000;
 /** A trial of a bucket on a slow line takes a while. */
 const testMs = 30_000;
-
-/** Asks a mover how full a target is and remembers the answer, or what kept it from answering. */
-export async function measureTarget(deps: Deps, target: TargetRow): Promise<void> {
-  try {
-    const room = await deps.movers.ask<{ used: number; free: number | null }>(
-      { ask: 'targetRoom', target: refOf(deps.secrets, target) },
-      5000,
-    );
-    await deps
-      .db('target')
-      .where({ id: target.id })
-      .update({ used: room.used, free: room.free, measured_at: deps.clock.now(), trouble: null });
-  } catch (error) {
-    if (error instanceof ApiError && error.code === 'MOVER_FAILED')
-      await deps
-        .db('target')
-        .where({ id: target.id })
-        .update({ trouble: error.message.slice(0, 500), measured_at: deps.clock.now() });
-  }
-}
-
-/** Measures the targets whose figures are older than `olderThanMs`, where a mover can be asked. */
-export async function measureStale(deps: Deps, olderThanMs: number): Promise<void> {
-  if (!deps.movers.present().length) return;
-  const stale = await deps
-    .db('target')
-    .whereNull('measured_at')
-    .orWhere('measured_at', '<', deps.clock.now() - olderThanMs)
-    .select<TargetRow[]>();
-  for (const target of stale) await measureTarget(deps, target);
-}
 
 export function targetHandlers(deps: Deps): TargetHandlers {
   const { db, clock } = deps;
@@ -71,36 +45,28 @@ export function targetHandlers(deps: Deps): TargetHandlers {
   return {
     async listTargets() {
       await measureStale(deps, freshMs);
-      const rows = await db('target').orderBy('name').select<TargetRow[]>();
-      const sums = await db('copy as c')
-        .join('point as p', 'p.id', 'c.point_id')
-        .where('c.state', 'present')
-        .groupBy('c.target_id')
-        .select<{ target_id: string; n: number; bytes: number; stored: number }[]>(
-          'c.target_id',
-          db.raw('COUNT(*) AS n, SUM(p.bytes) AS bytes, SUM(c.stored) AS stored'),
-        );
-      return {
-        rows: rows.map((t): Target => {
-          const sum = sums.find((s) => s.target_id === t.id);
-          return {
-            id: t.id,
-            name: t.name,
-            place: shownPlace(t),
-            location: t.location,
-            used: t.used,
-            free: t.free,
-            measuredAt: t.measured_at,
-            prunedAt: t.pruned_at,
-            verifiedAt: t.verified_at,
-            points: Number(sum?.n ?? 0),
-            allBytes: Number(sum?.bytes ?? 0),
-            storedBytes: Number(sum?.stored ?? 0),
-            trouble: t.trouble,
-          };
-        }),
-      };
+      const sums = await targetSums(db);
+      return { rows: (await outlooks(deps)).map((o) => toTarget(o.target, sums.get(o.target.id), o)) };
     },
+
+    getTarget: async ({ params }) => detailOf(deps, found(await db('target').where({ id: params.id }).first<TargetRow | undefined>())),
+
+    async setPrices({ params, body, actor }) {
+      await inTransaction(db, async (trx) => {
+        const prices = body.prices && JSON.stringify(body.prices);
+        if (!(await trx('target').where({ id: params.id }).update({ prices }))) throw new ApiError('NOT_FOUND');
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'target.prices',
+          object: `target ${params.id}`,
+          detail: prices ?? 'none',
+        });
+      });
+      await deps.events.emit('estate');
+      return {};
+    },
+
+    copiesMatrix: () => matrixOf(db),
 
     testTarget: ({ body }) => deps.movers.ask<TargetTest>({ ask: 'targetTest', place: clean(body.place) }, testMs),
 
@@ -112,10 +78,10 @@ export function targetHandlers(deps: Deps): TargetHandlers {
         throw new ApiError('NAME_TAKEN', undefined, 'There is a target of this name or at this place.');
       const test = await deps.movers.ask<TargetTest>({ ask: 'targetTest', place }, testMs);
       if (!test.ok || test.holdsStore) throw new ApiError('TARGET_FAULTY', test.needs, `${test.message} It was not saved.`);
-      const found = place.kind === 'bucket' ? { ...place, locks: test.locks } : place;
-      const columns = placeColumns(deps.secrets, id, found);
+      const tested = place.kind === 'bucket' ? { ...place, locks: test.locks } : place;
+      const columns = placeColumns(deps.secrets, id, tested);
       const siblings = others.map((t) => refOf(deps.secrets, t));
-      await deps.movers.ask({ ask: 'targetCreate', target: { id, place: found }, siblings }, testMs);
+      await deps.movers.ask({ ask: 'targetCreate', target: { id, place: tested }, siblings }, testMs);
       await inTransaction(db, async (trx) => {
         await trx('target').insert({ id, name: body.name, ...columns, location: body.location, created_at: clock.now(), free: test.free });
         await appendAudit(trx, clock.now(), {

@@ -17,6 +17,7 @@ export interface TargetRow {
   readonly pruned_at: number | null;
   readonly verified_at: number | null;
   readonly trouble: string | null;
+  readonly prices: unknown;
 }
 
 /** The columns that say where a target is. */

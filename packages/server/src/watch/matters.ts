@@ -4,6 +4,7 @@ import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { requestDays } from '../people/second-person';
 import { policiesInForce, matchesOf } from '../policies/matching';
+import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, type NightRow } from './night';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
@@ -112,26 +113,9 @@ async function movers(deps: Deps): Promise<Matter[]> {
   ];
 }
 
-/** Bytes a day that points added to each target over two weeks. */
-async function growth(deps: Deps): Promise<{ id: string; name: string; free: number | null; trouble: string | null; daily: number }[]> {
-  const from = deps.clock.now() - 14 * dayMs;
-  type T = { id: string; name: string; free: number | null; trouble: string | null };
-  const targets = await deps.db('target').select<T[]>('id', 'name', 'free', 'trouble');
-  const sums = await deps
-    .db('point as p')
-    .join('series as s', 's.no', 'p.series_no')
-    .join('copy as c', 'c.point_id', 'p.id')
-    .where('p.moment', '>=', from)
-    .whereNotNull('p.builds_on')
-    // the first copy of a workload brings all of its data along, which is no growth
-    .whereRaw('(c.target_id = s.target_id OR c.stored < p.bytes / 3)')
-    .groupBy('c.target_id')
-    .select<{ target_id: string; stored: number }[]>('c.target_id', deps.db.raw('SUM(c.stored) AS stored'));
-  return targets.map((t) => ({ ...t, daily: Number(sums.find((s) => s.target_id === t.id)?.stored ?? 0) / 14 }));
-}
-
 async function targets(deps: Deps): Promise<Matter[]> {
-  return (await growth(deps)).flatMap((t): Matter[] => {
+  const now = deps.clock.now();
+  return (await outlooks(deps)).flatMap(({ target: t, forecast, fill }): Matter[] => {
     if (t.trouble)
       return [
         {
@@ -139,21 +123,21 @@ async function targets(deps: Deps): Promise<Matter[]> {
           level: 'fault',
           title: `${t.name} can not be used`,
           text: t.trouble,
-          since: deps.clock.now(),
+          since: now,
           action: link('Open storage', '/storage'),
           second: null,
         },
       ];
-    const days = t.free !== null && t.daily > 0 ? t.free / t.daily : Infinity;
-    if (days > nearlyFullDays) return [];
+    if (!forecast || !fill?.expected || fill.expected - now > nearlyFullDays * dayMs) return [];
+    const days = Math.max(0, fill.expected - now);
     return [
       {
         id: `full-${t.id}`,
         level: 'warning',
-        title: `${t.name} will be full in about ${formatDuration(days * dayMs)}`,
-        text: `${formatBytes(t.daily)} a day over two weeks; ${formatBytes(t.free ?? 0)} free.`,
-        since: deps.clock.now(),
-        action: link('Open storage', '/storage'),
+        title: days ? `${t.name} will be full in about ${formatDuration(days)}` : `${t.name} is full`,
+        text: `It grows by ${formatBytes(forecast.perDay)} a day; ${formatBytes(t.free ?? 0)} free.`,
+        since: now,
+        action: link('See what fills it', `/storage/${t.id}`),
         second: null,
       },
     ];
@@ -298,9 +282,10 @@ async function unprotected(deps: Deps, estate: readonly WorkloadRow[]): Promise<
 
 /** What will go wrong if nothing changes. */
 export async function comingOf(deps: Deps): Promise<{ at: number; text: string }[]> {
-  const now = deps.clock.now();
-  return (await growth(deps)).flatMap((t) => {
-    const days = t.free !== null && t.daily > 0 ? t.free / t.daily : Infinity;
-    return days < 400 ? [{ at: now + days * dayMs, text: `${t.name} is full at ${formatBytes(t.daily)} a day` }] : [];
-  });
+  const until = deps.clock.now() + 400 * dayMs;
+  return (await outlooks(deps)).flatMap(({ target, forecast, fill }) =>
+    forecast && fill?.expected && fill.expected < until
+      ? [{ at: Math.round(fill.expected), text: `${target.name} is full at ${formatBytes(forecast.perDay)} a day` }]
+      : [],
+  );
 }

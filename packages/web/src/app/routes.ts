@@ -42,6 +42,7 @@ export const routes: Routes = [
         loadComponent: () => import('./recover/sheet-page').then((m) => m.SheetPage),
       },
       { path: 'storage', title: 'Storage · Lithodex', loadComponent: () => import('./storage/storage-page').then((m) => m.StoragePage) },
+      { path: 'storage/:id', title: 'Target · Lithodex', loadComponent: () => import('./storage/target-page').then((m) => m.TargetPage) },
       { path: 'trust', title: 'Trust · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
       { path: '**', redirectTo: '' },
     ],

@@ -229,6 +229,8 @@ export const target = (id: number, more: Partial<Target> = {}): Target => ({
   points: 40,
   allBytes: 9e11,
   storedBytes: 2e11,
+  outlook: null,
+  prices: null,
   trouble: null,
   ...more,
 });

@@ -10,6 +10,7 @@ import { Api, ApiFailure } from '../app/data/api';
 import { Live } from '../app/data/live';
 import { Session } from '../app/data/session';
 import { routes } from '../app/routes';
+import { plotter, type Plotter } from '../app/ui/plot';
 
 /** The server's clock in component tests: Mon 23 Nov 2026 09:00 UTC. */
 export const now = Date.UTC(2026, 10, 23, 9);
@@ -71,6 +72,16 @@ export class FakeLive {
   }
 }
 
+/** Charts that were drawn, newest last. */
+export const drawn: Parameters<Plotter['react']>[] = [];
+const fakePlotter: Plotter = {
+  react: (...chart) => {
+    drawn.push(chart);
+    return Promise.resolve();
+  },
+  purge: () => undefined,
+};
+
 /** The words of an element as one reads them: pieces apart by one blank. */
 export function words(element: Element): string {
   const walker = document.createTreeWalker(element, NodeFilter.SHOW_TEXT);
@@ -127,6 +138,7 @@ export function prepare({ answers = {}, role = 'administrator' }: Setting): { ap
       ),
       { provide: Api, useValue: api },
       { provide: Live, useValue: live },
+      { provide: plotter, useValue: () => Promise.resolve(fakePlotter) },
       { provide: InteractivityChecker, useValue: { isFocusable: () => true, isTabbable: () => true } },
     ],
   });

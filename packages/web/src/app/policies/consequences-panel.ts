@@ -5,6 +5,8 @@ import { Session } from '../data/session';
 import { Checks, type Check } from '../ui/checks';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
+import type { TargetOutlook } from './simulation-job';
+import { YearsAhead } from './years-ahead';
 
 const marks: readonly [days: number, label: string][] = [
   [1, '1 d'],
@@ -20,7 +22,7 @@ const marks: readonly [days: number, label: string][] = [
 @Component({
   selector: 'lx-consequences-panel',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [Checks, StateMark, ...formatPipes],
+  imports: [Checks, StateMark, YearsAhead, ...formatPipes],
   template: `<h2>
       Consequences <span class="aside">worked out from {{ consequences()?.measured?.runs ?? 0 }} earlier points</span>
     </h2>
@@ -42,7 +44,7 @@ const marks: readonly [days: number, label: string][] = [
           }
         </span>
         <span
-          >Room, settled<b>{{ c.measured.settledBytes | bytes }}</b
+          >Room, in a year<b>{{ roomInAYear() | bytes }}</b
           ><i>{{ c.measured.targetFree === null ? '' : (c.measured.targetFree | bytes) + ' free' }}</i></span
         >
         <span
@@ -64,6 +66,8 @@ const marks: readonly [days: number, label: string][] = [
           <text [attr.x]="m.x" y="59" font-size="10.5" fill="var(--ink-3)" text-anchor="middle">{{ m.label }}</text>
         }
       </svg>
+      <h2>The years ahead <span class="aside">lived day by day from measured change</span></h2>
+      <lx-years-ahead [outlooks]="outlooks()" />
       <h2>
         Next runs <span class="aside">{{ c.zone }}</span>
       </h2>
@@ -104,6 +108,9 @@ const marks: readonly [days: number, label: string][] = [
     :host {
       background: var(--sheet-2) !important;
     }
+    svg {
+      flex: none;
+    }
     .runs {
       margin: 0;
       padding: 0;
@@ -137,7 +144,10 @@ const marks: readonly [days: number, label: string][] = [
 export class ConsequencesPanel {
   private readonly session = inject(Session);
   readonly consequences = input<Consequences>();
+  readonly outlooks = input<readonly TargetOutlook[]>([]);
   readonly failure = input('');
+  /** Bytes on the first target a year from now. */
+  protected readonly roomInAYear = computed(() => this.outlooks()[0]?.draft.bytes[365]);
   readonly agreed = input(false);
   readonly agree = output();
 

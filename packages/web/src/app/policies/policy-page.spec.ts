@@ -15,7 +15,7 @@ const consequences = {
   deletes: { points: 0, oldest: null, newest: null, workloads: [] },
   leftOut: [],
   secondPerson: '',
-  measured: { runs: 0, sizeBytes: 0, newBytesPerRun: null, settledBytes: null, targetFree: null, nightMs: null },
+  measured: { runs: 0, sizeBytes: 0, newBytesPerRun: null, targetFree: null, nightMs: null },
   warnings: [],
 };
 const policy = { id: 5, body: policyBody(), matches: [{ id: 1, name: 'quay-1' }], nextRun: now + day, lastRun: null, points: 31 };
@@ -27,6 +27,7 @@ const stage = (url: string, answers: Answers = {}, role: 'administrator' | 'oper
       listTargets: page([target(1), target(2)]),
       estate: { ...estate([workload(1), workload(2, { coverage: 'none' })]), tags: [{ name: 'room: north', count: 3 }] },
       consequences,
+      policyMeasures: { now, targets: [] },
       listPolicies: page([policy]),
       ...answers,
     },

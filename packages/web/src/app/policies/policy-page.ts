@@ -2,9 +2,9 @@ import { ChangeDetectionStrategy, Component, computed, effect, inject, input, si
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
-import type { Consequences, Estate, Policy, PolicyBody } from '@lithodex/contract';
+import type { Consequences, Estate, Policy, PolicyBody, PolicyMeasures } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
-import { debounceTime, map, of, switchMap } from 'rxjs';
+import { debounceTime, distinctUntilChanged, filter, map, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
 import { Session } from '../data/session';
@@ -16,12 +16,17 @@ import { CopyRules } from './copy-rules';
 import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './keep-choice';
 import { LockRule } from './lock-rule';
 import { LongTermRule } from './long-term-rule';
+import { Simulation } from './simulation';
 import { keepWords, weekdays } from './sentence';
 
 type Every = PolicyBody['schedule']['every'];
 const clockTimes = Array.from({ length: 48 }, (_, i) => `${String(i >> 1).padStart(2, '0')}:${i % 2 ? '30' : '00'}`);
 const options = <T>(values: readonly T[], label: (value: T) => string): SlotOption<T>[] =>
   values.map((value) => ({ value, label: label(value) }));
+
+const yearsAhead = 5;
+/** What the measures of a draft depend on. */
+const subjectOf = (b: PolicyBody) => JSON.stringify([b.workloads, b.tags, b.targetId, b.copies.map((c) => c.targetId)]);
 
 /** A policy as sentences, with its consequences worked out while it is written. */
 @Component({
@@ -34,6 +39,7 @@ const options = <T>(values: readonly T[], label: (value: T) => string): SlotOpti
 export class PolicyPage {
   private readonly api = inject(Api);
   private readonly router = inject(Router);
+  private readonly simulation = inject(Simulation);
   protected readonly session = inject(Session);
   readonly id = input.required<string>();
   readonly workload = input<string>();
@@ -100,6 +106,28 @@ export class PolicyPage {
           : of<Outcome<Consequences> & { of?: PolicyBody }>({}),
       ),
     ),
+  );
+  /** The years ahead, lived from what is measured of what the draft matches, on the targets it uses. */
+  private readonly measures = toSignal(
+    toObservable(this.draft).pipe(
+      debounceTime(150),
+      filter((body) => body !== null),
+      distinctUntilChanged((a, b) => subjectOf(a) === subjectOf(b)),
+      switchMap((body) =>
+        this.api.call('policyMeasures', { body: { body: { ...body, name: body.name || 'draft' } } }).pipe(outcome<PolicyMeasures>()),
+      ),
+    ),
+  );
+  private readonly job = computed(() => {
+    const [measures, draft] = [this.measures()?.value, this.draft()];
+    return measures && draft ? { measures, draft, inForce: this.inForce()?.body ?? null, days: yearsAhead * 365 } : undefined;
+  });
+  protected readonly outlooks = toSignal(
+    toObservable(this.job).pipe(
+      debounceTime(60),
+      switchMap((job) => (job ? this.simulation.run(job) : of([]))),
+    ),
+    { initialValue: [] },
   );
   protected readonly consequences = computed(() => this.weighed()?.value);
   protected readonly weighFailure = computed(() => this.weighed()?.failure);

@@ -1,6 +1,6 @@
 import { describe, expect, it, vi } from 'vitest';
 import { target, uuid } from '../../test/samples';
-import { open, page, words, type Answers } from '../../test/stage';
+import { day, hour, now, open, page, words, type Answers } from '../../test/stage';
 import { ApiFailure } from '../data/api';
 
 const stage = (answers: Answers = {}, role: 'administrator' | 'operator' = 'administrator') =>
@@ -8,6 +8,7 @@ const stage = (answers: Answers = {}, role: 'administrator' | 'operator' = 'admi
     role,
     answers: {
       listTargets: page([target(1), target(2, { used: null, free: null, measuredAt: null, trouble: 'The folder is gone.' })]),
+      copiesMatrix: { targets: [], rows: [] },
       ...answers,
     },
   });
@@ -21,6 +22,26 @@ describe('storage', () => {
     expect(s.one('.bar').getAttribute('aria-label')).toBe('25.0 % of the room it could have');
     expect(second).toContain('The folder is gone.');
     expect(second).toContain('Stored – not measured yet');
+  });
+
+  it('says when a target is full, what it costs, and where the points of each workload stand', async () => {
+    const prices = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 0, perThousandRequests: 0, leastDays: 0 };
+    const outlook = { perDay: 4e9, expected: now + 40 * day, earliest: null, latest: null, estimated: true };
+    const cell = { points: 12, newest: now - hour, oldest: now - 20 * day, lockedUntil: null };
+    const s = await stage({
+      listTargets: page([target(1, { outlook, prices }), target(2)]),
+      copiesMatrix: {
+        targets: [1, 2].map((n) => ({ id: uuid(n), name: `disk-${n}` })),
+        rows: [
+          { workload: { id: 4, name: 'quay-4' }, cells: [cell, { ...cell, points: 0, newest: null, oldest: null }] },
+          { workload: { id: 5, name: 'quay-5' }, cells: [{ ...cell, lockedUntil: now + 9 * day }, cell] },
+        ],
+      },
+    });
+    expect(words(s.all('section.t')[0]!)).toContain('Full Jan 2027 +4.00 GB a day, estimated Costs EUR 2.00 a month');
+    const rows = s.all('.matrix tbody tr').map(words);
+    expect(rows[0]).toBe('quay-4 12 newest 1 h ago, back to Tue 3 Nov 09:00 –');
+    expect(rows[1]).toContain('locked until Wed 2 Dec 09:00');
   });
 
   it('tests a folder before it is added, and shows a refusal in place', async () => {

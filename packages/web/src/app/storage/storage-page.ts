@@ -1,8 +1,9 @@
 import { ChangeDetectionStrategy, Component, computed, inject, signal } from '@angular/core';
 import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
-import { Router } from '@angular/router';
-import type { Target, TargetPlace, TargetTest } from '@lithodex/contract';
+import { Router, RouterLink } from '@angular/router';
+import type { CopiesMatrix, Target, TargetPlace, TargetTest } from '@lithodex/contract';
+import { formatPrice, monthlyPrice } from '@lithodex/core';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
@@ -15,17 +16,18 @@ import { StateMark } from '../ui/state-mark';
 @Component({
   selector: 'lx-storage-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, FormDialog, StateMark, ...formatPipes],
   templateUrl: './storage-page.html',
   styles:
-    ':host { display: block; height: 100%; } .t { padding: 14px 18px; display: flex; flex-direction: column; gap: 10px; } .bar { height: 12px; border-radius: 4px; background: var(--hush); overflow: hidden; } .bar i { display: block; height: 100%; background: var(--incremental); } .two { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; } .need { display: flex; gap: 8px; font-size: 13px; } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; }',
+    ':host { display: block; height: 100%; } .t { padding: 14px 18px; display: flex; flex-direction: column; gap: 10px; } .bar { height: 12px; border-radius: 4px; background: var(--hush); overflow: hidden; } .bar i { display: block; height: 100%; background: var(--incremental); } .two { display: grid; grid-template-columns: 1fr 1fr; gap: 12px; } .need { display: flex; gap: 8px; font-size: 13px; } form { display: flex; flex-direction: column; gap: 12px; } .matrix td { white-space: normal; } .lock { color: var(--locked); margin-left: 6px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; }',
 })
 export class StoragePage {
   private readonly api = inject(Api);
   private readonly router = inject(Router);
   protected readonly session = inject(Session);
+  private readonly live = inject(Live);
   private readonly result = toSignal(
-    inject(Live).reloading(
+    this.live.reloading(
       () => this.api.call('listTargets').pipe(outcome()),
       (e) => e.kind === 'point' || e.kind === 'estate',
       3000,
@@ -33,6 +35,14 @@ export class StoragePage {
   );
   protected readonly failure = computed(() => this.result()?.failure);
   protected readonly targets = computed(() => this.result()?.value?.rows);
+  private readonly matrixResult = toSignal(
+    this.live.reloading(
+      () => this.api.call('copiesMatrix').pipe(outcome<CopiesMatrix>()),
+      (e) => e.kind === 'point' || e.kind === 'estate',
+      3000,
+    ),
+  );
+  protected readonly matrix = computed(() => this.matrixResult()?.value);
   protected readonly adding = signal(false);
   protected readonly sealing = signal<Target | null>(null);
   protected readonly pruning = signal<Target | null>(null);
@@ -52,6 +62,21 @@ export class StoragePage {
 
   protected share(t: Target): number {
     return t.used !== null && t.free !== null ? (t.used / Math.max(1, t.used + t.free)) * 100 : 0;
+  }
+
+  /** Month and year of a fill date. */
+  protected month(at: number | null): string {
+    return at === null || at - this.session.now() > 10 * 365 * 86_400_000
+      ? 'not in ten years'
+      : new Date(at).toLocaleDateString('en-GB', { timeZone: this.session.zone(), month: 'short', year: 'numeric' });
+  }
+
+  protected soon(at: number | null): boolean {
+    return at !== null && at - this.session.now() < 60 * 86_400_000;
+  }
+
+  protected price(t: Target): string {
+    return t.prices ? formatPrice(monthlyPrice(t.used ?? t.storedBytes, t.prices), t.prices.currency) : '';
   }
 
   protected open(what: 'target' | Target, act: 'seal' | 'prune' = 'seal'): void {

@@ -1,0 +1,84 @@
+import type { PolicyBody, PolicyMeasures, PriceTable } from '@lithodex/contract';
+import { fromJsonOrNull } from '../db/json';
+import type { Deps } from '../deps';
+import type { TargetRow } from '../targets/target-rows';
+import { matchesOf } from './matching';
+
+const dayMs = 86_400_000;
+/** What a first full takes of the size of its data where nothing was measured. */
+const usualReduction = 0.5;
+
+type Measures = PolicyMeasures['targets'][number];
+type Workload = Measures['workloads'][number];
+
+interface Row {
+  readonly workload_id: number;
+  readonly moment: number;
+  readonly bytes: number;
+  readonly stored: number;
+  readonly first_stored: number;
+  readonly builds_on: string | null;
+  readonly here: 0 | 1;
+}
+
+/** What the simulation of a draft starts from: for each target it uses, the points of each workload it matches and the rates measured. */
+export async function measuresOf(deps: Deps, body: PolicyBody): Promise<PolicyMeasures> {
+  const ids = (await matchesOf(deps.db, body)).map((m) => m.id);
+  const targets: Measures[] = [];
+  for (const targetId of [body.targetId, ...body.copies.map((c) => c.targetId)]) {
+    const target = await deps.db('target').where({ id: targetId }).first<TargetRow | undefined>();
+    if (!target) continue;
+    const workloads = await workloadsOn(deps, targetId, ids);
+    targets.push({
+      targetId,
+      name: target.name,
+      used: target.used,
+      free: target.free,
+      prices: fromJsonOrNull<PriceTable>(target.prices),
+      usedByPolicy: workloads.reduce((sum, w) => sum + (w.moments.length ? w.stored : 0), 0),
+      workloads,
+    });
+  }
+  return { now: deps.clock.now(), targets };
+}
+
+async function workloadsOn(deps: Deps, targetId: string, ids: readonly number[]): Promise<Workload[]> {
+  const rows = await deps
+    .db('point as p')
+    .leftJoin('copy as c', function () {
+      this.on('c.point_id', 'p.id').andOnVal('c.target_id', targetId).andOnVal('c.state', 'present');
+    })
+    .whereIn('p.workload_id', ids)
+    .where({ 'p.state': 'visible', 'p.suspect': false })
+    .orderBy('p.moment')
+    .select<Row[]>(
+      'p.workload_id',
+      'p.moment',
+      'p.bytes',
+      'p.stored as first_stored',
+      'p.builds_on',
+      deps.db.raw('COALESCE(c.stored, 0) AS stored, c.point_id IS NOT NULL AS here'),
+    );
+  const byWorkload = new Map<number, Row[]>();
+  for (const row of rows) byWorkload.set(row.workload_id, [...(byWorkload.get(row.workload_id) ?? []), row]);
+  return ids.map((id) => measured(id, byWorkload.get(id) ?? []));
+}
+
+/** Rates of a workload: what its points wrote after the first, and how its size went, both over the time they span. */
+function measured(id: number, points: readonly Row[]): Workload {
+  const moments = points.filter((p) => p.here).map((p) => p.moment);
+  const [first, last] = [points[0], points.at(-1)];
+  if (!first || !last) return { id, moments, stored: 0, newPerDay: 0, growthPerDay: 0, measured: false };
+  const full = points.find((p) => p.builds_on === null && p.first_stored > 0);
+  const reduction = full ? Math.min(1, full.first_stored / Math.max(1, full.bytes)) : usualReduction;
+  const days = Math.max(1, (last.moment - first.moment) / dayMs);
+  const later = points.filter((p) => p !== first && p.builds_on !== null);
+  return {
+    id,
+    moments,
+    stored: last.bytes * reduction,
+    newPerDay: later.reduce((sum, p) => sum + p.first_stored, 0) / days,
+    growthPerDay: points.length > 1 ? ((last.bytes - first.bytes) * reduction) / days : 0,
+    measured: later.length > 0,
+  };
+}

@@ -1,0 +1,72 @@
+import type { TargetDetail } from '@lithodex/contract';
+import { describe, expect, it } from 'vitest';
+import { target, uuid } from '../../test/samples';
+import { day, drawn, now, open, words } from '../../test/stage';
+
+const use = (name: string, id: number | null, stored: number) => ({ name, id, points: 10, stored, bytes: 5 * stored });
+const detail = (more: Partial<TargetDetail> = {}): TargetDetail => ({
+  ...target(1),
+  samples: Array.from({ length: 40 }, (_, i) => ({ at: now - (39 - i) * day, used: 1.6e11 + i * 1e9 })),
+  use: {
+    workloads: [use('quay-1', 1, 9e9), use('quay-2 <b>', 2, 3e9)],
+    policies: [use('on demand', null, 1e9)],
+    ages: [use('older', null, 4e9)],
+  },
+  locked: { points: 0, until: null },
+  young: [{ days: 10, stored: 1e9 }],
+  ...more,
+});
+const stage = (more: Partial<TargetDetail> = {}, role: 'administrator' | 'auditor' = 'administrator') =>
+  open(`/storage/${uuid(1)}`, { role, answers: { getTarget: detail(more), setPrices: {} } });
+
+describe('a target', () => {
+  it('tells when it will be full and how sure that is, and draws it', async () => {
+    drawn.length = 0;
+    const s = await stage();
+    expect(s.text()).toContain('It grows by 1.00 GB a day, four times of five between 1.00 GB and 1.00 GB.');
+    expect(s.text()).toMatch(/Full about 1[5-7] Jul 2028/);
+    expect(s.text()).not.toContain('Estimated');
+    const [, traces] = drawn.at(-1)!;
+    expect(traces.map((t) => t.name)).toEqual(['at least', 'at most', 'expected', 'used']);
+  });
+
+  it('says so when too little is known, or when it never fills up', async () => {
+    const s = await stage({ samples: [{ at: now, used: 1 }] });
+    expect(s.text()).toContain('Too little is known yet');
+  });
+
+  it('shows what fills it in three ways, names escaped', async () => {
+    const s = await stage();
+    expect(s.all('.use .num').map(words)).toEqual(['9.00 GB', '3.00 GB']);
+    expect(s.one('.use').textContent).toContain('quay-2 <b>');
+    expect(s.one<HTMLAnchorElement>('.use a').getAttribute('href')).toBe('/estate/1');
+    await s.click('By policy');
+    expect(s.all('.use a')).toEqual([]);
+    await s.click('By age');
+    expect(words(s.one('.use'))).toContain('older');
+  });
+
+  it('says what is locked and what a lock on a disk is worth', async () => {
+    const s = await stage({ locked: { points: 3, until: now + 9 * day } });
+    expect(s.text()).toContain('3 points are locked, the last until Wed 2 Dec 09:00. The store keeps this');
+  });
+
+  it('takes prices and tells what follows from them', async () => {
+    const prices = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 0.02, perThousandRequests: 0.005, leastDays: 30 };
+    const s = await stage({ prices });
+    expect(s.all('dt').map(words)).toContain('Removing now what is younger than 30 days');
+    expect(s.text()).toContain('Keeping 200 GB for a month EUR 2.00');
+    await s.click('Prices');
+    await s.type('input[name=currency]', 'NOK');
+    await s.click('Save');
+    expect(s.api.last('setPrices')).toMatchObject({ id: uuid(1), body: { prices: { ...prices, currency: 'NOK' } } });
+    await s.click('Prices');
+    await s.click('It costs nothing that is counted');
+    expect(s.api.last('setPrices')?.body).toEqual({ prices: null });
+  });
+
+  it('lets an auditor look only', async () => {
+    const s = await stage({}, 'auditor');
+    expect(s.all('button').map(words)).toEqual(['By workload', 'By policy', 'By age']);
+  });
+});

@@ -1,0 +1,192 @@
+import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
+import { toObservable, toSignal } from '@angular/core/rxjs-interop';
+import { FormsModule } from '@angular/forms';
+import { RouterLink } from '@angular/router';
+import type { PriceTable, TargetDetail } from '@lithodex/contract';
+import { earlyRemovalPrice, formatBytes, formatPrice, monthlyPrice, readPrice } from '@lithodex/core';
+import { switchMap } from 'rxjs';
+import { Api, type ApiFailure } from '../data/api';
+import { Live } from '../data/live';
+import { outcome } from '../data/outcome';
+import { Session } from '../data/session';
+import { FormDialog } from '../ui/form-dialog';
+import { formatPipes } from '../ui/format-pipes';
+import { StateMark } from '../ui/state-mark';
+import { Plot } from '../ui/plot';
+import { roomChart } from './room-chart';
+
+type UseBy = 'workloads' | 'policies' | 'ages';
+const tabs: readonly [UseBy, string][] = [
+  ['workloads', 'By workload'],
+  ['policies', 'By policy'],
+  ['ages', 'By age'],
+];
+const usualPrices: PriceTable = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 0, perThousandRequests: 0, leastDays: 0 };
+
+/** One target: when it is full and how sure that is, what fills it, what it costs. */
+@Component({
+  selector: 'lx-target-page',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [FormsModule, RouterLink, FormDialog, Plot, StateMark, ...formatPipes],
+  templateUrl: './target-page.html',
+  styles: `
+    :host {
+      display: block;
+      height: 100%;
+    }
+    .two {
+      display: grid;
+      grid-template-columns: minmax(0, 1fr) 380px;
+      gap: 14px;
+      flex: 1;
+      min-height: 0;
+    }
+    .col {
+      display: flex;
+      flex-direction: column;
+      gap: 12px;
+      min-height: 0;
+    }
+    .box {
+      padding: 12px 16px;
+      display: flex;
+      flex-direction: column;
+      gap: 8px;
+    }
+    .use {
+      display: grid;
+      grid-template-columns: minmax(0, 1fr) 120px 80px;
+      gap: 4px 12px;
+      align-items: center;
+      font-size: 13px;
+    }
+    .bar {
+      height: 9px;
+      border-radius: 2px;
+      background: var(--hush);
+    }
+    .bar i {
+      display: block;
+      height: 100%;
+      border-radius: 2px;
+      background: var(--incremental);
+    }
+    .on {
+      background: var(--lapis-soft);
+      border-color: var(--lapis-line);
+      color: var(--lapis);
+    }
+    .right {
+      text-align: right;
+    }
+    .use .small {
+      margin-left: 7px;
+    }
+    dt {
+      font-weight: 400;
+      color: var(--ink-2);
+    }
+    dl {
+      display: grid;
+      grid-template-columns: 1fr auto;
+      gap: 4px 12px;
+      margin: 0;
+      font-size: 13px;
+    }
+    dd {
+      margin: 0;
+      text-align: right;
+      font-family: var(--mono);
+      font-size: 12.5px;
+    }
+    form {
+      display: flex;
+      flex-direction: column;
+      gap: 10px;
+    }
+    label {
+      display: flex;
+      flex-direction: column;
+      gap: 3px;
+      font-size: 13px;
+      font-weight: 600;
+    }
+  `,
+})
+export class TargetPage {
+  private readonly api = inject(Api);
+  private readonly live = inject(Live);
+  protected readonly session = inject(Session);
+  readonly id = input.required<string>();
+  private readonly loaded = toSignal(
+    toObservable(this.id).pipe(
+      switchMap((id) =>
+        this.live.reloading(
+          () => this.api.call('getTarget', { id }).pipe(outcome<TargetDetail>()),
+          (e) => e.kind === 'point' || e.kind === 'estate' || e.kind === 'run',
+          5000,
+        ),
+      ),
+    ),
+  );
+  protected readonly target = computed(() => this.loaded()?.value);
+  protected readonly failure = computed(() => this.loaded()?.failure);
+  protected readonly tabs = tabs;
+  protected readonly by = signal<UseBy>('workloads');
+  protected readonly chart = computed(() => {
+    const target = this.target();
+    return target && roomChart(target, this.session.now());
+  });
+
+  protected readonly rows = computed(() => {
+    const rows = this.target()?.use[this.by()] ?? [];
+    const most = Math.max(1, ...rows.map((r) => r.stored));
+    return rows.map((r) => ({ ...r, share: (100 * r.stored) / most }));
+  });
+
+  protected linkOf(row: { id: number | null }): (string | number)[] | null {
+    if (row.id === null || this.by() === 'ages') return null;
+    return [this.by() === 'workloads' ? '/estate' : '/policies', row.id];
+  }
+
+  /** What the price table makes of what is there: amounts in words. */
+  protected readonly costs = computed((): { what: string; amount: string }[] => {
+    const t = this.target();
+    if (!t?.prices) return [];
+    const p = t.prices;
+    const used = t.used ?? t.storedBytes;
+    const newest = t.use.workloads.reduce((sum, w) => sum + w.bytes / Math.max(1, w.points), 0);
+    const reduction = t.allBytes > 0 ? Math.min(1, used / t.allBytes) : 1;
+    const early = t.young.reduce((sum, y) => sum + earlyRemovalPrice(y.stored, y.days, p), 0);
+    const money = (amount: number) => formatPrice(amount, p.currency);
+    return [
+      { what: `Keeping ${formatBytes(used)} for a month`, amount: money(monthlyPrice(used, p)) },
+      { what: 'Bringing back the newest point of every workload, at most', amount: money(readPrice(newest, newest / 1e6, p)) },
+      { what: 'Reading everything once to verify it', amount: money(readPrice(used, used / (32 << 20), p)) },
+      ...(p.leastDays ? [{ what: `Removing now what is younger than ${p.leastDays} days`, amount: money(early) }] : []),
+      { what: 'Full size against what is stored', amount: `${(1 / reduction).toFixed(1)} ×` },
+    ];
+  });
+
+  // ---- prices
+  protected readonly pricing = signal(false);
+  protected readonly problem = signal('');
+  protected prices: PriceTable = usualPrices;
+
+  protected openPrices(): void {
+    this.problem.set('');
+    this.prices = { ...(this.target()?.prices ?? usualPrices) };
+    this.pricing.set(true);
+  }
+
+  protected savePrices(prices: PriceTable | null): void {
+    this.api.call('setPrices', { id: this.id(), body: { prices } }).subscribe({
+      next: () => {
+        this.pricing.set(false);
+      },
+      error: (f: ApiFailure) => {
+        this.problem.set(f.message);
+      },
+    });
+  }
+}
