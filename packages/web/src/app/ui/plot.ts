@@ -66,7 +66,7 @@ export class Plot {
     this.drawn = plot;
     const [ink, line] = [colour('ink-2'), colour('line')];
     const axis = { gridcolor: line, linecolor: line, zerolinecolor: line, tickcolor: line };
-    const chart = coloured({
+    const chart = coloured<{ traces: Data[]; layout: Partial<Layout> }>({
       traces,
       layout: {
         height,
