@@ -100,7 +100,7 @@ describe('a policy through the nights', () => {
     const c = await admin.call('consequences', { body: { id: policyId, body: shorter } });
     expect(c.deletes).toMatchObject({ points: 3, workloads: ['quay-1'] });
     expect((await admin.call('workload', { id: workloadId })).points).toBe(5);
-    expect(c.secondPerson).toBe('3 copies of points deleted at once');
+    expect(c.secondPerson).toBe('3 copies of points deleted at once, 2 copies kept for less long than promised');
     const asked = await admin.call('changePolicy', { id: policyId, body: shorter });
     expect((await admin.call('workload', { id: workloadId })).points).toBe(5);
     await h.agree(asked);

@@ -162,6 +162,8 @@ export const RestorePlan = z.object({
   readFrom: z.array(z.object({ target: z.string(), points: Count })),
   /** Targets that all picked points stand on. */
   copies: z.array(z.object({ targetId: Uuid, target: z.string() })),
+  /** What reading it costs at most, by the price tables of the targets; null where none is said. */
+  price: z.object({ amount: z.number(), currency: z.string() }).nullable(),
   /** Estimated from measured rates; null until something was measured. */
   estimateMs: z.number().nullable(),
   rate: z.number().nullable(),

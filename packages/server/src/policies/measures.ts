@@ -78,7 +78,8 @@ function measured(id: number, points: readonly Row[]): Workload {
     moments,
     stored: last.bytes * reduction,
     newPerDay: later.reduce((sum, p) => sum + p.first_stored, 0) / days,
-    growthPerDay: points.length > 1 ? ((last.bytes - first.bytes) * reduction) / days : 0,
+    // what shrank lately is not taken to shrink for years
+    growthPerDay: Math.max(0, ((last.bytes - first.bytes) * reduction) / days),
     measured: later.length > 0,
   };
 }

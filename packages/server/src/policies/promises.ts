@@ -1,16 +1,34 @@
-import { countOf, type KeepDecision } from '@lithodex/core';
+import { Calendar, countOf, Ends, nextRuns, runsPerDay } from '@lithodex/core';
 import type { PolicyBody } from '@lithodex/contract';
 import { decideCopies, presentCopies } from '../catalog/copies';
 import { livingPoints, type SeriesRow } from '../catalog/points';
 import type { Deps } from '../deps';
 import { policyOf } from './put-in-force';
 
-const sooner = (was: KeepDecision, is: KeepDecision) =>
-  !was.expires && (is.expires || (is.until !== undefined && is.until < (was.until ?? Infinity)));
+const hourMs = 3_600_000;
+/** Runs to come that are looked at to tell when a rule by points lets go. */
+const daysAhead = 400;
+
+/** How a policy keeps points on one of its targets. */
+function keepOn(body: PolicyBody, targetId: string) {
+  return targetId === body.targetId ? body.keep : body.copies.find((c) => c.targetId === targetId)?.keep;
+}
+
+/** Until when points are kept by a policy on a target, as its runs come; undefined where it says nothing of the target, as what was promised then stays. */
+function endsBy(body: PolicyBody, targetId: string, moments: readonly number[], now: number): Float64Array | undefined {
+  const keep = keepOn(body, targetId);
+  if (!keep) return undefined;
+  const future = nextRuns(body.schedule, body.zone, now, Math.ceil(runsPerDay(body.schedule) * daysAhead));
+  const calendar = new Calendar(body.zone, keep.by === 'hand' ? 1 : (keep.longTerm?.day ?? 1));
+  const size = moments.length + future.length;
+  const ends = new Float64Array(size);
+  new Ends({ keep, lockDays: 0, zone: body.zone }, future, calendar).of(moments, new Float64Array(size), ends);
+  return ends;
+}
 
 /**
- * What a changed policy would take from the points that stand: those that would go at once, and those that would be kept for less long than they were promised. '' when it breaks
- * no promise.
+ * What a changed policy would take from the points that stand: those that would go at once, and those that would be kept for less long than the policy in force promises. '' when
+ * it breaks no promise.
  */
 export async function promisesBroken(deps: Deps, id: number, body: PolicyBody): Promise<string> {
   const { body: before } = await policyOf(deps, id);
@@ -20,20 +38,26 @@ export async function promisesBroken(deps: Deps, id: number, body: PolicyBody): 
   let [atOnce, earlier] = [0, 0];
   for (const series of serieses) {
     const points = await livingPoints(deps.db, series.no);
-    const own = new Set(points.filter((p) => p.policy_id === id).map((p) => p.id));
-    const ids = points.map((p) => p.id);
-    const copies = await presentCopies(deps.db, ids);
+    const copies = await presentCopies(
+      deps.db,
+      points.map((p) => p.id),
+    );
     const frozen = (await deps.db('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1 }>('frozen')).frozen === 1;
     const decide = ({ keep, copies: rules, zone }: PolicyBody) =>
-      decideCopies(series, points, copies, { keep, copies: rules ?? [], zone }, now, frozen);
+      decideCopies(series, points, copies, { keep, copies: rules, zone }, now, frozen);
     const was = decide(before);
-    for (const [target, decisions] of decide(body))
-      for (const [point, decision] of decisions) {
-        const old = was.get(target)?.get(point);
-        if (!own.has(point) || !old || !sooner(old, decision)) continue;
+    for (const [target, decisions] of decide(body)) {
+      const own = points.filter((p) => decisions.has(p.id) && p.policy_id === id && p.suspect === 0 && p.held === 0 && p.keep_own === null);
+      const moments = own.map((p) => p.moment);
+      const [old, next] = [endsBy(before, target, moments, now), endsBy(body, target, moments, now)];
+      own.forEach((point, i) => {
+        const decision = decisions.get(point.id)!;
+        const lock = copies.get(point.id)?.find((c) => c.target_id === target)?.locked_until ?? 0;
+        if (was.get(target)?.get(point.id)?.expires) return;
         if (decision.expires) atOnce++;
-        else earlier++;
-      }
+        else if (old && next && Math.max(next[i]!, lock) < Math.max(old[i]!, lock) - hourMs) earlier++;
+      });
+    }
   }
   const parts = [
     atOnce ? `${countOf(atOnce, 'copy', 'copies')} of points deleted at once` : '',

@@ -1,6 +1,7 @@
-import { baseName, countOf, escapePath, formatBytes, joinPath } from '@lithodex/core';
-import type { Body, RestorePlan } from '@lithodex/contract';
+import { baseName, countOf, escapePath, formatBytes, joinPath, readPrice } from '@lithodex/core';
+import type { Body, PriceTable, RestorePlan } from '@lithodex/contract';
 import { filesBelow } from '../catalog/tree';
+import { fromJson } from '../db/json';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
@@ -40,6 +41,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
     })),
     total: { items, files: items, bytes, picks: picks.length },
     ...(await placesOf(deps, picks)),
+    price: await priceOf(deps, picks),
     estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
     rate: measured.rate,
     rateFrom: measured.from,
@@ -62,6 +64,20 @@ async function placesOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<Pic
     readFrom: [...points].map(([target, ids]) => ({ target, points: ids.size })),
     copies: everywhere.map(([targetId, target]) => ({ targetId, target })),
   };
+}
+
+/** Price of reading the picks where they are read first, as if nothing were compressed. One currency at a time: the first that is met. */
+async function priceOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<RestorePlan['price']> {
+  const rows = await deps.db('target').whereNotNull('prices').select<{ id: string; prices: unknown }[]>('id', 'prices');
+  const tables = new Map(rows.map((r) => [r.id, fromJson<PriceTable>(r.prices)]));
+  const priced = picks.flatMap((p) => {
+    const table = tables.get(p.ref.target.id);
+    return table ? [{ table, bytes: p.size, requests: p.items }] : [];
+  });
+  const currency = priced[0]?.table.currency;
+  if (currency === undefined) return null;
+  const same = priced.filter((p) => p.table.currency === currency);
+  return { currency, amount: same.reduce((sum, p) => sum + readPrice(p.bytes, p.requests, p.table), 0) };
 }
 
 /** Bytes a second: the median of recent restores, or of recent reads of sources while nothing was restored yet. */

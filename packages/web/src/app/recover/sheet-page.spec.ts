@@ -24,6 +24,7 @@ const plan: RestorePlan = {
   ],
   total: { items: 1, files: 1, bytes: 9, picks: 1 },
   readFrom: [{ target: 'quay-disk', points: 1 }],
+  price: { amount: 1.25, currency: 'EUR' },
   copies: [{ targetId: 't1', target: 'quay-disk' }],
   estimateMs: 1200,
   rate: 1e6,

@@ -1,5 +1,5 @@
 import { inject, Pipe, type PipeTransform } from '@angular/core';
-import { formatBytes, formatCount, formatDuration, formatExact, formatMoment, formatRate, formatShare } from '@lithodex/core';
+import { formatBytes, formatCount, formatDuration, formatExact, formatMoment, formatPrice, formatRate, formatShare } from '@lithodex/core';
 import { Session } from '../data/session';
 
 @Pipe({ name: 'bytes' })
@@ -75,4 +75,23 @@ export class MtimePipe implements PipeTransform {
   }
 }
 
-export const formatPipes = [BytesPipe, CountPipe, DurationPipe, RatePipe, SharePipe, MomentPipe, ExactPipe, AgoPipe, MtimePipe] as const;
+/** An amount with its currency. */
+@Pipe({ name: 'price' })
+export class PricePipe implements PipeTransform {
+  transform(amount: number, currency: string): string {
+    return formatPrice(amount, currency);
+  }
+}
+
+export const formatPipes = [
+  PricePipe,
+  BytesPipe,
+  CountPipe,
+  DurationPipe,
+  RatePipe,
+  SharePipe,
+  MomentPipe,
+  ExactPipe,
+  AgoPipe,
+  MtimePipe,
+] as const;
