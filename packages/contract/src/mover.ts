@@ -77,7 +77,20 @@ export const VerifyWork = z.object({
 });
 export type VerifyWork = z.infer<typeof VerifyWork>;
 
-export const Work = z.discriminatedUnion('type', [BackupWork, RestoreWork, DownloadWork, ExpireWork, PruneWork, VerifyWork, CopyWork]);
+/** Takes the points that stand on a target into the catalog. */
+export const AdoptWork = z.object({ type: z.literal('adopt'), target: TargetRef });
+export type AdoptWork = z.infer<typeof AdoptWork>;
+
+export const Work = z.discriminatedUnion('type', [
+  BackupWork,
+  RestoreWork,
+  DownloadWork,
+  ExpireWork,
+  PruneWork,
+  VerifyWork,
+  CopyWork,
+  AdoptWork,
+]);
 export type Work = z.infer<typeof Work>;
 export const Claim = z.object({ mover: z.string().min(1).max(80) });
 export const ClaimedTask = z.object({ id: Uuid, runId: Id, attempt: z.int().positive(), leaseMs: Count, serverNow: Instant, work: Work });
@@ -138,6 +151,21 @@ export const PointTotals = z.object({
 export type PointTotals = z.infer<typeof PointTotals>;
 export const CommitPoint = Attempt.extend({ point: PointTotals });
 
+/** What the root of a point that was found on a target says. */
+export const FoundPoint = PointTotals.omit({ changes: true, complete: true }).extend({
+  taskId: Uuid,
+  seriesId: Uuid,
+  workload: z.object({ name: z.string().max(120), source: z.string().max(120), path: ByteString }),
+});
+export type FoundPoint = z.infer<typeof FoundPoint>;
+export const AdoptPoint = Attempt.extend({ point: FoundPoint });
+/**
+ * `known`: it is in the catalog, with this target. `load`: its items are wanted, as differences to the point `previous`, or all when that is null. `passed`: it is older than what the
+ * catalog knows of its series, so it can't be fitted in.
+ */
+export const AdoptAnswer = z.object({ say: z.enum(['known', 'load', 'passed']), previous: Uuid.nullable() });
+export const PointAdopted = Attempt.extend({ point: FoundPoint, changes: PointTotals.shape.changes });
+
 /** A point stands on the target of the copy task now. `stored`: bytes written there for it. */
 export const PointCopied = Attempt.extend({ pointId: Uuid, stored: Bytes, lockedUntil: Instant.nullable() });
 
@@ -177,6 +205,8 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('targetTest'), place: TargetPlace }),
   /** `siblings`: the targets whose domain the new one joins, so that chunks have the same names on all of them. */
   z.object({ ask: z.literal('targetCreate'), target: TargetRef, siblings: z.array(TargetRef) }),
+  /** Opens the store that is there with its envelope and makes a key file for it. */
+  z.object({ ask: z.literal('targetTakeOver'), target: TargetRef, envelope: z.string().max(20_000), passphrase: z.string() }),
   z.object({ ask: z.literal('targetRoom'), target: TargetRef }),
   z.object({ ask: z.literal('envelope'), target: TargetRef, name: z.string(), passphrase: z.string() }),
   z.object({ ask: z.literal('compare'), point: PointRef, path: ByteString, folder: z.boolean() }),

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
 import { Keep, PointKind } from './policy';
 
-export const runKinds = ['backup', 'restore', 'download', 'trial', 'copy', 'prune', 'verify'] as const;
+export const runKinds = ['backup', 'restore', 'download', 'trial', 'copy', 'prune', 'verify', 'adopt'] as const;
 export const RunKind = z.enum(runKinds);
 export const runStates = ['waiting', 'running', 'done', 'remarks', 'partsMissing', 'failed', 'held', 'stopped'] as const;
 export const RunState = z.enum(runStates);

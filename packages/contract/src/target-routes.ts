@@ -56,6 +56,22 @@ export const targetRoutes = {
     body: estate.TargetBody,
     response: z.object({ id: c.Uuid }),
   }),
+  takeOverTarget: route({
+    method: 'post',
+    path: '/targets/take-over',
+    summary: 'Take over a store that is there already: its points come into the catalog',
+    access: keepers,
+    body: estate.TargetBody.extend({ envelope: z.string().max(20_000), passphrase: z.string().min(1).max(200) }),
+    response: z.object({ id: c.Uuid, runId: c.Id }),
+  }),
+  adoptTarget: route({
+    method: 'post',
+    path: '/targets/:id/adopt',
+    summary: 'Look for points on a target that the catalog does not know, as after it was set back',
+    access: keepers,
+    params: byUuid,
+    response: runs.Started,
+  }),
   pruneTarget: route({
     method: 'post',
     path: '/targets/:id/prune',

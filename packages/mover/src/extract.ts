@@ -8,10 +8,10 @@ import {
   EngineError,
   openEnvelope,
   openHeaderWithKeys,
+  parseEnvelope,
   Store,
   targetAt,
   topEntry,
-  type KeyEnvelope,
   type Root,
   type TargetPlace,
 } from '@lithodex/engine';
@@ -30,7 +30,7 @@ type Say = (line: string) => void;
 async function openStore(values: { store: string; envelope?: string; key?: string }): Promise<Store> {
   const target = targetAt(placeOf(values.store));
   if (values.key) return Store.open(target, readFileSync(values.key));
-  const envelope = JSON.parse(readFileSync(values.envelope!, 'utf8')) as KeyEnvelope;
+  const envelope = parseEnvelope(readFileSync(values.envelope!, 'utf8'));
   const keys = openEnvelope(envelope, process.env['LITHODEX_PASSPHRASE'] ?? (await ask('Passphrase of the envelope: ')));
   return Store.withKeys(target, await openHeaderWithKeys(target, keys), keys);
 }

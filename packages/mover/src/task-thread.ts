@@ -3,6 +3,7 @@ import type { Cause, ClaimedTask, MoverLine, Progress, Question } from '@lithode
 import { EngineError, systemCode } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { causeOf } from './causes';
+import { runAdopt } from './work/adopt';
 import { runBackup, runTrial } from './work/backup';
 import { runCopy } from './work/copy';
 import { runDownload } from './work/download';
@@ -79,6 +80,8 @@ function work(ctx: TaskContext): Promise<TaskResult> {
       );
     case 'expire':
       return runExpire(ctx, work);
+    case 'adopt':
+      return stores.pinned(ctx.task.id, [work.target], () => runAdopt(ctx, work));
   }
 }
 

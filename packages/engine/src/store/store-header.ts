@@ -84,6 +84,18 @@ export async function mendHeader(target: Target, keys: KeySet, header: StoreHead
   return mended;
 }
 
+/** Writes the header anew with other slots: the copy first, so that a kill in between leaves one that opens. */
+export async function replaceSlots(target: Target, keys: KeySet, header: StoreHeader, slots: readonly KeySlot[]): Promise<StoreHeader> {
+  const changed: StoreHeader = { ...header, slots };
+  const file = signedFile(keys, changed);
+  for (const name of [headerCopy, headerName]) {
+    const locked = await target.lockedUntil(name);
+    await target.put(name, file);
+    if (locked) await target.lock(name, locked);
+  }
+  return changed;
+}
+
 function signedFile(keys: KeySet, header: StoreHeader): Buffer {
   const signed: SignedHeader = { ...header, mac: headerMac(keys, JSON.stringify(header)) };
   return Buffer.from(`${JSON.stringify(signed, null, 2)}\n`);
@@ -129,6 +141,17 @@ export function makeEnvelope(keys: KeySet, header: StoreHeader, target: string, 
     target,
     slot: wrapWithPassphrase(passphrase, keys, header.targetId),
   };
+}
+
+/** An envelope from its file. Throws STORE_HEADER for anything else. */
+export function parseEnvelope(text: string): KeyEnvelope {
+  try {
+    const envelope = JSON.parse(text) as KeyEnvelope;
+    if (envelope.format === 'lithodex-key-envelope' && envelope.version === 1) return envelope;
+  } catch {
+    // told below
+  }
+  throw new EngineError('STORE_HEADER', 'this is no key envelope');
 }
 
 /** Throws KEY_WRONG. */

@@ -1,12 +1,10 @@
-import type { BackupWork, ItemChange, PointTotals } from '@lithodex/contract';
+import type { BackupWork, PointTotals } from '@lithodex/contract';
 import { countOf, formatBytes, pathFilter } from '@lithodex/core';
 import { accountOf, surveyTree, type CaptureWarning } from '@lithodex/connectors';
-import { diffTrees, EngineError, sameContent, type Store, type TreeChange } from '@lithodex/engine';
-import { factsOf } from './item-facts';
+import { EngineError } from '@lithodex/engine';
+import { CatalogLoader, type Changes } from './catalog-loader';
 import { takePoint, type TakenPoint } from './take-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
-
-const batchSize = 2000;
 
 const warningText: Record<CaptureWarning['code'], string> = {
   UNREADABLE: 'could not be read, so it is missing from this point',
@@ -48,7 +46,7 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   if (taken.adopted)
     ctx.log({ level: 'note', code: 'ADOPTED', path: '', message: 'an earlier attempt had stored everything; its point is taken over' });
   ctx.phase('cataloguing');
-  const changes = await loadCatalog(ctx, store, taken);
+  const changes = await new CatalogLoader(ctx, store).load(taken.previousTop, taken.top, root.totals.files);
   await ctx.api.insist(
     'commitPoint',
     { attempt: ctx.task.attempt, point: totalsOf(taken, work, changes, missing === 0) },
@@ -75,58 +73,6 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
     },
     bytes: totals.read,
   };
-}
-
-type Changes = PointTotals['changes'];
-
-/** Sends the differences to the point before, whichever way the point came about, and counts them. */
-async function loadCatalog(ctx: TaskContext, store: Store, taken: TakenPoint): Promise<Changes> {
-  const counts = { before: taken.root.totals.files, added: 0, changed: 0, removed: 0, random: 0, turnedRandom: 0 };
-  const removed: string[] = [];
-  const added = new Set<string>();
-  let batch: ItemChange[] = [];
-  let seq = 0;
-  const send = async () => {
-    await ctx.api.insist('sendItems', { attempt: ctx.task.attempt, seq: seq++, changes: batch }, ctx.task.id, ctx.stopped);
-    batch = [];
-  };
-  for await (const change of diffTrees(store.trees, taken.previousTop, taken.top)) {
-    const { entry, folder } = change;
-    const opens = change.change === 'added' || change.change === 'changed';
-    batch.push({ change: change.change, folder, name: entry.name, facts: opens ? factsOf(entry) : null });
-    count(change, counts, removed, added);
-    if (batch.length >= batchSize) await send();
-  }
-  if (batch.length || seq === 0) await send();
-  const before = taken.previousTop ? counts.before - counts.added + counts.removed : 0;
-  return { ...counts, before: Math.max(0, before), renamed: removed.filter((path) => hasTwin(path, added)).length };
-}
-
-function count(change: TreeChange, counts: Omit<Changes, 'renamed'>, removed: string[], added: Set<string>): void {
-  const { entry, folder } = change;
-  if (entry.kind !== 'file' || change.change === 'unseen') return;
-  const path = `${folder}/${entry.name}`;
-  if (change.change === 'removed') {
-    counts.removed++;
-    removed.push(path);
-    return;
-  }
-  if (change.change === 'added') {
-    counts.added++;
-    added.add(path);
-    const dot = path.lastIndexOf('.');
-    if (dot > path.lastIndexOf('/')) added.add(`twin ${path.slice(0, dot)}`);
-    if (entry.random) counts.random++;
-  } else if (change.change === 'changed' && !sameContent(change.before, entry)) {
-    counts.changed++;
-    if (entry.random) counts.random++;
-    if (entry.random && !change.before.random) counts.turnedRandom++;
-  }
-}
-
-/** A file was removed while one of the same name plus an ending appeared. */
-function hasTwin(path: string, added: ReadonlySet<string>): boolean {
-  return added.has(`twin ${path}`);
 }
 
 function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complete: boolean): PointTotals {

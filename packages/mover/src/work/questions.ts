@@ -17,6 +17,9 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
     case 'targetCreate':
       await stores.create(question.target, question.siblings);
       return {};
+    case 'targetTakeOver':
+      await stores.takeOver(question.target, question.envelope, question.passphrase);
+      return {};
     case 'targetRoom':
       return (await stores.of(question.target)).target.room();
     case 'envelope': {

@@ -2,7 +2,18 @@ import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { randomBytes } from 'node:crypto';
 import path from 'node:path';
 import type { PointRef, TargetRef } from '@lithodex/contract';
-import { EngineError, readingFrom, Store, targetAt, type Domain } from '@lithodex/engine';
+import {
+  EngineError,
+  openEnvelope,
+  openHeaderWithKeys,
+  parseEnvelope,
+  readingFrom,
+  replaceSlots,
+  Store,
+  targetAt,
+  wrapWithKeyFile,
+  type Domain,
+} from '@lithodex/engine';
 
 /** What people call the place of a target. */
 const nameOf = ({ place }: TargetRef) => (place.kind === 'folder' ? place.folder : `${place.bucket}/${place.prefix}`);
@@ -123,6 +134,21 @@ export class Stores {
     const { id, nameKey } = store.domain;
     const text = JSON.stringify({ id, nameKey: nameKey.toString('base64') });
     if (!domain) writeFileSync(this.domainFile, text, { mode: 0o600, flush: true });
+  }
+
+  /**
+   * Opens a store that is there already with its key envelope, and gives it a key file of this mover. Throws KEY_WRONG, STORE_HEADER, TARGET_MISSING.
+   */
+  async takeOver(target: TargetRef, envelopeText: string, passphrase: string): Promise<void> {
+    const at = targetAt(target.place);
+    const keys = openEnvelope(parseEnvelope(envelopeText), passphrase);
+    const header = await openHeaderWithKeys(at, keys);
+    mkdirSync(this.keysFolder, { recursive: true, mode: 0o700 });
+    const key = randomBytes(32);
+    writeFileSync(this.keyPath(target.id), key, { mode: 0o600, flag: 'wx', flush: true });
+    await replaceSlots(at, keys, header, [...header.slots, wrapWithKeyFile(key, keys, header.targetId)]);
+    const text = JSON.stringify({ id: header.domainId, nameKey: keys.nameKey.toString('base64') });
+    if (!existsSync(this.domainFile)) writeFileSync(this.domainFile, text, { mode: 0o600, flush: true });
   }
 
   /** Forgets an opened store, after it misbehaved. */

@@ -44,6 +44,13 @@ export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask 
           .where({ 'v.type': 'verify', 'v.state': 'running' })
           .whereRaw("t.type = 'expire' AND JSON_VALUE(v.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')"),
       )
+      // points are fitted into series that nobody else writes to meanwhile
+      .whereNotExists(
+        trx('task as a')
+          .where('a.state', 'running')
+          .whereRaw("JSON_VALUE(a.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')")
+          .whereRaw("((a.type = 'adopt' AND t.type IN ('backup', 'expire')) OR (t.type = 'adopt' AND a.type IN ('backup', 'expire')))"),
+      )
       .orderBy(['t.queued_at', 't.id'])
       .limit(1)
       .forUpdate()
@@ -52,6 +59,7 @@ export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask 
     if (!task) return undefined;
     const attempt = task.attempt + 1;
     const now = deps.clock.now();
+    if (task.type === 'adopt' && task.ordinal !== null && task.series_no !== null) await unload(trx, task.series_no, task.ordinal);
     const ordinal = task.type === 'backup' ? await reserveOrdinal(trx, task) : null;
     const work = await workOf(trx, deps.secrets, task, now);
     await trx('task')
@@ -63,6 +71,7 @@ export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask 
         lease_until: Date.now() + deps.config.leaseMs,
         started_at: task.started_at ?? now,
         ordinal,
+        ...(task.type === 'adopt' && { series_no: null }),
       });
     await settleRun(deps, trx, task.run_id);
     return { id: task.id, runId: task.run_id, attempt, leaseMs: deps.config.leaseMs, serverNow: now, work };
@@ -100,6 +109,7 @@ async function workOf(trx: Knex.Transaction, secrets: Secrets, task: TaskRow, no
     }
     case 'prune':
     case 'verify':
+    case 'adopt':
       return careWork(trx, secrets, fromJson<CarePlan>(task.work));
     case 'restore':
     case 'download':
@@ -109,7 +119,7 @@ async function workOf(trx: Knex.Transaction, secrets: Secrets, task: TaskRow, no
 
 async function careWork(trx: Knex.Transaction, secrets: Secrets, { targetId, ...plan }: CarePlan): Promise<Work> {
   const target = await targetRef(trx, secrets, targetId);
-  if (plan.type === 'prune') return { ...plan, target };
+  if (plan.type !== 'verify') return { ...plan, target };
   const expected = await trx('copy as c')
     .join('point as p', 'p.id', 'c.point_id')
     .join('series as s', 's.no', 'p.series_no')

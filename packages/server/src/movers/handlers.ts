@@ -10,6 +10,7 @@ import { settleRun } from '../runs/queue';
 import { expireSeries } from '../runs/expiry';
 import { followUp, settleCopy } from './follow-up';
 import { claimTask } from './claim';
+import { makeAdoptedVisible, meetPoint } from './adopt';
 import { makeVisible } from './commit-point';
 import { heldTask } from './running-task';
 
@@ -21,6 +22,8 @@ type MoverHandlers = Pick<
   | 'sendItems'
   | 'commitPoint'
   | 'pointCopied'
+  | 'adoptPoint'
+  | 'pointAdopted'
   | 'sendRestored'
   | 'stream'
   | 'finishTask'
@@ -105,6 +108,18 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         await settleCopy(trx, clock.now(), task, body);
         return task.workload_id;
       });
+      await deps.events.emit('point', { workloadId });
+      return {};
+    },
+
+    async adoptPoint({ params, body }) {
+      return inTransaction(db, async (trx) => meetPoint(trx, clock.now(), await heldTask(trx, params.id, body.attempt), body.point));
+    },
+
+    async pointAdopted({ params, body }) {
+      const workloadId = await inTransaction(db, async (trx) =>
+        makeAdoptedVisible(trx, await heldTask(trx, params.id, body.attempt), body),
+      );
       await deps.events.emit('point', { workloadId });
       return {};
     },

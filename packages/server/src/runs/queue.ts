@@ -9,12 +9,12 @@ import { runStateOf } from './run-state';
 export interface NewTask {
   readonly workloadId: number | null;
   readonly seriesNo: number | null;
-  readonly type: 'backup' | 'trial' | 'restore' | 'download' | 'copy' | 'expire' | 'prune' | 'verify';
+  readonly type: 'backup' | 'trial' | 'restore' | 'download' | 'copy' | 'expire' | 'prune' | 'verify' | 'adopt';
   readonly work: unknown;
 }
 
 export interface NewRun {
-  readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'copy' | 'expire' | 'prune' | 'verify';
+  readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'copy' | 'expire' | 'prune' | 'verify' | 'adopt';
   readonly pointKind?: 'full' | 'incremental';
   readonly startedBy: 'schedule' | 'hand' | 'onDemand' | 'retry';
   readonly policyId?: number | null;

@@ -121,7 +121,7 @@ export function toTaskRow(task: TaskRecord, pointId: string | null, buildsOn: nu
     id: task.id,
     workload: {
       id: task.workload_id ?? 1,
-      name: task.workload ?? (task.type === 'prune' || task.type === 'verify' ? 'the target' : 'several workloads'),
+      name: task.workload ?? (['prune', 'verify', 'adopt'].includes(task.type) ? 'the target' : 'several workloads'),
     },
     state: task.state,
     attempt: task.attempt,

@@ -16,12 +16,13 @@ const verifyEveryMs = dayMs - 3_600_000;
 /** What a task of care keeps; the place of its target is looked up when it is claimed, so that no key of it lies in the queue. */
 export type CarePlan =
   | { readonly type: 'prune'; readonly targetId: string; readonly trial: boolean }
-  | { readonly type: 'verify'; readonly targetId: string; readonly part: VerifyWork['part'] };
+  | { readonly type: 'verify'; readonly targetId: string; readonly part: VerifyWork['part'] }
+  | { readonly type: 'adopt'; readonly targetId: string };
 
 /** Whether a target is being pruned or verified: one at a time, since each would make the other wait or miss what it looks for. */
 async function isBusy(trx: Knex.Transaction, targetId: string): Promise<boolean> {
   const open = await trx('task')
-    .whereIn('type', ['prune', 'verify'])
+    .whereIn('type', ['prune', 'verify', 'adopt'])
     .whereIn('state', ['waiting', 'running'])
     .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId])
     .first<{ id: string } | undefined>('id');
@@ -33,7 +34,7 @@ async function freeTarget(trx: Knex.Transaction, targetId: string): Promise<{ id
     await trx('target').where({ id: targetId }).forUpdate().first<{ id: string; name: string } | undefined>('id', 'name'),
   );
   if (await isBusy(trx, targetId))
-    throw new ApiError('NOT_NOW', undefined, 'This target is being pruned or verified. Wait until that has ended.');
+    throw new ApiError('NOT_NOW', undefined, 'This target is being pruned, verified or taken over. Wait until that has ended.');
   return target;
 }
 
@@ -76,6 +77,17 @@ export async function queueVerify(
   const part = by.part === null ? null : { number: by.part, of: verifyRound };
   const rules = part ? `part ${part.number + 1} of ${part.of}` : 'everything on the target';
   return queueCare(trx, now, { type: 'verify', targetId: id, part }, { name: `Verification of ${name}`, rules, person: by.person });
+}
+
+/** Queues the taking of a target's points into the catalog. Throws NOT_NOW while it is being cared for. */
+export async function queueAdopt(trx: Knex.Transaction, now: number, targetId: string, person: string): Promise<number> {
+  const { id, name } = await freeTarget(trx, targetId);
+  return queueCare(
+    trx,
+    now,
+    { type: 'adopt', targetId: id },
+    { name: `Catalog from ${name}`, rules: 'points the catalog does not know', person },
+  );
 }
 
 /** A target may hold what no point needs any more. */

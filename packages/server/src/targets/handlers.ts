@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto';
-import type { ShownPlace, TargetPlace, TargetTest } from '@lithodex/contract';
+import type { ShownPlace, TargetBody, TargetPlace, TargetTest } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Knex } from 'knex';
@@ -7,14 +7,24 @@ import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
-import { queuePrune, queueVerify } from './care';
+import { queueAdopt, queuePrune, queueVerify } from './care';
 import { measureStale, outlooks } from './room';
 import { toTarget, targetSums, detailOf, matrixOf } from './target-detail';
 import { placeColumns, refOf, shownPlace, type TargetRow } from './target-rows';
 
 type TargetHandlers = Pick<
   Handlers,
-  'listTargets' | 'getTarget' | 'setPrices' | 'copiesMatrix' | 'testTarget' | 'addTarget' | 'pruneTarget' | 'verifyTarget' | 'envelope'
+  | 'listTargets'
+  | 'getTarget'
+  | 'setPrices'
+  | 'copiesMatrix'
+  | 'testTarget'
+  | 'addTarget'
+  | 'takeOverTarget'
+  | 'adoptTarget'
+  | 'pruneTarget'
+  | 'verifyTarget'
+  | 'envelope'
 >;
 
 /** Paths and addresses are compared as text, so they are brought into one form. */
@@ -42,6 +52,26 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     await deps.events.emit('run', { runId });
     return { runId };
   };
+  /** Tries a place that no target has yet. Throws NAME_TAKEN. */
+  async function tried(body: TargetBody) {
+    const place = clean(body.place);
+    const others = await db('target').orderBy('created_at').select<TargetRow[]>();
+    if (others.some((t) => t.name === body.name || placeText(shownPlace(t)) === placeText(place)))
+      throw new ApiError('NAME_TAKEN', undefined, 'There is a target of this name or at this place.');
+    const test = await deps.movers.ask<TargetTest>({ ask: 'targetTest', place }, testMs);
+    return { id: randomUUID(), others, test, place: place.kind === 'bucket' ? { ...place, locks: test.locks } : place };
+  }
+
+  async function save(id: string, place: TargetPlace, body: TargetBody, actor: Actor, free: number | null, action: string): Promise<void> {
+    const columns = placeColumns(deps.secrets, id, place);
+    await inTransaction(db, async (trx) => {
+      await trx('target').insert({ id, name: body.name, ...columns, location: body.location, created_at: clock.now(), free });
+      const detail = JSON.stringify({ name: body.name, location: body.location, place: shownPlace({ ...columns }) });
+      await appendAudit(trx, clock.now(), { actor: actor.name, action, object: `target ${id}`, detail });
+    });
+    await deps.events.emit('estate');
+  }
+
   return {
     async listTargets() {
       await measureStale(deps, freshMs);
@@ -71,29 +101,26 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     testTarget: ({ body }) => deps.movers.ask<TargetTest>({ ask: 'targetTest', place: clean(body.place) }, testMs),
 
     async addTarget({ body, actor }) {
-      const place = clean(body.place);
-      const id = randomUUID();
-      const others = await db('target').orderBy('created_at').select<TargetRow[]>();
-      if (others.some((t) => t.name === body.name || placeText(shownPlace(t)) === placeText(place)))
-        throw new ApiError('NAME_TAKEN', undefined, 'There is a target of this name or at this place.');
-      const test = await deps.movers.ask<TargetTest>({ ask: 'targetTest', place }, testMs);
+      const { id, place, others, test } = await tried(body);
       if (!test.ok || test.holdsStore) throw new ApiError('TARGET_FAULTY', test.needs, `${test.message} It was not saved.`);
-      const tested = place.kind === 'bucket' ? { ...place, locks: test.locks } : place;
-      const columns = placeColumns(deps.secrets, id, tested);
       const siblings = others.map((t) => refOf(deps.secrets, t));
-      await deps.movers.ask({ ask: 'targetCreate', target: { id, place: tested }, siblings }, testMs);
-      await inTransaction(db, async (trx) => {
-        await trx('target').insert({ id, name: body.name, ...columns, location: body.location, created_at: clock.now(), free: test.free });
-        await appendAudit(trx, clock.now(), {
-          actor: actor.name,
-          action: 'target.add',
-          object: `target ${id}`,
-          detail: JSON.stringify({ name: body.name, location: body.location, place: shownPlace({ ...columns }) }),
-        });
-      });
-      await deps.events.emit('estate');
+      await deps.movers.ask({ ask: 'targetCreate', target: { id, place }, siblings }, testMs);
+      await save(id, place, body, actor, test.free, 'target.add');
       return { id };
     },
+
+    async takeOverTarget({ body, actor }) {
+      const { id, place, test } = await tried(body);
+      if (!test.holdsStore) throw new ApiError('TARGET_FAULTY', test.needs, 'There is no store at this place. Nothing was changed.');
+      const { envelope, passphrase } = body;
+      await deps.movers.ask({ ask: 'targetTakeOver', target: { id, place }, envelope, passphrase }, testMs);
+      await save(id, place, body, actor, test.free, 'target.takeOver');
+      const { runId } = await care(id, actor, 'target.adopt', (trx) => queueAdopt(trx, clock.now(), id, actor.name));
+      return { id, runId };
+    },
+
+    adoptTarget: ({ params, actor }) =>
+      care(params.id, actor, 'target.adopt', (trx) => queueAdopt(trx, clock.now(), params.id, actor.name)),
 
     pruneTarget: ({ params, body, actor }) =>
       care(params.id, actor, body.trial ? 'target.pruneTrial' : 'target.prune', (trx) =>

@@ -1,0 +1,81 @@
+import type { AdoptWork, FoundPoint } from '@lithodex/contract';
+import { countOf, formatBytes } from '@lithodex/core';
+import { EngineError, isLoss, topEntry, type Root } from '@lithodex/engine';
+import { CatalogLoader } from './catalog-loader';
+import { noCounts, type TaskContext, type TaskResult } from './task-context';
+
+/** Takes the points that stand on a target into the catalog, series by series, oldest first, each whole before the next. */
+export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskResult> {
+  ctx.phase('looking');
+  const store = await ctx.stores.of(work.target);
+  const roots = new Map<string, Root[]>();
+  const counts = { ...noCounts };
+  const warn = (code: string, message: string) => {
+    counts.warnings++;
+    ctx.log({ level: 'warning', code, path: '', message });
+  };
+  for (const point of await store.listPoints()) {
+    if (ctx.stopped()) throw new EngineError('STOPPED');
+    try {
+      const root = await store.listedRoot(point);
+      if (root) roots.set(root.seriesId, [...(roots.get(root.seriesId) ?? []), root]);
+    } catch (error) {
+      if (!isLoss(error)) throw error;
+      warn('ROOT_DAMAGED', `the root of point ${point.taskId} can not be read; a verification may heal it from another target`);
+    }
+  }
+  ctx.phase('cataloguing');
+  const loader = new CatalogLoader(ctx, store);
+  const all = [...roots.values()].flatMap((own) => own.sort((a, b) => a.moment - b.moment));
+  let taken = 0;
+  for (const root of all) {
+    if (ctx.stopped()) throw new EngineError('STOPPED');
+    const point = foundPoint(root);
+    const answer = await ctx.api.insist('adoptPoint', { attempt: ctx.task.attempt, point }, ctx.task.id, ctx.stopped);
+    const previous = answer.previous && (all.find((r) => r.taskId === answer.previous) ?? null);
+    if (answer.say === 'passed' || (answer.previous && !previous)) {
+      warn(
+        'PASSED',
+        `the point of ${root.workload.name} of ${new Date(root.moment).toISOString()} does not fit into what the catalog knows of its series`,
+      );
+      continue;
+    }
+    if (answer.say === 'load') {
+      const changes = await loader.load(previous ? topEntry(previous) : undefined, topEntry(root), root.totals.files);
+      await ctx.api.insist('pointAdopted', { attempt: ctx.task.attempt, point, changes }, ctx.task.id, ctx.stopped);
+      taken++;
+    }
+    counts.items += root.totals.items;
+    counts.files += root.totals.files;
+    counts.bytes += root.totals.bytes;
+    ctx.progress({
+      phase: 'cataloguing',
+      items: counts.items,
+      bytes: counts.bytes,
+      read: 0,
+      fresh: 0,
+      stored: 0,
+      expectedItems: 0,
+      expectedBytes: all.reduce((s, r) => s + r.totals.bytes, 0),
+    });
+  }
+  const message = `${countOf(taken, 'point')} of ${countOf(roots.size, 'series', 'series')} taken into the catalog, ${formatBytes(counts.bytes)} at full size stand there; ${countOf(all.length - taken, 'other')} known`;
+  ctx.log({ level: 'note', code: 'ADOPTED', path: '', message });
+  return { counts, bytes: 0 };
+}
+
+function foundPoint(root: Root): FoundPoint {
+  const { taskId, seriesId, moment, kind, totals, warnings, lockedUntil = null } = root;
+  const { name, source, path } = root.workload;
+  return {
+    ...totals,
+    taskId,
+    seriesId,
+    moment,
+    kind,
+    warnings,
+    lockedUntil,
+    previous: root.previous?.taskId ?? null,
+    workload: { name, source, path },
+  };
+}
