@@ -207,6 +207,7 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('targetCreate'), target: TargetRef, siblings: z.array(TargetRef) }),
   /** Opens the store that is there with its envelope and makes a key file for it. */
   z.object({ ask: z.literal('targetTakeOver'), target: TargetRef, envelope: z.string().max(20_000), passphrase: z.string() }),
+  z.object({ ask: z.literal('targetNewKey'), target: TargetRef }),
   z.object({ ask: z.literal('targetRoom'), target: TargetRef }),
   z.object({ ask: z.literal('envelope'), target: TargetRef, name: z.string(), passphrase: z.string() }),
   z.object({ ask: z.literal('compare'), point: PointRef, path: ByteString, folder: z.boolean() }),

@@ -64,6 +64,14 @@ export const targetRoutes = {
     body: estate.TargetBody.extend({ envelope: z.string().max(20_000), passphrase: z.string().min(1).max(200) }),
     response: z.object({ id: c.Uuid, runId: c.Id }),
   }),
+  newKey: route({
+    method: 'post',
+    path: '/targets/:id/new-key',
+    summary: 'Give a target a new key file; the old one opens nothing any more, nothing is written anew',
+    access: keepers,
+    params: byUuid,
+    response: c.Empty,
+  }),
   adoptTarget: route({
     method: 'post',
     path: '/targets/:id/adopt',

@@ -20,6 +20,9 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
     case 'targetTakeOver':
       await stores.takeOver(question.target, question.envelope, question.passphrase);
       return {};
+    case 'targetNewKey':
+      await stores.newKey(question.target);
+      return {};
     case 'targetRoom':
       return (await stores.of(question.target)).target.room();
     case 'envelope': {

@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { randomBytes } from 'node:crypto';
 import path from 'node:path';
 import type { PointRef, TargetRef } from '@lithodex/contract';
@@ -28,10 +28,24 @@ export class Stores {
     return path.join(this.keysFolder, `${targetId}.key`);
   }
 
-  private key(targetId: string): Buffer {
+  /** The key files of a target that may open it: the one in force, and one that was made but may not have come into force. */
+  private keyFiles(targetId: string): string[] {
     const file = this.keyPath(targetId);
-    if (!existsSync(file)) throw new EngineError('KEY_MISSING', file);
-    return readFileSync(file);
+    const files = [file, `${file}.new`].filter((f) => existsSync(f));
+    if (!files.length) throw new EngineError('KEY_MISSING', file);
+    return files;
+  }
+
+  /** Opens with the key file that fits. Throws KEY_MISSING, KEY_WRONG. */
+  private async opened(target: TargetRef): Promise<Store> {
+    const [file, ...later] = this.keyFiles(target.id);
+    const at = targetAt(target.place);
+    try {
+      return await Store.open(at, readFileSync(file!));
+    } catch (error) {
+      if (!(error instanceof EngineError && error.code === 'KEY_WRONG') || !later[0]) throw error;
+      return Store.open(at, readFileSync(later[0]));
+    }
   }
 
   /** The store of a target, its index up to date. Throws TARGET_MISSING, KEY_MISSING, KEY_WRONG. */
@@ -45,7 +59,7 @@ export class Stores {
       await known.index.refresh();
       return known;
     }
-    const store = await Store.open(targetAt(target.place), this.key(target.id));
+    const store = await this.opened(target);
     this.open.set(target.id, store);
     return store;
   }
@@ -149,6 +163,23 @@ export class Stores {
     await replaceSlots(at, keys, header, [...header.slots, wrapWithKeyFile(key, keys, header.targetId)]);
     const text = JSON.stringify({ id: header.domainId, nameKey: keys.nameKey.toString('base64') });
     if (!existsSync(this.domainFile)) writeFileSync(this.domainFile, text, { mode: 0o600, flush: true });
+  }
+
+  /**
+   * Gives a target a new key file in place of all it had. Killed anywhere, the store opens with the old or the new one, and the next try ends it. Envelopes stay as they are: each
+   * wraps the key itself.
+   */
+  async newKey(target: TargetRef): Promise<void> {
+    const { target: at, keys, header } = await this.opened(target);
+    const file = this.keyPath(target.id);
+    const key = randomBytes(32);
+    writeFileSync(`${file}.new`, key, { mode: 0o600, flush: true });
+    const others = header.slots.filter((s) => s.kind !== 'keyfile');
+    const slot = wrapWithKeyFile(key, keys, header.targetId);
+    const both = await replaceSlots(at, keys, header, [...header.slots, slot]);
+    renameSync(`${file}.new`, file);
+    await replaceSlots(at, keys, both, [...others, slot]);
+    this.open.delete(target.id);
   }
 
   /** Forgets an opened store, after it misbehaved. */

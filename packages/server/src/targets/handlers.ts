@@ -22,6 +22,7 @@ type TargetHandlers = Pick<
   | 'addTarget'
   | 'takeOverTarget'
   | 'adoptTarget'
+  | 'newKey'
   | 'pruneTarget'
   | 'verifyTarget'
   | 'envelope'
@@ -117,6 +118,15 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       await save(id, place, body, actor, test.free, 'target.takeOver');
       const { runId } = await care(id, actor, 'target.adopt', (trx) => queueAdopt(trx, clock.now(), id, actor.name));
       return { id, runId };
+    },
+
+    async newKey({ params, actor }) {
+      const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());
+      await deps.movers.ask({ ask: 'targetNewKey', target: refOf(deps.secrets, target) }, testMs);
+      await inTransaction(db, (trx) =>
+        appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.newKey', object: `target ${target.id}` }),
+      );
+      return {};
     },
 
     adoptTarget: ({ params, actor }) =>

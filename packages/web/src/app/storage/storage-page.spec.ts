@@ -118,6 +118,30 @@ describe('storage', () => {
     expect(words(s.one('form'))).toContain('made without object lock, so nothing can be locked there');
   });
 
+  it('takes over a store that is there, with its envelope', async () => {
+    const s = await stage({
+      testTarget: { ok: false, holdsStore: true, locks: true, free: 1e9, message: 'The folder already holds a store.', needs: [] },
+      takeOverTarget: new ApiFailure('MOVER_FAILED', 'The key does not open this store.', undefined),
+    });
+    await s.click('Add a target');
+    await s.type('input[name=name]', 'heirloom');
+    await s.type('input[name=folder]', '/mnt/old');
+    await s.click('Test it');
+    expect(s.text()).toContain('Only one installation may write to a store');
+    const file = s.one<HTMLInputElement>('input[type=file]');
+    Object.defineProperty(file, 'files', { value: [{ text: () => Promise.resolve('{"slot":1}') }] });
+    file.dispatchEvent(new Event('change'));
+    await s.settle();
+    await s.type('input[name=passphrase]', 'secret of the quay');
+    await s.click('Take it over');
+    expect(s.api.last('takeOverTarget')?.body).toMatchObject({
+      name: 'heirloom',
+      envelope: '{"slot":1}',
+      passphrase: 'secret of the quay',
+    });
+    expect(s.one('[role=dialog] .problem').textContent).toContain('does not open');
+  });
+
   it('hands over the key envelope for a passphrase that is long enough', async () => {
     const saved: { name: string; blob: Blob }[] = [];
     const blobs: Blob[] = [];
@@ -128,13 +152,17 @@ describe('storage', () => {
     const s = await stage({ envelope: { fileName: 'disk-1.envelope.json', content: '{"wrapped":1}' } });
     await s.click('Key envelope');
     await s.type('input[type=password]', 'too short');
-    expect(s.button('Download the envelope').disabled).toBe(true);
+    expect(s.button('Make the envelope').disabled).toBe(true);
     await s.type('input[type=password]', 'twelve and more');
-    await s.click('Download the envelope');
+    await s.click('Make the envelope');
+    expect(s.all('.printed pre').map(words)).toEqual(['{"wrapped":1}']);
+    await s.click('Download the file');
     expect(s.api.last('envelope')).toMatchObject({ id: uuid(1), body: { passphrase: 'twelve and more' } });
     expect(saved[0]?.name).toBe('disk-1.envelope.json');
     expect(await saved[0]?.blob.text()).toBe('{"wrapped":1}');
-    expect(s.all('[role=dialog]')).toEqual([]);
+    const print = vi.spyOn(window, 'print').mockImplementation(() => undefined);
+    await s.click('Print this page');
+    expect(print).toHaveBeenCalledOnce();
     vi.restoreAllMocks();
   });
 

@@ -82,6 +82,8 @@ export class StoragePage {
   protected open(what: 'target' | Target, act: 'seal' | 'prune' = 'seal'): void {
     this.problem.set('');
     this.tested.set(undefined);
+    this.envelope.set('');
+    this.sealed.set(null);
     this.passphrase = '';
     if (what === 'target') this.adding.set(true);
     else if (act === 'prune') this.pruning.set(what);
@@ -133,6 +135,24 @@ export class StoragePage {
     });
   }
 
+  protected readonly envelope = signal('');
+
+  /** Reads the envelope a person chose from their disk. */
+  protected takeEnvelope(files: FileList | null): void {
+    void files?.[0]?.text().then((text) => {
+      this.envelope.set(text);
+    });
+  }
+
+  protected takeOver(): void {
+    this.busy.set(true);
+    this.problem.set('');
+    this.api.call('takeOverTarget', { body: { ...this.body(), envelope: this.envelope(), passphrase: this.passphrase } }).subscribe({
+      next: this.toRun,
+      error: this.failed,
+    });
+  }
+
   protected add(): void {
     this.busy.set(true);
     this.api.call('addTarget', { body: this.body() }).subscribe({
@@ -159,14 +179,24 @@ export class StoragePage {
     this.api.call('envelope', { id: target.id, body: { passphrase: this.passphrase } }).subscribe({
       next: (envelope) => {
         this.busy.set(false);
-        this.sealing.set(null);
-        const link = document.createElement('a');
-        link.href = URL.createObjectURL(new Blob([envelope.content], { type: 'application/json' }));
-        link.download = envelope.fileName;
-        link.click();
-        URL.revokeObjectURL(link.href);
+        this.sealed.set(envelope);
       },
       error: this.failed,
     });
+  }
+
+  /** The envelope that was made, to be kept as a file and on paper. */
+  protected readonly sealed = signal<{ fileName: string; content: string } | null>(null);
+
+  protected download({ fileName, content }: { fileName: string; content: string }): void {
+    const link = document.createElement('a');
+    link.href = URL.createObjectURL(new Blob([content], { type: 'application/json' }));
+    link.download = fileName;
+    link.click();
+    URL.revokeObjectURL(link.href);
+  }
+
+  protected print(): void {
+    window.print();
   }
 }

@@ -2,6 +2,7 @@ import type { TargetDetail } from '@lithodex/contract';
 import { describe, expect, it } from 'vitest';
 import { target, uuid } from '../../test/samples';
 import { day, drawn, now, open, words } from '../../test/stage';
+import { ApiFailure } from '../data/api';
 
 const use = (name: string, id: number | null, stored: number) => ({ name, id, points: 10, stored, bytes: 5 * stored });
 const detail = (more: Partial<TargetDetail> = {}): TargetDetail => ({
@@ -63,6 +64,19 @@ describe('a target', () => {
     await s.click('Prices');
     await s.click('It costs nothing that is counted');
     expect(s.api.last('setPrices')?.body).toEqual({ prices: null });
+  });
+
+  it('looks for unknown points and makes a new key file, saying what that changes', async () => {
+    const s = await open(`/storage/${uuid(1)}`, {
+      answers: { getTarget: detail(), newKey: {}, adoptTarget: new ApiFailure('NOT_NOW', 'This target is being verified.', undefined) },
+    });
+    await s.click('Look for unknown points');
+    expect(s.text()).toContain('This target is being verified.');
+    await s.click('New key file');
+    expect(s.text()).toContain('Key envelopes stay valid');
+    await s.click('Make the new key file');
+    expect(s.api.last('newKey')?.id).toBe(uuid(1));
+    expect(s.all('[role=dialog]')).toEqual([]);
   });
 
   it('lets an auditor look only', async () => {

@@ -1,7 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
-import { RouterLink } from '@angular/router';
+import { Router, RouterLink } from '@angular/router';
 import type { PriceTable, TargetDetail } from '@lithodex/contract';
 import { earlyRemovalPrice, formatBytes, formatPrice, monthlyPrice, readPrice } from '@lithodex/core';
 import { switchMap } from 'rxjs';
@@ -116,6 +116,7 @@ const usualPrices: PriceTable = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 
 export class TargetPage {
   private readonly api = inject(Api);
   private readonly live = inject(Live);
+  private readonly router = inject(Router);
   protected readonly session = inject(Session);
   readonly id = input.required<string>();
   private readonly loaded = toSignal(
@@ -168,6 +169,29 @@ export class TargetPage {
     ];
   });
 
+  // ---- acts
+  protected readonly rekeying = signal(false);
+  private readonly failed = (f: ApiFailure) => {
+    this.problem.set(f.message);
+  };
+
+  protected adopt(): void {
+    this.problem.set('');
+    this.api
+      .call('adoptTarget', { id: this.id() })
+      .subscribe({ next: ({ runId }) => void this.router.navigate(['/runs', runId]), error: this.failed });
+  }
+
+  protected newKey(): void {
+    this.problem.set('');
+    this.api.call('newKey', { id: this.id() }).subscribe({
+      next: () => {
+        this.rekeying.set(false);
+      },
+      error: this.failed,
+    });
+  }
+
   // ---- prices
   protected readonly pricing = signal(false);
   protected readonly problem = signal('');
@@ -184,9 +208,7 @@ export class TargetPage {
       next: () => {
         this.pricing.set(false);
       },
-      error: (f: ApiFailure) => {
-        this.problem.set(f.message);
-      },
+      error: this.failed,
     });
   }
 }
