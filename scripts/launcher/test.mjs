@@ -32,6 +32,15 @@ export function test(args) {
     ratio();
     return;
   }
+  const kills = args.find((a) => a.startsWith('--kills='))?.slice('--kills='.length);
+  if (kills) {
+    installDebian(true);
+    installNpm();
+    build(['node']);
+    const env = { ...process.env, LITHODEX_KILLS: kills, LITHODEX_PAUSES: kills };
+    run('npx', ['vitest', 'run', '--project', 'api', 'tests/api/kill.test.ts', 'tests/api/pauses.test.ts'], { env });
+    return;
+  }
   const chosen = args.filter((a) => !a.startsWith('-'));
   const unknown = chosen.find((a) => !kinds.includes(a));
   if (unknown) throw new Error(`There is no kind of test "${unknown}"; there are ${kinds.join(', ')}.`);

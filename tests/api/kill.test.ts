@@ -16,7 +16,7 @@ beforeAll(async () => {
 });
 afterAll(() => h.stop());
 
-const acts = ['backup', 'backup', 'restore', 'verify', 'backup', 'prune'] as const;
+const acts = ['backup', 'backup', 'restore', 'verify', 'backup', 'prune', 'backup', 'newKey', 'adopt'] as const;
 const pause = (ms: number) => new Promise((resume) => setTimeout(resume, ms));
 
 /** Calls again while the server is away or its answer was lost on the way. */
@@ -32,95 +32,105 @@ async function insist<T>(call: () => Promise<T>): Promise<T> {
   }
 }
 
-it(`loses nothing when mover and server are killed ${kills} times in backups, copies, restores, verifications and prunes`, async () => {
-  const { source, workloadId, targetId } = await h.connect(admin);
-  const far = (await admin.call('addTarget', { body: { name: 'far', place: { kind: 'folder', folder: `${h.folder}/far` } } })).id;
-  const copies: BodyInput<'addPolicy'>['copies'] = [{ targetId: far, rhythm: 'every', keep: { by: 'days', days: 60 } }];
-  const { id: policyId } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { changeLimit: 100, copies }) });
-  await h.detachServer();
-  const seen = new Map<string, string>();
-  let random = 20261123;
-  const next = (n: number) => {
-    random = (Math.imul(random, 1664525) + 1013904223) >>> 0;
-    return random % n;
-  };
-  for (let round = 0; round < kills; round++) {
-    for (let i = 0; i < 12; i++) {
-      const folder = `${source}/folder-${next(6)}`;
-      fs.mkdirSync(folder, { recursive: true });
-      fs.writeFileSync(`${folder}/file-${next(80)}`, Buffer.alloc(next(60_000), round + i));
-    }
-    fs.writeFileSync(`${source}/large`, Buffer.alloc(2_000_000, `round ${round} `));
-    const act = seen.size ? acts[round % acts.length]! : 'backup';
-    const restoring = act === 'restore';
-    const before = describeTree(source);
-    const { runId } = await insist(async () => {
-      const unlessBusy = (e: unknown) => {
-        if ((e as { code?: string }).code === 'NOT_NOW') return { runId: 0 };
-        throw e;
-      };
-      const id = round % 2 ? far : targetId;
-      if (act === 'backup') return admin.call('runPolicy', { id: policyId, body: {} }).catch(unlessBusy);
-      if (act === 'verify') return admin.call('verifyTarget', { id }).catch(unlessBusy);
-      if (act === 'prune') return admin.call('pruneTarget', { id, body: {} }).catch(unlessBusy);
-      const point = (await admin.call('workload', { id: workloadId })).pointList.at(-1)!;
-      return admin.call('startRestore', {
-        body: {
-          picks: [{ pointId: point.id, path: '' }],
-          destination: { to: 'folder', folder: `${h.folder}/back-${round}` },
-          reason: 'killed on the way',
-        },
+it(
+  `loses nothing when mover and server are killed ${kills} times in backups, locked copies, restores, verifications, prunes, changes of key and takings into the catalog`,
+  async () => {
+    const { source, workloadId, targetId } = await h.connect(admin);
+    const far = (await admin.call('addTarget', { body: { name: 'far', place: { kind: 'folder', folder: `${h.folder}/far` } } })).id;
+    const copies: BodyInput<'addPolicy'>['copies'] = [{ targetId: far, rhythm: 'every', keep: { by: 'days', days: 60 }, lockDays: 1 }];
+    const { id: policyId } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { changeLimit: 100, copies }) });
+    await h.detachServer();
+    const seen = new Map<string, string>();
+    let random = 20261123;
+    const next = (n: number) => {
+      random = (Math.imul(random, 1664525) + 1013904223) >>> 0;
+      return random % n;
+    };
+    for (let round = 0; round < kills; round++) {
+      for (let i = 0; i < 12; i++) {
+        const folder = `${source}/folder-${next(6)}`;
+        fs.mkdirSync(folder, { recursive: true });
+        fs.writeFileSync(`${folder}/file-${next(80)}`, Buffer.alloc(next(60_000), round + i));
+      }
+      fs.writeFileSync(`${source}/large`, Buffer.alloc(2_000_000, `round ${round} `));
+      const act = seen.size ? acts[round % acts.length]! : 'backup';
+      const restoring = act === 'restore';
+      const before = describeTree(source);
+      const { runId } = await insist(async () => {
+        const unlessBusy = (e: unknown) => {
+          if ((e as { code?: string }).code === 'NOT_NOW') return { runId: 0 };
+          throw e;
+        };
+        const id = round % 2 ? far : targetId;
+        if (act === 'backup') return admin.call('runPolicy', { id: policyId, body: {} }).catch(unlessBusy);
+        if (act === 'verify') return admin.call('verifyTarget', { id }).catch(unlessBusy);
+        if (act === 'adopt') return admin.call('adoptTarget', { id }).catch(unlessBusy);
+        if (act === 'newKey') {
+          // the answer may be lost with the mover or the server that is killed
+          void admin.call('newKey', { id }).catch(() => undefined);
+          return { runId: 0 };
+        }
+        if (act === 'prune') return admin.call('pruneTarget', { id, body: {} }).catch(unlessBusy);
+        const point = (await admin.call('workload', { id: workloadId })).pointList.at(-1)!;
+        return admin.call('startRestore', {
+          body: {
+            picks: [{ pointId: point.id, path: '' }],
+            destination: { to: 'folder', folder: `${h.folder}/back-${round}` },
+            reason: 'killed on the way',
+          },
+        });
       });
-    });
-    await pause(next(350));
-    if (next(2)) {
-      await h.killMover('mover-1');
-      await pause(next(40));
-      h.startMover('mover-1');
-    } else {
-      await h.killServer();
-      await h.detachServer();
+      await pause(next(350));
+      if (next(2)) {
+        await h.killMover('mover-1');
+        await pause(next(40));
+        h.startMover('mover-1');
+      } else {
+        await h.killServer();
+        await h.detachServer();
+      }
+      const id = runId || (await insist(() => admin.call('listRuns', { query: { limit: 1 } }))).rows[0]!.id;
+      const run = await insist(() => admin.ended(id, 40_000));
+      expect(run.state === 'done' || run.cause !== null, `run ${id} is ${run.state}`).toBe(true);
+      if (act === 'backup' && run.kind === 'backup' && run.state === 'done') seen.set(run.tasks[0]!.pointId!, before);
+      if (restoring && run.state === 'done') fs.rmSync(`${h.folder}/back-${round}`, { recursive: true });
     }
-    const id = runId || (await insist(() => admin.call('listRuns', { query: { limit: 1 } }))).rows[0]!.id;
-    const run = await insist(() => admin.ended(id, 40_000));
-    expect(run.state === 'done' || run.cause !== null, `run ${id} is ${run.state}`).toBe(true);
-    if (act === 'backup' && run.kind === 'backup' && run.state === 'done') seen.set(run.tasks[0]!.pointId!, before);
-    if (restoring && run.state === 'done') fs.rmSync(`${h.folder}/back-${round}`, { recursive: true });
-  }
-  await insist(() => h.idle(admin));
-  const runs = await insist(() => admin.call('listRuns', { query: { limit: 500 } }));
-  expect(runs.rows.filter((r) => r.state === 'running' || r.state === 'waiting')).toEqual([]);
-  const { pointList } = await insist(() => admin.call('workload', { id: workloadId }));
-  expect(new Set(pointList.map((p) => p.id)).size).toBe(pointList.length);
-  expect(new Set(pointList.map((p) => p.runId)).size).toBe(pointList.length);
-  expect([...seen.keys()].filter((id) => !pointList.some((p) => p.id === id))).toEqual([]);
-  for (const [id, folder] of [
-    [targetId, 'store'],
-    [far, 'far'],
-  ] as const) {
-    const store = await Store.open(new DiskFolder(`${h.folder}/${folder}`), fs.readFileSync(`${h.folder}/keys/${id}.key`));
-    const whole = new Set(await readAllPoints(store));
-    const listed = pointList.filter((p) => p.copies.some((c) => c.targetId === id)).map((p) => p.id);
-    expect(listed.length).toBeGreaterThan(0);
-    expect(listed.filter((p) => !whole.has(p))).toEqual([]);
-  }
-  const withoutTop = (text: string) =>
-    text
-      .split('\n')
-      .filter((line) => !line.startsWith('|d|'))
-      .join('\n');
-  for (const point of pointList) {
-    const to = `${h.folder}/proof`;
-    const { runId } = await admin.call('startRestore', {
-      body: { picks: [{ pointId: point.id, path: '' }], destination: { to: 'folder', folder: to }, reason: 'proof' },
-    });
-    const run = await admin.ended(runId);
-    expect([point.id, run.state, run.counts.failed]).toEqual([point.id, 'done', 0]);
-    const expected = seen.get(point.id);
-    if (expected) expect(withoutTop(describeTree(to))).toBe(withoutTop(expected));
-    fs.rmSync(to, { recursive: true });
-  }
-}, 900_000);
+    await insist(() => h.idle(admin));
+    const runs = await insist(() => admin.call('listRuns', { query: { limit: 500 } }));
+    expect(runs.rows.filter((r) => r.state === 'running' || r.state === 'waiting')).toEqual([]);
+    const { pointList } = await insist(() => admin.call('workload', { id: workloadId }));
+    expect(new Set(pointList.map((p) => p.id)).size).toBe(pointList.length);
+    expect(new Set(pointList.map((p) => p.runId)).size).toBe(pointList.length);
+    expect([...seen.keys()].filter((id) => !pointList.some((p) => p.id === id))).toEqual([]);
+    for (const [id, folder] of [
+      [targetId, 'store'],
+      [far, 'far'],
+    ] as const) {
+      const store = await Store.open(new DiskFolder(`${h.folder}/${folder}`), fs.readFileSync(`${h.folder}/keys/${id}.key`));
+      const whole = new Set(await readAllPoints(store));
+      const listed = pointList.filter((p) => p.copies.some((c) => c.targetId === id)).map((p) => p.id);
+      expect(listed.length).toBeGreaterThan(0);
+      expect(listed.filter((p) => !whole.has(p))).toEqual([]);
+    }
+    const withoutTop = (text: string) =>
+      text
+        .split('\n')
+        .filter((line) => !line.startsWith('|d|'))
+        .join('\n');
+    for (const point of pointList) {
+      const to = `${h.folder}/proof`;
+      const { runId } = await admin.call('startRestore', {
+        body: { picks: [{ pointId: point.id, path: '' }], destination: { to: 'folder', folder: to }, reason: 'proof' },
+      });
+      const run = await admin.ended(runId);
+      expect([point.id, run.state, run.counts.failed]).toEqual([point.id, 'done', 0]);
+      const expected = seen.get(point.id);
+      if (expected) expect(withoutTop(describeTree(to))).toBe(withoutTop(expected));
+      fs.rmSync(to, { recursive: true });
+    }
+  },
+  Math.max(900_000, kills * 12_000),
+);
 
 /** A second source, connected through the server process. */
 async function connectAgain(): Promise<{ source: string; workloadId: number }> {

@@ -148,7 +148,7 @@ export async function extract(args: string[], folder: string, say: Say): Promise
     return 2;
   }
   const store = await openStore({ store: storeAt, ...(envelope && { envelope }), ...(key && { key }) });
-  const unnamed = (await store.index.adopt()).length;
+  const unnamed = (await store.index.adopt()).packs;
   if (unnamed) say(`${countOf(unnamed, 'pack')} that the index does not name ${unnamed === 1 ? 'was' : 'were'} read too`);
   if (values.list) {
     await list(store, say);

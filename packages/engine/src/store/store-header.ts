@@ -71,14 +71,30 @@ function parseSigned(target: Target, file: Buffer): SignedHeader {
   }
 }
 
-/** Writes the header or its copy anew where one of them is not as the other, sound one. Returns how many were mended. */
-export async function mendHeader(target: Target, keys: KeySet, header: StoreHeader): Promise<number> {
-  const file = signedFile(keys, header);
+/**
+ * Writes the header or its copy anew where one of them is not as the other, sound one; where both are sound the copy counts, as it is written first when slots change. `known` is
+ * written where neither is sound. Returns how many were mended.
+ */
+export async function mendHeader(target: Target, keys: KeySet, known: StoreHeader): Promise<number> {
+  const sound = async (name: string): Promise<Buffer | undefined> => {
+    try {
+      const file = await target.read(name);
+      const { mac, ...header } = parseSigned(target, file);
+      return sameMac(headerMac(keys, JSON.stringify(header)), mac) ? file : undefined;
+    } catch (error) {
+      if (!(error instanceof EngineError) || !['STORE_HEADER', 'STORE_VERSION', 'OBJECT_MISSING'].includes(error.code)) throw error;
+      return undefined;
+    }
+  };
+  const [main, copy] = [await sound(headerName), await sound(headerCopy)];
+  const right = copy ?? main ?? signedFile(keys, known);
   let mended = 0;
-  for (const name of headerNames) {
-    const there = await target.read(name).catch(() => undefined);
-    if (there?.equals(file)) continue;
-    await target.put(name, file);
+  for (const [name, there] of [
+    [headerName, main],
+    [headerCopy, copy],
+  ] as const) {
+    if (there?.equals(right)) continue;
+    await target.put(name, right);
     mended++;
   }
   return mended;

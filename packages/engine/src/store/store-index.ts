@@ -147,15 +147,16 @@ export class StoreIndex {
   }
 
   /**
-   * Takes up packs that no segment names, as after a loss of segments. A pack that a run is just writing may be among them and is then named twice, which does no harm. Returns
-   * what was found; all of it is known to this index, and after {@link checkpoint} to all.
+   * Takes up packs that no segment names, as after a loss of segments. A pack that a run is just writing may be among them and is then named twice, which does no harm. All of it is
+   * known to this index then, and after {@link checkpoint} to all. `news`: names of the chunks that no other pack holds.
    */
-  async adopt(): Promise<PackToc[]> {
+  async adopt(): Promise<{ packs: number; news: Buffer[] }> {
     await this.refresh();
     const found: PackToc[] = [];
     for await (const toc of this.unnamed(this.loaded)) found.push(toc);
+    const news = found.flatMap((toc) => toc.chunks.map((c) => c.name).filter((name) => !this.chunks.find(name)));
     for (const toc of found) this.written(toc);
-    return found;
+    return { packs: found.length, news };
   }
 
   /** Writes anew what damaged segments had, as far as the packs could tell, and takes those away. Returns how many were mended. */

@@ -81,7 +81,7 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
       await mendHeader(store.target, store.keys, store.header),
     );
     told('index/', 'a segment of the index was damaged; made anew from the packs', await store.index.mend());
-    const adopted = options.walk ? await store.index.adopt() : [];
+    const { news } = options.walk ? await store.index.adopt() : { news: [] };
     await store.index.checkpoint();
     const roots = options.walk ? await mendRoots(store, others, options) : [];
     for (const { object, mended } of roots)
@@ -91,8 +91,7 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
     const { fetched, lost, live } = due
       ? await heal(store, report.sick, elsewhere, options.stopped)
       : { fetched: 0, lost: 0, live: undefined };
-    if (adopted.some((toc) => toc.chunks.some((c) => live?.has(c.name))))
-      told('index/', 'a segment of the index was gone; made anew from the packs', 1);
+    if (news.some((name) => live?.has(name))) told('index/', 'a segment of the index was gone; made anew from the packs', 1);
     if (report.sick.length || fetched) await lockAgain(store, options.stopped);
     const { packs, bytes, chunks } = report;
     const mended = roots.filter((r) => r.mended).length;

@@ -1,6 +1,6 @@
 import fs from 'node:fs';
 import path from 'node:path';
-import { makeEnvelope, openEnvelope } from '@lithodex/engine';
+import { makeEnvelope, openEnvelope, verifyAndMend } from '@lithodex/engine';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { Stores } from './stores';
@@ -30,6 +30,14 @@ describe('a new key file', () => {
     expect((await stores().of(target())).header.slots).toHaveLength(1);
     fs.writeFileSync(keyFile(), old);
     await expect(stores().of(target())).rejects.toMatchObject({ code: 'KEY_WRONG' });
+  });
+
+  it('stays in force when somebody who opened the store before verifies it', async () => {
+    const earlier = await stores().of(target());
+    await stores().newKey(target());
+    const options = { copyTask: 'c', now: () => 0, stopped: () => false, expected: [], walk: true };
+    expect((await verifyAndMend(earlier, [], options)).damages).toEqual([]);
+    expect((await stores().of(target())).header.slots).toHaveLength(1);
   });
 
   it('leaves a store that opens, wherever the making of it ends', async () => {
