@@ -2,10 +2,11 @@ import fs from 'node:fs';
 import os from 'node:os';
 import { catalogBench } from './catalog-bench';
 import { asText, type Result } from './result';
+import { simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
 import { work } from './store-work';
 
-const all = ['first-full', 'nothing-changed', 'one-percent', 'restore', 'catalog'] as const;
+const all = ['first-full', 'nothing-changed', 'one-percent', 'restore', 'catalog', 'simulation'] as const;
 const args = process.argv.slice(2);
 
 if (args[0] === '--work') {
@@ -13,7 +14,7 @@ if (args[0] === '--work') {
   process.exit(0);
 }
 const json = args.includes('--json');
-const runs = Number(args.find((a) => a.startsWith('--runs='))?.slice(7) ?? 3);
+const runs = Number(args.find((a) => a.startsWith('--runs='))?.slice(7) ?? 5);
 const chosen = args.filter((a) => !a.startsWith('--'));
 const unknown = chosen.find((a) => !all.includes(a as (typeof all)[number]));
 if (unknown) throw new Error(`There is no bench "${unknown}"; there are ${all.join(', ')}.`);
@@ -27,6 +28,7 @@ const report = (r: Result) => {
 };
 try {
   if (all.slice(0, 4).some(wanted)) storeBenches(folder, wanted, runs, report);
+  if (wanted('simulation')) simulationBench(runs, report);
   if (wanted('catalog')) await catalogBench(folder, report);
 } finally {
   fs.rmSync(folder, { recursive: true, force: true });
