@@ -118,7 +118,7 @@ export const WorkloadDetail = WorkloadRow.extend({
   /** Moments at which a scheduled run should have made a point but did not. */
   missing: z.array(z.object({ moment: Instant, why: z.string() })),
   /** How widely the newest sound point is spread, the original counted; null while there is none. */
-  spread: z.object({ copies: Count, media: Count, elsewhere: Count.nullable(), gaps: z.array(z.string()) }).nullable(),
+  spread: z.object({ copies: Count, media: Count, elsewhere: Count.nullable(), locked: Count, gaps: z.array(z.string()) }).nullable(),
   damage: z.object({ pointId: Uuid, goodPointId: Uuid, files: Count, bytes: Bytes }).nullable(),
 });
 export type WorkloadDetail = z.infer<typeof WorkloadDetail>;

@@ -4,6 +4,8 @@ export interface Standing {
   readonly media: 'folder' | 'bucket';
   /** Name of the place; '' when it is not known. */
   readonly location: string;
+  /** Nobody can change it now, whoever has the keys. */
+  readonly locked: boolean;
 }
 
 export interface Spread {
@@ -13,11 +15,13 @@ export interface Spread {
   readonly media: number;
   /** Copies in another place than the original; undefined when a place that would decide it is not known. */
   readonly elsewhere: number | undefined;
+  /** Copies that nobody can change now. */
+  readonly locked: number;
 }
 
 /**
  * How widely the data of a workload is spread: the original counts as a copy on disk in its own place. Three copies on two kinds of media with one elsewhere survive the
- * loss of any one of them.
+ * loss of any one of them, and one that is locked survives somebody who wants them gone.
  */
 export function spreadOf(standings: readonly Standing[], origin: string): Spread {
   const away = standings.filter((s) => s.location !== '' && origin !== '' && s.location !== origin).length;
@@ -26,14 +30,16 @@ export function spreadOf(standings: readonly Standing[], origin: string): Spread
     copies: 1 + standings.length,
     media: new Set(['folder', ...standings.map((s) => s.media)]).size,
     elsewhere: away === 0 && unknown ? undefined : away,
+    locked: standings.filter((s) => s.locked).length,
   };
 }
 
-/** What is missing to three copies, two kinds of media and one elsewhere, in words; empty when nothing is. */
-export function spreadGaps({ copies, media, elsewhere }: Spread): string[] {
+/** What is missing to three copies, two kinds of media, one elsewhere and one locked, in words; empty when nothing is. */
+export function spreadGaps({ copies, media, elsewhere, locked }: Spread): string[] {
   return [
     ...(copies < 3 ? [`${3 - copies} more ${copies === 2 ? 'copy' : 'copies'}`] : []),
     ...(media < 2 ? ['another kind of media'] : []),
     ...(elsewhere === undefined ? ['a place that is not known'] : elsewhere < 1 ? ['a copy elsewhere'] : []),
+    ...(locked < 1 ? ['a locked copy'] : []),
   ];
 }

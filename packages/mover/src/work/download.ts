@@ -18,11 +18,14 @@ export async function runDownload(ctx: TaskContext, work: DownloadWork): Promise
   ctx.phase('sending');
   const counts = { ...noCounts };
   const opened: Opened[] = [];
+  const points = new Map<string, Pick<Opened, 'store' | 'root'>>();
   for (const pick of work.picks) {
-    const store = await ctx.stores.ofPoint(pick.point);
-    const found = await store.root(pick.point.seriesId, pick.point.taskId);
-    if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
-    opened.push({ store, root: found.root, entry: await store.trees.find(topEntry(found.root), pick.path), to: pick.to });
+    const known = points.get(pick.point.taskId);
+    const store = known?.store ?? (await ctx.stores.ofPoint(pick.point));
+    const root = known?.root ?? (await store.root(pick.point.seriesId, pick.point.taskId))?.root;
+    if (!root) throw new EngineError('OBJECT_MISSING', 'the root of the point');
+    points.set(pick.point.taskId, { store, root });
+    opened.push({ store, root, entry: await store.trees.find(topEntry(root), pick.path), to: pick.to });
   }
   const seen = (entry: TreeEntry, bytes: number) => {
     counts.items++;

@@ -1,4 +1,4 @@
-import type { RestoreWork } from '@lithodex/contract';
+import type { PointRef, RestoreWork } from '@lithodex/contract';
 import { countOf, formatCount, joinPath, safeParts } from '@lithodex/core';
 import { Placer, Restorer, type RestoredItem } from '@lithodex/connectors';
 import { EngineError, topEntry, type Store, type TreeEntry } from '@lithodex/engine';
@@ -43,13 +43,18 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
   };
   const restorers = new Map<string, Restorer>();
   const placers = new Map<string, Placer>();
-  const tops = new Map<string, TreeEntry>();
+  // each point is opened once, however many picks are of it: opening asks the target for what is new
+  const opened = new Map<string, { store: Store; top: TreeEntry }>();
+  const open = async (point: PointRef) => {
+    const store = await ctx.stores.ofPoint(point, elsewhere);
+    const found = { store, top: await topOf(store, point) };
+    opened.set(point.taskId, found);
+    return found;
+  };
   try {
     for (const pick of work.picks) {
       if (ctx.stopped()) throw new EngineError('STOPPED');
-      const store = await ctx.stores.ofPoint(pick.point, elsewhere);
-      const top = tops.get(pick.point.taskId) ?? (await topOf(store, pick.point));
-      tops.set(pick.point.taskId, top);
+      const { store, top } = opened.get(pick.point.taskId) ?? (await open(pick.point));
       const placer =
         placers.get(store.header.targetId) ??
         new Placer({

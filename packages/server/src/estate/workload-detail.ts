@@ -55,7 +55,7 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
     pointList: points,
     missing: await missingOf(deps, id, policies, points),
     damage,
-    spread: spreadAnswer(points.findLast((p) => !p.suspect)?.copies ?? [], places, row.source.location),
+    spread: spreadAnswer(points.findLast((p) => !p.suspect)?.copies ?? [], places, row.source.location, deps.clock.now()),
   };
 }
 
@@ -66,11 +66,13 @@ interface Place {
   readonly folder: string | null;
 }
 
-function spreadAnswer(copies: readonly PointCopy[], places: readonly Place[], origin: string): WorkloadDetail['spread'] {
+function spreadAnswer(copies: readonly PointCopy[], places: readonly Place[], origin: string, now: number): WorkloadDetail['spread'] {
   if (!copies.length) return null;
   const standings = copies.flatMap((c): Standing[] => {
     const place = places.find((p) => p.id === c.targetId);
-    return place ? [{ media: place.folder === null ? 'bucket' : 'folder', location: place.location }] : [];
+    // a lock on a disk is kept by the store alone, so it does not count as one that nobody can break
+    const locked = place?.folder === null && (c.lockedUntil ?? 0) > now;
+    return place ? [{ media: place.folder === null ? 'bucket' : 'folder', location: place.location, locked }] : [];
   });
   const spread = spreadOf(standings, origin);
   return { ...spread, elsewhere: spread.elsewhere ?? null, gaps: spreadGaps(spread) };

@@ -92,7 +92,7 @@ export const workloadDetail = (points: readonly Point[], more: Partial<WorkloadD
   pointList: [...points],
   missing: [],
   damage: null,
-  spread: { copies: 3, media: 2, elsewhere: 1, gaps: [] },
+  spread: { copies: 3, media: 2, elsewhere: 1, locked: 1, gaps: [] },
   ...more,
 });
 

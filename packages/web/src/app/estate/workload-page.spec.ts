@@ -24,9 +24,17 @@ const picked = () => TestBed.inject(Picks).items();
 
 describe('a workload', () => {
   it('says how widely its newest point is spread, and what that lacks', async () => {
-    const spread = { copies: 2, media: 1, elsewhere: null, gaps: ['1 more copy'] };
+    const spread = { copies: 2, media: 1, elsewhere: null, locked: 0, gaps: ['1 more copy'] };
     const s = await open('/estate/1', { answers: answers({ workload: workloadDetail(points, { spread }) }) });
-    expect(words(s.one('.beds header'))).toContain('2 copies with the original, 1 kind of media, place unknown lacks 1 more copy');
+    expect(words(s.one('.beds header'))).toContain(
+      '2 copies with the original, 1 kind of media, place unknown, 0 locked lacks 1 more copy',
+    );
+  });
+
+  it('hatches the bed under points that are locked, and says until when', async () => {
+    const locked = points.map((p, i) => ({ ...p, copies: p.copies.map((c) => ({ ...c, lockedUntil: i ? now + 3 * day : now - day })) }));
+    const s = await open('/estate/1', { answers: answers({ workload: workloadDetail(locked) }) });
+    expect(s.all('lx-beds rect title').map(words)).toEqual([`${points.length - 1} points locked, the last until Thu 26 Nov 09:00`]);
   });
 
   it('reads its newest sound point, and shows what became of everything since', async () => {

@@ -17,6 +17,8 @@ interface Bed {
   readonly outline: string;
   readonly joints: readonly { x: number; half: number }[];
   readonly suspects: readonly { x: number; point: Point }[];
+  /** Under the points that are locked now. */
+  readonly lock: { readonly x: number; readonly width: number; readonly title: string } | undefined;
 }
 
 /** Points over time: one bed for each target, thick where points are close together, thin where they are far apart, holes where one is missing. */
@@ -32,6 +34,11 @@ interface Bed {
     (mouseleave)="hovered.set(null)"
     (click)="choose()"
   >
+    <defs>
+      <pattern id="lx-hatch" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+        <line x1="0" x2="0" y1="0" y2="5" stroke="var(--locked)" stroke-width="2.4" />
+      </pattern>
+    </defs>
     @for (mark of marks(); track mark.label) {
       <line [attr.x1]="mark.x" [attr.x2]="mark.x" y1="18" [attr.y2]="height() - 20" stroke="var(--hush)" />
       <text [attr.x]="mark.x" [attr.y]="height() - 6" class="axis" [attr.text-anchor]="mark.label === 'now' ? 'end' : 'middle'">
@@ -52,6 +59,11 @@ interface Bed {
           stroke-width="1.3"
           opacity="0.85"
         />
+      }
+      @if (bed.lock; as lock) {
+        <rect [attr.x]="lock.x" [attr.y]="bed.y + 13" [attr.width]="lock.width" height="6" fill="url(#lx-hatch)">
+          <title>{{ lock.title }}</title>
+        </rect>
       }
       @for (hole of holes(); track hole.x) {
         <rect
@@ -144,10 +156,22 @@ export class Beds {
         note: reach,
         outline: joints.length ? `${up}${down}Z` : '',
         joints: shown,
+        lock: this.lockOf(own, name),
         suspects: own.filter((p) => p.suspect).map((point) => ({ x: this.x(point.moment), point })),
       };
     });
   });
+
+  private lockOf(own: readonly Point[], target: string): Bed['lock'] {
+    const locked = own.flatMap((p) => {
+      const until = p.copies.find((c) => c.target === target)?.lockedUntil ?? 0;
+      return until > this.now() ? [{ x: this.x(p.moment), until }] : [];
+    });
+    if (!locked.length) return undefined;
+    const [from, to] = [Math.min(...locked.map((l) => l.x)), Math.max(...locked.map((l) => l.x))];
+    const last = formatMoment(Math.max(...locked.map((l) => l.until)), this.session.zone(), this.now());
+    return { x: from - 3, width: to - from + 6, title: `${countOf(locked.length, 'point')} locked, the last until ${last}` };
+  }
 
   /** The newest sound point at or before an instant. */
   private pointAt(at: number): Point | undefined {
