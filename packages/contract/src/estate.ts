@@ -171,6 +171,10 @@ export const Target = z.object({
       estimated: z.boolean(),
     })
     .nullable(),
+  /** Tasks that may write there at once; null for no limit. */
+  writers: Count.nullable(),
+  /** Where its points go, as it is being given up; null while it is in use. */
+  retiredTo: Uuid.nullable(),
   /** null: nobody said what it costs. */
   prices: PriceTable.nullable(),
   trouble: z.string().nullable(),

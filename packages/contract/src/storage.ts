@@ -12,6 +12,8 @@ export const TargetDetail = Target.extend({
   samples: z.array(z.object({ at: Instant, used: Bytes })),
   /** Bytes as they were written when the points were taken, by what they were written for; data that several share counts for the first. */
   use: z.object({ workloads: z.array(Use), policies: z.array(Use), ages: z.array(Use) }),
+  /** Points that stand on no other target. */
+  onlyHere: Count,
   locked: z.object({ points: Count, until: Instant.nullable() }),
   /** Bytes of the points that were taken less than the table's least days ago. */
   young: z.array(z.object({ days: z.number(), stored: Bytes })),

@@ -3,6 +3,7 @@ import * as c from './common';
 import * as estate from './estate';
 import { keepers, readers, runners } from './roles';
 import { byUuid, route, type Route } from './route';
+import * as people from './people';
 import { PriceTable } from './prices';
 import * as runs from './runs';
 import * as storage from './storage';
@@ -32,6 +33,32 @@ export const targetRoutes = {
     params: byUuid,
     body: z.object({ prices: PriceTable.nullable() }),
     response: c.Empty,
+  }),
+  setLimits: route({
+    method: 'put',
+    path: '/targets/:id/limits',
+    summary: 'Say how many tasks may write to a target at once',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ writers: z.int().min(1).max(64).nullable() }),
+    response: c.Empty,
+  }),
+  retireTarget: route({
+    method: 'post',
+    path: '/targets/:id/retire',
+    summary: 'Give a target up: policies write to another one from now on, and what stands only here is copied there',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ to: c.Uuid }),
+    response: z.object({ runId: c.Id.nullable() }),
+  }),
+  forgetTarget: route({
+    method: 'delete',
+    path: '/targets/:id',
+    summary: 'Forget a target that was given up, once a second person agrees; what is on it stays as it is',
+    access: keepers,
+    params: byUuid,
+    response: people.DoneOrAsked,
   }),
   copiesMatrix: route({
     method: 'get',

@@ -19,6 +19,8 @@ export interface CopyRow {
 /** How long the points of a series are kept: where they are first stored, and on the targets they are copied to. */
 export interface SeriesKeep {
   readonly keep: Keep;
+  /** The target `keep` is meant for beside the one the series began on; null for none. */
+  readonly targetId: string | null;
   readonly copies: readonly CopyRule[];
   /** Whose calendar long-term points are told by. */
   readonly zone: string;
@@ -58,7 +60,7 @@ export function decideCopies(
       if (rule) lastRule.set(copy.target_id, rule);
     }
   const keepAt = (target: string): Keep =>
-    target === series.target_id
+    target === series.target_id || target === kept.targetId
       ? kept.keep
       : (kept.copies.find((c) => c.targetId === target)?.keep ?? lastRule.get(target) ?? { by: 'hand' });
   return new Map([...here].map(([target, own]) => [target, decide(own, keepAt(target), now, frozen, kept.zone)]));

@@ -126,6 +126,11 @@ CREATE TABLE room_sample (target_id CHAR(36) NOT NULL, at BIGINT NOT NULL, used 
 ALTER TABLE target ADD prices JSON NULL;
 `;
 
+/** How many tasks may write to a target at once, and where its points go when it is given up. */
+const limits = `
+ALTER TABLE target ADD writers INT NULL, ADD retired_to CHAR(36) NULL;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -133,4 +138,5 @@ export const migrations: Migration[] = [
   { name: '0004-copies', up: (k) => runAll(k, copies) },
   { name: '0005-locks', up: (k) => runAll(k, locks) },
   { name: '0006-room', up: (k) => runAll(k, room) },
+  { name: '0007-limits', up: (k) => runAll(k, limits) },
 ];

@@ -7,6 +7,7 @@ import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { putInForce } from '../policies/put-in-force';
 import { releaseHold } from '../recover/release-hold';
+import { forget } from '../targets/retire';
 import { requestDays, whyNot, type Act, type RequestRow } from './second-person';
 
 type RequestHandlers = Pick<Handlers, 'listRequests' | 'agreeRequest' | 'refuseRequest'>;
@@ -18,6 +19,8 @@ async function carryOut(deps: Deps, act: Act, by: string): Promise<void> {
   switch (act.kind) {
     case 'policy.change':
       return putInForce(deps, act.id, act.body, by);
+    case 'target.forget':
+      return forget(deps, act.id, by);
     case 'point.release':
       return releaseHold(deps, act.id, by);
   }

@@ -9,7 +9,8 @@ import type { Actor } from '../http/access';
 /** What is done only when a second person agrees, with all that is needed to do it then. */
 export type Act =
   | { readonly kind: 'policy.change'; readonly id: number; readonly body: PolicyBody }
-  | { readonly kind: 'point.release'; readonly id: string };
+  | { readonly kind: 'point.release'; readonly id: string }
+  | { readonly kind: 'target.forget'; readonly id: string };
 
 export interface RequestRow {
   readonly id: number;

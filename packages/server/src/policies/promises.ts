@@ -43,8 +43,8 @@ export async function promisesBroken(deps: Deps, id: number, body: PolicyBody): 
       points.map((p) => p.id),
     );
     const frozen = (await deps.db('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1 }>('frozen')).frozen === 1;
-    const decide = ({ keep, copies: rules, zone }: PolicyBody) =>
-      decideCopies(series, points, copies, { keep, copies: rules, zone }, now, frozen);
+    const decide = ({ keep, targetId, copies: rules, zone }: PolicyBody) =>
+      decideCopies(series, points, copies, { keep, targetId, copies: rules, zone }, now, frozen);
     const was = decide(before);
     for (const [target, decisions] of decide(body)) {
       const own = points.filter((p) => decisions.has(p.id) && p.policy_id === id && p.suspect === 0 && p.held === 0 && p.keep_own === null);

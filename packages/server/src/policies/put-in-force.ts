@@ -1,4 +1,5 @@
 import type { PolicyBody } from '@lithodex/contract';
+import type { Knex } from 'knex';
 import { appendAudit } from '../audit/trail';
 import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
@@ -16,13 +17,13 @@ export async function policyOf(deps: Deps, id: number): Promise<PolicyRow> {
 
 /** Throws INVALID or NAME_TAKEN for a policy that can't be put in force. */
 export async function checkBody(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
-  if (!(await deps.db('target').where({ id: body.targetId }).first<{ id: string } | undefined>()))
-    throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist. Nothing was changed.');
+  if (!(await deps.db('target').where({ id: body.targetId }).whereNull('retired_to').first<{ id: string } | undefined>()))
+    throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist or is being given up. Nothing was changed.');
   const copies = body.copies.map((c) => c.targetId);
-  const others = await deps.db('target').whereIn('id', copies).whereNot({ id: body.targetId }).select('id');
+  const others = await deps.db('target').whereIn('id', copies).whereNot({ id: body.targetId }).whereNull('retired_to').select('id');
   if (others.length !== copies.length)
-    throw new ApiError('INVALID', [{ at: 'body.copies' }], 'Copies go to other targets that exist, each once. Nothing was changed.');
-  for (const { targetId, lockDays } of [body, ...body.copies]) if (lockDays) await checkLocks(deps, targetId);
+    throw new ApiError('INVALID', [{ at: 'body.copies' }], 'Copies go to other targets that are in use, each once. Nothing was changed.');
+  for (const { targetId, lockDays } of [body, ...body.copies]) if (lockDays) await checkLocks(deps.db, targetId);
   const known = await deps.db('workload').whereIn('id', body.workloads).count({ n: '*' }).first<{ n: number }>();
   if (Number(known?.n) !== new Set(body.workloads).size)
     throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');
@@ -31,8 +32,8 @@ export async function checkBody(deps: Deps, body: PolicyBody, own: number | null
 }
 
 /** Throws INVALID for a target that can't lock. */
-async function checkLocks(deps: Deps, targetId: string): Promise<void> {
-  const target = await deps.db('target').where({ id: targetId }).first<TargetRow>();
+export async function checkLocks(db: Knex, targetId: string): Promise<void> {
+  const target = await db('target').where({ id: targetId }).first<TargetRow>();
   const place = shownPlace(target);
   if (place.kind === 'bucket' && !place.locks)
     throw new ApiError(

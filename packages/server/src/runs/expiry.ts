@@ -16,9 +16,9 @@ export async function keepOf(db: Knex, series: number): Promise<SeriesKeep> {
     .orderBy('ordinal', 'desc')
     .first<{ policy_id: number } | undefined>('policy_id');
   const policy = newest && (await db('policy').where({ id: newest.policy_id }).first<{ body: unknown } | undefined>());
-  if (!policy) return { keep: { by: 'hand' }, copies: [], zone: 'UTC' };
-  const { keep, copies, zone } = fromJson<PolicyBody>(policy.body);
-  return { keep, copies: copies ?? [], zone };
+  if (!policy) return { keep: { by: 'hand' }, targetId: null, copies: [], zone: 'UTC' };
+  const { keep, targetId, copies, zone } = fromJson<PolicyBody>(policy.body);
+  return { keep, targetId, copies: copies ?? [], zone };
 }
 
 /** What a task of expiry keeps. */

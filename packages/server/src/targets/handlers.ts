@@ -8,6 +8,8 @@ import { ApiError, found } from '../errors';
 import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { queueAdopt, queuePrune, queueVerify } from './care';
+import { askSecondPerson } from '../people/second-person';
+import { retire, whyKept } from './retire';
 import { measureStale, outlooks } from './room';
 import { toTarget, targetSums, detailOf, matrixOf } from './target-detail';
 import { placeColumns, refOf, shownPlace, type TargetRow } from './target-rows';
@@ -17,6 +19,9 @@ type TargetHandlers = Pick<
   | 'listTargets'
   | 'getTarget'
   | 'setPrices'
+  | 'setLimits'
+  | 'retireTarget'
+  | 'forgetTarget'
   | 'copiesMatrix'
   | 'testTarget'
   | 'addTarget'
@@ -95,6 +100,33 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       });
       await deps.events.emit('estate');
       return {};
+    },
+
+    async setLimits({ params, body, actor }) {
+      await inTransaction(db, async (trx) => {
+        if (!(await trx('target').where({ id: params.id }).update({ writers: body.writers }))) throw new ApiError('NOT_FOUND');
+        const detail = `writers ${body.writers ?? 'without limit'}`;
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.limits', object: `target ${params.id}`, detail });
+      });
+      deps.movers.workAppeared();
+      await deps.events.emit('estate');
+      return {};
+    },
+
+    async retireTarget({ params, body, actor }) {
+      const runId = await retire(deps, params.id, body.to, actor.name);
+      deps.movers.workAppeared();
+      await deps.events.emit('policy');
+      await deps.events.emit('estate');
+      return { runId };
+    },
+
+    async forgetTarget({ params, actor }) {
+      const kept = await whyKept(deps, params.id);
+      if (kept) throw new ApiError('NOT_NOW', undefined, `${kept} Nothing was changed.`);
+      const { name } = await db('target').where({ id: params.id }).first<{ name: string }>('name');
+      const effect = `${name} is forgotten: its copies do not count any more. What is on it stays as it is.`;
+      return { request: await askSecondPerson(deps, actor, `target ${params.id}`, effect, { kind: 'target.forget', id: params.id }) };
     },
 
     copiesMatrix: () => matrixOf(db),

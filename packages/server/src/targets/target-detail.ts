@@ -39,6 +39,8 @@ export function toTarget(t: TargetRow, sum: Sum | undefined, outlook: Outlook | 
     allBytes: sum?.bytes ?? 0,
     storedBytes: sum?.stored ?? 0,
     outlook: outlookOf(outlook),
+    writers: t.writers,
+    retiredTo: t.retired_to,
     prices: fromJsonOrNull<PriceTable>(t.prices),
     trouble: t.trouble,
   };
@@ -107,11 +109,26 @@ export async function detailOf(deps: Deps, t: TargetRow): Promise<TargetDetail> 
         ),
       ),
     },
+    onlyHere: await countOnlyHere(db, t.id),
     locked: { points: locked.length, until: locked.length ? Math.max(...locked.map((r) => r.locked_until!)) : null },
     young: rows
       .map((r) => ({ days: days(r), stored: r.stored }))
       .filter((r) => r.days < (fromJsonOrNull<PriceTable>(t.prices)?.leastDays ?? 0)),
   };
+}
+
+/** Points that stand on this target and on no other. */
+export async function countOnlyHere(db: Knex, targetId: string): Promise<number> {
+  const elsewhere = db('copy as o')
+    .whereRaw('o.point_id = c.point_id')
+    .where({ 'o.state': 'present' })
+    .whereNot({ 'o.target_id': targetId });
+  const only = await db('copy as c')
+    .where({ 'c.target_id': targetId, 'c.state': 'present' })
+    .whereNotExists(elsewhere)
+    .count({ n: '*' })
+    .first<{ n: number }>();
+  return Number(only.n);
 }
 
 function summed<R extends { bytes: number; stored: number }>(

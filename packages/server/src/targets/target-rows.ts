@@ -18,6 +18,8 @@ export interface TargetRow {
   readonly verified_at: number | null;
   readonly trouble: string | null;
   readonly prices: unknown;
+  readonly writers: number | null;
+  readonly retired_to: string | null;
 }
 
 /** The columns that say where a target is. */

@@ -230,6 +230,8 @@ export const target = (id: number, more: Partial<Target> = {}): Target => ({
   allBytes: 9e11,
   storedBytes: 2e11,
   outlook: null,
+  writers: null,
+  retiredTo: null,
   prices: null,
   trouble: null,
   ...more,

@@ -1,7 +1,7 @@
 import type { TargetDetail } from '@lithodex/contract';
 import { describe, expect, it } from 'vitest';
 import { target, uuid } from '../../test/samples';
-import { day, drawn, now, open, words } from '../../test/stage';
+import { day, drawn, now, open, page, words } from '../../test/stage';
 import { ApiFailure } from '../data/api';
 
 const use = (name: string, id: number | null, stored: number) => ({ name, id, points: 10, stored, bytes: 5 * stored });
@@ -13,12 +13,13 @@ const detail = (more: Partial<TargetDetail> = {}): TargetDetail => ({
     policies: [use('on demand', null, 1e9)],
     ages: [use('older', null, 4e9)],
   },
+  onlyHere: 0,
   locked: { points: 0, until: null },
   young: [{ days: 10, stored: 1e9 }],
   ...more,
 });
 const stage = (more: Partial<TargetDetail> = {}, role: 'administrator' | 'auditor' = 'administrator') =>
-  open(`/storage/${uuid(1)}`, { role, answers: { getTarget: detail(more), setPrices: {} } });
+  open(`/storage/${uuid(1)}`, { role, answers: { getTarget: detail(more), setPrices: {}, listTargets: page([target(1), target(2)]) } });
 
 describe('a target', () => {
   it('tells when it will be full and how sure that is, and draws it', async () => {
@@ -68,7 +69,12 @@ describe('a target', () => {
 
   it('looks for unknown points and makes a new key file, saying what that changes', async () => {
     const s = await open(`/storage/${uuid(1)}`, {
-      answers: { getTarget: detail(), newKey: {}, adoptTarget: new ApiFailure('NOT_NOW', 'This target is being verified.', undefined) },
+      answers: {
+        getTarget: detail(),
+        listTargets: page([]),
+        newKey: {},
+        adoptTarget: new ApiFailure('NOT_NOW', 'This target is being verified.', undefined),
+      },
     });
     await s.click('Look for unknown points');
     expect(s.text()).toContain('This target is being verified.');
@@ -79,8 +85,35 @@ describe('a target', () => {
     expect(s.all('[role=dialog]')).toEqual([]);
   });
 
+  it('takes a limit for writers, is given up for another target, and forgotten when nothing stands only there', async () => {
+    const answers = {
+      listTargets: page([target(1), target(2)]),
+      setLimits: {},
+      retireTarget: { runId: null },
+      forgetTarget: { request: 3 },
+    };
+    const s = await open(`/storage/${uuid(1)}`, { answers: { getTarget: detail({ onlyHere: 12 }), ...answers } });
+    await s.click(s.one('[aria-label^="writers:"]'));
+    const menu = [...document.querySelectorAll('.menu.show')].at(-1)!;
+    [...menu.querySelectorAll<HTMLButtonElement>('.choices button')].find((b) => words(b) === '2')!.click();
+    expect(s.api.last('setLimits')?.body).toEqual({ writers: 2 });
+    await s.click('Give it up');
+    expect(s.text()).toContain('12 points stand nowhere else and are copied there.');
+    await s.choose('select[name=to]', uuid(2));
+    await s.click(s.one('[role=dialog] .go'));
+    expect(s.api.last('retireTarget')).toMatchObject({ id: uuid(1), body: { to: uuid(2) } });
+  });
+
+  it('that is being given up says what is left, and can be forgotten when nothing is', async () => {
+    const s = await stage({ retiredTo: uuid(2), onlyHere: 0 });
+    expect(s.text()).toContain('its points go to disk-2. All of them stand elsewhere too.');
+    s.api.answers.forgetTarget = new ApiFailure('NOT_NOW', 'Tasks on it have not ended yet.', undefined);
+    await s.click('Ask to forget it');
+    expect(s.text()).toContain('Tasks on it have not ended yet.');
+  });
+
   it('lets an auditor look only', async () => {
     const s = await stage({}, 'auditor');
-    expect(s.all('button').map(words)).toEqual(['By workload', 'By policy', 'By age']);
+    expect(s.all('button.act').map(words)).toEqual(['By workload', 'By policy', 'By age']);
   });
 });

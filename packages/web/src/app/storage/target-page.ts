@@ -11,6 +11,7 @@ import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
+import { Slot } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
 import { Plot } from '../ui/plot';
 import { roomChart } from './room-chart';
@@ -27,7 +28,7 @@ const usualPrices: PriceTable = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 
 @Component({
   selector: 'lx-target-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, FormDialog, Plot, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, FormDialog, Plot, Slot, StateMark, ...formatPipes],
   templateUrl: './target-page.html',
   styles: `
     :host {
@@ -190,6 +191,40 @@ export class TargetPage {
       },
       error: this.failed,
     });
+  }
+
+  protected readonly writerChoices = [
+    { value: 0, label: 'any number' },
+    ...[1, 2, 3, 4, 6, 8, 12, 16].map((n) => ({ value: n, label: String(n) })),
+  ];
+
+  protected setWriters(n: number): void {
+    this.problem.set('');
+    this.api.call('setLimits', { id: this.id(), body: { writers: n || null } }).subscribe({ error: this.failed });
+  }
+
+  protected readonly retiring = signal(false);
+  private readonly all = toSignal(this.api.call('listTargets').pipe(outcome()));
+  protected readonly others = computed(() => (this.all()?.value?.rows ?? []).filter((t) => t.id !== this.id() && !t.retiredTo));
+  protected readonly heir = computed(
+    () => this.all()?.value?.rows.find((t) => t.id === this.target()?.retiredTo)?.name ?? 'another target',
+  );
+  protected readonly to = signal('');
+
+  protected retire(): void {
+    this.problem.set('');
+    this.api.call('retireTarget', { id: this.id(), body: { to: this.to() } }).subscribe({
+      next: ({ runId }) => {
+        this.retiring.set(false);
+        if (runId !== null) void this.router.navigate(['/runs', runId]);
+      },
+      error: this.failed,
+    });
+  }
+
+  protected forget(): void {
+    this.problem.set('');
+    this.api.call('forgetTarget', { id: this.id() }).subscribe({ next: () => void this.router.navigate(['/trust']), error: this.failed });
   }
 
   // ---- prices

@@ -1,0 +1,96 @@
+import fs from 'node:fs';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Harness, policyFor, type Client } from '../support/harness';
+
+let h: Harness;
+let admin: Client;
+let source: string;
+let workloadId: number;
+let old: string;
+let fresh: string;
+let policyId: number;
+const clock = { at: Date.parse('2026-10-01T20:00:00Z'), now: () => clock.at };
+const day = 86_400_000;
+
+beforeAll(async () => {
+  h = await Harness.start({ clock, leaseMs: 20_000, schedulerMs: 0, movers: 2 });
+  admin = await h.as('administrator');
+  ({ source, workloadId, targetId: old } = await h.connect(admin));
+  fresh = (await admin.call('addTarget', { body: { name: 'new-disk', place: { kind: 'folder', folder: `${h.folder}/new` } } })).id;
+  policyId = (await admin.call('addPolicy', { body: policyFor([workloadId], old, { keep: { by: 'days', days: 5 } }) })).id;
+});
+afterAll(() => h.stop());
+
+async function protect(content: string): Promise<void> {
+  clock.at += day;
+  fs.writeFileSync(`${source}/tides`, content);
+  const run = await admin.ended((await admin.call('runPolicy', { id: policyId, body: {} })).runId);
+  expect(run.state).toBe('done');
+  await h.round();
+}
+const points = async () => (await admin.call('workload', { id: workloadId })).pointList;
+const standing = async () => (await points()).map((p) => p.copies.map((c) => c.target).join(' and '));
+
+describe('a target', () => {
+  it('takes no more writers at once than it was said to', async () => {
+    await admin.call('setLimits', { id: old, body: { writers: 1 } });
+    const names = ['a', 'b', 'c', 'd'];
+    for (const name of names) {
+      const { source: folder, workloadId: id } = await h.connect(admin, name);
+      for (let i = 0; i < 300; i++) fs.writeFileSync(`${folder}/${i}`, `${name} ${i}`);
+      await admin.call('protectOnce', { id, body: { keep: { by: 'days', days: 1 } } });
+    }
+    let most = 0;
+    for (;;) {
+      const { rows } = await admin.call('listRuns', { query: { states: 'waiting,running' } });
+      most = Math.max(most, rows.filter((r) => r.state === 'running').length);
+      if (!rows.length) break;
+      await new Promise((resume) => setTimeout(resume, 10));
+    }
+    expect(most).toBe(1);
+    const times = await h.server.deps
+      .db('task')
+      .where({ type: 'backup' })
+      .orderBy('started_at')
+      .select<{ started_at: number; ended_at: number }[]>('started_at', 'ended_at');
+    expect(times).toHaveLength(names.length);
+    await admin.call('setLimits', { id: old, body: { writers: null } });
+    await h.round();
+  });
+
+  it('that is given up passes on its policies and its points, and is forgotten with a second person only when nothing stands there alone', async () => {
+    for (const content of ['one', 'two', 'three']) await protect(content);
+    await expect(admin.call('forgetTarget', { id: old })).rejects.toThrow('It is in use');
+    await expect(admin.call('retireTarget', { id: old, body: { to: old } })).rejects.toMatchObject({ code: 'INVALID' });
+    const { runId } = await admin.call('retireTarget', { id: old, body: { to: fresh } });
+    const run = await admin.ended(runId!);
+    expect([run.state, run.workloadCount]).toEqual(['done', 5]);
+    expect(await standing()).toEqual(Array.from({ length: 3 }, () => 'new-disk and quay-disk'));
+    expect((await admin.call('getPolicy', { id: policyId })).body.targetId).toBe(fresh);
+    const back = policyFor([workloadId], old, { name: 'Back' });
+    await expect(admin.call('addPolicy', { body: back })).rejects.toThrow('is being given up');
+    expect(await admin.call('getTarget', { id: old })).toMatchObject({ retiredTo: fresh, onlyHere: 0 });
+    const { request } = await admin.call('forgetTarget', { id: old });
+    expect((await admin.call('listTargets')).rows).toHaveLength(2);
+    await h.agree({ request });
+    expect((await admin.call('listTargets')).rows.map((t) => t.name)).toEqual(['new-disk']);
+    expect(await standing()).toEqual(['new-disk', 'new-disk', 'new-disk']);
+    fs.rmSync(`${h.folder}/store`, { recursive: true });
+    const body = {
+      picks: [{ pointId: (await points())[0]!.id, path: 'tides' }],
+      destination: { to: 'folder' as const, folder: `${h.folder}/back` },
+      reason: 'prove it',
+    };
+    expect((await admin.ended((await admin.call('startRestore', { body })).runId)).state).toBe('done');
+    expect(fs.readFileSync(`${h.folder}/back/tides`, 'utf8')).toBe('one');
+  });
+
+  it('that took over goes on, and lets its points go by the policy', async () => {
+    await protect('four');
+    expect(await standing()).toEqual(['new-disk', 'new-disk', 'new-disk', 'new-disk']);
+    clock.at += 3 * day;
+    await protect('five');
+    const kept = await points();
+    expect(kept.map((p) => p.copies[0]!.keepWhy)).toEqual(['kept for 5 days', 'the newest sound point is always kept']);
+  });
+});
