@@ -44,7 +44,8 @@ it(
     let random = 20261123;
     const next = (n: number) => {
       random = (Math.imul(random, 1664525) + 1013904223) >>> 0;
-      return random % n;
+      // the low bits of such numbers take turns
+      return Math.floor((random / 2 ** 32) * n);
     };
     for (let round = 0; round < kills; round++) {
       for (let i = 0; i < 12; i++) {
@@ -91,7 +92,9 @@ it(
       }
       const id = runId || (await insist(() => admin.call('listRuns', { query: { limit: 1 } }))).rows[0]!.id;
       const run = await insist(() => admin.ended(id, 40_000));
-      expect(run.state === 'done' || run.cause !== null, `run ${id} is ${run.state}`).toBe(true);
+      const fine = run.state === 'done' || run.cause !== null;
+      const log = fine ? [] : (await insist(() => admin.call('runLog', { id, query: {} }))).rows.map((l) => l.message);
+      expect(fine, `run ${id}, a ${run.kind}, is ${run.state}: ${log.join('; ')}`).toBe(true);
       if (act === 'backup' && run.kind === 'backup' && run.state === 'done') seen.set(run.tasks[0]!.pointId!, before);
       if (restoring && run.state === 'done') fs.rmSync(`${h.folder}/back-${round}`, { recursive: true });
     }

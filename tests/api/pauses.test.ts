@@ -43,7 +43,8 @@ it(`loses nothing and makes no point twice when movers sleep for longer than a l
   let random = 20261123;
   const next = (n: number) => {
     random = (Math.imul(random, 1664525) + 1013904223) >>> 0;
-    return random % n;
+    // the low bits of such numbers take turns
+    return Math.floor((random / 2 ** 32) * n);
   };
   for (let round = 0; round < rounds; round++) {
     for (const folder of sources) {

@@ -93,13 +93,16 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
       : { fetched: 0, lost: 0, live: undefined };
     if (news.some((name) => live?.has(name))) told('index/', 'a segment of the index was gone; made anew from the packs', 1);
     if (report.sick.length || fetched) await lockAgain(store, options.stopped);
+    // of two prunes of which one slept, the later may write back index entries of packs that the other deleted; where no point needs them, that is no damage
+    const unneeded = report.sick.filter((toc) => live && !toc.chunks.some((c) => live.has(c.name))).map((toc) => packName(toc.packId));
+    const needless = new Set(report.damages.filter((d) => d.gone && unneeded.includes(d.object)).map((d) => d.object));
     const { packs, bytes, chunks } = report;
     const mended = roots.filter((r) => r.mended).length;
     return {
       packs,
       bytes,
       chunks,
-      damages: [...damages, ...report.damages],
+      damages: [...damages, ...report.damages.filter((d) => !needless.has(d.object))],
       fetched,
       roots: mended,
       lost: lost + roots.length - mended,

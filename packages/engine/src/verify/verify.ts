@@ -20,6 +20,8 @@ export interface Damage {
   readonly why: string;
   /** Chunks that can not be read. */
   readonly chunks: number;
+  /** There is no such object. */
+  readonly gone?: true;
 }
 
 export interface VerifyReport {
@@ -68,7 +70,7 @@ async function checkPack(store: Store, toc: PackToc, lost: NameSet): Promise<{ b
     file = await store.target.read(object);
   } catch (error) {
     if (!(error instanceof EngineError && error.code === 'OBJECT_MISSING')) throw error;
-    return { bytes: 0, damages: [lose(toc.chunks, 'the file is gone')] };
+    return { bytes: 0, damages: [{ ...lose(toc.chunks, 'the file is gone'), gone: true }] };
   }
   const damages: Damage[] = [];
   for (const [number, place] of toc.blocks.entries()) {
