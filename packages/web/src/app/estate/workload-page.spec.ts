@@ -26,9 +26,7 @@ describe('a workload', () => {
   it('says how widely its newest point is spread, and what that lacks', async () => {
     const spread = { copies: 2, media: 1, elsewhere: null, locked: 0, gaps: ['1 more copy'] };
     const s = await open('/estate/1', { answers: answers({ workload: workloadDetail(points, { spread }) }) });
-    expect(words(s.one('.beds header'))).toContain(
-      '2 copies with the original, 1 kind of media, place unknown, 0 locked lacks 1 more copy',
-    );
+    expect(words(s.one('.beds header'))).toContain('2 copies with the original, 1 medium, place unknown, 0 locked lacks 1 more copy');
   });
 
   it('hatches the bed under points that are locked, and says until when', async () => {
