@@ -18,6 +18,7 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   const store = await ctx.stores.of(work.target);
   const started = Date.now();
   let missing = 0;
+  let notLocked = 0;
   ctx.phase('reading');
   const expected = { expectedItems: work.expected.items, expectedBytes: work.expected.bytes };
   const taken = await takePoint(
@@ -28,6 +29,10 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
       onWarning: (w) => {
         if (w.code === 'UNREADABLE') missing++;
         ctx.log({ level: 'warning', code: w.code, path: w.path, message: warningText[w.code] + (w.cause ? ` (${w.cause})` : '') });
+      },
+      onNotLocked: (why) => {
+        notLocked++;
+        ctx.log({ level: 'warning', code: 'NOT_LOCKED', path: '', message: `the point is stored but not locked: ${why}` });
       },
       onCapture: (p, packed) => {
         ctx.progress({ phase: 'reading', items: p.items, bytes: p.bytes, read: p.read, ...packed, ...expected });
@@ -68,7 +73,7 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
       bytes: totals.bytes,
       read: totals.read,
       stored: totals.stored,
-      warnings: root.warnings,
+      warnings: root.warnings + notLocked,
       missing,
     },
     bytes: totals.read,

@@ -29,12 +29,18 @@ afterEach(async () => {
   fs.rmSync(base, { recursive: true, force: true });
 });
 
-async function take(store: Store, taskId: string, lockedUntil: number | null, previous: string | null = null): Promise<void> {
+async function take(
+  store: Store,
+  taskId: string,
+  lockedUntil: number | null,
+  previous: string | null = null,
+  onNotLocked: (why: string) => void = () => undefined,
+): Promise<void> {
   for (const name of fs.readdirSync(`${base}/source`)) if (name !== 'always') fs.rmSync(`${base}/source/${name}`);
   fs.writeFileSync(`${base}/source/only-${taskId}`, randomBytes(700_000));
   const workload = { id: '1', name: 'w', source: 'w', path: `${base}/source` };
   const what = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [], lockedUntil };
-  const hooks = { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped };
+  const hooks = { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, onNotLocked, stopped };
   await takePoint(store, { taskId, seriesId: 's1', workload, kind: 'incremental', previous, moment: 0, ...what }, hooks);
 }
 
@@ -105,6 +111,33 @@ describe('a locked point', () => {
     const fresh = (await packs(healed)).filter((name) => !old.includes(name));
     expect(fresh.length).toBeGreaterThan(0);
     for (const name of fresh) expect(await healed.target.lockedUntil(name)).toBeGreaterThanOrEqual(until);
+  });
+
+  it('is taken without its lock where the target refuses it, and says so', async () => {
+    const service = new BucketService({ folder: `${base}/plain`, accounts: [{ accessKey: 'keeper', secretKey: 'secret', rights }] });
+    const endpoint = await service.start();
+    service.makeBucket('plain');
+    try {
+      const place = {
+        kind: 'bucket' as const,
+        endpoint,
+        region: 'r',
+        bucket: 'plain',
+        prefix: '',
+        accessKey: 'keeper',
+        secretKey: 'secret',
+        locks: false,
+      };
+      await Store.create(new Bucket(place), keyFile, new Date(0));
+      const said: string[] = [];
+      await take(await Store.open(new Bucket(place), keyFile), 't1', Date.now() + day, null, (why) => said.push(why));
+      expect(said).toEqual([expect.stringContaining('no object lock')]);
+      const after = await Store.open(new Bucket(place), keyFile);
+      expect((await after.root('s1', 't1'))!.root.lockedUntil).toBeUndefined();
+      expect(await readAllPoints(after)).toEqual(['t1']);
+    } finally {
+      await service.stop();
+    }
   });
 
   it('in a bucket outlives somebody who has the same keys and wants it gone', async () => {

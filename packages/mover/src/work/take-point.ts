@@ -35,6 +35,8 @@ export interface PointRequest {
 export interface PointHooks {
   readonly now: () => number;
   readonly onWarning: (warning: CaptureWarning) => void;
+  /** The target refused the lock that was asked for. */
+  readonly onNotLocked?: (why: string) => void;
   /** How far it is: what was passed, and the new bytes in finished packs before and after compression. */
   readonly onCapture: (progress: CaptureProgress, packed: WriteCounts) => void;
   readonly stopped: () => boolean;
@@ -138,7 +140,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
     hooks.onCapture(capture.progress, packed);
     hooks.beforeCommit?.();
     if (hooks.stopped()) throw new EngineError('STOPPED');
-    const locked = await lockWhere(store, top, request.lockedUntil, hooks.stopped);
+    const locked = await lockOrWarn(store, top, request.lockedUntil, hooks);
     const root: Root = {
       format: 1,
       taskId,
@@ -170,6 +172,22 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
   } catch (error) {
     await dropPool(store.header.targetId);
     throw error;
+  }
+}
+
+/** A point that can't be locked is better than none: it is taken, and said not to be locked. */
+async function lockOrWarn(
+  store: Store,
+  top: TreeEntry,
+  until: number | null | undefined,
+  hooks: PointHooks,
+): Promise<{ lockedUntil?: number }> {
+  try {
+    return await lockWhere(store, top, until, hooks.stopped);
+  } catch (error) {
+    if (!(error instanceof EngineError && error.code === 'TARGET_REFUSED')) throw error;
+    hooks.onNotLocked?.(error.message);
+    return {};
   }
 }
 
