@@ -15,6 +15,8 @@ export interface HealReport {
   readonly lost: number;
   /** Names of all chunks that points need; undefined when that could not be found out. */
   readonly live: NameSet | undefined;
+  /** Needed chunks that could not be read here, whether they were fetched or not. */
+  readonly unreadable: readonly Buffer[];
 }
 
 /**
@@ -37,7 +39,7 @@ export async function heal(store: Store, sick: readonly PackToc[], elsewhere: El
   let helps = unreadable.length === 0;
   for (const name of unreadable) helps ||= (await sound(name)) !== undefined;
   // where nobody can help, the packs stay as they are: what can be read of them is in its place
-  if (!helps) return { fetched: 0, lost: unreadable.length, live: needs?.live };
+  if (!helps) return { fetched: 0, lost: unreadable.length, live: needs?.live, unreadable };
   const writer = store.writerOfAll();
   let [fetched, lost] = [0, 0];
   for (const name of wanted) {
@@ -55,7 +57,7 @@ export async function heal(store: Store, sick: readonly PackToc[], elsewhere: El
   const ids = sick.map((toc) => toc.packId.toString('hex'));
   if (ids.length) await condemn(store.keys, store.target, ids, () => store.pins.list(), true);
   await store.index.refresh();
-  return { fetched, lost, live: needs?.live };
+  return { fetched, lost, live: needs?.live, unreadable };
 }
 
 function distinct(names: readonly Buffer[]): Buffer[] {

@@ -88,14 +88,12 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
       told(object, mended ? 'the root was damaged or gone; made anew from another copy' : 'the root is damaged or gone', 1);
     const report = await verifyRevealing(store, options);
     const due = options.walk || report.sick.length > 0;
-    const { fetched, lost, live } = due
+    const { fetched, lost, live, unreadable } = due
       ? await heal(store, report.sick, elsewhere, options.stopped)
-      : { fetched: 0, lost: 0, live: undefined };
+      : { fetched: 0, lost: 0, live: undefined, unreadable: [] };
     if (news.some((name) => live?.has(name))) told('index/', 'a segment of the index was gone; made anew from the packs', 1);
     if (report.sick.length || fetched) await lockAgain(store, options.stopped);
-    // of two prunes of which one slept, the later may write back index entries of packs that the other deleted; where no point needs them, that is no damage
-    const unneeded = report.sick.filter((toc) => live && !toc.chunks.some((c) => live.has(c.name))).map((toc) => packName(toc.packId));
-    const needless = new Set(report.damages.filter((d) => d.gone && unneeded.includes(d.object)).map((d) => d.object));
+    const needless = staleNames(report, unreadable);
     const { packs, bytes, chunks } = report;
     const mended = roots.filter((r) => r.mended).length;
     return {
@@ -111,6 +109,21 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
   } finally {
     store.reader.elsewhere = usual;
   }
+}
+
+/**
+ * Packs that are gone but were not needed: all that points need of them can be read from others. Of two prunes of which one slept, the later may write back index entries of packs that
+ * the other deleted.
+ */
+function staleNames(report: VerifyReport, unreadable: readonly Buffer[]): Set<string> {
+  const missed = new NameSet();
+  for (const name of unreadable) missed.add(name);
+  const gone = new Set(report.damages.filter((d) => d.gone).map((d) => d.object));
+  return new Set(
+    report.sick
+      .filter((toc) => !toc.chunks.some((c) => missed.has(c.name)))
+      .flatMap((toc) => (gone.has(packName(toc.packId)) ? [packName(toc.packId)] : [])),
+  );
 }
 
 /** Verifies; damaged packs over which something was put are brought back as they were first stored, and read again. */
