@@ -52,7 +52,8 @@ export class Client {
   ): Promise<Response> {
     const route = routes[name];
     const url = new URL(`${this.base()}/api/v1${route.path.replace(':id', encodeURIComponent(String(options.id ?? '')))}`);
-    for (const [key, value] of Object.entries(options.query ?? {})) if (value !== undefined) url.searchParams.set(key, String(value));
+    for (const [key, value] of Object.entries(options.query ?? {}))
+      if (value !== undefined) url.searchParams.set(key, typeof value === 'object' ? JSON.stringify(value) : String(value));
     const response = await fetch(url, {
       method: route.method.toUpperCase(),
       headers: {
