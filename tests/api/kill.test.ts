@@ -11,7 +11,7 @@ let h: Harness;
 let admin: Client;
 
 beforeAll(async () => {
-  h = await Harness.start({ leaseMs: 900 });
+  h = await Harness.start({ leaseMs: 1600 });
   admin = await h.withToken('administrator');
 });
 afterAll(() => h.stop());
