@@ -27,12 +27,14 @@ export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskR
   ctx.phase('cataloguing');
   const loader = new CatalogLoader(ctx, store);
   const all = [...roots.values()].flatMap((own) => own.sort((a, b) => a.moment - b.moment));
+  const byTask = new Map(all.map((r) => [r.taskId, r]));
+  const expectedBytes = all.reduce((sum, r) => sum + r.totals.bytes, 0);
   let taken = 0;
   for (const root of all) {
     if (ctx.stopped()) throw new EngineError('STOPPED');
     const point = foundPoint(root);
     const answer = await ctx.api.insist('adoptPoint', { attempt: ctx.task.attempt, point }, ctx.task.id, ctx.stopped);
-    const previous = answer.previous && (all.find((r) => r.taskId === answer.previous) ?? null);
+    const previous = answer.previous && (byTask.get(answer.previous) ?? null);
     if (answer.say === 'passed' || (answer.previous && !previous)) {
       warn(
         'PASSED',
@@ -56,7 +58,7 @@ export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskR
       fresh: 0,
       stored: 0,
       expectedItems: 0,
-      expectedBytes: all.reduce((s, r) => s + r.totals.bytes, 0),
+      expectedBytes,
     });
   }
   const message = `${countOf(taken, 'point')} of ${countOf(roots.size, 'series', 'series')} taken into the catalog, ${formatBytes(counts.bytes)} at full size stand there; ${countOf(all.length - taken, 'other')} known`;

@@ -39,6 +39,9 @@ export async function makeAdoptedVisible(
   task: RunningTask,
   { point, changes }: z.infer<typeof PointAdopted>,
 ): Promise<number> {
+  // the answer to an earlier call may have been lost on its way
+  const known = await trx('point').where({ id: point.taskId }).first<{ workload_id: number } | undefined>('workload_id');
+  if (known) return known.workload_id;
   if (task.series_no === null || task.ordinal === null) throw new ApiError('NOT_NOW');
   const series = await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>();
   const before = (await livingPoints(trx, series.no)).at(-1);
@@ -70,6 +73,7 @@ export async function makeAdoptedVisible(
     suspect: false,
   });
   await standing(trx, targetOf(task), point);
+  await trx('load_batch').where({ task_id: task.id }).delete();
   await trx('task').where({ id: task.id }).update({ series_no: null, ordinal: null });
   return series.workload_id;
 }

@@ -14,16 +14,34 @@ function keepOn(body: PolicyBody, targetId: string) {
   return targetId === body.targetId ? body.keep : body.copies.find((c) => c.targetId === targetId)?.keep;
 }
 
-/** Until when points are kept by a policy on a target, as its runs come; undefined where it says nothing of the target, as what was promised then stays. */
-function endsBy(body: PolicyBody, targetId: string, moments: readonly number[], now: number): Float64Array | undefined {
-  const keep = keepOn(body, targetId);
-  if (!keep) return undefined;
-  const future = nextRuns(body.schedule, body.zone, now, Math.ceil(runsPerDay(body.schedule) * daysAhead));
-  const calendar = new Calendar(body.zone, keep.by === 'hand' ? 1 : (keep.longTerm?.day ?? 1));
-  const size = moments.length + future.length;
-  const ends = new Float64Array(size);
-  new Ends({ keep, lockDays: 0, zone: body.zone }, future, calendar).of(moments, new Float64Array(size), ends);
-  return ends;
+/** Tells until when points are kept by a policy, as its runs come. What is to come is worked out once for each target, however many series are asked for. */
+class Promised {
+  private readonly known = new Map<string, Ends | undefined>();
+
+  constructor(
+    private readonly body: PolicyBody,
+    private readonly now: number,
+  ) {}
+
+  private endsOn(targetId: string): Ends | undefined {
+    const { body, now } = this;
+    const keep = keepOn(body, targetId);
+    if (!keep) return undefined;
+    const future = nextRuns(body.schedule, body.zone, now, Math.ceil(runsPerDay(body.schedule) * daysAhead));
+    const calendar = new Calendar(body.zone, keep.by === 'hand' ? 1 : (keep.longTerm?.day ?? 1));
+    return new Ends({ keep, lockDays: 0, zone: body.zone }, future, calendar);
+  }
+
+  /** The ends of a row of points (ms, oldest first); undefined where the policy says nothing of the target, as what was promised then stays. */
+  ends(targetId: string, moments: readonly number[]): Float64Array | undefined {
+    if (!this.known.has(targetId)) this.known.set(targetId, this.endsOn(targetId));
+    const ends = this.known.get(targetId);
+    if (!ends) return undefined;
+    const size = moments.length + ends.future.length;
+    const told = new Float64Array(size);
+    ends.of(moments, new Float64Array(size), told);
+    return told;
+  }
 }
 
 /**
@@ -35,6 +53,7 @@ export async function promisesBroken(deps: Deps, id: number, body: PolicyBody): 
   const now = deps.clock.now();
   const made = deps.db('point').where({ policy_id: id, state: 'visible' });
   const serieses = await deps.db('series').whereIn('no', made.clone().distinct('series_no')).select<SeriesRow[]>();
+  const [promised, promises] = [new Promised(before, now), new Promised(body, now)];
   let [atOnce, earlier] = [0, 0];
   for (const series of serieses) {
     const points = await livingPoints(deps.db, series.no);
@@ -49,7 +68,7 @@ export async function promisesBroken(deps: Deps, id: number, body: PolicyBody): 
     for (const [target, decisions] of decide(body)) {
       const own = points.filter((p) => decisions.has(p.id) && p.policy_id === id && p.suspect === 0 && p.held === 0 && p.keep_own === null);
       const moments = own.map((p) => p.moment);
-      const [old, next] = [endsBy(before, target, moments, now), endsBy(body, target, moments, now)];
+      const [old, next] = [promised.ends(target, moments), promises.ends(target, moments)];
       own.forEach((point, i) => {
         const decision = decisions.get(point.id)!;
         const lock = copies.get(point.id)?.find((c) => c.target_id === target)?.locked_until ?? 0;
