@@ -170,13 +170,13 @@ export class Store {
    * Removes the roots of a point: it is gone; what only it needed is left to pruning. The names of attempts that were given up stay taken. Throws OBJECT_LOCKED, and then nothing
    * was removed.
    */
-  async removeRoot(seriesId: string, taskId: string, now = Date.now()): Promise<void> {
+  async removeRoot(seriesId: string, taskId: string): Promise<void> {
     const going: string[] = [];
     for (const last of await this.target.list(`roots/${seriesId}/`)) {
       const name = `roots/${seriesId}/${last}`;
       if (taskOfRoot(last) !== taskId || (last !== taskId && (await this.target.read(name)).equals(voidRoot))) continue;
       const until = Math.max(await this.lockOfRoot(name), await this.target.lockedUntil(name));
-      if (until > now) throw new EngineError('OBJECT_LOCKED', `${name}, until ${new Date(until).toISOString()}`);
+      if (until > Date.now()) throw new EngineError('OBJECT_LOCKED', `${name}, until ${new Date(until).toISOString()}`);
       going.push(name);
     }
     for (const name of going) await this.target.remove(name);

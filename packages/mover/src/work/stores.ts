@@ -28,24 +28,10 @@ export class Stores {
     return path.join(this.keysFolder, `${targetId}.key`);
   }
 
-  /** The key files of a target that may open it: the one in force, and one that was made but may not have come into force. */
-  private keyFiles(targetId: string): string[] {
+  private key(targetId: string): Buffer {
     const file = this.keyPath(targetId);
-    const files = [file, `${file}.new`].filter((f) => existsSync(f));
-    if (!files.length) throw new EngineError('KEY_MISSING', file);
-    return files;
-  }
-
-  /** Opens with the key file that fits. Throws KEY_MISSING, KEY_WRONG. */
-  private async opened(target: TargetRef): Promise<Store> {
-    const [file, ...later] = this.keyFiles(target.id);
-    const at = targetAt(target.place);
-    try {
-      return await Store.open(at, readFileSync(file!));
-    } catch (error) {
-      if (!(error instanceof EngineError && error.code === 'KEY_WRONG') || !later[0]) throw error;
-      return Store.open(at, readFileSync(later[0]));
-    }
+    if (!existsSync(file)) throw new EngineError('KEY_MISSING', file);
+    return readFileSync(file);
   }
 
   /** The store of a target, its index up to date. Throws TARGET_MISSING, KEY_MISSING, KEY_WRONG. */
@@ -59,7 +45,7 @@ export class Stores {
       await known.index.refresh();
       return known;
     }
-    const store = await this.opened(target);
+    const store = await Store.open(targetAt(target.place), this.key(target.id));
     this.open.set(target.id, store);
     return store;
   }
@@ -166,11 +152,12 @@ export class Stores {
   }
 
   /**
-   * Gives a target a new key file in place of all it had. Killed anywhere, the store opens with the old or the new one, and the next try ends it. Envelopes stay as they are: each
+   * Gives a target a new key file in place of all it had. The header has a slot for both until the new file is in
+   * place: killed anywhere, the file that is there opens the store, and the next try ends it. Envelopes stay as they are: each
    * wraps the key itself.
    */
   async newKey(target: TargetRef): Promise<void> {
-    const { target: at, keys, header } = await this.opened(target);
+    const { target: at, keys, header } = await Store.open(targetAt(target.place), this.key(target.id));
     const file = this.keyPath(target.id);
     const key = randomBytes(32);
     writeFileSync(`${file}.new`, key, { mode: 0o600, flush: true });

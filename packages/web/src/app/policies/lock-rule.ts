@@ -6,7 +6,7 @@ import { Slot, type SlotOption } from '../ui/slot';
 const choices = [7, 14, 30, 60, 90, 180, 365, 1095];
 
 /** Whether points can be locked on a target, and what a lock there is worth. */
-export function lockWorth(target: Target | undefined): 'none' | 'store' | 'service' {
+function lockWorth(target: Target | undefined): 'none' | 'store' | 'service' {
   if (target?.place.kind === 'folder') return 'store';
   return target?.place.kind === 'bucket' && target.place.locks ? 'service' : 'none';
 }
