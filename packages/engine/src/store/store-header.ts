@@ -94,7 +94,7 @@ export async function mendHeader(target: Target, keys: KeySet, known: StoreHeade
     [headerCopy, copy],
   ] as const) {
     if (there?.equals(right)) continue;
-    await target.put(name, right);
+    await replaceHeader(target, name, right);
     mended++;
   }
   return mended;
@@ -104,12 +104,15 @@ export async function mendHeader(target: Target, keys: KeySet, known: StoreHeade
 export async function replaceSlots(target: Target, keys: KeySet, header: StoreHeader, slots: readonly KeySlot[]): Promise<StoreHeader> {
   const changed: StoreHeader = { ...header, slots };
   const file = signedFile(keys, changed);
-  for (const name of [headerCopy, headerName]) {
-    const locked = await target.lockedUntil(name);
-    await target.put(name, file);
-    if (locked) await target.lock(name, locked);
-  }
+  for (const name of [headerCopy, headerName]) await replaceHeader(target, name, file);
   return changed;
+}
+
+/** Puts a header in the place of another, with the lock that one had. */
+async function replaceHeader(target: Target, name: string, file: Buffer): Promise<void> {
+  const locked = await target.lockedUntil(name);
+  await target.put(name, file);
+  if (locked) await target.lock(name, locked);
 }
 
 function signedFile(keys: KeySet, header: StoreHeader): Buffer {
