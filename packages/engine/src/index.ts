@@ -30,4 +30,5 @@ export * from './pipeline/crunch-pool';
 export * from './pipeline/file-results';
 export * from './pipeline/open-deep';
 export { keyedHash } from './native/blake3';
+export * from './native/open-files';
 export * as posix from './native/posix';

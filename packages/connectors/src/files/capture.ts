@@ -1,25 +1,28 @@
+import fs from 'node:fs';
 import { isInside, joinPath, type PathFilter } from '@lithodex/core';
 import {
   ByteReader,
   EngineError,
+  FileFacts,
   FolderBuilder,
   instantOf,
   packEntry,
   posix,
   readEntry,
+  statIn,
   systemCode,
   type CrunchPool,
   type EntryCursor,
   type FileResult,
+  type FolderJobs,
   type FolderRef,
   type PackedEntry,
   type PutChunk,
   type TreeEntry,
   type TreeReader,
 } from '@lithodex/engine';
-import type { Stats } from 'node:fs';
-import { describeEntry, listNames, quickStat, statEntry, storedForm, type LiveEntry } from './folder-listing';
-import { EarlierFolder, milliseconds, sameFile, sameFolder } from './earlier-folder';
+import { describeEntry, listOpen, openListed, statEntry, storedForm, type LiveEntry } from './folder-listing';
+import { EarlierFolder, sameFile, sameFolder } from './earlier-folder';
 
 export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE';
 
@@ -77,6 +80,18 @@ interface OpenFolder {
   waiting: number;
 }
 
+/** A folder that is entered when the one it lies in has been gone through. */
+interface FolderBelow {
+  readonly name: string;
+  readonly place: number;
+  /** Description without what is in it; undefined until it is asked for. */
+  readonly live: TreeEntry | undefined;
+  readonly device: number;
+  /** Its entry in the earlier point. */
+  readonly old: Buffer | undefined;
+  readonly earlier: FolderRef | undefined;
+}
+
 interface WaitingFile {
   readonly folder: OpenFolder;
   readonly place: number;
@@ -94,7 +109,8 @@ export class Capture {
   readonly progress: CaptureProgress = { items: 0, bytes: 0, read: 0, files: 0 };
   /** Folders left out because a target keeps its data there; byte strings below the root. */
   readonly leftOut: string[] = [];
-  private paths: string[] = [];
+  private readonly facts = new FileFacts();
+  private batch: { readonly folder: OpenFolder; readonly path: string; readonly names: string[] }[] = [];
   private batchSize = 0;
   private files: WaitingFile[] = [];
   private readonly hardLinked = new Map<string, PackedEntry>();
@@ -110,8 +126,10 @@ export class Capture {
     const live = describeEntry(root, '', stat);
     this.rootDevice = live.dev;
     const folder = this.open('', storedForm(live), undefined, 0, undefined, previous?.folder);
-    const names = posix.asAccount(account, () => listNames(root));
-    await this.walk(folder, names);
+    await this.walk(
+      folder,
+      posix.asAccount(account, () => openListed(root)),
+    );
     await this.flush();
     await this.options.pool.idle();
     await this.options.drain();
@@ -141,38 +159,61 @@ export class Capture {
     };
   }
 
-  private async walk(folder: OpenFolder, names: readonly string[]): Promise<void> {
-    const { options } = this;
+  /** Goes through a folder, given open, which is closed here; then through those in it. */
+  private async walk(folder: OpenFolder, fd: number): Promise<void> {
+    const { earlier, builder } = folder;
+    let below: FolderBelow[];
+    try {
+      below = await this.entries(folder, fd);
+    } finally {
+      fs.closeSync(fd);
+    }
+    for (const sub of below) await this.enter(folder, sub);
+    if (earlier && folder.kept === builder.places && (await earlier.count()) === folder.kept) folder.unchanged = earlier.ref;
+    this.settle(folder);
+    await this.options.drain();
+  }
+
+  /** Takes what is in an open folder and returns the folders among it. */
+  private async entries(folder: OpenFolder, fd: number): Promise<FolderBelow[]> {
+    const { options, facts } = this;
     const { earlier } = folder;
-    const base = `${options.root}/${folder.path}${folder.path === '' ? '' : '/'}`;
-    for (const name of names) {
+    const below: FolderBelow[] = [];
+    for (const name of listOpen(fd)) {
       if (options.stopped()) throw new EngineError('STOPPED');
       if (earlier && !earlier.reach(name)) await earlier.load(name);
       const old = earlier?.at(name);
-      const absolute = base + name;
-      const stat = this.look(folder, absolute, name);
-      if (!stat || options.filter.leftOut(joinPath(folder.path, name), stat.isDirectory())) continue;
+      if (!this.look(folder, fd, name) || options.filter.leftOut(joinPath(folder.path, name), facts.isFolder)) continue;
+      if (facts.isFolder) {
+        const found = this.folderBelow(folder, name, old);
+        if (!found) continue;
+        below.push(found);
+      } else await this.take(folder, name, old);
       this.progress.items++;
-      if (stat.isDirectory()) await this.enter(folder, absolute, name, stat, old);
-      else await this.take(folder, absolute, name, stat, old);
     }
-    if (earlier && folder.kept === folder.builder.places && (await earlier.count()) === folder.kept) folder.unchanged = earlier.ref;
-    this.settle(folder);
-    await options.drain();
+    return below;
   }
 
-  private look(folder: OpenFolder, absolute: string, name: string): Stats | undefined {
+  /** Fills `facts`; false when nothing is there. */
+  private look(folder: OpenFolder, fd: number, name: string): boolean {
     try {
-      return posix.asAccount(this.options.account, () => quickStat(absolute));
+      const { account } = this.options;
+      if (account)
+        posix.asAccount(account, () => {
+          statIn(fd, name, this.facts);
+        });
+      else statIn(fd, name, this.facts);
+      return true;
     } catch (error) {
       const cause = systemCode(error) ?? String(error);
       this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path: joinPath(folder.path, name), cause });
-      return undefined;
+      return false;
     }
   }
 
   /** Everything about an entry; undefined when it has vanished meanwhile. */
-  private describe(folder: OpenFolder, absolute: string, name: string): LiveEntry | undefined {
+  private describe(folder: OpenFolder, name: string): LiveEntry | undefined {
+    const absolute = this.absolute(folder, name);
     try {
       const live = posix.asAccount(this.options.account, () => describeEntry(absolute, name, statEntry(absolute)));
       if (live.attributesFailed)
@@ -184,35 +225,79 @@ export class Capture {
     }
   }
 
-  private async enter(parent: OpenFolder, absolute: string, name: string, stat: Stats, old: EntryCursor | undefined): Promise<void> {
-    const { account, leftOutByItself, crossFileSystems } = this.options;
-    const path = joinPath(parent.path, name);
-    if (leftOutByItself.some((target) => isInside(absolute, target))) {
-      this.leftOut.push(path);
-      this.progress.items--;
-      return;
-    }
-    const live = old && sameFolder(old, stat) ? readEntry(new ByteReader(old.bytes())) : this.describe(parent, absolute, name);
-    if (!live) return;
-    let names: string[] = [];
-    if (crossFileSystems || stat.dev === this.rootDevice) {
-      try {
-        names = posix.asAccount(account, () => listNames(absolute));
-      } catch (error) {
-        const cause = systemCode(error) ?? String(error);
-        this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path, cause });
-        if (cause !== 'ENOENT') parent.builder.add(packEntry({ ...withoutFolder(live), unread: true }));
-        return;
-      }
-    }
-    parent.waiting++;
-    const kept = old?.kind === 'folder' ? old.folder() : undefined;
-    await this.walk(this.open(path, withoutFolder(live), parent, parent.builder.reserve(), old && Buffer.from(old.bytes()), kept), names);
+  private absolute(folder: OpenFolder, name: string): string {
+    return `${this.options.root}/${joinPath(folder.path, name)}`;
   }
 
-  private async take(folder: OpenFolder, absolute: string, name: string, stat: Stats, old: EntryCursor | undefined): Promise<void> {
-    if (!stat.isFile()) {
-      const live = this.describe(folder, absolute, name);
+  /** What is to be read of a folder in the batch being gathered. */
+  private jobs(folder: OpenFolder): { readonly names: string[] } {
+    let last = this.batch.at(-1);
+    if (last?.folder !== folder) {
+      const { root } = this.options;
+      last = { folder, path: folder.path === '' ? root : `${root}/${folder.path}`, names: [] };
+      this.batch.push(last);
+    }
+    return last;
+  }
+
+  private folderBelow(parent: OpenFolder, name: string, old: EntryCursor | undefined): FolderBelow | undefined {
+    const { leftOutByItself } = this.options;
+    const { facts } = this;
+    if (leftOutByItself.length) {
+      const absolute = this.absolute(parent, name);
+      if (leftOutByItself.some((target) => isInside(absolute, target))) {
+        this.leftOut.push(joinPath(parent.path, name));
+        return undefined;
+      }
+    }
+    const bytes = old && Buffer.from(old.bytes());
+    parent.waiting++;
+    return {
+      name,
+      place: parent.builder.reserve(),
+      live: old && bytes && sameFolder(old, facts) ? withoutFolder(readEntry(new ByteReader(bytes))) : undefined,
+      device: facts.device,
+      old: bytes,
+      earlier: old?.kind === 'folder' ? old.folder() : undefined,
+    };
+  }
+
+  private async enter(parent: OpenFolder, { name, place, live: known, device, old, earlier }: FolderBelow): Promise<void> {
+    const { account, crossFileSystems } = this.options;
+    const path = joinPath(parent.path, name);
+    const live = known ?? this.describe(parent, name);
+    const leave = (entry: TreeEntry | undefined) => {
+      const packed = entry ? packEntry(entry) : null;
+      if (packed && old?.equals(packed.data)) parent.kept++;
+      parent.builder.fill(place, packed);
+      this.settle(parent);
+    };
+    if (live?.kind !== 'folder') {
+      if (live) this.options.onWarning({ code: 'VANISHED', path, cause: 'REPLACED' });
+      leave(undefined);
+      return;
+    }
+    const plain = withoutFolder(live);
+    if (!crossFileSystems && device !== this.rootDevice) {
+      leave({ ...plain, folder: new FolderBuilder(this.options.put).finish() });
+      return;
+    }
+    let fd: number;
+    try {
+      fd = posix.asAccount(account, () => openListed(this.absolute(parent, name)));
+    } catch (error) {
+      const cause = systemCode(error) ?? String(error);
+      this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path, cause });
+      leave(cause === 'ENOENT' ? undefined : { ...plain, unread: true });
+      return;
+    }
+    await this.walk(this.open(path, plain, parent, place, old, earlier), fd);
+  }
+
+  private async take(folder: OpenFolder, name: string, old: EntryCursor | undefined): Promise<void> {
+    const { facts } = this;
+    if (!facts.isFile) {
+      const live = this.describe(folder, name);
       if (!live) return;
       const packed = packEntry(storedForm(live));
       if (old?.bytes().equals(packed.data)) folder.kept++;
@@ -220,18 +305,18 @@ export class Capture {
       return;
     }
     this.progress.files++;
-    if (old && sameFile(old, stat)) {
+    if (old && sameFile(old, facts)) {
       folder.builder.add({ name, data: old.bytes(), items: 1, bytes: old.size });
       folder.kept++;
       this.progress.bytes += old.size;
       return;
     }
-    if (stat.nlink > 1) {
-      const twin = this.hardLinked.get(`${stat.dev}:${stat.ino}`);
+    if (facts.links > 1) {
+      const twin = this.hardLinked.get(`${facts.device}:${facts.inode}`);
       if (twin) {
         const entry = readEntry(new ByteReader(Buffer.from(twin.data)));
         const { seconds, nanos } = instantOf(entry.ctimeNs);
-        if (milliseconds(seconds, nanos) === stat.ctimeMs) {
+        if (nanos === facts.ctimeNanos && seconds === facts.ctimeSeconds) {
           folder.builder.add(packEntry({ ...entry, name }));
           this.progress.bytes += entry.size;
           return;
@@ -239,19 +324,20 @@ export class Capture {
       }
     }
     folder.waiting++;
-    this.paths.push(absolute);
+    this.jobs(folder).names.push(name);
     this.files.push({ folder, place: folder.builder.reserve(), name });
-    this.batchSize += stat.size;
-    if (this.paths.length >= batchFiles || this.batchSize >= batchBytes) await this.flush();
+    this.batchSize += facts.size;
+    if (this.files.length >= batchFiles || this.batchSize >= batchBytes) await this.flush();
   }
 
   private async flush(): Promise<void> {
-    if (!this.paths.length) return;
-    const { files, paths } = this;
-    this.paths = [];
+    if (!this.files.length) return;
+    const { files } = this;
+    const folders = this.batch.map(({ path, names }): FolderJobs => ({ path, names }));
+    this.batch = [];
     this.files = [];
     this.batchSize = 0;
-    await this.options.pool.submit({ paths, account: this.options.account }, (result, at) => {
+    await this.options.pool.submit({ folders, account: this.options.account }, (result, at) => {
       this.taken(files[at]!, result);
     });
     await this.options.drain();
@@ -264,7 +350,7 @@ export class Capture {
     if ('failed' in result) {
       const gone = result.failed === 'ENOENT';
       warn(gone ? 'VANISHED' : 'UNREADABLE', result.failed);
-      const live = gone ? undefined : this.describe(folder, `${this.options.root}/${joinPath(folder.path, name)}`, name);
+      const live = gone ? undefined : this.describe(folder, name);
       folder.builder.fill(place, live ? packEntry({ ...storedForm(live), unread: true }) : null);
     } else {
       if (result.torn) warn('CHANGED_WHILE_READ', '');

@@ -1,5 +1,4 @@
-import { entryFlags, type EntryCursor, type FolderRef, type TreeReader } from '@lithodex/engine';
-import type { Stats } from 'node:fs';
+import { entryFlags, type EntryCursor, type FileFacts, type FolderRef, type TreeReader } from '@lithodex/engine';
 
 /** A folder of the earlier point, gone through in the order of names beside the live one. */
 export class EarlierFolder {
@@ -53,26 +52,27 @@ export class EarlierFolder {
   }
 }
 
-/** An instant as the system's calls give it in milliseconds: the same rounding, so that equal instants are equal. */
-export const milliseconds = (seconds: number, nanos: number) => seconds * 1000 + nanos / 1e6;
-
-/** Times as the system's call gives them, to about a quarter of a microsecond: finer than any clock of a file system steps. */
-function sameTimes(old: EntryCursor, stat: Stats): boolean {
-  return milliseconds(old.mtimeSeconds, old.mtimeNanos) === stat.mtimeMs && milliseconds(old.ctimeSeconds, old.ctimeNanos) === stat.ctimeMs;
+function sameTimes(old: EntryCursor, now: FileFacts): boolean {
+  return (
+    old.mtimeNanos === now.mtimeNanos &&
+    old.mtimeSeconds === now.mtimeSeconds &&
+    old.ctimeNanos === now.ctimeNanos &&
+    old.ctimeSeconds === now.ctimeSeconds
+  );
 }
 
 /** Whether the file is what it was: size, both times and inode. */
-export function sameFile(old: EntryCursor, stat: Stats): boolean {
+export function sameFile(old: EntryCursor, now: FileFacts): boolean {
   return (
     old.kind === 'file' &&
     (old.flags & (entryFlags.unread | entryFlags.torn)) === 0 &&
-    old.size === stat.size &&
-    old.inode === stat.ino &&
-    sameTimes(old, stat)
+    old.size === now.size &&
+    old.inode === now.inode &&
+    sameTimes(old, now)
   );
 }
 
 /** Whether the folder's own properties are what they were; says nothing of what is in it. */
-export function sameFolder(old: EntryCursor, stat: Stats): boolean {
-  return old.kind === 'folder' && (old.flags & entryFlags.unread) === 0 && old.inode === stat.ino && sameTimes(old, stat);
+export function sameFolder(old: EntryCursor, now: FileFacts): boolean {
+  return old.kind === 'folder' && (old.flags & entryFlags.unread) === 0 && old.inode === now.inode && sameTimes(old, now);
 }

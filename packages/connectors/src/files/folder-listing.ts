@@ -1,6 +1,8 @@
 import fs from 'node:fs';
 import { posix, withShortPath, type ItemKind, type TreeEntry } from '@lithodex/engine';
 
+const { O_RDONLY, O_DIRECTORY, O_NOFOLLOW } = fs.constants;
+
 /** Entry without content, as the file system describes it, with what only the live file system knows. */
 export interface LiveEntry extends TreeEntry {
   readonly dev: number;
@@ -23,16 +25,19 @@ export function listNames(folder: string): string[] {
   return withShortPath(`${folder}/.`, (path) => fs.readdirSync(path, 'latin1')).sort();
 }
 
+/** Opens a folder, never following a link, to go through it; see {@link listOpen}. Throws the system's error. */
+export function openListed(folder: string): number {
+  return withShortPath(folder, (path) => fs.openSync(path, O_RDONLY | O_DIRECTORY | O_NOFOLLOW));
+}
+
+/** The same names as {@link listNames} of an open folder. */
+export function listOpen(fd: number): string[] {
+  return fs.readdirSync(`/proc/self/fd/${fd}`, 'latin1').sort();
+}
+
 /** Plain facts of an entry, never following a link. Throws the system's error. */
 export function statEntry(path: string): fs.BigIntStats {
   return withShortPath(path, (p) => fs.lstatSync(p, { bigint: true }));
-}
-
-const plain = /^[\x20-\x7e]*$/;
-
-/** The facts that decide whether an entry is unchanged, never following a link. Throws the system's error. */
-export function quickStat(path: string): fs.Stats {
-  return plain.test(path) && path.length < 3800 ? fs.lstatSync(path) : withShortPath(path, (p) => fs.lstatSync(p));
 }
 
 /** Full description of an entry. */

@@ -21,7 +21,7 @@ export class Cutter {
     this.scan = byteScan(windowBytes);
     const memory = this.scan.memory.buffer;
     new Int32Array(memory, scanLayout.table, 256).set(table);
-    this.counters = new Uint32Array(memory, scanLayout.counters, 256);
+    this.counters = new Uint32Array(memory, scanLayout.counters, 512);
     this.window = new Uint8Array(memory, scanLayout.data, windowBytes);
     ({ strict: this.strict, loose: this.loose } = cutMasks(sizes));
   }
@@ -43,8 +43,18 @@ export class Cutter {
     this.counters.fill(0);
     const start = scanLayout.data + from;
     this.scan.count(start, start + quickSample);
-    if (!spreadLikeRandom(this.counters, quickSample)) return false;
+    if (!spreadLikeRandom(this.counted(), quickSample)) return false;
     this.scan.count(start + quickSample, scanLayout.data + to);
-    return spreadLikeRandom(this.counters, to - from);
+    return spreadLikeRandom(this.counted(), to - from);
+  }
+
+  /** How often each byte came, summed up in the first half of the counters. */
+  private counted(): Uint32Array {
+    const { counters } = this;
+    for (let byte = 0; byte < 256; byte++) {
+      counters[byte]! += counters[byte + 256]!;
+      counters[byte + 256] = 0;
+    }
+    return counters.subarray(0, 256);
   }
 }

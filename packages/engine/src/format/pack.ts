@@ -1,6 +1,7 @@
-import { createCipheriv, createDecipheriv, randomBytes } from 'node:crypto';
+import { randomBytes } from 'node:crypto';
 import { EngineError } from '../errors';
 import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
+import { sealInto } from '../native/gcm';
 import { compressBound, compressInto, decompress } from '../native/zstd';
 import { ByteReader } from './byte-io';
 import { decodeToc, encodeToc, type BlockPlace, type PackToc, type TocChunk } from './toc';
@@ -67,19 +68,20 @@ export class PackBuilder {
     return this.length;
   }
 
-  /** Compresses, encrypts and appends one block holding these chunks (their `block` is filled in here). */
-  add(raw: Uint8Array, chunks: readonly Omit<TocChunk, 'block'>[]): void {
+  /** Compresses (if not `dense`), encrypts and appends one block holding these chunks (their `block` is filled in here). */
+  add(raw: Uint8Array, chunks: readonly Omit<TocChunk, 'block'>[], dense = false): void {
     const number = this.blocks.length;
-    const packed = compressInto(this.scratch.compressed, raw);
+    const packed = dense ? raw.length : compressInto(this.scratch.compressed, raw);
     const codec = packed < raw.length * 0.97 ? 1 : 0;
     const payload = codec === 1 ? this.scratch.compressed.subarray(0, packed) : raw;
-    const cipher = createCipheriv('aes-256-gcm', this.key, nonceOf(number));
-    cipher.setAAD(aadOf(this.packId, number, codec, raw.length));
     const offset = this.length;
-    for (let at = 0; at < payload.length; at += 65536)
-      this.length += cipher.update(payload.subarray(at, at + 65536)).copy(this.buffer, this.length);
-    cipher.final();
-    this.length += cipher.getAuthTag().copy(this.buffer, this.length);
+    this.length += sealInto(
+      this.buffer.subarray(offset),
+      this.key,
+      nonceOf(number),
+      aadOf(this.packId, number, codec, raw.length),
+      payload,
+    );
     this.blocks.push({ offset, stored: this.length - offset, raw: raw.length, codec });
     for (const chunk of chunks) this.chunks.push({ ...chunk, block: number });
   }
@@ -123,15 +125,9 @@ export class Scratch {
 export function openBlock(keys: KeySet, packId: Buffer, number: number, place: BlockPlace, stored: Buffer): Buffer {
   const damaged = (why: string) => new EngineError('OBJECT_DAMAGED', `${packName(packId)}, block ${number}: ${why}`);
   if (stored.length !== place.stored || stored.length < 16) throw damaged('cut short');
-  const decipher = createDecipheriv('aes-256-gcm', subkeyOf(keys, packId), nonceOf(number));
-  decipher.setAAD(aadOf(packId, number, place.codec, place.raw));
-  decipher.setAuthTag(stored.subarray(stored.length - 16));
-  const plain = decipher.update(stored.subarray(0, stored.length - 16));
-  try {
-    decipher.final();
-  } catch {
-    throw damaged('the authentication tag does not fit');
-  }
+  const aad = aadOf(packId, number, place.codec, place.raw);
+  const plain = unseal(subkeyOf(keys, packId), nonceOf(number), aad, stored);
+  if (!plain) throw damaged('the authentication tag does not fit');
   const raw = place.codec === 1 ? decompress(plain, place.raw) : plain;
   if (raw?.length !== place.raw) throw damaged('the length does not fit');
   return raw;

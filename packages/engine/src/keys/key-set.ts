@@ -1,5 +1,6 @@
-import { createCipheriv, createDecipheriv, createHmac, hkdfSync, randomBytes, scryptSync, timingSafeEqual } from 'node:crypto';
+import { createHmac, hkdfSync, randomBytes, scryptSync, timingSafeEqual } from 'node:crypto';
 import { EngineError } from '../errors';
+import { openInto, sealInto, tagBytes } from '../native/gcm';
 
 /** The secrets of one target. `nameKey` belongs to the deduplication domain, the others to the target alone. */
 export interface KeySet {
@@ -50,24 +51,15 @@ export function cutSeed(keys: KeySet): Buffer {
 
 /** AES-256-GCM; returns ciphertext followed by the 16-byte tag. */
 export function seal(key: Uint8Array, nonce: Uint8Array, aad: Uint8Array, plain: Uint8Array): Buffer {
-  const cipher = createCipheriv('aes-256-gcm', key, nonce);
-  cipher.setAAD(aad);
-  return Buffer.concat([cipher.update(plain), cipher.final(), cipher.getAuthTag()]);
+  const sealed = Buffer.allocUnsafe(plain.length + tagBytes);
+  sealInto(sealed, key, nonce, aad, plain);
+  return sealed;
 }
 
 /** Inverse of {@link seal}; undefined when the tag does not fit. */
 export function unseal(key: Uint8Array, nonce: Uint8Array, aad: Uint8Array, sealed: Uint8Array): Buffer | undefined {
-  if (sealed.length < 16) return undefined;
-  const decipher = createDecipheriv('aes-256-gcm', key, nonce);
-  decipher.setAAD(aad);
-  decipher.setAuthTag(sealed.subarray(sealed.length - 16));
-  const plain = decipher.update(sealed.subarray(0, sealed.length - 16));
-  try {
-    decipher.final();
-  } catch {
-    return undefined;
-  }
-  return plain;
+  const plain = Buffer.allocUnsafe(Math.max(0, sealed.length - tagBytes));
+  return openInto(plain, key, nonce, aad, sealed) === undefined ? undefined : plain;
 }
 
 function wrap(kek: Buffer, keys: KeySet, targetId: string): { nonce: string; wrapped: string } {

@@ -1,5 +1,7 @@
 import koffi from 'koffi';
-import type { Instant } from '../format/byte-io';
+import { failed, lastCode } from './posix-error';
+
+export { PosixError } from './posix-error';
 
 /**
  * The few calls of the C library that Node does not offer: times to the nanosecond without following links, extended attributes, special files, holes.
@@ -42,13 +44,6 @@ const fgetxattr = libc.func('int64_t fgetxattr(int, const uint8_t *, void *, siz
   o: Uint8Array | null,
   l: Int,
 ) => Int;
-const statx = libc.func('int statx(int, const uint8_t *, int, uint32_t, void *)') as (
-  d: Int,
-  p: Uint8Array,
-  f: Int,
-  m: Int,
-  o: Uint8Array,
-) => Int;
 const mknod = libc.func('int mknod(const uint8_t *, uint32_t, uint64_t)') as (p: Uint8Array, m: Int, d: Int | bigint) => Int;
 const linkat = libc.func('int linkat(int, const uint8_t *, int, const uint8_t *, int)') as (
   d: Int,
@@ -61,33 +56,6 @@ const seek = libc.func('int64_t lseek(int, int64_t, int)') as (fd: Int, offset: 
 
 const setfsuid = libc.func('int setfsuid(uint32_t)') as (uid: Int) => Int;
 const setfsgid = libc.func('int setfsgid(uint32_t)') as (gid: Int) => Int;
-
-const names: Record<number, string> = {
-  1: 'EPERM',
-  2: 'ENOENT',
-  6: 'ENXIO',
-  13: 'EACCES',
-  17: 'EEXIST',
-  28: 'ENOSPC',
-  30: 'EROFS',
-  34: 'ERANGE',
-  61: 'ENODATA',
-  95: 'ENOTSUP',
-};
-
-export class PosixError extends Error {
-  constructor(
-    readonly code: string,
-    call: string,
-  ) {
-    super(`${call}: ${code}`);
-  }
-}
-
-function failed(call: string): PosixError {
-  const n = koffi.errno();
-  return new PosixError(names[n] ?? `errno ${n}`, call);
-}
 
 const nothing = Buffer.of(0);
 const z = (bytes: Uint8Array) => Buffer.concat([bytes, Buffer.of(0)]);
@@ -138,7 +106,7 @@ export function readAttributesOpen(fd: number): [string, Buffer][] {
 function attributesFrom(list: (to: Buffer) => number, get: (key: Buffer, to: Buffer) => number): [string, Buffer][] {
   const length = Number(list(scratch));
   if (length < 0) {
-    if (names[koffi.errno()] === 'ENOTSUP') return [];
+    if (lastCode() === 'ENOTSUP') return [];
     throw failed('listxattr');
   }
   if (length === 0) return [];
@@ -150,7 +118,7 @@ function attributesFrom(list: (to: Buffer) => number, get: (key: Buffer, to: Buf
   return keys.flatMap((key): [string, Buffer][] => {
     const size = Number(get(z(Buffer.from(key, 'latin1')), scratch));
     if (size >= 0) return [[key, Buffer.from(scratch.subarray(0, size))]];
-    if (names[koffi.errno()] === 'ENODATA') return [];
+    if (lastCode() === 'ENODATA') return [];
     throw failed('getxattr');
   });
 }
@@ -165,7 +133,7 @@ export function nameOpenFile(fd: number, folder: number, name: string): void {
   const emptyPath = 0x1000;
   const final = z(Buffer.from(name, 'latin1'));
   if (linkat(fd, nothing, folder, final, emptyPath) === 0) return;
-  const code = names[koffi.errno()];
+  const code = lastCode();
   if (code !== 'ENOENT' && code !== 'EPERM') throw failed('linkat');
   // without the right to link by descriptor alone, the way leads through /proc
   const atFdcwd = -100;
@@ -191,7 +159,7 @@ export function dataRanges(fd: number, size: number): [number, number][] {
   for (let at = 0; at < size;) {
     const start = Number(seek(fd, at, seekData));
     if (start < 0) {
-      if (names[koffi.errno()] === 'ENXIO') break;
+      if (lastCode() === 'ENXIO') break;
       return [[0, size]];
     }
     const end = Number(seek(fd, start, seekHole));
@@ -221,48 +189,4 @@ export function asAccount<T>(account: Account | undefined, run: () => T): T {
     setfsuid(process.geteuid!());
     setfsgid(process.getegid!());
   }
-}
-
-/** Facts of an open file. Times are exact; numbers are below 2^53. */
-export interface OpenStat {
-  /** Type and permission bits. */
-  readonly mode: number;
-  readonly uid: number;
-  readonly gid: number;
-  readonly links: number;
-  readonly device: number;
-  readonly inode: number;
-  readonly size: number;
-  /** Blocks of 512 bytes. */
-  readonly blocks: number;
-  readonly mtime: Instant;
-  readonly ctime: Instant;
-}
-
-const statBuffer = Buffer.alloc(256);
-
-/** Facts of an open file, by statx(2): exact times without big integers. */
-export function statOpen(fd: number): OpenStat {
-  const emptyPath = 0x1000;
-  const basicStats = 0x7ff;
-  if (statx(fd, nothing, emptyPath, basicStats, statBuffer) !== 0) throw failed('statx');
-  const b = statBuffer;
-  const long = (at: number) => b.readUInt32LE(at) + b.readUInt32LE(at + 4) * 2 ** 32;
-  const instant = (at: number): Instant => ({
-    seconds: b.readUInt32LE(at) + b.readInt32LE(at + 4) * 2 ** 32,
-    nanos: b.readUInt32LE(at + 8),
-  });
-  const [major, minor] = [b.readUInt32LE(136), b.readUInt32LE(140)];
-  return {
-    mode: b.readUInt16LE(28),
-    uid: b.readUInt32LE(20),
-    gid: b.readUInt32LE(24),
-    links: b.readUInt32LE(16),
-    device: (major & 0xfff) * 256 + (minor & 0xff) + (minor >>> 8) * 2 ** 20 + (major >>> 12) * 2 ** 44,
-    inode: long(32),
-    size: long(40),
-    blocks: long(48),
-    ctime: instant(96),
-    mtime: instant(112),
-  };
 }

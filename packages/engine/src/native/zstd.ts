@@ -1,7 +1,7 @@
 import koffi from 'koffi';
 
 /** Zstandard through the system's libzstd. One context per thread is kept and used again. */
-const lib = koffi.load('libzstd.so.1');
+const lib = koffi.load('libzstd.so.1', { deep: true });
 const boundOf = lib.func('size_t ZSTD_compressBound(size_t)') as (n: number) => number;
 const isError = lib.func('uint32_t ZSTD_isError(size_t)') as (n: number) => number;
 const newCompressor = lib.func('void *ZSTD_createCCtx()') as () => unknown;
@@ -32,10 +32,15 @@ export function compress(from: Uint8Array, level = 3): Buffer {
   return to.subarray(0, compressInto(to, from, level));
 }
 
+/** Decompresses to the start of `to`; the length written, in bytes, or undefined when the data is damaged or there is more than room. */
+export function decompressInto(to: Uint8Array, from: Uint8Array): number | undefined {
+  decompressor ??= newDecompressor();
+  const written = Number(decompressWith(decompressor, to, to.length, from, from.length));
+  return isError(written) ? undefined : written;
+}
+
 /** Decompresses into a new buffer of exactly `rawLength` bytes; undefined when the data is damaged or of another length. */
 export function decompress(from: Uint8Array, rawLength: number): Buffer | undefined {
-  decompressor ??= newDecompressor();
   const to = Buffer.allocUnsafe(rawLength);
-  const written = Number(decompressWith(decompressor, to, rawLength, from, from.length));
-  return isError(written) || written !== rawLength ? undefined : to;
+  return decompressInto(to, from) === rawLength ? to : undefined;
 }

@@ -3,7 +3,8 @@ import { cutSeed, type KeySet } from '../keys/key-set';
 import { Cutter, gearTable, streamSizes } from '@lithodex/core';
 import { systemCode } from '../errors';
 import { ByteWriter, type Instant } from '../format/byte-io';
-import { asAccount, dataRanges, readAttributesOpen, statOpen, type Account } from '../native/posix';
+import { closeFile, FileFacts, openIn, readAt, statOpen } from '../native/open-files';
+import { asAccount, dataRanges, readAttributesOpen, type Account } from '../native/posix';
 import type { ChunkWriter } from '../store/chunk-writer';
 import { writeTimedEntry } from '../tree/tree-entry';
 import { storeContent, type PutChunk } from '../tree/tree-writer';
@@ -12,10 +13,16 @@ import { withShortPath } from './open-deep';
 
 /** Files to read, all with the rights of one account. */
 export interface FileJobs {
-  /** Absolute paths, byte strings. */
-  readonly paths: readonly string[];
+  readonly folders: readonly FolderJobs[];
   /** Whose rights to open them with; those of the process when absent. */
   readonly account?: Account | undefined;
+}
+
+/** Files of one folder. Byte strings. */
+export interface FolderJobs {
+  /** Absolute path. */
+  readonly path: string;
+  readonly names: readonly string[];
 }
 
 const wholeLimit = 512 * 1024;
@@ -23,11 +30,28 @@ const windowBytes = 8 << 20;
 const sampleBytes = 4 * 1024;
 const notRead: Instant = { seconds: 0, nanos: 0 };
 
+/** What was read of a file. */
+interface ReadContent {
+  /** 32 bytes each. */
+  readonly names: Buffer;
+  readonly lengths: number[];
+  /** Bytes. */
+  readonly read: number;
+  /** There was less than the system said. */
+  readonly short: boolean;
+  readonly random: boolean;
+}
+
+const { O_RDONLY, O_DIRECTORY, O_NOFOLLOW, O_NONBLOCK } = fs.constants;
+const noNames = Buffer.alloc(0);
+
 /** Reads, cuts and stores files, one after another, in the thread it lives in, and packs their entries. */
 export class Crunch {
   private readonly cutter: Cutter;
   private readonly window: Buffer;
   private readonly entry = new ByteWriter();
+  private readonly before = new FileFacts();
+  private readonly after = new FileFacts();
   private readonly list: PutChunk;
 
   constructor(
@@ -42,40 +66,56 @@ export class Crunch {
 
   /** Stores the files and describes them to `results`, in order. Throws what the target throws. */
   async files(jobs: FileJobs, results: FileResults): Promise<void> {
-    for (const path of jobs.paths) {
-      await this.file(path, jobs.account, results);
-      if (this.writer.full) await this.writer.drain();
+    for (const { path, names } of jobs.folders) {
+      let folder: number;
+      try {
+        folder = asAccount(jobs.account, () => openFolder(path));
+      } catch (error) {
+        const code = systemCode(error) ?? String(error);
+        for (const _ of names) results.failed(code);
+        continue;
+      }
+      try {
+        for (const name of names) {
+          await this.file(folder, name, jobs.account, results);
+          if (this.writer.full) await this.writer.drain();
+        }
+      } finally {
+        fs.closeSync(folder);
+      }
     }
   }
 
-  private async file(path: string, account: Account | undefined, results: FileResults): Promise<void> {
+  private async file(folder: number, name: string, account: Account | undefined, results: FileResults): Promise<void> {
     let fd: number;
-    const { O_RDONLY, O_NOFOLLOW, O_NONBLOCK } = fs.constants;
     try {
-      fd = asAccount(account, () => withShortPath(path, (p) => fs.openSync(p, O_RDONLY | O_NOFOLLOW | O_NONBLOCK)));
+      fd = asAccount(account, () => openIn(folder, name, O_RDONLY | O_NOFOLLOW | O_NONBLOCK));
     } catch (error) {
       results.failed(systemCode(error) ?? String(error));
       return;
     }
     try {
-      const before = statOpen(fd);
-      if ((before.mode & 0o170000) !== 0o100000) {
+      const { before } = this;
+      statOpen(fd, before);
+      if (!before.isFile) {
         results.failed('REPLACED');
         return;
       }
       const [attributes, attributesFailed] = attributesOf(fd);
       const ranges = before.blocks * 512 < before.size ? dataRanges(fd, before.size) : undefined;
-      const stream = new FileStream(fd, ranges ?? [[0, before.size]]);
-      const { names, lengths, random } = await this.stream(stream);
-      const after = statOpen(fd);
-      const torn = stream.short || after.size !== before.size || !same(after.mtime, before.mtime) || !same(after.ctime, before.ctime);
-      const size = torn && !ranges ? lengths.reduce((a, b) => a + b, 0) : before.size;
+      const content =
+        !ranges && before.size <= wholeLimit
+          ? this.whole(fd, before.size)
+          : await this.stream(new FileStream(fd, ranges ?? [[0, before.size]]));
+      const { names, lengths, read, random } = content;
+      const torn = content.short || this.changed(fd);
+      const size = torn && !ranges ? read : before.size;
       const hardId = before.links > 1 ? `${before.device}:${before.inode}` : undefined;
       this.entry.clear();
       writeTimedEntry(
         this.entry,
         {
-          name: path.slice(path.lastIndexOf('/') + 1),
+          name,
           kind: 'file',
           mode: before.mode & 0o7777,
           uid: before.uid,
@@ -83,26 +123,64 @@ export class Crunch {
           inode: before.inode,
           size,
           ...(attributes.length && { attributes }),
-          ...(lengths.length && { content: storeContent(this.list, { names: Buffer.concat(names), lengths }) }),
-          ...(ranges && { ranges: trimRanges(ranges, stream.read) }),
+          ...(lengths.length && { content: storeContent(this.list, { names, lengths }) }),
+          ...(ranges && { ranges: trimRanges(ranges, read) }),
           ...(hardId && { hardId }),
           ...(random && { random }),
           ...(torn && { torn }),
         },
-        before.mtime,
-        torn ? notRead : before.ctime,
+        { seconds: before.mtimeSeconds, nanos: before.mtimeNanos },
+        torn ? notRead : { seconds: before.ctimeSeconds, nanos: before.ctimeNanos },
       );
-      results.done({ entry: this.entry.view(), size, read: stream.read, torn, hardId: hardId ?? '', attributesFailed });
+      results.done({ entry: this.entry.view(), size, read, torn, hardId: hardId ?? '', attributesFailed });
     } catch (error) {
       const code = systemCode(error);
       if (!code || (error instanceof Error && error.name === 'EngineError')) throw error;
       results.failed(code);
     } finally {
-      fs.closeSync(fd);
+      closeFile(fd);
     }
   }
 
-  private async stream(stream: FileStream): Promise<{ names: Buffer[]; lengths: number[]; random: boolean }> {
+  /** Whether the open file is not what it was `before` any more. */
+  private changed(fd: number): boolean {
+    const { before, after } = this;
+    statOpen(fd, after);
+    return (
+      after.size !== before.size ||
+      after.mtimeNanos !== before.mtimeNanos ||
+      after.mtimeSeconds !== before.mtimeSeconds ||
+      after.ctimeNanos !== before.ctimeNanos ||
+      after.ctimeSeconds !== before.ctimeSeconds
+    );
+  }
+
+  /** A small file: one chunk. */
+  private whole(fd: number, size: number): ReadContent {
+    let read = 0;
+    while (read < size) {
+      const got = readAt(fd, read === 0 ? this.window : this.window.subarray(read), size - read, read);
+      if (got === 0) break;
+      read += got;
+    }
+    if (read === 0) return { names: noNames, lengths: [], read, short: size > 0, random: false };
+    const random = this.cutter.random(0, Math.min(read, sampleBytes));
+    return {
+      names: this.writer.put(this.window.subarray(0, read), random && this.dense(0, read)),
+      lengths: [read],
+      read,
+      short: read < size,
+      random,
+    };
+  }
+
+  /** Whether a part of the window looks as if it would not compress: at its start, in the middle and at its end. */
+  private dense(from: number, to: number): boolean {
+    const middle = (from + to) >> 1;
+    return [from, middle, to - sampleBytes].every((at) => this.cutter.random(Math.max(from, at), Math.min(to, at + sampleBytes)));
+  }
+
+  private async stream(stream: FileStream): Promise<ReadContent> {
     const names: Buffer[] = [];
     const lengths: number[] = [];
     const window = this.window;
@@ -112,7 +190,7 @@ export class Crunch {
     const whole = stream.left <= 0 && to <= wholeLimit;
     while (to > from) {
       const length = whole ? to : this.cutter.next(from, to);
-      names.push(this.writer.put(window.subarray(from, from + length)));
+      names.push(this.writer.put(window.subarray(from, from + length), this.dense(from, from + length)));
       lengths.push(length);
       from += length;
       if (this.writer.full) await this.writer.drain();
@@ -122,11 +200,13 @@ export class Crunch {
         from = 0;
       }
     }
-    return { names, lengths, random };
+    return { names: Buffer.concat(names), lengths, read: stream.read, short: stream.short, random };
   }
 }
 
-const same = (a: Instant, b: Instant) => a.nanos === b.nanos && a.seconds === b.seconds;
+function openFolder(path: string): number {
+  return withShortPath(path, (p) => fs.openSync(p, O_RDONLY | O_DIRECTORY | O_NOFOLLOW));
+}
 
 function attributesOf(fd: number): [attributes: [string, Buffer][], failed: string] {
   try {
@@ -167,7 +247,7 @@ class FileStream {
   fill(window: Buffer, at: number): number {
     while (at < window.length && this.left > 0) {
       const [offset, length] = this.ranges[this.range]!;
-      const got = fs.readSync(this.fd, window, at, Math.min(window.length - at, length - this.done), offset + this.done);
+      const got = readAt(this.fd, window.subarray(at), Math.min(window.length - at, length - this.done), offset + this.done);
       if (got === 0) {
         this.short = true;
         this.left = 0;

@@ -13,15 +13,39 @@ export interface WriteCounts {
   stored: number;
 }
 
+/** Small chunks on their way to become one block. */
+class Gathering {
+  private readonly buffer = Buffer.allocUnsafe(gatherLimit);
+  private length = 0;
+  private chunks: Omit<TocChunk, 'block'>[] = [];
+
+  fits(length: number): boolean {
+    return this.length + length <= gatherLimit;
+  }
+
+  add(name: Buffer, data: Uint8Array): void {
+    this.buffer.set(data, this.length);
+    this.chunks.push({ name, offset: this.length, length: data.length });
+    this.length += data.length;
+  }
+
+  /** Hands over what has been gathered, if anything, and begins anew. */
+  close(block: (raw: Buffer, chunks: readonly Omit<TocChunk, 'block'>[]) => void): void {
+    if (this.chunks.length === 0) return;
+    block(this.buffer.subarray(0, this.length), this.chunks);
+    this.length = 0;
+    this.chunks = [];
+  }
+}
+
 /**
- * Names chunks, stores the ones that `claim` calls new, gathers small ones into blocks of about 1 MiB and blocks into packs. `put` never waits;
- * call `drain` after it, which writes the packs that are full.
+ * Names chunks, stores the ones that `claim` calls new, gathers small ones into blocks of about 1 MiB and blocks into packs; what does not compress is kept apart
+ * from the rest and not tried. `put` never waits; call `drain` after it, which writes the packs that are full.
  */
 export class ChunkWriter {
   readonly counts: WriteCounts = { fresh: 0, stored: 0 };
-  private readonly gather = Buffer.allocUnsafe(gatherLimit);
-  private gathered = 0;
-  private waiting: Omit<TocChunk, 'block'>[] = [];
+  private readonly usual = new Gathering();
+  private readonly dense = new Gathering();
   private pack: PackBuilder | undefined;
 
   constructor(
@@ -32,19 +56,18 @@ export class ChunkWriter {
     private readonly scratch = new Scratch(),
   ) {}
 
-  /** Stores a chunk of at most 4 MiB if it is new and returns its 32-byte name. The data is copied before this returns. */
-  put(data: Uint8Array): Buffer {
+  /** Stores a chunk of at most 4 MiB if it is new and returns its 32-byte name. A `dense` one is not compressed. The data is copied before this returns. */
+  put(data: Uint8Array, dense = false): Buffer {
     const name = keyedHash(this.keys.nameKey, data);
     if (!this.claim(name)) return name;
     this.counts.fresh += data.length;
     if (data.length >= gatherLimit / 2) {
-      this.current().add(data, [{ name, offset: 0, length: data.length }]);
+      this.current().add(data, [{ name, offset: 0, length: data.length }], dense);
       return name;
     }
-    if (this.gathered + data.length > gatherLimit) this.closeBlock();
-    this.gather.set(data, this.gathered);
-    this.waiting.push({ name, offset: this.gathered, length: data.length });
-    this.gathered += data.length;
+    const gathering = dense ? this.dense : this.usual;
+    if (!gathering.fits(data.length)) this.closeBlock(gathering);
+    gathering.add(name, data);
     return name;
   }
 
@@ -53,11 +76,10 @@ export class ChunkWriter {
     return this.pack;
   }
 
-  private closeBlock(): void {
-    if (this.waiting.length === 0) return;
-    this.current().add(this.gather.subarray(0, this.gathered), this.waiting);
-    this.gathered = 0;
-    this.waiting = [];
+  private closeBlock(gathering: Gathering): void {
+    gathering.close((raw, chunks) => {
+      this.current().add(raw, chunks, gathering === this.dense);
+    });
   }
 
   /** True when the pack has reached its size and {@link drain} must run before the next put. */
@@ -72,7 +94,8 @@ export class ChunkWriter {
 
   /** Writes everything that is left. */
   async finish(): Promise<void> {
-    this.closeBlock();
+    this.closeBlock(this.usual);
+    this.closeBlock(this.dense);
     await this.writePack();
   }
 

@@ -1,0 +1,122 @@
+import koffi from 'koffi';
+import { failed, lastCode } from './posix-error';
+
+/**
+ * Files of an open folder by their own names, and open files by number: the calls made for every single file, which cost less than half of what
+ * they cost by path. Names are byte strings. Every function throws a PosixError.
+ */
+const libc = koffi.load('libc.so.6');
+const statx = libc.func('int statx(int, const uint8_t *, int, uint32_t, void *)') as (
+  folder: number,
+  name: Uint8Array,
+  flags: number,
+  mask: number,
+  to: Uint8Array,
+) => number;
+const openat = libc.func('int openat(int, const uint8_t *, int)') as (folder: number, name: Uint8Array, flags: number) => number;
+const pread = libc.func('int64_t pread(int, void *, size_t, int64_t)') as (
+  fd: number,
+  to: Uint8Array,
+  length: number,
+  offset: number,
+) => number | bigint;
+const close = libc.func('int close(int)') as (fd: number) => number;
+
+const typeMask = 0o170000;
+const fileType = 0o100000;
+const folderType = 0o040000;
+const answer = Buffer.alloc(256);
+
+const long = (at: number) => answer.readUInt32LE(at) + answer.readUInt32LE(at + 4) * 2 ** 32;
+
+/** Facts of a file as statx(2) gives them, to be filled again and again. Times are exact; numbers are below 2^53. */
+export class FileFacts {
+  /** Type and permission bits. */
+  mode = 0;
+  uid = 0;
+  gid = 0;
+  links = 0;
+  device = 0;
+  inode = 0;
+  /** Bytes. */
+  size = 0;
+  /** Blocks of 512 bytes. */
+  blocks = 0;
+  mtimeSeconds = 0;
+  mtimeNanos = 0;
+  ctimeSeconds = 0;
+  ctimeNanos = 0;
+
+  get isFile(): boolean {
+    return (this.mode & typeMask) === fileType;
+  }
+
+  get isFolder(): boolean {
+    return (this.mode & typeMask) === folderType;
+  }
+
+  /** Takes over what statx has answered. */
+  fill(): void {
+    this.links = answer.readUInt32LE(16);
+    this.uid = answer.readUInt32LE(20);
+    this.gid = answer.readUInt32LE(24);
+    this.mode = answer.readUInt16LE(28);
+    this.inode = long(32);
+    this.size = long(40);
+    this.blocks = long(48);
+    this.ctimeSeconds = answer.readUInt32LE(96) + answer.readInt32LE(100) * 2 ** 32;
+    this.ctimeNanos = answer.readUInt32LE(104);
+    this.mtimeSeconds = answer.readUInt32LE(112) + answer.readInt32LE(116) * 2 ** 32;
+    this.mtimeNanos = answer.readUInt32LE(120);
+    const major = answer.readUInt32LE(136);
+    const minor = answer.readUInt32LE(140);
+    this.device = (major & 0xfff) * 256 + (minor & 0xff) + (minor >>> 8) * 2 ** 20 + (major >>> 12) * 2 ** 44;
+  }
+}
+
+const basicStats = 0x7ff;
+const noName = Buffer.of(0);
+const nameBytes = Buffer.alloc(4097);
+
+function terminated(name: string): Buffer {
+  if (name.length >= nameBytes.length) throw new RangeError('the name is too long');
+  nameBytes[nameBytes.write(name, 0, 'latin1')] = 0;
+  return nameBytes;
+}
+
+/** Facts of an entry of an open folder, never following a link. */
+export function statIn(folder: number, name: string, facts: FileFacts): void {
+  const noFollow = 0x100;
+  if (statx(folder, terminated(name), noFollow, basicStats, answer) !== 0) throw failed('statx');
+  facts.fill();
+}
+
+/** Facts of an open file. */
+export function statOpen(fd: number, facts: FileFacts): void {
+  const emptyPath = 0x1000;
+  if (statx(fd, noName, emptyPath, basicStats, answer) !== 0) throw failed('statx');
+  facts.fill();
+}
+
+/** Opens an entry of an open folder. To be closed by {@link closeFile}, as Node keeps a record of what it has opened itself. */
+export function openIn(folder: number, name: string, flags: number): number {
+  const closeOnExec = 0o2000000;
+  for (;;) {
+    const fd = openat(folder, terminated(name), flags | closeOnExec);
+    if (fd >= 0) return fd;
+    if (lastCode() !== 'EINTR') throw failed('openat');
+  }
+}
+
+/** Reads at most `length` bytes at `offset` to the start of `to` and returns how many there were. */
+export function readAt(fd: number, to: Uint8Array, length: number, offset: number): number {
+  for (;;) {
+    const got = Number(pread(fd, to, length, offset));
+    if (got >= 0) return got;
+    if (lastCode() !== 'EINTR') throw failed('pread');
+  }
+}
+
+export function closeFile(fd: number): void {
+  close(fd);
+}
