@@ -1,5 +1,5 @@
 import fs from 'node:fs';
-import { posix, systemCode, type TreeEntry } from '@lithodex/engine';
+import { modeOpen, ownOpen, posix, systemCode, type TreeEntry } from '@lithodex/engine';
 
 /** The calls that set the properties of one entry. */
 interface Setters {
@@ -58,10 +58,10 @@ export function applyMetadata(path: Buffer, entry: TreeEntry): string[] {
 export function applyMetadataOpen(fd: number, entry: TreeEntry): string[] {
   return apply(entry, {
     owner: (uid, gid) => {
-      fs.fchownSync(fd, uid, gid);
+      ownOpen(fd, uid, gid);
     },
     mode: (mode) => {
-      fs.fchmodSync(fd, mode);
+      modeOpen(fd, mode);
     },
     attribute: (name, value) => {
       posix.writeAttributeOpen(fd, name, value);

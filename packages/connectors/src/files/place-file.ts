@@ -1,5 +1,5 @@
 import fs from 'node:fs';
-import { EngineError, inFolder, posix, systemCode, type TreeEntry } from '@lithodex/engine';
+import { closeFile, createNameless, EngineError, inFolder, nameOpenFile, systemCode, writeAt, type TreeEntry } from '@lithodex/engine';
 import { RangeCursor } from './content-check';
 import { applyMetadataOpen } from './metadata';
 
@@ -15,23 +15,52 @@ export interface FileToPlace {
   readonly replace: boolean;
 }
 
+/** Where the content of a file comes from, chunk after chunk; undefined at the end. Waiting is asked for only where it is needed. */
+export type ChunkSource = () => Buffer | undefined | Promise<Buffer | undefined>;
+
 const { O_RDWR, O_CREAT, O_EXCL } = fs.constants;
 
 /**
  * Makes a file from its chunks: whole and with its properties before it has its name, so that whatever happens there is never a part of it under that name. Returns the
- * properties that could not be set. Throws what the system and `chunks` throw.
+ * properties that could not be set. Throws what the system and `next` throw.
  */
-export async function placeFile(file: FileToPlace, chunks: AsyncIterable<Buffer>): Promise<string[]> {
+export async function placeFile(file: FileToPlace, next: ChunkSource): Promise<readonly string[]> {
+  const { folder, entry } = file;
+  const fd = createNameless(folder);
+  // a file without a name is several times faster, and a kill leaves nothing
+  if (fd < 0) return placeNamed(file, next);
+  try {
+    await fill(fd, entry, next);
+    const failed = applyMetadataOpen(fd, entry);
+    nameOpenFile(fd, folder, file.replace ? file.temporary : entry.name);
+    if (file.replace) renameTemporary(file);
+    return failed;
+  } finally {
+    closeFile(fd);
+  }
+}
+
+function renameTemporary({ folder, temporary, entry }: FileToPlace): void {
+  try {
+    fs.renameSync(inFolder(folder, temporary), inFolder(folder, entry.name));
+  } catch (error) {
+    fs.rmSync(inFolder(folder, temporary), { force: true });
+    throw error;
+  }
+}
+
+/** The same where a file must have a name from the start. */
+async function placeNamed(file: FileToPlace, next: ChunkSource): Promise<readonly string[]> {
   const { folder, entry } = file;
   const temporary = inFolder(folder, file.temporary);
-  const { fd, named } = openNew(folder, temporary);
+  fs.rmSync(temporary, { force: true });
+  const fd = fs.openSync(temporary, O_RDWR | O_CREAT | O_EXCL, 0o600);
   try {
-    await fill(fd, entry, chunks);
+    await fill(fd, entry, next);
     const failed = applyMetadataOpen(fd, entry);
     const final = inFolder(folder, entry.name);
-    if (!named) posix.nameOpenFile(fd, folder, file.replace ? file.temporary : entry.name);
     if (file.replace) fs.renameSync(temporary, final);
-    else if (named) {
+    else {
       fs.linkSync(temporary, final);
       fs.unlinkSync(temporary);
     }
@@ -44,28 +73,18 @@ export async function placeFile(file: FileToPlace, chunks: AsyncIterable<Buffer>
   }
 }
 
-/**
- * A new file for writing: without a name until it is whole, where the file system can do that (a kill then leaves nothing, and it is several times faster than making a
- * name first); under the name `at` elsewhere.
- */
-function openNew(folder: number, at: Buffer): { fd: number; named: boolean } {
-  const withoutName = 0o20200000;
-  try {
-    return { fd: fs.openSync(`/proc/self/fd/${folder}/.`, withoutName | O_RDWR, 0o600), named: false };
-  } catch {
-    fs.rmSync(at, { force: true });
-    return { fd: fs.openSync(at, O_RDWR | O_CREAT | O_EXCL, 0o600), named: true };
-  }
-}
-
-async function fill(fd: number, entry: TreeEntry, chunks: AsyncIterable<Buffer>): Promise<void> {
+async function fill(fd: number, entry: TreeEntry, next: ChunkSource): Promise<void> {
   const places = new RangeCursor(entry.ranges ?? [[0, entry.size]]);
   let end = 0;
-  for await (const data of chunks)
+  for (;;) {
+    const got = next();
+    const data = got instanceof Promise ? await got : got;
+    if (!data) break;
     for (const { at, offset, count } of places.next(data.length)) {
-      for (let done = 0; done < count;) done += fs.writeSync(fd, data, at + done, count - done, offset + done);
+      writeAt(fd, data.subarray(at, at + count), offset);
       end = offset + count;
     }
+  }
   if (!places.finished) throw new EngineError('OBJECT_DAMAGED', 'the content is shorter than the file');
   if (end !== entry.size) fs.ftruncateSync(fd, entry.size);
 }

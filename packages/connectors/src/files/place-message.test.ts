@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { packEntry } from '@lithodex/engine';
 import { PlaceBatch, readBatch } from './place-message';
 
 const bytes = (length: number) => fc.uint8Array({ minLength: length, maxLength: length }).map((b) => Buffer.from(b));
@@ -35,7 +36,7 @@ describe('a batch of files to place', () => {
           })),
         }));
         const batch = new PlaceBatch();
-        for (const { file, chunks } of sent) batch.add(file, chunks);
+        for (const { file, chunks } of sent) batch.add({ ...file, entry: packEntry(file.entry).data, size: file.entry.size }, chunks);
         expect([batch.count, batch.bytes]).toEqual([list.length, list.reduce((sum, f) => sum + f.size, 0)]);
         expect([...readBatch(batch.take())]).toEqual(sent);
       }),

@@ -1,10 +1,20 @@
-import { ByteReader, ByteWriter, packEntry, readEntry, type ChunkLocation, type TreeEntry } from '@lithodex/engine';
+import { ByteReader, ByteWriter, readEntry, type ChunkLocation } from '@lithodex/engine';
 import type { FileToPlace } from './place-file';
 
 /** A chunk of a file with its place in the store. */
 export interface PlacedChunk {
   readonly name: Buffer;
   readonly location: ChunkLocation;
+}
+
+/** A file to be made in an open folder, its entry as it is stored; see {@link FileToPlace}. */
+export interface StoredFile {
+  readonly folder: number;
+  readonly temporary: string;
+  readonly replace: boolean;
+  readonly entry: Uint8Array;
+  /** Bytes. */
+  readonly size: number;
 }
 
 /** A batch of files to place, as one piece of memory: entries as they are stored, blocks named once, chunks by block. */
@@ -15,12 +25,12 @@ export class PlaceBatch {
   count = 0;
   bytes = 0;
 
-  add(file: FileToPlace, chunks: readonly PlacedChunk[]): void {
+  add(file: StoredFile, chunks: readonly PlacedChunk[]): void {
     const w = this.files;
     w.u8(file.replace ? 1 : 0);
     w.varint(file.folder);
     w.text(file.temporary);
-    w.blob(packEntry(file.entry).data);
+    w.blob(file.entry);
     w.varint(chunks.length);
     for (const { name, location } of chunks) {
       w.bytes(name);
@@ -29,7 +39,7 @@ export class PlaceBatch {
       w.varint(location.length);
     }
     this.count++;
-    this.bytes += file.entry.size;
+    this.bytes += file.size;
   }
 
   private blockOf({ packId, block, at }: ChunkLocation): number {
@@ -64,10 +74,11 @@ export function* readBatch(data: Uint8Array): Generator<{ file: FileToPlace; chu
     const replace = r.u8() === 1;
     const folder = r.varint();
     const temporary = r.text();
-    const entry: TreeEntry = readEntry(new ByteReader(r.blob()));
+    const entry = readEntry(new ByteReader(r.blob()));
     const chunks = Array.from({ length: r.varint() }, (): PlacedChunk => {
       const name = r.bytes(32);
-      return { name, location: { ...blocks[r.varint()]!, offset: r.varint(), length: r.varint() } };
+      const { packId, block, at } = blocks[r.varint()]!;
+      return { name, location: { packId, block, at, offset: r.varint(), length: r.varint() } };
     });
     yield { file: { folder, entry, temporary, replace }, chunks };
   }

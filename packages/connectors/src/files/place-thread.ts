@@ -1,6 +1,6 @@
 import { parentPort, workerData } from 'node:worker_threads';
 import { BlockReader, EngineError, targetAt } from '@lithodex/engine';
-import { placeFile } from './place-file';
+import { placeFile, type ChunkSource } from './place-file';
 import { readBatch, type PlacedChunk } from './place-message';
 import { outcomeOf, type PlaceProblem, type PlaceReply, type PlaceRequest, type PlaceStart } from './placer';
 
@@ -25,14 +25,16 @@ function tell(least: number): void {
   untold = 0;
 }
 
-async function* contentOf(chunks: readonly PlacedChunk[]): AsyncGenerator<Buffer> {
-  for (const { name, location } of chunks) {
+function contentOf(chunks: readonly PlacedChunk[]): ChunkSource {
+  let at = 0;
+  return () => {
+    const chunk = chunks[at++];
+    if (!chunk) return undefined;
     if (Atomics.load(stop, 0) === 1) throw new EngineError('STOPPED');
-    const data = await reader.chunk(name, location);
-    yield data;
-    untold += data.length;
+    untold += chunk.location.length;
     tell(tellEvery);
-  }
+    return reader.chunk(chunk.name, chunk.location);
+  };
 }
 
 async function handle({ id, batch }: PlaceRequest): Promise<void> {

@@ -1,17 +1,21 @@
 import { Worker } from 'node:worker_threads';
 import {
+  ByteReader,
   EngineError,
   engineErrors,
   isLoss,
+  packEntry,
+  readEntry,
   threadFile,
   type ChunkReader,
   type EngineErrorCode,
+  type EntryCursor,
   type KeySet,
   type TargetPlace,
   type TreeReader,
 } from '@lithodex/engine';
 import { placeFile, reason, type FileToPlace } from './place-file';
-import { PlaceBatch } from './place-message';
+import { PlaceBatch, type PlacedChunk } from './place-message';
 
 /** What became of a file. */
 export interface Placed {
@@ -85,8 +89,9 @@ interface Thread {
 }
 
 interface Waiting {
-  readonly file: FileToPlace;
-  readonly resolve: (placed: Placed) => void;
+  /** The file, should it have to be placed in this thread after all. */
+  readonly file: () => FileToPlace;
+  readonly settle: (placed: Placed) => void;
 }
 
 /** Places files, in this thread while they are few, in threads of their own when there are many. */
@@ -109,20 +114,51 @@ export class Placer {
   async place(file: FileToPlace): Promise<{ readonly outcome: Promise<Placed> }> {
     const { content } = file.entry;
     const chunks = content === undefined ? 0 : 'lists' in content ? content.count : content.lengths.length;
-    const little = this.filesHere < filesWithoutThreads && this.bytesHere + file.entry.size < bytesWithoutThreads;
-    if (little || chunks > mostChunks) {
+    if (!this.manyWith(file.entry.size) || chunks > mostChunks) {
       this.filesHere++;
       this.bytesHere += file.entry.size;
       return { outcome: Promise.resolve(await this.here(file)) };
     }
     try {
-      this.batch.add(file, await this.located(file));
+      this.batch.add({ ...file, entry: packEntry(file.entry).data, size: file.entry.size }, await this.located(file));
     } catch (error) {
       return { outcome: Promise.resolve(isLoss(error) ? await this.here(file) : outcomeOf(error)) };
     }
-    const outcome = new Promise<Placed>((resolve) => this.waiting.push({ file, resolve }));
-    if (this.batch.count >= batchFiles || this.batch.bytes >= batchBytes) await this.flush();
+    const outcome = new Promise<Placed>((settle) => this.waiting.push({ file: () => file, settle }));
+    await this.flushIfFull();
     return { outcome };
+  }
+
+  /** Whether there has been so much that threads are worth their start, if `bytes` more come. */
+  manyWith(bytes: number): boolean {
+    return this.filesHere >= filesWithoutThreads || this.bytesHere + bytes >= bytesWithoutThreads;
+  }
+
+  /**
+   * Takes a plain file as it is stored, under the name it has; `settle` learns what became of it. Returns false when it can not be taken in this way; otherwise
+   * {@link flushIfFull} must be called next.
+   */
+  placeStored(folder: number, at: EntryCursor, temporary: string, settle: (placed: Placed) => void): boolean {
+    const chunks: PlacedChunk[] = [];
+    try {
+      at.chunks((name, length) => {
+        const location = this.options.chunks.locate(name);
+        if (location.length !== length) throw new EngineError('OBJECT_DAMAGED', 'a chunk is not as long as the file says');
+        chunks.push({ name, location });
+      });
+    } catch (error) {
+      if (error instanceof EngineError) return false;
+      throw error;
+    }
+    const entry = at.bytes();
+    this.batch.add({ folder, temporary, replace: false, entry, size: at.size }, chunks);
+    this.waiting.push({ file: () => ({ folder, temporary, replace: false, entry: readEntry(new ByteReader(entry)) }), settle });
+    return true;
+  }
+
+  /** Sends what has been gathered when it is enough; a promise when there is something to wait for. */
+  flushIfFull(): Promise<void> | undefined {
+    return this.batch.count >= batchFiles || this.batch.bytes >= batchBytes ? this.flush() : undefined;
   }
 
   private async located({ entry }: FileToPlace) {
@@ -149,8 +185,9 @@ export class Placer {
           onBytes(length);
         }
     }
+    const parts = content();
     try {
-      return { ...fine, notSet: await placeFile(file, content()) };
+      return { ...fine, notSet: await placeFile(file, async () => (await parts.next()).value ?? undefined) };
     } catch (error) {
       return outcomeOf(error);
     }
@@ -200,7 +237,7 @@ export class Placer {
         const fatal = new EngineError('TARGET_REFUSED', String(error), { cause: error });
         for (const [id, waiting] of this.answers) {
           this.answers.delete(id);
-          for (const { resolve } of waiting) resolve({ ...fine, failed: reason(error), fatal });
+          for (const { settle } of waiting) settle({ ...fine, failed: reason(error), fatal });
         }
         this.wakeAll();
       });
@@ -212,14 +249,14 @@ export class Placer {
     const waiting = this.answers.get(id) ?? [];
     this.answers.delete(id);
     const byNumber = new Map(problems.map((p) => [p.at, p]));
-    for (const [at, { file, resolve }] of waiting.entries()) {
+    for (const [at, { file, settle }] of waiting.entries()) {
       const problem = byNumber.get(at);
-      if (!problem) resolve(fine);
-      else if (problem.lost) void this.again(file).then(resolve);
+      if (!problem) settle(fine);
+      else if (problem.lost) void this.again(file()).then(settle);
       else {
         const { failed, notSet, fatal } = problem;
         const code = fatal && fatal.code in engineErrors ? (fatal.code as EngineErrorCode) : 'TARGET_REFUSED';
-        resolve({ failed, notSet, ...(fatal && { fatal: new EngineError(code, fatal.details) }) });
+        settle({ failed, notSet, ...(fatal && { fatal: new EngineError(code, fatal.details) }) });
       }
     }
     this.wakeAll();

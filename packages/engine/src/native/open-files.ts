@@ -20,6 +20,27 @@ const pread = libc.func('int64_t pread(int, void *, size_t, int64_t)') as (
   length: number,
   offset: number,
 ) => number | bigint;
+const createat = libc.func('int openat(int, const uint8_t *, int, uint32_t)') as (
+  folder: number,
+  name: Uint8Array,
+  flags: number,
+  mode: number,
+) => number;
+const pwrite = libc.func('int64_t pwrite(int, const void *, size_t, int64_t)') as (
+  fd: number,
+  from: Uint8Array,
+  length: number,
+  offset: number,
+) => number | bigint;
+const fchown = libc.func('int fchown(int, uint32_t, uint32_t)') as (fd: number, uid: number, gid: number) => number;
+const fchmod = libc.func('int fchmod(int, uint32_t)') as (fd: number, mode: number) => number;
+const linkat = libc.func('int linkat(int, const uint8_t *, int, const uint8_t *, int)') as (
+  from: number,
+  name: Uint8Array,
+  to: number,
+  newName: Uint8Array,
+  flags: number,
+) => number;
 const close = libc.func('int close(int)') as (fd: number) => number;
 
 const typeMask = 0o170000;
@@ -98,9 +119,10 @@ export function statOpen(fd: number, facts: FileFacts): void {
   facts.fill();
 }
 
+const closeOnExec = 0o2000000;
+
 /** Opens an entry of an open folder. To be closed by {@link closeFile}, as Node keeps a record of what it has opened itself. */
 export function openIn(folder: number, name: string, flags: number): number {
-  const closeOnExec = 0o2000000;
   for (;;) {
     const fd = openat(folder, terminated(name), flags | closeOnExec);
     if (fd >= 0) return fd;
@@ -115,6 +137,47 @@ export function readAt(fd: number, to: Uint8Array, length: number, offset: numbe
     if (got >= 0) return got;
     if (lastCode() !== 'EINTR') throw failed('pread');
   }
+}
+
+/** Writes all of `from` at `offset`. */
+export function writeAt(fd: number, from: Uint8Array, offset: number): void {
+  for (let done = 0; done < from.length;) {
+    const written = Number(pwrite(fd, done === 0 ? from : from.subarray(done), from.length - done, offset + done));
+    if (written >= 0) done += written;
+    else if (lastCode() !== 'EINTR') throw failed('pwrite');
+  }
+}
+
+const thisFolder = Buffer.from('.\0');
+
+/**
+ * A new file for reading and writing in an open folder, without a name until {@link nameOpenFile}; -1 where the file system has no such files. To be closed by
+ * {@link closeFile}.
+ */
+export function createNameless(folder: number): number {
+  const readWriteTemporary = 0o20200002;
+  return createat(folder, thisFolder, readWriteTemporary | closeOnExec, 0o600);
+}
+
+/** Gives a file made by {@link createNameless} a name in an open folder. Fails when something exists. */
+export function nameOpenFile(fd: number, folder: number, name: string): void {
+  const emptyPath = 0x1000;
+  if (linkat(fd, noName, folder, terminated(name), emptyPath) === 0) return;
+  const code = lastCode();
+  if (code !== 'ENOENT' && code !== 'EPERM') throw failed('linkat');
+  // without the right to link by descriptor alone, the way leads through /proc
+  const atFdcwd = -100;
+  const follow = 0x400;
+  if (linkat(atFdcwd, Buffer.from(`/proc/self/fd/${fd}\0`), folder, terminated(name), follow) !== 0) throw failed('linkat');
+}
+
+export function ownOpen(fd: number, uid: number, gid: number): void {
+  if (fchown(fd, uid, gid) !== 0) throw failed('fchown');
+}
+
+/** Sets the permission bits of an open file. */
+export function modeOpen(fd: number, mode: number): void {
+  if (fchmod(fd, mode) !== 0) throw failed('fchmod');
 }
 
 export function closeFile(fd: number): void {

@@ -45,19 +45,11 @@ const fgetxattr = libc.func('int64_t fgetxattr(int, const uint8_t *, void *, siz
   l: Int,
 ) => Int;
 const mknod = libc.func('int mknod(const uint8_t *, uint32_t, uint64_t)') as (p: Uint8Array, m: Int, d: Int | bigint) => Int;
-const linkat = libc.func('int linkat(int, const uint8_t *, int, const uint8_t *, int)') as (
-  d: Int,
-  p: Uint8Array,
-  e: Int,
-  q: Uint8Array,
-  f: Int,
-) => Int;
 const seek = libc.func('int64_t lseek(int, int64_t, int)') as (fd: Int, offset: Int, whence: Int) => Int | bigint;
 
 const setfsuid = libc.func('int setfsuid(uint32_t)') as (uid: Int) => Int;
 const setfsgid = libc.func('int setfsgid(uint32_t)') as (gid: Int) => Int;
 
-const nothing = Buffer.of(0);
 const z = (bytes: Uint8Array) => Buffer.concat([bytes, Buffer.of(0)]);
 
 /** Access time left as it is, modification time in ns since the epoch (also before 1970), as utimensat(2) takes them. */
@@ -126,19 +118,6 @@ function attributesFrom(list: (to: Buffer) => number, get: (key: Buffer, to: Buf
 /** Sets one extended attribute of the entry itself. */
 export function writeAttribute(path: Uint8Array, name: string, value: Uint8Array): void {
   if (lsetxattr(z(path), z(Buffer.from(name, 'latin1')), value, value.length, 0) !== 0) throw failed(`lsetxattr ${name}`);
-}
-
-/** Gives an open file without a name (O_TMPFILE) a name (byte string) in an open folder. Fails when something exists. */
-export function nameOpenFile(fd: number, folder: number, name: string): void {
-  const emptyPath = 0x1000;
-  const final = z(Buffer.from(name, 'latin1'));
-  if (linkat(fd, nothing, folder, final, emptyPath) === 0) return;
-  const code = lastCode();
-  if (code !== 'ENOENT' && code !== 'EPERM') throw failed('linkat');
-  // without the right to link by descriptor alone, the way leads through /proc
-  const atFdcwd = -100;
-  const follow = 0x400;
-  if (linkat(atFdcwd, z(Buffer.from(`/proc/self/fd/${fd}`)), folder, final, follow) !== 0) throw failed('linkat');
 }
 
 /** Sets one extended attribute of an open file. */

@@ -6,7 +6,7 @@ import { ByteWriter, type Instant } from '../format/byte-io';
 import { closeFile, FileFacts, openIn, readAt, statOpen } from '../native/open-files';
 import { asAccount, dataRanges, readAttributesOpen, type Account } from '../native/posix';
 import type { ChunkWriter } from '../store/chunk-writer';
-import { writeTimedEntry } from '../tree/tree-entry';
+import { writeTimedEntry, type UntimedEntry, type Writable } from '../tree/tree-entry';
 import { storeContent, type PutChunk } from '../tree/tree-writer';
 import type { FileResults } from './file-results';
 import { withShortPath } from './open-deep';
@@ -111,24 +111,25 @@ export class Crunch {
       const torn = content.short || this.changed(fd);
       const size = torn && !ranges ? read : before.size;
       const hardId = before.links > 1 ? `${before.device}:${before.inode}` : undefined;
+      const entry: Writable<UntimedEntry> = {
+        name,
+        kind: 'file',
+        mode: before.mode & 0o7777,
+        uid: before.uid,
+        gid: before.gid,
+        inode: before.inode,
+        size,
+      };
+      if (attributes.length) entry.attributes = attributes;
+      if (lengths.length) entry.content = storeContent(this.list, { names, lengths });
+      if (ranges) entry.ranges = trimRanges(ranges, read);
+      if (hardId) entry.hardId = hardId;
+      if (random) entry.random = random;
+      if (torn) entry.torn = torn;
       this.entry.clear();
       writeTimedEntry(
         this.entry,
-        {
-          name,
-          kind: 'file',
-          mode: before.mode & 0o7777,
-          uid: before.uid,
-          gid: before.gid,
-          inode: before.inode,
-          size,
-          ...(attributes.length && { attributes }),
-          ...(lengths.length && { content: storeContent(this.list, { names, lengths }) }),
-          ...(ranges && { ranges: trimRanges(ranges, read) }),
-          ...(hardId && { hardId }),
-          ...(random && { random }),
-          ...(torn && { torn }),
-        },
+        entry,
         { seconds: before.mtimeSeconds, nanos: before.mtimeNanos },
         torn ? notRead : { seconds: before.ctimeSeconds, nanos: before.ctimeNanos },
       );

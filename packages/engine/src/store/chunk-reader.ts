@@ -24,6 +24,8 @@ export interface ChunkLocation {
 export class BlockReader {
   private readonly blocks = new Map<string, Buffer>();
   private cached = 0;
+  /** The block used last. */
+  private newest = '';
   /** Bytes read from the target so far. */
   bytesRead = 0;
 
@@ -33,23 +35,27 @@ export class BlockReader {
     private readonly cacheBytes = usualCache,
   ) {}
 
-  /** Throws OBJECT_MISSING or OBJECT_DAMAGED. The buffer must not be changed. */
-  async chunk(name: Buffer, location: ChunkLocation): Promise<Buffer> {
-    const block = await this.block(location);
-    const data = block.subarray(location.offset, location.offset + location.length);
+  /** A promise where the target has to be asked. Throws OBJECT_MISSING or OBJECT_DAMAGED. The buffer must not be changed. */
+  chunk(name: Buffer, location: ChunkLocation): Buffer | Promise<Buffer> {
+    const id = `${location.packId.toString('latin1')}${location.block}`;
+    const known = this.blocks.get(id);
+    if (!known) return this.load(id, location).then((block) => this.checked(name, location, block));
+    if (id !== this.newest) {
+      this.blocks.delete(id);
+      this.blocks.set(id, known);
+      this.newest = id;
+    }
+    return this.checked(name, location, known);
+  }
+
+  private checked(name: Buffer, { offset, length }: ChunkLocation, block: Buffer): Buffer {
+    const data = block.subarray(offset, offset + length);
     if (!keyedHash(this.keys.nameKey, data).equals(name))
       throw new EngineError('OBJECT_DAMAGED', `chunk ${name.toString('hex').slice(0, 16)}`);
     return data;
   }
 
-  private async block({ packId, block: number, at }: ChunkLocation): Promise<Buffer> {
-    const id = `${packId.toString('latin1')}${number}`;
-    const known = this.blocks.get(id);
-    if (known) {
-      this.blocks.delete(id);
-      this.blocks.set(id, known);
-      return known;
-    }
+  private async load(id: string, { packId, block: number, at }: ChunkLocation): Promise<Buffer> {
     const stored = await this.target.readRange(packName(packId), at.offset, at.stored);
     this.bytesRead += stored.length;
     const block = openBlock(this.keys, packId, number, at, stored);
@@ -59,6 +65,7 @@ export class BlockReader {
 
   private keep(id: string, block: Buffer): void {
     this.blocks.set(id, block);
+    this.newest = id;
     this.cached += block.length;
     for (const [oldest, data] of this.blocks) {
       if (this.cached <= this.cacheBytes) break;
@@ -112,7 +119,7 @@ export class ChunkReader {
     } catch (error) {
       const gone = error instanceof EngineError && error.code === 'OBJECT_MISSING';
       if (!gone || !(await this.index.missed(location.packId))) throw error;
-      return this.blocks.chunk(name, this.locate(name));
+      return await this.blocks.chunk(name, this.locate(name));
     }
   }
 }

@@ -10,6 +10,7 @@ export class EntryCursor {
   private left: number;
   private begin = 0;
   private folderAt = -1;
+  private contentAt = -1;
   /** Byte string. */
   name = '';
   kind: ItemKind = 'file';
@@ -96,7 +97,9 @@ export class EntryCursor {
       this.varint();
       this.skip(this.varint());
     }
+    this.contentAt = -1;
     if (flags & entryFlags.content) {
+      this.contentAt = this.at;
       const names = this.varint();
       this.skip(names);
       for (let n = names / 32; n > 0; n--) this.varint();
@@ -114,6 +117,18 @@ export class EntryCursor {
   /** The bytes of the entry: a view. */
   bytes(): Buffer {
     return this.data.subarray(this.begin, this.at);
+  }
+
+  /** Calls `visit` with the name (a view) and the length of every chunk of a file that names them itself. */
+  chunks(visit: (name: Buffer, length: number) => void): void {
+    if (this.contentAt < 0) return;
+    const end = this.at;
+    this.at = this.contentAt;
+    const bytes = this.varint();
+    let name = this.at;
+    this.skip(bytes);
+    for (const last = this.at; name < last; name += 32) visit(this.data.subarray(name, name + 32), this.varint());
+    this.at = end;
   }
 
   /** What a folder's entry leads to. */
