@@ -83,9 +83,14 @@ export function makeSampleTree(folder: string, small: number, largeBytes: number
   return { files, bytes };
 }
 
-/** Rewrites every hundredth small file. */
+/** Rewrites every hundredth small file, and a page in the middle of two of the large ones as a database does. */
 export function changeOnePercent(folder: string, round: number): void {
   for (const dir of fs.readdirSync(`${folder}/small`))
     for (const [i, name] of fs.readdirSync(`${folder}/small/${dir}`).entries())
       if (i % 100 === 0) fs.writeFileSync(`${folder}/small/${dir}/${name}`, `changed in round ${round} ${name} `.repeat(200));
+  for (const name of ['file-0', 'file-5']) {
+    const fd = fs.openSync(`${folder}/large/${name}`, 'r+');
+    fs.writeSync(fd, `page of round ${round} `.repeat(400), 60_000_000);
+    fs.closeSync(fd);
+  }
 }

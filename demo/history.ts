@@ -167,6 +167,7 @@ export class History {
         workloads: p.servers.map((name) => ids.get(name)!),
         tags: [...p.tags],
         kind: p.kind,
+        synthetic: 'synthetic' in p ? p.synthetic : null,
         schedule: p.schedule as BodyInput<'addPolicy'>['schedule'],
         zone,
         keep: p.keep,

@@ -30,6 +30,7 @@ export const policies = [
     keep: { by: 'days', days: 21 },
     copies: [{ rhythm: 'week', keep: { by: 'days', days: 60 }, lockDays: 21 }],
     kind: 'incremental',
+    synthetic: 'week',
     exclude: ['scratch/', '*.tmp'],
     changeLimit: 40,
   },

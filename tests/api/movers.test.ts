@@ -19,6 +19,7 @@ const totals = {
   moment: Date.now(),
   kind: 'full' as const,
   previous: null,
+  base: null,
   items: 1,
   files: 1,
   bytes: 5,

@@ -18,7 +18,9 @@ export const BackupWork = z.object({
   seriesId: Uuid,
   workload: z.object({ id: z.string(), name: z.string(), source: z.string(), path: ByteString }),
   kind: PointKind,
+  /** The newest point of the series, and the one that unchanged entries are taken over from: null for reading everything. */
   previous: Uuid.nullable(),
+  base: Uuid.nullable(),
   moment: Instant,
   include: z.array(z.string()),
   exclude: z.array(z.string()),
@@ -137,6 +139,7 @@ export const PointTotals = z.object({
   moment: Instant,
   kind: PointKind,
   previous: Uuid.nullable(),
+  base: Uuid.nullable(),
   items: Count,
   files: Count,
   bytes: Bytes,

@@ -23,7 +23,8 @@ export const Keep = z.discriminatedUnion('by', [
   z.object({ by: z.literal('hand') }),
 ]);
 export const Pattern = z.string().trim().min(1).max(500);
-export const PointKind = z.enum(['full', 'incremental']);
+/** See the kinds of run in docs/kinds-of-run.md. */
+export const PointKind = z.enum(['full', 'incremental', 'differential', 'synthetic']);
 export type PointKind = z.infer<typeof PointKind>;
 
 const zoneExists = (zone: string) => {
@@ -52,7 +53,9 @@ export const PolicyBody = z.object({
   /** What is protected: workloads one by one, and every workload with one of these tags. */
   workloads: z.array(Id).max(5000),
   tags: z.array(Name).max(50),
-  kind: PointKind,
+  kind: PointKind.exclude(['synthetic']),
+  /** How often a full is put together on the target: with the first point of each week or month that has none. */
+  synthetic: z.enum(['week', 'month']).nullable().default(null),
   schedule: Schedule,
   zone: z.string().max(60).refine(zoneExists, 'not a time zone'),
   keep: Keep,

@@ -20,6 +20,7 @@ export * from './locks/lock-point';
 export * from './prune/prune';
 export * from './verify/verify';
 export * from './verify/affected';
+export * from './verify/read-point';
 export * from './verify/mend';
 export { isLoss } from './store/loss';
 export { NameSet } from './index/name-set';

@@ -3,6 +3,12 @@ import { EngineError } from '../errors';
 import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
 import { compress, decompress } from '../native/zstd';
 
+/**
+ * What was read of the source: everything, what changed since the newest point, what changed since the newest full one, or nothing (a full put together from what the target
+ * holds, all of it read again there).
+ */
+export type PointKind = 'full' | 'incremental' | 'differential' | 'synthetic';
+
 /** The commit point of a backup: everything needed to find and describe one recovery point. */
 export interface Root {
   readonly format: 1;
@@ -12,9 +18,11 @@ export interface Root {
   /** Instant the point stands for and instant of commit, ms. */
   readonly moment: number;
   readonly committed: number;
-  readonly kind: 'full' | 'incremental';
+  readonly kind: PointKind;
   /** The point it builds on and the SHA-256 of that root's file: chains the roots of a series. */
   readonly previous: { readonly taskId: string; readonly sum: string } | null;
+  /** Task id of the point that unchanged entries were taken over from; absent when everything was read. */
+  readonly base?: string;
   /** The top folder as a tree entry, in the binary form of the tree nodes, base64. */
   readonly top: string;
   readonly totals: RootTotals;

@@ -57,8 +57,12 @@ export class ChunkIndex {
     return { pack: this.table[at + 4]!, block: this.table[at + 5]!, offset: this.table[at + 6]!, length: this.table[at + 7]! };
   }
 
-  private grow(): void {
-    const capacity = (this.mask + 1) * 2;
+  /** Makes room for `more` chunks at once, which costs less than growing step by step. */
+  reserve(more: number): void {
+    while ((this.size + more) * 1.35 > this.mask) this.grow(2 ** Math.ceil(Math.log2((this.size + more) * 1.4)));
+  }
+
+  private grow(capacity = (this.mask + 1) * 2): void {
     const table = new Uint32Array(capacity * words);
     const old = this.table;
     for (let at = 0; at < old.length; at += words) {

@@ -101,9 +101,11 @@ export class StoreIndex {
     const present = new Set(names);
     const kept = others && this.damaged.size === 0 && [...this.loaded.segments].every((name) => present.has(name));
     const into = kept ? this.loaded : nothing();
-    for (const name of names) {
-      if (into.segments.has(name)) continue;
+    const unknown = names.filter((name) => !into.segments.has(name));
+    for (const [at, name] of unknown.entries()) {
       const tocs = await this.segment(name);
+      // segments are much alike in size
+      if (tocs && at === 0) into.chunks.reserve(unknown.length * tocs.reduce((sum, toc) => sum + toc.chunks.length, 0));
       if (tocs) for (const toc of tocs) this.learn(toc, into);
       (tocs ? into.segments : into.damaged).add(name);
     }

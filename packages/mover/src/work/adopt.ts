@@ -78,6 +78,7 @@ function foundPoint(root: Root): FoundPoint {
     warnings,
     lockedUntil,
     previous: root.previous?.taskId ?? null,
+    base: root.base ?? null,
     workload: { name, source, path },
   };
 }

@@ -19,7 +19,7 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   const started = Date.now();
   let missing = 0;
   let notLocked = 0;
-  ctx.phase('reading');
+  ctx.phase(work.kind === 'synthetic' ? 'reading again' : 'reading');
   const expected = { expectedItems: work.expected.items, expectedBytes: work.expected.bytes };
   const taken = await takePoint(
     store,
@@ -37,6 +37,13 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
       onCapture: (p, packed) => {
         ctx.progress({ phase: 'reading', items: p.items, bytes: p.bytes, read: p.read, ...packed, ...expected });
       },
+      onReadAgain: ({ bytes, chunks }) => {
+        const rest = { fresh: 0, stored: 0, expectedItems: 0, expectedBytes: 0 };
+        ctx.progress({ phase: 'reading again', items: 0, bytes, read: 0, ...rest });
+        if (chunks === undefined) return;
+        const message = `put together on the target: ${countOf(chunks, 'chunk')}, ${formatBytes(bytes)} read again there, every sum matches; nothing was read from the source`;
+        ctx.log({ level: 'note', code: 'PUT_TOGETHER', path: '', message });
+      },
       stopped: ctx.stopped,
       beforeCommit: () => {
         ctx.phase('committing');
@@ -44,8 +51,8 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
     },
   );
   const { root } = taken;
-  // what an earlier attempt could not read is known only as a number of warnings, so it counts as missing
-  if (taken.adopted) missing = root.warnings;
+  // what an earlier attempt, or the point this one was put together from, could not read is known only as a number of warnings, so it counts as missing
+  if (taken.adopted || root.kind === 'synthetic') missing = root.warnings;
   for (const path of root.leftOut.byItself)
     ctx.log({ level: 'note', code: 'LEFT_OUT', path, message: 'left out: a target keeps its data here' });
   if (taken.adopted)
@@ -81,8 +88,8 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
 }
 
 function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complete: boolean): PointTotals {
-  const { totals, moment, kind, warnings, lockedUntil = null } = taken.root;
-  return { ...totals, lockedUntil, moment, kind, previous: work.previous, warnings, complete, changes };
+  const { totals, moment, kind, warnings, lockedUntil = null, base = null } = taken.root;
+  return { ...totals, lockedUntil, moment, kind, previous: work.previous, base, warnings, complete, changes };
 }
 
 /** Looks at everything a backup would, moves nothing. */

@@ -5,6 +5,7 @@ import {
   EngineError,
   encodeTop,
   lockWhere,
+  readPoint,
   rootName,
   topEntry,
   type KeySet,
@@ -21,6 +22,8 @@ export interface PointRequest {
   readonly kind: Root['kind'];
   /** Task id of the series' newest point in the catalog. */
   readonly previous: string | null;
+  /** Task id of the point that unchanged entries are taken over from, null for reading everything; the newest one, or none for a full, when it is not given. */
+  readonly base?: string | null;
   readonly moment: number;
   readonly include: readonly string[];
   readonly exclude: readonly string[];
@@ -35,6 +38,8 @@ export interface PointRequest {
 export interface PointHooks {
   readonly now: () => number;
   readonly onWarning: (warning: CaptureWarning) => void;
+  /** What has been read again on the target, for a point that is put together there; `chunks` once all of it has. */
+  readonly onReadAgain?: (read: { readonly bytes: number; readonly chunks: number | undefined }) => void;
   /** The target refused the lock that was asked for. */
   readonly onNotLocked?: (why: string) => void;
   /** How far it is: what was passed, and the new bytes in finished packs before and after compression. */
@@ -88,14 +93,53 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
 }
 
 async function takePinned(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
-  const { taskId, seriesId } = request;
-  const before = request.previous ? await store.root(seriesId, request.previous) : undefined;
-  if (request.previous && !before) throw new EngineError('OBJECT_MISSING', 'the root of the point this one builds on');
+  const { taskId, seriesId, kind } = request;
+  const rootOf = async (id: string) => {
+    const root = await store.root(seriesId, id);
+    if (!root) throw new EngineError('OBJECT_MISSING', 'the root of the point this one builds on');
+    return root;
+  };
+  const before = request.previous ? await rootOf(request.previous) : undefined;
   const previousTop = before && topEntry(before.root);
   const found = await store.root(seriesId, taskId);
   if (found) return { root: found.root, top: topEntry(found.root), previousTop, adopted: true };
 
-  const claims = store.claims(Math.max(65_536, 2 * (before?.root.totals.items ?? 0)));
+  const { base = kind === 'full' ? null : request.previous } = request;
+  const content =
+    kind === 'synthetic' && before
+      ? await putTogether(store, before.root, hooks)
+      : await capture(store, request, base === request.previous ? before?.root : base ? (await rootOf(base)).root : undefined, hooks);
+  hooks.beforeCommit?.();
+  if (hooks.stopped()) throw new EngineError('STOPPED');
+  const { top, ...facts } = content;
+  const root: Root = {
+    format: 1,
+    taskId,
+    seriesId,
+    workload: { ...request.workload },
+    moment: request.moment,
+    committed: hooks.now(),
+    kind,
+    previous: before && request.previous ? { taskId: request.previous, sum: before.sum } : null,
+    ...(base && { base }),
+    top: encodeTop(top),
+    ...facts,
+    ...(await lockOrWarn(store, top, request.lockedUntil, hooks)),
+  };
+  if (await store.commit(root)) return { root, top, previousTop, adopted: false };
+  const winner = await store.root(seriesId, taskId);
+  if (!winner) throw new EngineError('TASK_GIVEN_UP');
+  return { root: winner.root, top: topEntry(winner.root), previousTop, adopted: true };
+}
+
+/** What a point holds, and the facts of its root that come with it. */
+type PointContent = { readonly top: TreeEntry } & Pick<Root, 'totals' | 'owners' | 'groups' | 'leftOut' | 'warnings'> & {
+    readonly moment?: number;
+  };
+
+/** Reads the source; what is as it was in `base` is taken over from there. */
+async function capture(store: Store, request: PointRequest, base: Root | undefined, hooks: PointHooks): Promise<PointContent> {
+  const claims = store.claims(Math.max(65_536, 2 * (base?.totals.items ?? 0)));
   let checkpointDue = false;
   const packed: WriteCounts = { fresh: 0, stored: 0 };
   const onPack = (toc: Parameters<typeof store.index.written>[0]) => {
@@ -110,9 +154,9 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
   pool.begin(claims, onPack);
   let warnings = 0;
   try {
-    const capture = new Capture({
+    const work = new Capture({
       root: request.workload.path,
-      previous: request.kind === 'full' ? undefined : previousTop,
+      previous: base && topEntry(base),
       filter: pathFilter(request.include, request.exclude),
       leftOutByItself: request.targetFolders,
       crossFileSystems: request.crossFileSystems,
@@ -126,7 +170,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
           checkpointDue = false;
           await store.index.checkpoint();
         }
-        hooks.onCapture(capture.progress, packed);
+        hooks.onCapture(work.progress, packed);
       },
       onWarning: (warning) => {
         warnings++;
@@ -134,45 +178,42 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
       },
       stopped: hooks.stopped,
     });
-    const top = await capture.run();
+    const top = await work.run();
     await nodes.finish();
     const counts = await pool.finish();
-    hooks.onCapture(capture.progress, packed);
-    hooks.beforeCommit?.();
-    if (hooks.stopped()) throw new EngineError('STOPPED');
-    const locked = await lockOrWarn(store, top, request.lockedUntil, hooks);
-    const root: Root = {
-      format: 1,
-      taskId,
-      seriesId,
-      workload: { ...request.workload },
-      moment: request.moment,
-      committed: hooks.now(),
-      kind: request.kind,
-      previous: before && request.previous ? { taskId: request.previous, sum: before.sum } : null,
-      top: encodeTop(top),
+    hooks.onCapture(work.progress, packed);
+    return {
+      top,
       totals: {
         items: top.folder?.items ?? 0,
-        files: capture.progress.files,
+        files: work.progress.files,
         bytes: top.folder?.bytes ?? 0,
-        read: capture.progress.read,
+        read: work.progress.read,
         fresh: counts.fresh + nodes.counts.fresh,
         stored: counts.stored + nodes.counts.stored,
       },
       owners: namesOf('/etc/passwd'),
       groups: namesOf('/etc/group'),
-      leftOut: { include: request.include, exclude: request.exclude, byItself: capture.leftOut },
+      leftOut: { include: request.include, exclude: request.exclude, byItself: work.leftOut },
       warnings,
-      ...locked,
     };
-    if (await store.commit(root)) return { root, top, previousTop, adopted: false };
-    const winner = await store.root(seriesId, taskId);
-    if (!winner) throw new EngineError('TASK_GIVEN_UP');
-    return { root: winner.root, top: topEntry(winner.root), previousTop, adopted: true };
   } catch (error) {
     await dropPool(store.header.targetId);
     throw error;
   }
+}
+
+/** The newest point once more as a full: nothing is asked of the source, everything it needs is read again on the target. */
+async function putTogether(store: Store, newest: Root, hooks: PointHooks): Promise<PointContent> {
+  const top = topEntry(newest);
+  let bytes = 0;
+  const read = await readPoint(store, top, hooks.stopped, (n) => {
+    bytes += n;
+    hooks.onReadAgain?.({ chunks: undefined, bytes });
+  });
+  hooks.onReadAgain?.(read);
+  const { totals, owners, groups, leftOut, warnings, moment } = newest;
+  return { top, totals: { ...totals, read: 0, fresh: 0, stored: 0 }, owners, groups, leftOut, warnings, moment };
 }
 
 /** A point that can't be locked is better than none: it is taken, and said not to be locked. */

@@ -1,4 +1,4 @@
-import type { Point, PointCopy } from '@lithodex/contract';
+import type { Point, PointCopy, PointKind } from '@lithodex/contract';
 import { decideRetention, type Keep, type KeepDecision } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJson, fromJsonOrNull } from '../db/json';
@@ -11,7 +11,7 @@ export interface PointRow {
   readonly policy_id: number | null;
   readonly ordinal: number;
   readonly moment: number;
-  readonly kind: 'full' | 'incremental';
+  readonly kind: PointKind;
   readonly builds_on: string | null;
   readonly state: 'visible' | 'expired';
   readonly items: number;
@@ -51,9 +51,15 @@ export function livingPoints(db: Knex, series: number): Promise<PointRow[]> {
 /** A point with the lock it has on one target. */
 export type LockedPoint = PointRow & { readonly locked_until: number | null };
 
-/** What retention says of each living point of a series on one target. */
+/**
+ * What retention says of each living point of a series on one target. A full put together on the target stands for the same instant as the point it was made of, so both
+ * count once and go together.
+ */
 export function decide(points: readonly LockedPoint[], keep: Keep, now: number, frozen: boolean, zone: string): Map<string, KeepDecision> {
-  const input = points.map((p) => ({
+  const madeOf = new Map(points.flatMap((p) => (p.kind === 'synthetic' && p.builds_on !== null ? [[p.id, p.builds_on] as const] : [])));
+  const ids = new Set(points.map((p) => p.id));
+  const own = (p: LockedPoint) => p.held === 1 || p.keep_own !== null || p.locked_until !== null || !ids.has(madeOf.get(p.id) ?? '');
+  const input = points.filter(own).map((p) => ({
     id: p.id,
     moment: p.moment,
     held: p.held === 1,
@@ -61,7 +67,12 @@ export function decide(points: readonly LockedPoint[], keep: Keep, now: number, 
     lockedUntil: p.locked_until ?? undefined,
     keep: fromJsonOrNull<Keep>(p.keep_own) ?? undefined,
   }));
-  return new Map(decideRetention(input, keep, now, frozen, zone).map((d) => [d.id, d]));
+  const decided = new Map(decideRetention(input, keep, now, frozen, zone).map((d) => [d.id, d]));
+  for (const p of points) {
+    const like = decided.get(madeOf.get(p.id) ?? '');
+    if (like && !decided.has(p.id)) decided.set(p.id, { ...like, id: p.id, why: `put together on the target; its point: ${like.why}` });
+  }
+  return decided;
 }
 
 /** A point as the API gives it. */

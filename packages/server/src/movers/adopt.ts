@@ -44,7 +44,8 @@ export async function makeAdoptedVisible(
   if (known) return known.workload_id;
   if (task.series_no === null || task.ordinal === null) throw new ApiError('NOT_NOW');
   const series = await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>();
-  const before = (await livingPoints(trx, series.no)).at(-1);
+  const living = await livingPoints(trx, series.no);
+  const before = living.find((p) => p.id === point.base) ?? living.at(-1);
   await trx('point').insert({
     id: point.taskId,
     series_no: series.no,

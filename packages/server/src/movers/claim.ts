@@ -1,4 +1,4 @@
-import type { BackupWork, ClaimedTask, CopyWork, DownloadWork, RestoreWork, VerifyWork, Work } from '@lithodex/contract';
+import type { BackupWork, ClaimedTask, CopyWork, DownloadWork, PointKind, RestoreWork, VerifyWork, Work } from '@lithodex/contract';
 import { bytesOfText } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { ordinalStep } from '../catalog/ordinals';
@@ -189,6 +189,28 @@ async function withPoints(
   return { ...plan, picks } as RestoreWork | DownloadWork;
 }
 
+/** A first point reads everything, and so does a differential without a full one to go by. */
+async function howToTake(
+  trx: Knex.Transaction,
+  series: SeriesRow,
+  kind: PointKind,
+  newest: string | undefined,
+): Promise<Pick<BackupWork, 'kind' | 'previous' | 'base'>> {
+  if (newest === undefined) return { kind: 'full', previous: null, base: null };
+  if (kind === 'full') return { kind, previous: newest, base: null };
+  if (kind !== 'differential') return { kind, previous: newest, base: newest };
+  const full = await standingPoints(trx, series).whereIn('kind', ['full', 'synthetic']).first<{ id: string } | undefined>('id');
+  return full ? { kind, previous: newest, base: full.id } : { kind: 'full', previous: newest, base: null };
+}
+
+/** Points of a series on its target, the newest first. */
+function standingPoints(trx: Knex.Transaction, series: SeriesRow): Knex.QueryBuilder {
+  return trx('point')
+    .where({ series_no: series.no, state: 'visible' })
+    .whereIn('id', trx('copy').where({ target_id: series.target_id, state: 'present' }).select('point_id'))
+    .orderBy('ordinal', 'desc');
+}
+
 async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow, now: number): Promise<BackupWork> {
   const plan = fromJson<BackupPlan>(task.work);
   const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
@@ -198,18 +220,17 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow
     .where('w.id', task.workload_id)
     .first<Joined>('w.id', 'w.name', 's.name as source', 's.folder', 's.read_as', 's.cross_fs');
   const folders = await trx('target').whereNotNull('folder').select<{ folder: string }[]>('folder');
-  const previous = await trx('point')
-    .where({ series_no: series.no, state: 'visible' })
-    .whereIn('id', trx('copy').where({ target_id: series.target_id, state: 'present' }).select('point_id'))
-    .orderBy('ordinal', 'desc')
-    .first<{ id: string; items: number; bytes: number } | undefined>('id', 'items', 'bytes');
+  const previous = await standingPoints(trx, series).first<{ id: string; items: number; bytes: number } | undefined>(
+    'id',
+    'items',
+    'bytes',
+  );
   return {
     type: task.type === 'trial' ? 'trial' : 'backup',
     target: await targetRef(trx, secrets, plan.targetId),
     seriesId: series.id,
     workload: { id: String(workload.id), name: workload.name, source: workload.source, path: workload.folder.toString('latin1') },
-    kind: previous ? plan.kind : 'full',
-    previous: previous?.id ?? null,
+    ...(await howToTake(trx, series, plan.kind, previous?.id)),
     moment: now,
     include: [...plan.include],
     exclude: [...plan.exclude],

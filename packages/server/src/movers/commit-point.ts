@@ -31,7 +31,7 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
     ordinal: task.ordinal,
     moment: point.moment,
     kind: point.kind,
-    builds_on: point.previous,
+    builds_on: point.base ?? point.previous,
     state: 'visible',
     items: point.items,
     files: point.files,

@@ -3,6 +3,7 @@ import type { Knex } from 'knex';
 import type { SeriesRow } from '../catalog/points';
 import { fromJson } from '../db/json';
 import { ApiError } from '../errors';
+import { queueSynthetic } from '../runs/put-together';
 import { queueCopies, type CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
 import { pruneLater, type CarePlan } from '../targets/care';
@@ -36,7 +37,7 @@ export async function settleCopy(
     .merge(row);
 }
 
-/** Queues what follows the end of a task: copies of a new sound point, pruning of a target that may hold what no point needs. */
+/** Queues what follows the end of a task: copies of a new sound point, a full put together when one is due, pruning of a target that may hold what no point needs. */
 export async function followUp(trx: Knex.Transaction, now: number, task: RunningTask, state: RunState): Promise<void> {
   const ended = state !== 'failed' && state !== 'stopped';
   switch (task.type) {
@@ -44,7 +45,10 @@ export async function followUp(trx: Knex.Transaction, now: number, task: Running
       const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null }>('policy_id');
       const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
       if (!ended) await pruneLater(trx, series.target_id);
-      else if (run.policy_id !== null && state !== 'held') await queueCopies(trx, now, run.policy_id, series);
+      else if (run.policy_id !== null && state !== 'held') {
+        await queueCopies(trx, now, run.policy_id, series);
+        await queueSynthetic(trx, now, run.policy_id, series);
+      }
       return;
     }
     case 'expire':

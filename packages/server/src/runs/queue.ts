@@ -1,6 +1,6 @@
 import type { Knex } from 'knex';
 import { v7 as newId } from 'uuid';
-import type { PolicyBody, RunState } from '@lithodex/contract';
+import type { PointKind, PolicyBody, RunState } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { SeriesRow } from '../catalog/points';
@@ -15,7 +15,7 @@ export interface NewTask {
 
 export interface NewRun {
   readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'copy' | 'expire' | 'prune' | 'verify' | 'adopt';
-  readonly pointKind?: 'full' | 'incremental';
+  readonly pointKind?: PointKind;
   readonly startedBy: 'schedule' | 'hand' | 'onDemand' | 'retry';
   readonly policyId?: number | null;
   readonly name: string;
@@ -71,7 +71,7 @@ export async function seriesFor(trx: Knex.Transaction, workloadId: number, targe
 
 export interface BackupPlan {
   readonly targetId: string;
-  readonly kind: 'full' | 'incremental';
+  readonly kind: PointKind;
   readonly include: readonly string[];
   readonly exclude: readonly string[];
   readonly lockDays: number | null;

@@ -242,6 +242,7 @@ export const policyBody = (more: Partial<PolicyBody> = {}): PolicyBody => ({
   workloads: [1],
   tags: [],
   kind: 'incremental',
+  synthetic: null,
   schedule: { every: 'day', at: '22:00' },
   zone: 'UTC',
   keep: { by: 'days', days: 30 },

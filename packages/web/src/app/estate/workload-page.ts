@@ -2,7 +2,7 @@ import { ChangeDetectionStrategy, Component, computed, effect, inject, input, nu
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
-import type { Point, Tree, TreeRow, Version, WorkloadDetail } from '@lithodex/contract';
+import type { Point, PointKind, Tree, TreeRow, Version, WorkloadDetail } from '@lithodex/contract';
 import { cutMiddle } from '@lithodex/core';
 import { combineLatest, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
@@ -43,6 +43,7 @@ export class WorkloadPage {
   protected readonly ask = signal<Ask | null>(null);
   protected readonly problem = signal('');
   protected reason = '';
+  protected kind: PointKind = 'incremental';
   protected keepBy: 'hand' | 'days' = 'hand';
   protected keepDays = 30;
 
@@ -219,7 +220,7 @@ export class WorkloadPage {
 
   protected protectOnce(): void {
     const keep = this.keepBy === 'hand' ? { by: 'hand' as const } : { by: 'days' as const, days: Number(this.keepDays) };
-    this.api.call('protectOnce', { id: this.id(), body: { keep, note: this.reason } }).subscribe({
+    this.api.call('protectOnce', { id: this.id(), body: { kind: this.kind, keep, note: this.reason } }).subscribe({
       next: ({ runId }) => void this.router.navigate(['/runs', runId]),
       error: this.done.error,
     });

@@ -56,7 +56,7 @@ describe('writing a policy', () => {
       expect(s.api.of('consequences')).toHaveLength(1);
     });
     expect(draft(s)).toMatchObject({ workloads: [2], targetId: uuid(1), keep: { by: 'days', days: 14 }, name: 'draft' });
-    expect(s.all('.rule .slot').map(words)).toEqual(['day', '22:00', 'incremental', 'disk-1', '14 days', 'not locked']);
+    expect(s.all('.rule .slot').map(words)).toEqual(['day', '22:00', 'incremental', 'disk-1', '14 days', 'never', 'not locked']);
     expect(s.button('Put in force').disabled).toBe(true);
     await s.type('.title', 'Nightly north');
     await s.until(() => {
@@ -66,6 +66,8 @@ describe('writing a policy', () => {
   });
 
   it.each([
+    ['kind', 'differential', { kind: 'differential' }],
+    ['synthetic full', 'every month', { synthetic: 'month' }],
     ['rhythm', 'week', { schedule: { every: 'week', days: [7], at: '22:00' } }],
     ['rhythm', 'few hours', { schedule: { every: 'hours', hours: 6, at: '00:00' } }],
     ['rhythm', 'time a person', { schedule: { every: 'hand' } }],

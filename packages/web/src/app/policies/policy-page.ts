@@ -16,6 +16,7 @@ import { CopyRules } from './copy-rules';
 import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './keep-choice';
 import { LockRule } from './lock-rule';
 import { LongTermRule } from './long-term-rule';
+import { SyntheticRule } from './synthetic-rule';
 import { Simulation } from './simulation';
 import { keepWords, weekdays } from './sentence';
 
@@ -32,7 +33,7 @@ const subjectOf = (b: PolicyBody) => JSON.stringify([b.workloads, b.tags, b.targ
 @Component({
   selector: 'lx-policy-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Slot, CopyRules, LongTermRule, LockRule, ConsequencesPanel, FormDialog, ...formatPipes],
+  imports: [FormsModule, RouterLink, Slot, CopyRules, LongTermRule, SyntheticRule, LockRule, ConsequencesPanel, FormDialog, ...formatPipes],
   templateUrl: './policy-page.html',
   styleUrl: './policy-page.scss',
 })
@@ -81,6 +82,7 @@ export class PolicyPage {
       workloads: chosen ? [chosen] : [],
       tags: [],
       kind: 'incremental',
+      synthetic: null,
       schedule: { every: 'day', at: '22:00' },
       zone: this.session.zone(),
       keep: { by: 'days', days: 14 },
@@ -146,7 +148,8 @@ export class PolicyPage {
 
   // ---- slots
   protected readonly kinds: SlotOption<PolicyBody['kind']>[] = [
-    { value: 'incremental', label: 'incremental', note: 'reads what changed' },
+    { value: 'incremental', label: 'incremental', note: 'reads what changed since the last point' },
+    { value: 'differential', label: 'differential', note: 'reads what changed since the last full' },
     { value: 'full', label: 'full', note: 'reads everything again' },
   ];
   protected readonly everyOptions: SlotOption<Every>[] = [

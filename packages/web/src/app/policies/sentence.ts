@@ -32,5 +32,5 @@ export function keepWords(k: PolicyBody['keep']): string {
 export function ruleSentence(body: PolicyBody): string {
   const when = scheduleWords(body.schedule);
   const long = longTermWords(body.keep);
-  return `${when.charAt(0).toUpperCase()}${when.slice(1)}, ${body.kind === 'full' ? 'a full' : 'an incremental'}, kept ${body.keep.by === 'hand' ? '' : 'for '}${keepWords(body.keep)}${long && `, beyond that ${long}`}${body.lockDays ? `, locked for ${countOf(body.lockDays, 'day')}` : ''}`;
+  return `${when.charAt(0).toUpperCase()}${when.slice(1)}, ${body.kind === 'incremental' ? 'an' : 'a'} ${body.kind}, kept ${body.keep.by === 'hand' ? '' : 'for '}${keepWords(body.keep)}${long && `, beyond that ${long}`}${body.synthetic ? `, a full put together every ${body.synthetic}` : ''}${body.lockDays ? `, locked for ${countOf(body.lockDays, 'day')}` : ''}`;
 }

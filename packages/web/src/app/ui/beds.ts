@@ -16,6 +16,8 @@ interface Bed {
   readonly y: number;
   readonly outline: string;
   readonly joints: readonly { x: number; half: number }[];
+  /** Where a full point lies: read whole from the source, or put together. */
+  readonly seams: readonly { x: number; colour: string; title: string }[];
   readonly suspects: readonly { x: number; point: Point }[];
   /** Under the points that are locked now. */
   readonly lock: { readonly x: number; readonly width: number; readonly title: string } | undefined;
@@ -59,6 +61,18 @@ interface Bed {
           stroke-width="1.3"
           opacity="0.85"
         />
+      }
+      @for (seam of bed.seams; track $index) {
+        <line
+          [attr.x1]="seam.x"
+          [attr.x2]="seam.x"
+          [attr.y1]="bed.y - 12"
+          [attr.y2]="bed.y + 12"
+          [attr.stroke]="seam.colour"
+          stroke-width="2.4"
+        >
+          <title>{{ seam.title }}</title>
+        </line>
       }
       @if (bed.lock; as lock) {
         <rect [attr.x]="lock.x" [attr.y]="bed.y + 13" [attr.width]="lock.width" height="6" fill="url(#lx-hatch)">
@@ -137,8 +151,10 @@ export class Beds {
         .filter((p) => p.copies.some((c) => c.target === name))
         .sort((a, b) => b.moment - a.moment);
       const sound = own.filter((p) => !p.suspect);
-      const joints = sound.map((p, i) => {
-        const gap = (sound[i - 1]?.moment ?? p.moment + (p.moment - (sound[i + 1]?.moment ?? p.moment - dayMs))) - p.moment;
+      // a full that was put together stands for the same instant as the point it was made of
+      const lying = sound.filter((p, i) => p.moment !== sound[i - 1]?.moment);
+      const joints = lying.map((p, i) => {
+        const gap = (lying[i - 1]?.moment ?? p.moment + (p.moment - (lying[i + 1]?.moment ?? p.moment - dayMs))) - p.moment;
         return { x: this.x(p.moment), half: (bedThickness(gap) * fullHeight) / 2 };
       });
       const up = joints.map((j, i) => `${i ? 'L' : 'M'}${j.x.toFixed(1)} ${(y - j.half).toFixed(1)}`).join('');
@@ -156,6 +172,13 @@ export class Beds {
         note: reach,
         outline: joints.length ? `${up}${down}Z` : '',
         joints: shown,
+        seams: sound
+          .filter((p) => p.kind === 'full' || p.kind === 'synthetic')
+          .map((p) => ({
+            x: this.x(p.moment),
+            colour: `var(--${p.kind})`,
+            title: `${p.kind === 'full' ? 'full' : 'synthetic full'} of ${formatMoment(p.moment, this.session.zone(), this.now())}`,
+          })),
         lock: this.lockOf(own, name),
         suspects: own.filter((p) => p.suspect).map((point) => ({ x: this.x(point.moment), point })),
       };

@@ -1,0 +1,112 @@
+import { randomBytes } from 'node:crypto';
+import fs from 'node:fs';
+import { DiskFolder, EngineError, Store } from '@lithodex/engine';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
+import { readAllPoints } from '../../../../tests/support/store-kit';
+import { closePools, takePoint, type PointRequest } from './take-point';
+
+let base: string;
+let store: Store;
+const keyFile = randomBytes(32);
+
+beforeEach(async () => {
+  base = temporaryFolder('kinds');
+  fs.mkdirSync(`${base}/store`);
+  fs.mkdirSync(`${base}/source`);
+  store = await Store.create(new DiskFolder(`${base}/store`), keyFile, new Date(0));
+});
+afterEach(async () => {
+  await closePools();
+  fs.rmSync(base, { recursive: true, force: true });
+});
+
+async function take(taskId: string, kind: PointRequest['kind'], previous: string | null, on: string | null, moment = 1000) {
+  const read: { bytes: number; chunks: number | undefined }[] = [];
+  const taken = await takePoint(
+    store,
+    {
+      taskId,
+      seriesId: 's1',
+      workload: { id: 'w1', name: 'quay-1', source: 'quay-1', path: `${base}/source` },
+      kind,
+      previous,
+      base: on,
+      moment,
+      include: [],
+      exclude: [],
+      crossFileSystems: false,
+      readAs: null,
+      targetFolders: [],
+    },
+    { now: () => 2000, onWarning: () => undefined, onCapture: () => undefined, onReadAgain: (r) => read.push(r), stopped: () => false },
+  );
+  return { ...taken, again: read.at(-1) };
+}
+
+const write = (name: string, bytes: number) => {
+  fs.writeFileSync(`${base}/source/${name}`, randomBytes(bytes));
+};
+
+describe('a differential', () => {
+  it('reads what changed since the full, again and again, and names it', async () => {
+    write('still', 50_000);
+    await take('full', 'full', null, null);
+    write('first', 7_000);
+    expect((await take('one', 'differential', 'full', 'full')).root.totals.read).toBe(7_000);
+    write('second', 9_000);
+    const { root } = await take('two', 'differential', 'one', 'full');
+    expect([root.totals.read, root.totals.fresh < 12_000, root.base, root.previous?.taskId]).toEqual([16_000, true, 'full', 'one']);
+    expect((await take('three', 'incremental', 'two', 'two')).root.totals.read).toBe(0);
+  });
+});
+
+describe('a synthetic full', () => {
+  it('is the newest point once more, with everything read again on the target and nothing of the source', async () => {
+    makeNastyTree(`${base}/source`);
+    await take('full', 'full', null, null, 500);
+    write('late', 300_000);
+    await take('one', 'incremental', 'full', 'full', 900);
+    const newest = (await store.root('s1', 'one'))!.root;
+    fs.rmSync(`${base}/source`, { recursive: true });
+    const { root, again } = await take('made', 'synthetic', 'one', 'one', 5000);
+    expect(root).toMatchObject({ kind: 'synthetic', base: 'one', moment: 900, totals: { read: 0, fresh: 0, stored: 0 } });
+    expect([again!.chunks! > 10, again!.bytes > 300_000]).toEqual([true, true]);
+    expect(root.top).toBe(newest.top);
+    expect(await readAllPoints(await Store.open(new DiskFolder(`${base}/store`), keyFile))).toEqual(['full', 'made', 'one']);
+  });
+
+  it('is not made when anything it needs is damaged or gone', async () => {
+    for (let i = 0; i < 4; i++) write(`file-${i}`, 200_000);
+    await take('full', 'full', null, null);
+    const [folder] = fs.readdirSync(`${base}/store/packs`);
+    const pack = `${base}/store/packs/${folder}/${fs.readdirSync(`${base}/store/packs/${folder}`)[0]}`;
+    const sound = fs.readFileSync(pack);
+    const flipped = Buffer.from(sound);
+    flipped[40]! ^= 4;
+    for (const [harm, code] of [
+      [
+        () => {
+          fs.writeFileSync(pack, flipped);
+        },
+        'OBJECT_DAMAGED',
+      ],
+      [
+        () => {
+          fs.rmSync(pack);
+        },
+        'OBJECT_MISSING',
+      ],
+    ] as const) {
+      harm();
+      store = await Store.open(new DiskFolder(`${base}/store`), keyFile);
+      const error: unknown = await take('made', 'synthetic', 'full', 'full').catch((e: unknown) => e);
+      expect(error).toBeInstanceOf(EngineError);
+      expect((error as EngineError).code).toMatch(new RegExp(`${code}|CHUNK_MISSING`));
+      expect(await store.root('s1', 'made')).toBeUndefined();
+    }
+    fs.writeFileSync(pack, sound);
+    store = await Store.open(new DiskFolder(`${base}/store`), keyFile);
+    expect((await take('made', 'synthetic', 'full', 'full')).root.kind).toBe('synthetic');
+  });
+});
