@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import os from 'node:os';
-import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 import { EngineError } from '../errors';
 import type { Root } from '../format/root';
 import type { ChunkWriter } from '../store/chunk-writer';
@@ -76,6 +76,83 @@ async function commit(store: Store, taskId: string, content: Buffer[]): Promise<
   return store.commit(root);
 }
 
+/** Reads all of the point from the disk as it is. */
+async function expectWhole(keyFile: Buffer, content: Buffer[]): Promise<void> {
+  const store = await Store.open(new DiskFolder(folder), keyFile);
+  const { root } = (await store.root('s', 't1'))!;
+  const entries = await store.trees.folder(topEntry(root).folder!.node);
+  for (const [i, entry] of entries.entries())
+    expect((await store.reader.read((entry.content as { names: Buffer }).names)).equals(content[i]!)).toBe(true);
+}
+
+const calls = ['openSync', 'writeSync', 'fsyncSync', 'mkdirSync', 'renameSync', 'linkSync', 'closeSync'] as const;
+
+/** Lets the n-th of the system's calls that change something fail, from now on until `restore`. `half`: a write before that leaves half of it on the disk. */
+function failNth(n: number, code: string, half: boolean): { restore: () => void; reached: () => boolean } {
+  let count = 0;
+  const spies = calls.map((call) => {
+    const plain = fs[call] as (...args: unknown[]) => unknown;
+    return vi.spyOn(fs, call as 'openSync').mockImplementation(((...args: unknown[]) => {
+      const hit = ++count === n;
+      if (!hit || call === 'closeSync') return plain(...args);
+      if (half && call === 'writeSync') plain(args[0], args[1], args[2], Math.floor((args[3] as number) / 2));
+      throw Object.assign(new Error(`${code}: as ordered`), { code });
+    }) as typeof fs.openSync);
+  });
+  const restore = () => {
+    for (const spy of spies) spy.mockRestore();
+  };
+  return { restore, reached: () => count >= n };
+}
+
+describe('a disk on which the n-th call of the system fails', () => {
+  it.each([
+    ['EIO', false],
+    ['ENOSPC', false],
+    ['ENOSPC', true],
+  ])('with %s (half written before: %s) holds whole points only and takes the point at the next try', async (code, half) => {
+    const keyFile = randomBytes(32);
+    const content = Array.from({ length: 3 }, () => randomBytes(200_000));
+    for (let n = 1; ; n++) {
+      fs.rmSync(folder, { recursive: true });
+      fs.mkdirSync(folder);
+      await Store.create(new DiskFolder(folder), keyFile, new Date(0));
+      const store = await Store.open(new DiskFolder(folder), keyFile);
+      const fault = failNth(n, code, half);
+      const done = await commit(store, 't1', content)
+        .catch((error: unknown) => (error as EngineError).code)
+        .finally(fault.restore);
+      const fresh = await Store.open(new DiskFolder(folder), keyFile);
+      if (await fresh.root('s', 't1')) await expectWhole(keyFile, content);
+      else expect(await commit(fresh, 't1', content)).toBe(true);
+      await expectWhole(keyFile, content);
+      if (!fault.reached()) {
+        expect([done, n > 20]).toEqual([true, true]);
+        break;
+      }
+      expect([true, code === 'ENOSPC' ? 'TARGET_FULL' : 'TARGET_REFUSED']).toContain(done);
+    }
+  });
+
+  it('takes a write that the system does in several parts', async () => {
+    const plain = fs.writeSync as (...args: unknown[]) => number;
+    const spy = vi
+      .spyOn(fs, 'writeSync')
+      .mockImplementation(((...args: unknown[]) =>
+        plain(args[0], args[1], args[2], Math.min(args[3] as number, 4_097))));
+    const keyFile = randomBytes(32);
+    const content = [randomBytes(200_000)];
+    await Store.create(new DiskFolder(folder), keyFile, new Date(0));
+    const store = await Store.open(new DiskFolder(folder), keyFile);
+    expect(
+      await commit(store, 't1', content).finally(() => {
+        spy.mockRestore();
+      }),
+    ).toBe(true);
+    await expectWhole(keyFile, content);
+  });
+});
+
 describe('a target that fails at its n-th write', () => {
   it('holds whole points only, whatever n is, and takes the point at the next try without storing twice', async () => {
     const keyFile = randomBytes(32);
@@ -95,11 +172,7 @@ describe('a target that fails at its n-th write', () => {
         expect(done).toBe('TARGET_FULL');
         expect(await commit(fresh, 't1', content)).toBe(true);
       }
-      const last = await Store.open(new DiskFolder(folder), keyFile);
-      const { root } = (await last.root('s', 't1'))!;
-      const entries = await last.trees.folder(topEntry(root).folder!.node);
-      for (const [i, entry] of entries.entries())
-        expect((await last.reader.read((entry.content as { names: Buffer }).names)).equals(content[i]!)).toBe(true);
+      await expectWhole(keyFile, content);
       if (done === true) {
         expect(n).toBeGreaterThan(3);
         break;
