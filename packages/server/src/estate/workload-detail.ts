@@ -1,5 +1,5 @@
 import { dueSince, nextRuns, spreadGaps, spreadOf, type Standing } from '@lithodex/core';
-import type { PointCopy, WorkloadDetail } from '@lithodex/contract';
+import type { Point, PointCopy, WorkloadDetail } from '@lithodex/contract';
 import { decideCopies, presentCopies, toCopies } from '../catalog/copies';
 import { toPoint, type PointRow, type SeriesRow } from '../catalog/points';
 import { endings, kindCodes } from '../catalog/ordinals';
@@ -55,7 +55,7 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
     pointList: points,
     missing: await missingOf(deps, id, policies, points),
     damage,
-    spread: spreadAnswer(points.findLast((p) => !p.suspect)?.copies ?? [], places, row.source.location, deps.clock.now()),
+    spread: spreadAnswer(newestCopies(points), places, row.source.location, deps.clock.now()),
   };
 }
 
@@ -64,6 +64,13 @@ interface Place {
   readonly name: string;
   readonly location: string;
   readonly folder: string | null;
+}
+
+/** Where the newest sound data stands: a full that was put together holds the same as the point it was made of. */
+function newestCopies(points: readonly Point[]): PointCopy[] {
+  const newest = points.findLast((p) => !p.suspect);
+  const alike = points.filter((p) => !p.suspect && p.moment === newest?.moment);
+  return [...new Map(alike.flatMap((p) => p.copies.map((c) => [c.targetId, c] as const))).values()];
 }
 
 function spreadAnswer(copies: readonly PointCopy[], places: readonly Place[], origin: string, now: number): WorkloadDetail['spread'] {

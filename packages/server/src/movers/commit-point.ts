@@ -15,7 +15,7 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
   const policy =
     run.policy_id === null ? undefined : await trx('policy').where({ id: run.policy_id }).first<{ body: unknown } | undefined>();
   const limit = policy ? fromJson<PolicyBody>(policy.body).changeLimit / 100 : defaultLimit;
-  const earlier = (await livingPoints(trx, series.no)).filter((p) => p.suspect === 0 && p.builds_on !== null);
+  const earlier = (await livingPoints(trx, series.no)).filter((p) => p.suspect === 0 && p.builds_on !== null && p.kind !== 'synthetic');
   const unusual = judgeChange(
     point.changes,
     limit,
