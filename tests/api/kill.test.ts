@@ -16,7 +16,7 @@ beforeAll(async () => {
 });
 afterAll(() => h.stop());
 
-const acts = ['backup', 'backup', 'restore', 'verify', 'backup', 'prune', 'backup', 'newKey', 'adopt'] as const;
+const acts = ['backup', 'backup', 'restore', 'verify', 'backup', 'prune', 'backup', 'newKey', 'synthetic', 'adopt'] as const;
 const pause = (ms: number) => new Promise((resume) => setTimeout(resume, ms));
 
 /** Calls again while the server is away or its answer was lost on the way. */
@@ -33,7 +33,7 @@ async function insist<T>(call: () => Promise<T>): Promise<T> {
 }
 
 it(
-  `loses nothing when mover and server are killed ${kills} times in backups, locked copies, restores, verifications, prunes, changes of key and takings into the catalog`,
+  `loses nothing when mover and server are killed ${kills} times in backups, locked copies, restores, fulls put together, verifications, prunes, changes of key and takings into the catalog`,
   async () => {
     const { source, workloadId, targetId } = await h.connect(admin);
     const far = (await admin.call('addTarget', { body: { name: 'far', place: { kind: 'folder', folder: `${h.folder}/far` } } })).id;
@@ -64,6 +64,10 @@ it(
         };
         const id = round % 2 ? far : targetId;
         if (act === 'backup') return admin.call('runPolicy', { id: policyId, body: {} }).catch(unlessBusy);
+        if (act === 'synthetic')
+          return admin
+            .call('protectOnce', { id: workloadId, body: { kind: 'synthetic', keep: { by: 'days', days: 1 } } })
+            .catch(unlessBusy);
         if (act === 'verify') return admin.call('verifyTarget', { id }).catch(unlessBusy);
         if (act === 'adopt') return admin.call('adoptTarget', { id }).catch(unlessBusy);
         if (act === 'newKey') {

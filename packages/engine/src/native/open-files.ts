@@ -1,5 +1,5 @@
 import koffi from 'koffi';
-import { failed, lastCode } from './posix-error';
+import { failed, lastCode, PosixError } from './posix-error';
 
 /**
  * Files of an open folder by their own names, and open files by number: the calls made for every single file, which cost less than half of what
@@ -143,7 +143,8 @@ export function readAt(fd: number, to: Uint8Array, length: number, offset: numbe
 export function writeAt(fd: number, from: Uint8Array, offset: number): void {
   for (let done = 0; done < from.length;) {
     const written = Number(pwrite(fd, done === 0 ? from : from.subarray(done), from.length - done, offset + done));
-    if (written >= 0) done += written;
+    if (written === 0) throw new PosixError('EIO', 'pwrite');
+    if (written > 0) done += written;
     else if (lastCode() !== 'EINTR') throw failed('pwrite');
   }
 }

@@ -138,8 +138,7 @@ describe('a disk on which the n-th call of the system fails', () => {
     const plain = fs.writeSync as (...args: unknown[]) => number;
     const spy = vi
       .spyOn(fs, 'writeSync')
-      .mockImplementation(((...args: unknown[]) =>
-        plain(args[0], args[1], args[2], Math.min(args[3] as number, 4_097))));
+      .mockImplementation((...args: unknown[]) => plain(args[0], args[1], args[2], Math.min(args[3] as number, 4_097)));
     const keyFile = randomBytes(32);
     const content = [randomBytes(200_000)];
     await Store.create(new DiskFolder(folder), keyFile, new Date(0));

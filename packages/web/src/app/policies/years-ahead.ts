@@ -3,7 +3,7 @@ import { coursePrice, formatBytes, formatPrice, fullOn, monthlyPrice, type Cours
 import type { Data, Layout } from 'plotly.js';
 import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
-import { colour, Plot } from '../ui/plot';
+import { byteTicks, colour, Plot } from '../ui/plot';
 import type { TargetOutlook } from './simulation-job';
 
 type View = 'room' | 'points' | 'price';
@@ -97,7 +97,8 @@ export class YearsAhead {
     const room = this.view() === 'room' ? this.capacity() : undefined;
     const most = Math.max(0, ...(this.current() ? this.values(this.current()!.draft) : []));
     const shown = room !== undefined && room < most * 3;
-    const ticks = this.view() === 'points' ? {} : byteTicks(shown ? Math.max(room, most) : most, (v) => this.told(v));
+    const ticks =
+      this.view() === 'points' ? {} : byteTicks(shown ? Math.max(room, most) : most, (v) => this.told(v).replace(' a month', ''));
     return {
       yaxis: { ...ticks, rangemode: 'tozero' },
       xaxis: { hoverformat: '%d %b %Y' },
@@ -149,14 +150,4 @@ export class YearsAhead {
     ];
     return parts.filter(Boolean).join(' ');
   });
-}
-
-/** Ticks at round amounts, in words. */
-export function byteTicks(most: number, told: (value: number) => string): { tickvals: number[]; ticktext: string[] } {
-  if (!(most > 0)) return { tickvals: [0], ticktext: [told(0)] };
-  const rough = most / 4;
-  const power = 10 ** Math.floor(Math.log10(rough));
-  const unit = [1, 2, 5, 10].map((n) => n * power).find((n) => n >= rough) ?? 10 * power;
-  const tickvals = Array.from({ length: Math.floor((most * 1.1) / unit) + 1 }, (_, i) => i * unit);
-  return { tickvals, ticktext: tickvals.map((v) => told(v).replace(' a month', '')) };
 }

@@ -1,8 +1,7 @@
 import type { TargetDetail } from '@lithodex/contract';
 import { expectedRoom, fillDate, forecastRoom, formatBytes } from '@lithodex/core';
 import type { Data, Layout } from 'plotly.js';
-import { byteTicks } from '../policies/years-ahead';
-import { colour } from '../ui/plot';
+import { byteTicks, colour } from '../ui/plot';
 
 const day = 86_400_000;
 

@@ -26,6 +26,16 @@ export const plotter = new InjectionToken<() => Promise<Plotter>>('plotter', {
 /** A colour of the theme, for traces and layouts; it may be followed by two hex digits of opacity. */
 export const colour = (name: string) => `var(--${name})`;
 
+/** Ticks at round amounts, in words. */
+export function byteTicks(most: number, told: (value: number) => string): { tickvals: number[]; ticktext: string[] } {
+  if (!(most > 0)) return { tickvals: [0], ticktext: [told(0)] };
+  const rough = most / 4;
+  const power = 10 ** Math.floor(Math.log10(rough));
+  const unit = [1, 2, 5, 10].map((n) => n * power).find((n) => n >= rough) ?? 10 * power;
+  const tickvals = Array.from({ length: Math.floor((most * 1.1) / unit) + 1 }, (_, i) => i * unit);
+  return { tickvals, ticktext: tickvals.map((v) => told(v)) };
+}
+
 /** Traces and layout with the colours that the theme has now. */
 function coloured<T>(chart: T): T {
   const style = getComputedStyle(document.documentElement);
