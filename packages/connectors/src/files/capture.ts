@@ -21,7 +21,7 @@ import {
   type TreeEntry,
   type TreeReader,
 } from '@lithodex/engine';
-import { describeEntry, listOpen, openListed, statEntry, storedForm, type LiveEntry } from './folder-listing';
+import { describeEntry, openListing, statEntry, storedForm, type Listing, type LiveEntry } from './folder-listing';
 import { EarlierFolder, sameFile, sameFolder } from './earlier-folder';
 
 export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE';
@@ -128,7 +128,7 @@ export class Capture {
     const folder = this.open('', storedForm(live), undefined, 0, undefined, previous?.folder);
     await this.walk(
       folder,
-      posix.asAccount(account, () => openListed(root)),
+      posix.asAccount(account, () => openListing(root)),
     );
     await this.flush();
     await this.options.pool.idle();
@@ -160,13 +160,13 @@ export class Capture {
   }
 
   /** Goes through a folder, given open, which is closed here; then through those in it. */
-  private async walk(folder: OpenFolder, fd: number): Promise<void> {
+  private async walk(folder: OpenFolder, listing: Listing): Promise<void> {
     const { earlier, builder } = folder;
     let below: FolderBelow[];
     try {
-      below = await this.entries(folder, fd);
+      below = await this.entries(folder, listing);
     } finally {
-      fs.closeSync(fd);
+      fs.closeSync(listing.fd);
     }
     for (const sub of below) await this.enter(folder, sub);
     if (earlier && folder.kept === builder.places && (await earlier.count()) === folder.kept) folder.unchanged = earlier.ref;
@@ -175,11 +175,11 @@ export class Capture {
   }
 
   /** Takes what is in an open folder and returns the folders among it. */
-  private async entries(folder: OpenFolder, fd: number): Promise<FolderBelow[]> {
+  private async entries(folder: OpenFolder, { fd, names }: Listing): Promise<FolderBelow[]> {
     const { options, facts } = this;
     const { earlier } = folder;
     const below: FolderBelow[] = [];
-    for (const name of listOpen(fd)) {
+    for (const name of names) {
       if (options.stopped()) throw new EngineError('STOPPED');
       if (earlier && !earlier.reach(name)) await earlier.load(name);
       const old = earlier?.at(name);
@@ -282,16 +282,16 @@ export class Capture {
       leave({ ...plain, folder: new FolderBuilder(this.options.put).finish() });
       return;
     }
-    let fd: number;
+    let listing: Listing;
     try {
-      fd = posix.asAccount(account, () => openListed(this.absolute(parent, name)));
+      listing = posix.asAccount(account, () => openListing(this.absolute(parent, name)));
     } catch (error) {
       const cause = systemCode(error) ?? String(error);
       this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path, cause });
       leave(cause === 'ENOENT' ? undefined : { ...plain, unread: true });
       return;
     }
-    await this.walk(this.open(path, plain, parent, place, old, earlier), fd);
+    await this.walk(this.open(path, plain, parent, place, old, earlier), listing);
   }
 
   private async take(folder: OpenFolder, name: string, old: EntryCursor | undefined): Promise<void> {

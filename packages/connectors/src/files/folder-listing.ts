@@ -25,14 +25,22 @@ export function listNames(folder: string): string[] {
   return withShortPath(`${folder}/.`, (path) => fs.readdirSync(path, 'latin1')).sort();
 }
 
-/** Opens a folder, never following a link, to go through it; see {@link listOpen}. Throws the system's error. */
-export function openListed(folder: string): number {
-  return withShortPath(folder, (path) => fs.openSync(path, O_RDONLY | O_DIRECTORY | O_NOFOLLOW));
+/** An open folder with the names in it as byte strings, sorted by bytes. */
+export interface Listing {
+  /** To be closed by `fs.closeSync`. */
+  readonly fd: number;
+  readonly names: readonly string[];
 }
 
-/** The same names as {@link listNames} of an open folder. */
-export function listOpen(fd: number): string[] {
-  return fs.readdirSync(`/proc/self/fd/${fd}`, 'latin1').sort();
+/** Opens a folder, never following a link, and lists it. Throws the system's error. */
+export function openListing(folder: string): Listing {
+  const fd = withShortPath(folder, (path) => fs.openSync(path, O_RDONLY | O_DIRECTORY | O_NOFOLLOW));
+  try {
+    return { fd, names: fs.readdirSync(`/proc/self/fd/${fd}`, 'latin1').sort() };
+  } catch (error) {
+    fs.closeSync(fd);
+    throw error;
+  }
 }
 
 /** Plain facts of an entry, never following a link. Throws the system's error. */

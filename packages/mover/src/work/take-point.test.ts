@@ -4,7 +4,7 @@ import { DiskFolder, Store, topEntry, diffTrees, type TreeChange } from '@lithod
 import { Placer, Restorer, type RestoredItem, type CaptureWarning } from '@lithodex/connectors';
 import type { ConflictRule } from '@lithodex/core';
 import fc from 'fast-check';
-import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 import { describeTree, diskUse, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { closePools, takePoint, type PointRequest } from './take-point';
 
@@ -169,6 +169,25 @@ describe('a point of a folder tree', () => {
     const changes: TreeChange[] = [];
     for await (const c of diffTrees(store.trees, previousTop, topEntry(root))) changes.push(c);
     expect(changes.find((c) => c.entry.name === 'secret')?.change).toBe('unseen');
+  });
+
+  it('goes on when a disk can not list one of its folders, and says which', async () => {
+    for (const name of ['before', 'broken', 'later']) {
+      fs.mkdirSync(`${base}/source/${name}`);
+      fs.writeFileSync(`${base}/source/${name}/file`, name);
+    }
+    const list = fs.readdirSync as unknown as (path: string, ...rest: unknown[]) => string[];
+    const spy = vi.spyOn(fs, 'readdirSync').mockImplementation(((path: string, ...rest: unknown[]) => {
+      if (/^\/proc\/self\/fd\/\d+$/.test(path) && fs.readlinkSync(path).endsWith('/broken'))
+        throw Object.assign(new Error('EIO'), { code: 'EIO' });
+      return list(path, ...rest);
+    }) as unknown as typeof fs.readdirSync);
+    const { warnings, root } = await take('p1').finally(() => {
+      spy.mockRestore();
+    });
+    expect(warnings).toEqual([{ code: 'UNREADABLE', path: 'broken', cause: 'EIO' }]);
+    expect(root.totals.files).toBe(2);
+    expect((await take('p2', 'p1')).root.totals).toMatchObject({ files: 3, read: 6 });
   });
 
   it('taken as an incremental is the same, node for node, as one that reads everything, whatever changed', async () => {
