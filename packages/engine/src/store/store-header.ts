@@ -73,7 +73,7 @@ function parseSigned(target: Target, file: Buffer): SignedHeader {
 
 /**
  * Writes the header or its copy anew where one of them is not as the other, sound one; where both are sound the copy counts, as it is written first when slots change. `known` is
- * written where neither is sound. Returns how many were mended.
+ * written where neither is sound. Returns how many were not sound.
  */
 export async function mendHeader(target: Target, keys: KeySet, known: StoreHeader): Promise<number> {
   const sound = async (name: string): Promise<Buffer | undefined> => {
@@ -95,7 +95,8 @@ export async function mendHeader(target: Target, keys: KeySet, known: StoreHeade
   ] as const) {
     if (there?.equals(right)) continue;
     await replaceHeader(target, name, right);
-    mended++;
+    // a sound one that differs is of a change of keys that was cut short, and now ends
+    if (!there) mended++;
   }
   return mended;
 }
