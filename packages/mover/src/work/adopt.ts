@@ -26,7 +26,7 @@ export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskR
   }
   ctx.phase('cataloguing');
   const loader = new CatalogLoader(ctx, store);
-  const all = [...roots.values()].flatMap((own) => own.sort((a, b) => a.moment - b.moment));
+  const all = [...roots.values()].flatMap((own) => own.sort((a, b) => a.moment - b.moment || a.committed - b.committed));
   const byTask = new Map(all.map((r) => [r.taskId, r]));
   const expectedBytes = all.reduce((sum, r) => sum + r.totals.bytes, 0);
   let taken = 0;

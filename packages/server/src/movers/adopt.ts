@@ -12,7 +12,7 @@ import type { RunningTask } from './running-task';
 type Answer = { readonly say: 'known' | 'load' | 'passed'; readonly previous: string | null };
 
 /**
- * Says what is to be done with a point found on a target. A point of the catalog gets its copy there back; one newer than all of its series gets an ordinal, under which its items are
+ * Says what is to be done with a point found on a target. A point of the catalog gets its copy there back; one not older than any of its series gets an ordinal, under which its items are
  * loaded; its workload and source are made where they are not known.
  */
 export async function meetPoint(trx: Knex.Transaction, now: number, task: RunningTask, point: FoundPoint): Promise<Answer> {
@@ -26,7 +26,7 @@ export async function meetPoint(trx: Knex.Transaction, now: number, task: Runnin
   }
   const series = await seriesOf(trx, now, targetId, point);
   const newest = (await livingPoints(trx, series.no)).at(-1);
-  if (newest && newest.moment >= point.moment) return { say: 'passed', previous: null };
+  if (newest && newest.moment > point.moment) return { say: 'passed', previous: null };
   const ordinal = series.last_ordinal + ordinalStep;
   await trx('series').where({ no: series.no }).update({ last_ordinal: ordinal });
   await trx('task').where({ id: task.id }).update({ series_no: series.no, ordinal });
