@@ -24,6 +24,8 @@ beforeAll(async () => {
   fs.mkdirSync(`${source}/plans/deep`, { recursive: true });
   for (let i = 0; i < 40; i++) fs.writeFileSync(`${source}/plans/deep/plan-${i}`, randomBytes(2000 + i));
   for (const night of ['one', 'two', 'three']) await protect(night);
+  // stands for the same instant as the point it is made of
+  await admin.ended((await admin.call('protectOnce', { id: workloadId, body: { kind: 'synthetic' } })).runId);
   envelope = (await admin.call('envelope', { id: targetId, body: { passphrase } })).content;
   second = await Harness.start({ clock, leaseMs: 20_000, schedulerMs: 0 });
   heir = await second.as('administrator');
@@ -121,10 +123,10 @@ describe('another installation', () => {
     const run = await heir.ended(runId);
     expect([run.state, run.counts.warnings]).toEqual(['done', 0]);
     const [workload] = (await heir.call('estate')).workloads;
-    expect(workload).toMatchObject({ name: 'quay-1', points: 3, source: { folder: source } });
+    expect(workload).toMatchObject({ name: 'quay-1', points: 4, source: { folder: source } });
     expect(await told(heir, workload!.id)).toEqual(before);
     expect(await restored(heir, second, points.at(-1)!.id)).toEqual(sourceNow);
-    expect((await heir.call('listTargets')).rows).toMatchObject([{ id, points: 3 }]);
+    expect((await heir.call('listTargets')).rows).toMatchObject([{ id, points: 4 }]);
     first.startMover('mover-1');
     await first.moverReady();
   });
@@ -136,7 +138,7 @@ describe('another installation', () => {
     const { id } = await heir.call('addPolicy', { body: policyFor([workload!.id], target) });
     const run = await heir.ended((await heir.call('runPolicy', { id, body: {} })).runId);
     expect([run.state, run.counts.read]).toEqual(['done', 0]);
-    expect((await heir.call('workload', { id: workload!.id })).pointList).toHaveLength(4);
+    expect((await heir.call('workload', { id: workload!.id })).pointList).toHaveLength(5);
   });
 
   it('finds nothing new when it looks again', async () => {
@@ -144,7 +146,7 @@ describe('another installation', () => {
     const run = await heir.ended((await heir.call('adoptTarget', { id: target })).runId);
     const log = (await heir.call('runLog', { id: run.id, query: { q: 'taken into' } })).rows;
     expect(log[0]!.message).toContain('0 points of 1 series taken into the catalog');
-    expect(log[0]!.message).toContain('4 others known');
+    expect(log[0]!.message).toContain('5 others known');
   });
 });
 
@@ -162,7 +164,7 @@ describe('a catalog that was set back', () => {
     await db('item').where('from_ord', '>=', from).delete();
     await db('item').where('to_ord', '>=', from).update({ to_ord: Number.MAX_SAFE_INTEGER, ended: 0 });
     await db('series').update({ last_ordinal: from - 1024 });
-    expect((await admin.call('workload', { id: workloadId })).pointList).toHaveLength(3);
+    expect((await admin.call('workload', { id: workloadId })).pointList).toHaveLength(4);
     await admin.ended((await admin.call('pruneTarget', { id: targetId, body: {} })).runId);
     const run = await admin.ended((await admin.call('adoptTarget', { id: targetId })).runId);
     // the heir has taken a point of its own in between, which is older than the newest

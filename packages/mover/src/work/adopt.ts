@@ -26,7 +26,7 @@ export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskR
   }
   ctx.phase('cataloguing');
   const loader = new CatalogLoader(ctx, store);
-  const all = [...roots.values()].flatMap((own) => own.sort((a, b) => a.moment - b.moment || a.committed - b.committed));
+  const all = [...roots.values()].flatMap((own) => own.sort(inOrder));
   const byTask = new Map(all.map((r) => [r.taskId, r]));
   const expectedBytes = all.reduce((sum, r) => sum + r.totals.bytes, 0);
   let taken = 0;
@@ -64,6 +64,12 @@ export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskR
   const message = `${countOf(taken, 'point')} of ${countOf(roots.size, 'series', 'series')} taken into the catalog, ${formatBytes(counts.bytes)} at full size stand there; ${countOf(all.length - taken, 'other')} known`;
   ctx.log({ level: 'note', code: 'ADOPTED', path: '', message });
   return { counts, bytes: 0 };
+}
+
+/** Oldest first; a full that was put together stands for the instant of the point it was made of and comes after it. */
+function inOrder(a: Root, b: Root): number {
+  const made = (root: Root) => Number(root.kind === 'synthetic');
+  return a.moment - b.moment || made(a) - made(b) || a.committed - b.committed;
 }
 
 function foundPoint(root: Root): FoundPoint {
