@@ -74,6 +74,12 @@ export default defineConfig(
       '@angular-eslint/component-selector': ['error', { type: 'element', prefix: 'lx', style: 'kebab-case' }],
     },
   },
+  {
+    files: ['packages/{engine,connectors,mover,server,standins}/**/*.ts', 'bench/**/*.ts'],
+    rules: {
+      'no-restricted-properties': ['error', { property: 'terminate', message: 'Use endThread: native modules take the process with them.' }],
+    },
+  },
   { files: ['packages/web/**/*.html'], extends: [angular.configs.templateRecommended] },
   { files: ['tests/**/*.ts', '**/*.test.ts'], rules: { '@typescript-eslint/no-unsafe-assignment': 'off', 'max-lines': 'off' } },
   ...arrowRules,

@@ -26,7 +26,9 @@ const mover = new Mover(
 );
 mover.start();
 
+const patienceMs = 10_000;
 const stop = () => {
+  setTimeout(() => process.exit(1), patienceMs).unref();
   void mover.stop().then(() => process.exit(0));
 };
 process.once('SIGTERM', stop);

@@ -1,6 +1,6 @@
 import { Worker } from 'node:worker_threads';
 import type { Logger } from 'pino';
-import { threadFile } from '@lithodex/engine';
+import { endThread, threadFile } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { TaskRunner, type MoverOptions } from './task-runner';
 import type { FromThread, ThreadStart, ToThread } from './task-thread';
@@ -76,7 +76,7 @@ export class Mover {
   async stop(): Promise<void> {
     this.stopping = true;
     this.gone.abort();
-    await Promise.all([...this.runners.map((r) => r.close()), this.questions.terminate()]);
+    await Promise.all([...this.runners.map((r) => r.close()), endThread(this.questions)]);
     void Promise.allSettled(this.loops);
   }
 }

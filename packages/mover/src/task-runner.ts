@@ -1,7 +1,7 @@
 import { Worker } from 'node:worker_threads';
 import type { Logger } from 'pino';
 import { RateMeter, timeLeft } from '@lithodex/core';
-import { threadFile } from '@lithodex/engine';
+import { endThread, threadFile } from '@lithodex/engine';
 import type { ClaimedTask, MoverLine, Progress } from '@lithodex/contract';
 import { ServerApi, ServerError } from './api';
 import type { FromThread, TaskEnd, ThreadStart, ToThread } from './task-thread';
@@ -20,6 +20,7 @@ const linesPerRenewal = 1000;
 export class TaskRunner {
   private readonly stop = new Int32Array(new SharedArrayBuffer(4));
   private worker: Worker | undefined;
+  private closing = false;
   private readonly api: ServerApi;
 
   constructor(
@@ -40,12 +41,15 @@ export class TaskRunner {
     Atomics.store(this.stop, 0, 1);
   }
 
+  /** Ends the thread; a task that is running is not reported, so that another mover takes it up. */
   async close(): Promise<void> {
-    await this.worker?.terminate();
+    this.closing = true;
+    if (this.worker) await endThread(this.worker);
   }
 
   /** Runs one claimed task to its end and reports it. */
   async run(task: ClaimedTask): Promise<void> {
+    if (this.closing) return;
     Atomics.store(this.stop, 0, 0);
     const began = Date.now();
     const lines: MoverLine[] = [];
@@ -70,17 +74,17 @@ export class TaskRunner {
     };
     let done = false;
     const renewals = (async () => {
-      while (!done) {
+      while (!done && !this.closing) {
         await renew().catch((error: unknown) => {
           if (error instanceof ServerError && error.code === 'LEASE_LOST') this.halt();
         });
-        for (let waited = 0; waited < renewMs && !done; waited += 50) await new Promise((resume) => setTimeout(resume, 50));
+        for (let waited = 0; waited < renewMs && !done && !this.closing; waited += 50) await new Promise((resume) => setTimeout(resume, 50));
       }
     })();
     const end = await ended;
     done = true;
     await renewals;
-    await this.report(task, end, lines, renew);
+    if (!this.closing) await this.report(task, end, lines, renew);
   }
 
   private work(task: ClaimedTask, onMessage: (message: FromThread) => void): Promise<TaskEnd> {

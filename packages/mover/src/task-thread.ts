@@ -1,6 +1,6 @@
 import { parentPort, workerData } from 'node:worker_threads';
 import type { Cause, ClaimedTask, MoverLine, Progress, Question } from '@lithodex/contract';
-import { EngineError, systemCode } from '@lithodex/engine';
+import { EngineError, served, systemCode } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { causeOf } from './causes';
 import { runAdopt } from './work/adopt';
@@ -13,6 +13,7 @@ import { runPrune } from './work/prune';
 import { runVerify } from './work/verify';
 import { runRestore } from './work/restore';
 import { Stores } from './work/stores';
+import { closePools } from './work/take-point';
 import { noCounts, type TaskContext, type TaskResult } from './work/task-context';
 
 export interface ThreadStart {
@@ -135,9 +136,17 @@ function targetsOf(task: ClaimedTask): string[] {
   return [...new Set(['to' in work ? work.to.id : '', ...targets.map((t) => t.id)])];
 }
 
-parentPort!.on('message', (message: ToThread) => {
+/** Gives up what is running and ends the threads kept for later runs. */
+async function leave(): Promise<void> {
+  Atomics.store(stop, 0, 1);
+  await running;
+  await closePools();
+}
+
+let running: Promise<void> = Promise.resolve();
+served((message: ToThread) => {
   if (message.type === 'task')
-    void runTask(message.task).then((end) => {
+    running = runTask(message.task).then((end) => {
       say({ type: 'end', end });
     });
   else
@@ -154,4 +163,4 @@ parentPort!.on('message', (message: ToThread) => {
         });
       },
     );
-});
+}, leave);

@@ -1,12 +1,12 @@
 import { parentPort, workerData } from 'node:worker_threads';
-import { BlockReader, EngineError, targetAt } from '@lithodex/engine';
+import { BlockReader, EngineError, haltedBy, served, targetAt } from '@lithodex/engine';
 import { placeFile, type ChunkSource } from './place-file';
 import { readBatch, type PlacedChunk } from './place-message';
 import { outcomeOf, type PlaceProblem, type PlaceReply, type PlaceRequest, type PlaceStart } from './placer';
 
 /** Thread that reads, checks and writes files in folders its owner has opened. */
 const start = workerData as PlaceStart;
-const stop = new Int32Array(start.stop);
+const halted = haltedBy(start);
 const cacheBytes = 16 << 20;
 const reader = new BlockReader(
   { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) },
@@ -30,7 +30,7 @@ function contentOf(chunks: readonly PlacedChunk[]): ChunkSource {
   return () => {
     const chunk = chunks[at++];
     if (!chunk) return undefined;
-    if (Atomics.load(stop, 0) === 1) throw new EngineError('STOPPED');
+    if (halted()) throw new EngineError('STOPPED');
     untold += chunk.location.length;
     tell(tellEvery);
     return reader.chunk(chunk.name, chunk.location);
@@ -61,6 +61,6 @@ async function handle({ id, batch }: PlaceRequest): Promise<void> {
 }
 
 let queue = Promise.resolve();
-parentPort!.on('message', (request: PlaceRequest) => {
+served((request: PlaceRequest) => {
   queue = queue.then(() => handle(request));
 });

@@ -1,4 +1,3 @@
-import { Worker } from 'node:worker_threads';
 import {
   ByteReader,
   EngineError,
@@ -6,11 +5,12 @@ import {
   isLoss,
   packEntry,
   readEntry,
-  threadFile,
+  ThreadPool,
   type ChunkReader,
   type EngineErrorCode,
   type EntryCursor,
   type KeySet,
+  type PoolThread,
   type TargetPlace,
   type TreeReader,
 } from '@lithodex/engine';
@@ -29,13 +29,12 @@ export interface Placed {
   readonly lost?: boolean;
 }
 
-export interface PlaceStart {
+interface PlaceData {
   readonly place: TargetPlace;
   readonly nameKey: Uint8Array;
   readonly dataKey: Uint8Array;
-  /** Set to 1 when the work is to stop. */
-  readonly stop: SharedArrayBuffer;
 }
+export type PlaceStart = PlaceData & PoolThread;
 export interface PlaceRequest {
   readonly id: number;
   readonly batch: Uint8Array;
@@ -74,7 +73,6 @@ export interface PlacerOptions {
 }
 
 const threads = 2;
-const inFlightPerThread = 3;
 const batchFiles = 256;
 const batchBytes = 8 << 20;
 /** Files and bytes placed before threads are started: a small restore is done sooner without. */
@@ -82,11 +80,6 @@ const filesWithoutThreads = 200;
 const bytesWithoutThreads = 16 << 20;
 /** Files with more chunks are placed in this thread, part by part. */
 const mostChunks = 4096;
-
-interface Thread {
-  readonly worker: Worker;
-  inFlight: number;
-}
 
 interface Waiting {
   /** The file, should it have to be placed in this thread after all. */
@@ -96,19 +89,30 @@ interface Waiting {
 
 /** Places files, in this thread while they are few, in threads of their own when there are many. */
 export class Placer {
-  private threads: Thread[] = [];
+  private readonly pool: ThreadPool<PlaceRequest, PlaceReply>;
   private batch = new PlaceBatch();
   private waiting: Waiting[] = [];
   private readonly answers = new Map<number, readonly Waiting[]>();
   private retrying = 0;
-  private wake: (() => void)[] = [];
   private nextId = 1;
   private filesHere = 0;
   private bytesHere = 0;
-  private readonly stop = new Int32Array(new SharedArrayBuffer(4));
   private watch: NodeJS.Timeout | undefined;
 
-  constructor(private readonly options: PlacerOptions) {}
+  constructor(private readonly options: PlacerOptions) {
+    const { keys, place, onBytes } = options;
+    const data: PlaceData = { place, nameKey: keys.nameKey, dataKey: keys.dataKey };
+    this.pool = new ThreadPool(data, {
+      file: 'place-thread',
+      size: threads,
+      onReply: (reply) => {
+        if (reply.type === 'bytes') onBytes(reply.bytes);
+        else this.answered(reply.id, reply.problems);
+        return reply.type === 'placed';
+      },
+      onBroken: (error) => this.broken(error),
+    });
+  }
 
   /** Takes a file, waiting while there is enough to do; `outcome` resolves when it is placed and never rejects. Files may wait until {@link flush}. */
   async place(file: FileToPlace): Promise<{ readonly outcome: Promise<Placed> }> {
@@ -200,49 +204,32 @@ export class Placer {
     this.batch = new PlaceBatch();
     this.waiting = [];
     this.start();
-    while (this.threads.every((t) => t.inFlight >= inFlightPerThread)) await new Promise<void>((resume) => this.wake.push(resume));
-    const thread = this.threads.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
+    while (this.pool.busy) await this.pool.change();
     const id = this.nextId++;
     this.answers.set(id, waiting);
-    thread.inFlight++;
     const data = batch.take();
-    thread.worker.postMessage({ id, batch: data } satisfies PlaceRequest, [data.buffer]);
+    this.pool.send({ id, batch: data }, [data.buffer]);
   }
 
   /** Waits until everything that was taken is placed. */
   async idle(): Promise<void> {
     await this.flush();
-    while (this.answers.size || this.retrying) await new Promise<void>((resume) => this.wake.push(resume));
+    while (this.answers.size || this.retrying) await this.pool.change();
   }
 
   private start(): void {
-    if (this.threads.length) return;
-    const { keys, place, stopped, onBytes } = this.options;
+    if (!this.pool.start()) return;
     this.watch = setInterval(() => {
-      if (stopped()) Atomics.store(this.stop, 0, 1);
+      if (this.options.stopped()) this.pool.halt();
     }, 100);
-    const workerData: PlaceStart = { place, nameKey: keys.nameKey, dataKey: keys.dataKey, stop: this.stop.buffer };
-    this.threads = Array.from({ length: threads }, () => {
-      const thread: Thread = { worker: new Worker(threadFile('place-thread'), { workerData }), inFlight: 0 };
-      thread.worker.on('message', (reply: PlaceReply) => {
-        if (reply.type === 'bytes') {
-          onBytes(reply.bytes);
-          return;
-        }
-        thread.inFlight--;
-        this.answered(reply.id, reply.problems);
-      });
-      thread.worker.on('error', (error) => {
-        thread.inFlight = 0;
-        const fatal = new EngineError('TARGET_REFUSED', String(error), { cause: error });
-        for (const [id, waiting] of this.answers) {
-          this.answers.delete(id);
-          for (const { settle } of waiting) settle({ ...fine, failed: reason(error), fatal });
-        }
-        this.wakeAll();
-      });
-      return thread;
-    });
+  }
+
+  private broken(error: Error): void {
+    const fatal = new EngineError('TARGET_REFUSED', String(error), { cause: error });
+    for (const [id, waiting] of this.answers) {
+      this.answers.delete(id);
+      for (const { settle } of waiting) settle({ ...fine, failed: reason(error), fatal });
+    }
   }
 
   private answered(id: number, problems: readonly PlaceProblem[]): void {
@@ -259,7 +246,6 @@ export class Placer {
         settle({ failed, notSet, ...(fatal && { fatal: new EngineError(code, fatal.details) }) });
       }
     }
-    this.wakeAll();
   }
 
   /** Places a file in this thread that lost a part in another: here it may be had from elsewhere. */
@@ -269,18 +255,12 @@ export class Placer {
       return await this.here(file);
     } finally {
       this.retrying--;
-      this.wakeAll();
+      this.pool.wake();
     }
-  }
-
-  private wakeAll(): void {
-    const waiting = this.wake;
-    this.wake = [];
-    for (const resume of waiting) resume();
   }
 
   async close(): Promise<void> {
     clearInterval(this.watch);
-    await Promise.all(this.threads.map(({ worker }) => worker.terminate()));
+    await this.pool.close();
   }
 }

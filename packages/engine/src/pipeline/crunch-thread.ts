@@ -5,6 +5,8 @@ import { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import { ChunkWriter } from '../store/chunk-writer';
 import { targetAt } from '../targets/place';
+import { served } from '../threads/thread-end';
+import { haltedBy } from '../threads/thread-pool';
 import { Crunch } from './crunch';
 import { FileResults } from './file-results';
 import type { CrunchRequest, CrunchStart, CrunchReply } from './crunch-pool';
@@ -28,7 +30,7 @@ function begin(memory: SharedArrayBuffer): void {
     reply({ type: 'pack', toc: encoded }, [encoded.buffer]);
   };
   writer = new ChunkWriter(keys, target, (name) => claims.claim(name), onPack, scratch);
-  crunch = new Crunch(keys, writer);
+  crunch = new Crunch(keys, writer, haltedBy(start));
 }
 
 async function handle(request: CrunchRequest): Promise<void> {
@@ -48,7 +50,7 @@ async function handle(request: CrunchRequest): Promise<void> {
 }
 
 let queue = Promise.resolve();
-parentPort!.on('message', (request: CrunchRequest) => {
+served((request: CrunchRequest) => {
   queue = queue
     .then(() => handle(request))
     .catch((error: unknown) => {

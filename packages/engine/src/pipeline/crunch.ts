@@ -1,7 +1,7 @@
 import fs from 'node:fs';
 import { cutSeed, type KeySet } from '../keys/key-set';
 import { Cutter, gearTable, streamSizes } from '@lithodex/core';
-import { systemCode } from '../errors';
+import { EngineError, systemCode } from '../errors';
 import { ByteWriter, type Instant } from '../format/byte-io';
 import { closeFile, FileFacts, openIn, readAt, statOpen } from '../native/open-files';
 import { asAccount, dataRanges, readAttributesOpen, type Account } from '../native/posix';
@@ -57,6 +57,7 @@ export class Crunch {
   constructor(
     keys: KeySet,
     private readonly writer: ChunkWriter,
+    private readonly stopped: () => boolean,
   ) {
     this.cutter = new Cutter(gearTable(cutSeed(keys)), streamSizes, windowBytes);
     const { buffer, byteOffset } = this.cutter.window;
@@ -64,7 +65,7 @@ export class Crunch {
     this.list = (data) => this.writer.put(data);
   }
 
-  /** Stores the files and describes them to `results`, in order. Throws what the target throws. */
+  /** Stores the files and describes them to `results`, in order. Throws what the target throws, and STOPPED. */
   async files(jobs: FileJobs, results: FileResults): Promise<void> {
     for (const { path, names } of jobs.folders) {
       let folder: number;
@@ -77,6 +78,7 @@ export class Crunch {
       }
       try {
         for (const name of names) {
+          this.goOn();
           await this.file(folder, name, jobs.account, results);
           if (this.writer.full) await this.writer.drain();
         }
@@ -84,6 +86,10 @@ export class Crunch {
         fs.closeSync(folder);
       }
     }
+  }
+
+  private goOn(): void {
+    if (this.stopped()) throw new EngineError('STOPPED');
   }
 
   private async file(folder: number, name: string, account: Account | undefined, results: FileResults): Promise<void> {
@@ -196,6 +202,7 @@ export class Crunch {
       from += length;
       if (this.writer.full) await this.writer.drain();
       if (to - from < streamSizes.max && stream.left > 0) {
+        this.goOn();
         window.copyWithin(0, from, to);
         to = stream.fill(window, to - from);
         from = 0;
