@@ -77,7 +77,10 @@ export default defineConfig(
   {
     files: ['packages/{engine,connectors,mover,server,standins}/**/*.ts', 'bench/**/*.ts'],
     rules: {
-      'no-restricted-properties': ['error', { property: 'terminate', message: 'Use endThread: native modules take the process with them.' }],
+      'no-restricted-properties': [
+        'error',
+        { property: 'terminate', message: 'Use endThread: native modules take the process with them.' },
+      ],
     },
   },
   { files: ['packages/web/**/*.html'], extends: [angular.configs.templateRecommended] },

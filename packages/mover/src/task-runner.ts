@@ -78,7 +78,8 @@ export class TaskRunner {
         await renew().catch((error: unknown) => {
           if (error instanceof ServerError && error.code === 'LEASE_LOST') this.halt();
         });
-        for (let waited = 0; waited < renewMs && !done && !this.closing; waited += 50) await new Promise((resume) => setTimeout(resume, 50));
+        for (let waited = 0; waited < renewMs && !done && !this.closing; waited += 50)
+          await new Promise((resume) => setTimeout(resume, 50));
       }
     })();
     const end = await ended;

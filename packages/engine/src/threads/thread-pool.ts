@@ -1,4 +1,4 @@
-import { Worker, type TransferListItem } from 'node:worker_threads';
+import { Worker, type Transferable } from 'node:worker_threads';
 import { endThread } from './thread-end';
 import { threadFile } from './thread-file';
 
@@ -72,7 +72,7 @@ export class ThreadPool<Request, Reply> {
   }
 
   /** Sends a request to the least busy thread. */
-  send(request: Request, handedOver: readonly TransferListItem[] = []): void {
+  send(request: Request, handedOver: readonly Transferable[] = []): void {
     const thread = this.threads.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
     thread.inFlight++;
     thread.worker.postMessage(request, handedOver);
