@@ -10,6 +10,7 @@ export const engineErrors = {
   STORE_HEADER: 'The header of the store is damaged or was changed.',
   KEY_WRONG: 'The key does not open this store.',
   KEY_MISSING: 'The key file of the store is missing.',
+  CARTRIDGE_AWAY: 'The cartridge is not in the library: load it and try again.',
   OBJECT_MISSING: 'A file of the store is missing.',
   OBJECT_DAMAGED: 'A file of the store is damaged: its sum does not match.',
   CHUNK_MISSING: 'A chunk is not in the store.',

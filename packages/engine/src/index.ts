@@ -5,6 +5,7 @@ export * from './targets/disk-folder';
 export * from './targets/place';
 export { Bucket, type BucketPlace } from './targets/bucket';
 export * from './targets/bucket-check';
+export { Cartridges, type CartridgePlace, type CartridgeState } from './targets/cartridges';
 export * from './store/store';
 export * from './store/store-header';
 export * from './store/chunk-writer';

@@ -1,4 +1,5 @@
 import { Bucket, type BucketPlace } from './bucket';
+import { Cartridges, type CartridgePlace } from './cartridges';
 import { DiskFolder } from './disk-folder';
 import type { Target } from './target';
 
@@ -9,9 +10,16 @@ export interface FolderPlace {
 }
 
 /** Where a target is and how it is reached; plain data, so that threads can be told. */
-export type TargetPlace = FolderPlace | BucketPlace;
+export type TargetPlace = FolderPlace | BucketPlace | CartridgePlace;
 
 /** Opens the target at a place. Nothing is asked of it yet. */
 export function targetAt(place: TargetPlace): Target {
-  return place.kind === 'folder' ? new DiskFolder(place.folder) : new Bucket(place);
+  switch (place.kind) {
+    case 'folder':
+      return new DiskFolder(place.folder);
+    case 'bucket':
+      return new Bucket(place);
+    case 'cartridges':
+      return new Cartridges(place);
+  }
 }

@@ -1,10 +1,11 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { allFine, BucketService, rights, type Right } from '@lithodex/standins';
+import { allFine, BucketService, LibraryService, rights, type Right } from '@lithodex/standins';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { Bucket, type BucketPlace } from './bucket';
 import { checkBucket } from './bucket-check';
+import { Cartridges } from './cartridges';
 import { DiskFolder } from './disk-folder';
 import type { Target } from './target';
 
@@ -19,10 +20,13 @@ const service = new BucketService({
     has('nolock', ['list', 'read', 'write', 'delete', 'admin']),
   ],
 });
+const library = new LibraryService({ folder: `${base}/library`, token: 'let me in', drives: 1, slots: 400 });
+let libraryAt = '';
 let place: BucketPlace;
 let round = 0;
 
 beforeAll(async () => {
+  libraryAt = await library.start();
   const endpoint = await service.start();
   service.makeBucket('store');
   service.makeBucket('versions', true);
@@ -43,6 +47,7 @@ beforeEach(() => {
 });
 afterAll(async () => {
   await service.stop();
+  await library.stop();
   fs.rmSync(base, { recursive: true });
 });
 
@@ -57,6 +62,19 @@ const kinds: [string, () => Target][] = [
   ['a bucket', () => new Bucket({ ...place, prefix: `round-${round}/` })],
   ['a bucket that keeps versions', () => new Bucket({ ...place, bucket: 'versions', prefix: `round-${round}/` })],
   ['a bucket that locks', () => new Bucket({ ...place, bucket: 'versions', prefix: `locks-${round}/`, locks: true })],
+  [
+    'a set of cartridges',
+    () => {
+      for (const n of [1, 2]) library.library.addNew(`R${round}N${n}`, 21 << 20);
+      return new Cartridges({
+        kind: 'cartridges',
+        endpoint: libraryAt,
+        token: 'let me in',
+        barcodes: `R${round}N`,
+        folder: `${base}/set-${round}`,
+      });
+    },
+  ],
 ];
 
 describe.each(kinds)('%s as a target', (kind, open) => {
@@ -71,8 +89,9 @@ describe.each(kinds)('%s as a target', (kind, open) => {
     expect((await target.read('packs/ab/large')).toString()).toBe('short');
     await expect(target.readRange('packs/ab/large', 3, 10)).rejects.toMatchObject({ code: 'OBJECT_DAMAGED' });
     await expect(target.readRange('packs/ab/large', 30, 10)).rejects.toMatchObject({ code: 'OBJECT_DAMAGED' });
-    // where versions are locked, what was replaced goes on taking room
-    expect((await target.room()).used).toBe(kind === 'a bucket that locks' ? data.length + 5 : 5);
+    // where versions are locked and on cartridges, what was replaced goes on taking room
+    const keepsAll = ['a bucket that locks', 'a set of cartridges'].includes(kind);
+    expect((await target.room()).used).toBe(keepsAll ? data.length + 5 : 5);
   });
 
   it('lists what lies directly below a name, and nothing of what was removed', async () => {
