@@ -15,6 +15,7 @@ import {
   password,
   people,
   policies,
+  shelfNight,
   unpluggedNight,
   zone,
 } from './harbour/story';
@@ -67,7 +68,10 @@ export class History {
   constructor(
     private readonly config: Config,
     private readonly state: string,
-    private readonly bucket: { endpoint: string; bucket: string; accessKey: string; secretKey: string },
+    private readonly standins: {
+      readonly bucket: { endpoint: string; bucket: string; accessKey: string; secretKey: string };
+      readonly library: { endpoint: string; token: string; barcodes: string };
+    },
     private readonly say: (text: string) => void,
   ) {
     const now = DateTime.now().setZone(zone);
@@ -140,12 +144,18 @@ export class History {
     });
     const { id: northId } = await this.call('eva.vind', 'addTarget', {
       name: 'north-store',
-      place: { kind: 'bucket', prefix: 'lithodex/', ...this.bucket },
+      place: { kind: 'bucket', prefix: 'lithodex/', ...this.standins.bucket },
       location: 'Lighthouse station',
     });
     await this.call('eva.vind', 'setPrices', northId, {
       prices: { currency: 'EUR', perGbMonth: 0.012, perGbRead: 0.02, perThousandRequests: 0.005, leastDays: 30 },
     });
+    const { id: vaultId } = await this.call('eva.vind', 'addTarget', {
+      name: 'vault',
+      place: { kind: 'cartridges', folder: `${this.state}/vault`, ...this.standins.library },
+      location: 'Pilot house',
+    });
+    const copyTargets = { 'north-store': northId, vault: vaultId };
     const ids = new Map<string, number>();
     for (const s of harbourServers.filter((s) => s.name !== 'ais-relay')) {
       const { workloadId } = await this.call('eva.vind', 'addSource', {
@@ -172,7 +182,7 @@ export class History {
         zone,
         keep: p.keep,
         targetId,
-        copies: p.copies.map((c) => ({ ...c, targetId: northId })),
+        copies: p.copies.map(({ to, ...c }) => ({ ...c, targetId: copyTargets[to] })),
         exclude: [...p.exclude],
         changeLimit: p.changeLimit,
         objectiveHours: p.schedule.every === 'week' ? 120 : 26,
@@ -208,7 +218,9 @@ export class History {
       if (night === failingSectorNight && start === starts.at(-1)) spoilNewestPack(disk);
     }
     if (night === unpluggedNight) fs.renameSync(`${disk}.unplugged`, disk);
+    if (night === shelfNight) await this.toTheShelf('KH0041');
     if (last) {
+      await this.toTheShelf('KH0042');
       fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));
       await this.asksForLess();
     }
@@ -219,6 +231,12 @@ export class History {
     const local = DateTime.fromMillis(start, { zone });
     if (local.hour === 22) fs.renameSync(this.folderOf('tides-02'), `${this.folderOf('tides-02')}.away`);
     if (local.hour === 4) encryptCharts(this.folderOf('charts-nas'), this.random, local.set({ hour: 2, minute: 14 }).toMillis());
+  }
+
+  /** A person takes a cartridge out of the library. */
+  private async toTheShelf(barcode: string): Promise<void> {
+    const { ok } = await fetch(`${this.standins.library.endpoint}/take-out/${barcode}`, { method: 'POST' });
+    if (!ok) throw new Error(`${barcode} could not be taken out`);
   }
 
   /** Waits until nothing is queued or running. */

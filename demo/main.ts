@@ -3,15 +3,22 @@ import { readConfig } from '@lithodex/server';
 import { History } from './history';
 
 interface Standins {
-  readonly port: number;
-  readonly accessKey: string;
-  readonly secretKey: string;
-  readonly buckets: readonly [{ readonly name: string }];
+  readonly bucket: {
+    readonly port: number;
+    readonly accessKey: string;
+    readonly secretKey: string;
+    readonly buckets: readonly [{ readonly name: string }];
+  };
+  readonly library: { readonly port: number; readonly token: string; readonly barcodes: string };
 }
 
 const [, , configFile, state, standinFile] = process.argv;
 if (!configFile || !state || !standinFile) throw new Error('usage: demo CONFIG STATE STANDINS');
-const { port, accessKey, secretKey, buckets } = JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
-const bucket = { endpoint: `http://127.0.0.1:${port}`, bucket: buckets[0].name, accessKey, secretKey };
-await new History(readConfig(configFile), state, bucket, (text) => process.stderr.write(`${text}\n`)).live();
+const { bucket, library } = JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
+const { accessKey, secretKey } = bucket;
+const standins = {
+  bucket: { endpoint: `http://127.0.0.1:${bucket.port}`, bucket: bucket.buckets[0].name, accessKey, secretKey },
+  library: { endpoint: `http://127.0.0.1:${library.port}`, token: library.token, barcodes: library.barcodes },
+};
+await new History(readConfig(configFile), state, standins, (text) => process.stderr.write(`${text}\n`)).live();
 process.exit(0);

@@ -6,6 +6,8 @@ export const unpluggedNight = 17;
 export const closedFolderNight = 29;
 /** Since this night targets are pruned and verified by themselves. */
 export const careNight = 18;
+/** After this night the first cartridge of the vault is put on the shelf, and after the last night those that are full by then. */
+export const shelfNight = 14;
 /** After this night a sector of quay-disk fails; verification finds and heals it within a week. */
 export const failingSectorNight = 24;
 
@@ -28,7 +30,10 @@ export const policies = [
     servers: [],
     schedule: { every: 'day', at: '22:00' },
     keep: { by: 'days', days: 21 },
-    copies: [{ rhythm: 'week', keep: { by: 'days', days: 60 }, lockDays: 21 }],
+    copies: [
+      { to: 'north-store', rhythm: 'week', keep: { by: 'days', days: 60 }, lockDays: 21 },
+      { to: 'vault', rhythm: 'week', keep: { by: 'days', days: 365 } },
+    ],
     kind: 'incremental',
     synthetic: 'week',
     exclude: ['scratch/', '*.tmp'],
@@ -40,7 +45,10 @@ export const policies = [
     servers: [],
     schedule: { every: 'day', at: '04:00' },
     keep: { by: 'days', days: 60, longTerm: { weeks: 0, months: 12, years: 7, day: 1 } },
-    copies: [{ rhythm: 'every', keep: { by: 'days', days: 90 }, lockDays: 30 }],
+    copies: [
+      { to: 'north-store', rhythm: 'every', keep: { by: 'days', days: 90 }, lockDays: 30 },
+      { to: 'vault', rhythm: 'week', keep: { by: 'days', days: 365 } },
+    ],
     kind: 'incremental',
     exclude: ['print-queue/'],
     changeLimit: 20,
@@ -51,7 +59,7 @@ export const policies = [
     servers: [],
     schedule: { every: 'day', at: '01:00' },
     keep: { by: 'points', points: 30 },
-    copies: [{ rhythm: 'week', keep: { by: 'points', points: 8 } }],
+    copies: [{ to: 'north-store', rhythm: 'week', keep: { by: 'points', points: 8 } }],
     kind: 'incremental',
     exclude: [],
     changeLimit: 60,
@@ -62,7 +70,7 @@ export const policies = [
     servers: ['pilot-rosters'],
     schedule: { every: 'week', days: [3, 7], at: '03:00' },
     keep: { by: 'points', points: 12 },
-    copies: [{ rhythm: 'every', keep: { by: 'points', points: 12 } }],
+    copies: [{ to: 'north-store', rhythm: 'every', keep: { by: 'points', points: 12 } }],
     kind: 'full',
     exclude: [],
     changeLimit: 60,

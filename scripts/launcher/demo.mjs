@@ -24,21 +24,35 @@ function secretsOf(state) {
   return JSON.parse(readFileSync(file, 'utf8'));
 }
 
-/** Settings of the stand-ins, made once: targets remember the address. */
+/** Settings of the stand-ins, made once: targets remember their addresses. */
 async function standinSettings(state, near) {
   const file = path.join(state, 'standins.json');
   if (!existsSync(file)) {
+    const port = await freePort(near);
     const settings = {
-      folder: path.join(state, 'north-bucket'),
-      port: await freePort(near),
-      accessKey: 'kelmar-keeper',
-      secretKey: randomBytes(20).toString('hex'),
-      buckets: [{ name: 'kelmar-north', lock: true }],
+      bucket: {
+        folder: path.join(state, 'north-bucket'),
+        port,
+        accessKey: 'kelmar-keeper',
+        secretKey: randomBytes(20).toString('hex'),
+        buckets: [{ name: 'kelmar-north', lock: true }],
+      },
+      library: {
+        folder: path.join(state, 'vault-library'),
+        port: await freePort(port + 1),
+        token: randomBytes(20).toString('hex'),
+        barcodes: 'KH',
+        drives: 2,
+        slots: 4,
+        loadMs: 150,
+        cartridges: ['KH0041', 'KH0042', 'KH0043', 'KH0044', 'KH0045'],
+        capacity: 90_000_000,
+      },
     };
     writeFileSync(file, JSON.stringify(settings, null, 2), { mode: 0o600 });
   }
-  const { port } = JSON.parse(readFileSync(file, 'utf8'));
-  if ((await freePort(port)) !== port) say(`Port ${port} is taken, so the bucket of north-store can not be reached in this run.`);
+  for (const [name, { port }] of Object.entries(JSON.parse(readFileSync(file, 'utf8'))))
+    if ((await freePort(port)) !== port) say(`Port ${port} is taken, so the ${name} of the stand-ins can not be reached in this run.`);
   return file;
 }
 
@@ -134,6 +148,7 @@ export async function demo({ port, state: given, fresh }) {
       children.pop();
       writeFileSync(marker, JSON.stringify({ at: new Date().toISOString() }));
     }
+    const { library } = JSON.parse(readFileSync(standins, 'utf8'));
     const server = await startChild(children, 'dist/node/server.js', [config], 'The server');
     const address = `http://127.0.0.1:${chosen}`;
     const mover = spawn(
@@ -157,6 +172,7 @@ export async function demo({ port, state: given, fresh }) {
     writeFileSync(path.join(state, 'address'), address);
     say(`\nLithodex is ready after ${Math.round((Date.now() - began) / 1000)} s: ${address}\n`);
     for (const [name, role] of signIns) say(`  ${name.padEnd(12)} lanterns-at-dusk   ${role}`);
+    say(`\nThe library of cartridges can be seen and served at http://127.0.0.1:${library.port}`);
     say('\nCtrl-C stops everything; the data stays for the next start.');
     server.once('exit', () => void stop(1));
     await new Promise(() => undefined);

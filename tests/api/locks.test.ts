@@ -65,7 +65,10 @@ describe('locked copies', () => {
     const plain = (await admin.call('addTarget', { body: { name: 'plain', place } })).id;
     const copies = [{ targetId: plain, rhythm: 'every' as const, keep: { by: 'hand' as const }, lockDays: 5 }];
     await expect(admin.call('addPolicy', { body: body({ name: 'No', copies }) })).rejects.toThrow('plain is a bucket without object lock');
-    const shown = (await admin.call('listTargets')).rows.map((t) => [t.name, t.place.kind === 'folder' || t.place.locks]);
+    const shown = (await admin.call('listTargets')).rows.map((t) => [
+      t.name,
+      t.place.kind === 'folder' || (t.place.kind === 'bucket' && t.place.locks),
+    ]);
     expect(shown).toEqual([
       ['north-store', true],
       ['plain', false],

@@ -140,10 +140,23 @@ const BucketAddress = z.object({
   locks: z.boolean().default(false),
 });
 const BucketKeys = { accessKey: z.string().min(1).max(200), secretKey: z.string().min(1).max(200) };
+/** A set of cartridges in a library. */
+const CartridgeSet = z.object({
+  kind: z.literal('cartridges'),
+  endpoint: z.url({ protocol: /^https?$/ }).max(300),
+  /** What the barcodes of the set begin with. */
+  barcodes: z.string().regex(/^[A-Z0-9]{1,12}$/, 'capital letters and digits'),
+  /** Folder on the movers for what must be at hand without loading. */
+  folder: FolderPlace.shape.folder,
+});
 /** Where a target is, with what opens it: goes to movers, never to a browser. */
-export const TargetPlace = z.discriminatedUnion('kind', [FolderPlace, BucketAddress.extend(BucketKeys)]);
+export const TargetPlace = z.discriminatedUnion('kind', [
+  FolderPlace,
+  BucketAddress.extend(BucketKeys),
+  CartridgeSet.extend({ token: z.string().min(1).max(200) }),
+]);
 export type TargetPlace = z.infer<typeof TargetPlace>;
-export const ShownPlace = z.discriminatedUnion('kind', [FolderPlace, BucketAddress]);
+export const ShownPlace = z.discriminatedUnion('kind', [FolderPlace, BucketAddress, CartridgeSet]);
 export type ShownPlace = z.infer<typeof ShownPlace>;
 
 export const TargetBody = z.object({ name: Name, place: TargetPlace, location: z.string().trim().max(80).default('') });

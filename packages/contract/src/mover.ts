@@ -202,6 +202,14 @@ export const Finish = Attempt.extend({
 export type Finish = z.infer<typeof Finish>;
 
 /** Questions a mover answers within a second. */
+/** Which cartridges bring items of a point back. */
+export const CartridgesNeeded = z.object({
+  needed: z.array(z.object({ barcode: z.string(), here: z.boolean() })),
+  /** False when there may be more: folders that say so are on one that is away. */
+  complete: z.boolean(),
+});
+export type CartridgesNeeded = z.infer<typeof CartridgesNeeded>;
+
 export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('probe'), folder: ByteString, readAs: z.string().nullable() }),
   z.object({ ask: z.literal('discover'), folder: ByteString, path: ByteString, readAs: z.string().nullable() }),
@@ -212,6 +220,8 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('targetTakeOver'), target: TargetRef, envelope: z.string().max(20_000), passphrase: z.string() }),
   z.object({ ask: z.literal('targetNewKey'), target: TargetRef }),
   z.object({ ask: z.literal('targetRoom'), target: TargetRef }),
+  z.object({ ask: z.literal('cartridges'), target: TargetRef }),
+  z.object({ ask: z.literal('cartridgesNeeded'), point: PointRef, paths: z.array(ByteString) }),
   z.object({ ask: z.literal('envelope'), target: TargetRef, name: z.string(), passphrase: z.string() }),
   z.object({ ask: z.literal('compare'), point: PointRef, path: ByteString, folder: z.boolean() }),
   z.object({

@@ -20,6 +20,25 @@ export const TargetDetail = Target.extend({
 });
 export type TargetDetail = z.infer<typeof TargetDetail>;
 
+/** A cartridge of a set. */
+export const Cartridge = z.object({
+  barcode: z.string(),
+  /** Place in the order in which the set was written, from 1; null for an empty one. */
+  number: Count.nullable(),
+  /** In words: "drive 1", "slot 4", "on the shelf". */
+  where: z.string(),
+  /** Whether the library reaches it. */
+  here: z.boolean(),
+  capacity: Bytes.nullable(),
+  used: Bytes,
+  /** Bytes on it that still count. */
+  live: Bytes,
+  writeProtected: z.boolean(),
+  /** Nothing on it counts any more: it is erased and used again when an empty one is wanted. */
+  spent: z.boolean(),
+});
+export type Cartridge = z.infer<typeof Cartridge>;
+
 /** Where the points of each workload stand. */
 export const CopiesMatrix = z.object({
   targets: z.array(z.object({ id: Uuid, name: z.string() })),

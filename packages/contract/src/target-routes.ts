@@ -25,6 +25,14 @@ export const targetRoutes = {
     params: byUuid,
     response: storage.TargetDetail,
   }),
+  cartridges: route({
+    method: 'get',
+    path: '/targets/:id/cartridges',
+    summary: 'The cartridges of a target: where each is and how much of it counts',
+    access: readers,
+    params: byUuid,
+    response: z.object({ rows: z.array(storage.Cartridge) }),
+  }),
   setPrices: route({
     method: 'put',
     path: '/targets/:id/prices',
@@ -78,7 +86,7 @@ export const targetRoutes = {
   addTarget: route({
     method: 'post',
     path: '/targets',
-    summary: 'Add a disk folder or a bucket as target',
+    summary: 'Add a disk folder, a bucket or a set of cartridges as target',
     access: keepers,
     body: estate.TargetBody,
     response: z.object({ id: c.Uuid }),

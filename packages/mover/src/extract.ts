@@ -1,4 +1,5 @@
-import { readFileSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { createInterface } from 'node:readline/promises';
 import { parseArgs } from 'node:util';
@@ -19,7 +20,8 @@ import {
 const usage = `extract brings data back from a store with its key alone: no server, no database.
 
   --store DIR | URL                folder of the target, or http(s)://host/bucket/prefix with the keys of the bucket in
-                                   LITHODEX_ACCESS_KEY and LITHODEX_SECRET_KEY (and its region in LITHODEX_REGION)
+                                   LITHODEX_ACCESS_KEY and LITHODEX_SECRET_KEY (and its region in LITHODEX_REGION),
+                                   or cartridges:http(s)://library/BARCODES with its token in LITHODEX_LIBRARY_TOKEN
   --envelope FILE | --key FILE     key envelope (its passphrase is asked for, or taken from LITHODEX_PASSPHRASE) or key file
   --list                           list the points
   --point ID [--path P] --to DIR   bring back a point, or an item of it, into a folder; what exists there is left as it is
@@ -35,8 +37,16 @@ async function openStore(values: { store: string; envelope?: string; key?: strin
   return Store.withKeys(target, await openHeaderWithKeys(target, keys), keys);
 }
 
-/** The place a person means: a bucket for an address, else a folder. */
+const library = /^cartridges:(https?:\/\/.+)\/([A-Z0-9]+)$/;
+
+/** The place a person means: a bucket for an address, a set of cartridges for one of a library, else a folder. */
 function placeOf(store: string): TargetPlace {
+  const [, endpoint, barcodes] = library.exec(store) ?? [];
+  if (endpoint && barcodes) {
+    const folder = mkdtempSync(path.join(tmpdir(), 'lithodex-cartridges-'));
+    process.once('exit', () => rmSync(folder, { recursive: true, force: true }));
+    return { kind: 'cartridges', endpoint, barcodes, folder, token: process.env['LITHODEX_LIBRARY_TOKEN'] ?? '' };
+  }
   if (!/^https?:\/\//.test(store)) return { kind: 'folder', folder: store };
   const { origin, pathname } = new URL(store);
   const [bucket = '', ...prefix] = pathname.slice(1).replace(/\/$/, '').split('/');
@@ -141,7 +151,7 @@ export async function extract(args: string[], folder: string, say: Say): Promise
     },
   });
   const at = (file: string | undefined) => (file === undefined ? undefined : path.resolve(folder, file));
-  const storeAt = values.store && /^https?:/.test(values.store) ? values.store : at(values.store);
+  const storeAt = values.store && /^(cartridges:)?https?:/.test(values.store) ? values.store : at(values.store);
   const [envelope, key, to] = [at(values.envelope), at(values.key), at(values.to)];
   if (!storeAt || !(envelope ?? key) || (!values.list && !(values.point && to))) {
     say(usage);

@@ -1,19 +1,42 @@
 import { readFileSync } from 'node:fs';
 import { BucketService, rights } from './bucket/service';
+import { libraryFine } from './library/library';
+import { LibraryService } from './library/service';
 
 interface Settings {
-  readonly folder: string;
-  readonly port: number;
-  readonly accessKey: string;
-  readonly secretKey: string;
-  readonly buckets: readonly { readonly name: string; readonly lock: boolean }[];
+  readonly bucket: {
+    readonly folder: string;
+    readonly port: number;
+    readonly accessKey: string;
+    readonly secretKey: string;
+    readonly buckets: readonly { readonly name: string; readonly lock: boolean }[];
+  };
+  readonly library: {
+    readonly folder: string;
+    readonly port: number;
+    readonly token: string;
+    readonly drives: number;
+    readonly slots: number;
+    readonly loadMs: number;
+    /** Barcodes of the cartridges it starts with, and bytes of each. */
+    readonly cartridges: readonly string[];
+    readonly capacity: number;
+  };
 }
 
 /** The stand-ins as a process of their own: usage `standins SETTINGS`, a JSON file. Tells its parent when it is ready. */
 const settings = JSON.parse(readFileSync(process.argv[2]!, 'utf8')) as Settings;
-const { accessKey, secretKey } = settings;
-const service = new BucketService({ ...settings, accounts: [{ accessKey, secretKey, rights: rights.filter((r) => r !== 'bypass') }] });
-await service.start();
-for (const { name, lock } of settings.buckets) service.makeBucket(name, lock);
+const { accessKey, secretKey } = settings.bucket;
+const bucket = new BucketService({
+  ...settings.bucket,
+  accounts: [{ accessKey, secretKey, rights: rights.filter((r) => r !== 'bypass') }],
+});
+await bucket.start();
+for (const { name, lock } of settings.bucket.buckets) bucket.makeBucket(name, lock);
+const library = new LibraryService(settings.library);
+await library.start();
+library.library.switches = { ...libraryFine, loadMs: settings.library.loadMs };
+for (const barcode of settings.library.cartridges) library.library.addNew(barcode, settings.library.capacity);
 process.send?.('ready');
-for (const signal of ['SIGINT', 'SIGTERM'] as const) process.on(signal, () => void service.stop().then(() => process.exit(0)));
+for (const signal of ['SIGINT', 'SIGTERM'] as const)
+  process.on(signal, () => void Promise.all([bucket.stop(), library.stop()]).then(() => process.exit(0)));

@@ -2,6 +2,7 @@ import {
   ByteReader,
   EngineError,
   engineErrors,
+  isAway,
   isLoss,
   packEntry,
   readEntry,
@@ -59,7 +60,7 @@ export function outcomeOf(error: unknown): Placed {
   if (code === 'ENOSPC')
     return { ...fine, failed: reason(error), fatal: new EngineError('TARGET_FULL', 'no room left at the destination', { cause: error }) };
   if (error instanceof EngineError && error.code === 'STOPPED') return { ...fine, failed: 'stopped', fatal: error };
-  return { ...fine, failed: reason(error), ...(isLoss(error) && { lost: true }) };
+  return { ...fine, failed: reason(error), ...((isLoss(error) || isAway(error)) && { lost: true }) };
 }
 
 export interface PlacerOptions {

@@ -1,7 +1,7 @@
 /** Where a copy stands. */
 export interface Standing {
   /** What kind of media it is on. */
-  readonly media: 'folder' | 'bucket';
+  readonly media: 'folder' | 'bucket' | 'cartridges';
   /** Name of the place; '' when it is not known. */
   readonly location: string;
   /** Nobody can change it now, whoever has the keys. */

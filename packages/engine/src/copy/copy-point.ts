@@ -3,6 +3,7 @@ import { rootName, type Root } from '../format/root';
 import type { PackToc } from '../format/toc';
 import { NameSet } from '../index/name-set';
 import { lockWhere } from '../locks/lock-point';
+import { isAway, isLoss } from '../store/loss';
 import type { Store } from '../store/store';
 import { topEntry } from '../tree/tree-reader';
 import type { TreeEntry } from '../tree/tree-entry';
@@ -99,11 +100,22 @@ class Copying {
     const { node } = entry.folder;
     if (alike?.folder?.node.equals(node) || !this.folders.add(node)) return;
     const before = new Map<string, TreeEntry>();
-    if (alike?.folder) for (const e of await this.to.trees.folder(alike.folder.node)) if (e.folder) before.set(e.name, e);
+    if (alike?.folder) for (const e of await this.entriesAlike(alike.folder.node)) if (e.folder) before.set(e.name, e);
     for await (const piece of this.from.trees.nodes(node)) {
       await this.chunk(piece.node);
       for (const child of piece.entries) if (child.content || child.folder) await this.entry(child, before.get(child.name));
     }
+  }
+
+  /** Entries of a folder both may have: read where the point comes from, as the target may be slow or on the shelf; none when it can't be read. */
+  private async entriesAlike(node: Buffer): Promise<TreeEntry[]> {
+    for (const { trees } of [this.from, this.to])
+      try {
+        return await trees.folder(node);
+      } catch (error) {
+        if (!isLoss(error) && !isAway(error)) throw error;
+      }
+    return [];
   }
 
   private async content({ content }: TreeEntry): Promise<void> {

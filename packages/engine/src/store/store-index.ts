@@ -8,6 +8,8 @@ import { readCondemned } from '../prune/condemned';
 import type { Target } from '../targets/target';
 import { isLoss } from './loss';
 
+/** How often segments are listed anew when one is gone before it could be read. */
+const mostLists = 8;
 const packsPerSegment = 8;
 
 interface Loaded {
@@ -68,7 +70,7 @@ export class StoreIndex {
    * once, so that readers never see a part.
    */
   async refresh(): Promise<void> {
-    const mine = this.refreshing.then(() => this.load());
+    const mine = this.refreshing.then(() => this.loadWhole());
     this.refreshing = mine.catch(() => undefined);
     return mine;
   }
@@ -90,6 +92,17 @@ export class StoreIndex {
     if (this.absent.has(id)) return false;
     await this.confirm();
     return this.absent.has(id);
+  }
+
+  /** A prune writes segments anew and takes the old ones away: one that went after it was listed is looked for in the next list. */
+  private async loadWhole(): Promise<void> {
+    for (let left = mostLists; ; left--)
+      try {
+        await this.load();
+        return;
+      } catch (error) {
+        if (!left || !(error instanceof EngineError && error.code === 'OBJECT_MISSING')) throw error;
+      }
   }
 
   private async load(): Promise<void> {
@@ -175,12 +188,24 @@ export class StoreIndex {
     return damaged.size;
   }
 
-  /** The tables of contents of all packs, as the segments on the target have them. Throws OBJECT_DAMAGED while one of those is. */
+  /** The tables of contents of all packs, as the segments on the target have them; some twice when a prune writes segments anew meanwhile. Throws OBJECT_DAMAGED while one of those is. */
   async *tocs(): AsyncGenerator<PackToc> {
-    for (const name of await this.target.list('index/')) {
-      const tocs = await this.segment(name);
-      if (!tocs) throw new EngineError('OBJECT_DAMAGED', `index/${name}`);
-      yield* tocs;
+    const done = new Set<string>();
+    for (let left = mostLists; ; left--) {
+      let missing: EngineError | undefined;
+      for (const name of await this.target.list('index/')) {
+        if (done.has(name)) continue;
+        try {
+          const tocs = await this.segment(name);
+          if (!tocs) throw new EngineError('OBJECT_DAMAGED', `index/${name}`);
+          done.add(name);
+          yield* tocs;
+        } catch (error) {
+          if (!left || !(error instanceof EngineError && error.code === 'OBJECT_MISSING')) throw error;
+          missing = error;
+        }
+      }
+      if (!missing) return;
     }
   }
 

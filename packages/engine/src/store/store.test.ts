@@ -3,6 +3,7 @@ import fs from 'node:fs';
 import os from 'node:os';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { decodeSegment, encodeSegment } from '../format/index-segment';
 import { ClaimTable } from '../index/claim-table';
 import { ChunkIndex } from '../index/chunk-index';
 import { DiskFolder } from '../targets/disk-folder';
@@ -145,6 +146,34 @@ describe('folders as nodes', () => {
     );
     await second.finish();
     expect(second.counts.fresh).toBeLessThan(first.counts.fresh / 5);
+  });
+});
+
+describe('the index of a store', () => {
+  it('is read again when a prune writes a segment anew between its being listed and being read', async () => {
+    const store = await create();
+    const writer = writerFor(store);
+    const name = writer.put(Buffer.from('needed'));
+    await writer.finish();
+    await store.index.checkpoint();
+    let moved = 0;
+    class BesidePrune extends DiskFolder {
+      override async read(object: string): Promise<Buffer> {
+        if (object.startsWith('index/') && moved++ < 3) {
+          const anew = encodeSegment(store.keys, decodeSegment(store.keys, object, fs.readFileSync(`${folder}/${object}`)));
+          await this.put(anew.name, anew.file);
+          await this.remove(object);
+        }
+        return super.read(object);
+      }
+    }
+    const opened = await Store.open(new BesidePrune(folder), key);
+    expect((await opened.reader.read(name)).toString()).toBe('needed');
+    moved = 0;
+    const packs = [];
+    for await (const toc of opened.index.tocs()) packs.push(toc.packId.toString('hex'));
+    expect(new Set(packs).size).toBe(1);
+    expect(moved).toBeGreaterThan(3);
   });
 });
 

@@ -5,7 +5,7 @@ import { EngineError } from '../errors';
 import { rootName } from '../format/root';
 import { NameSet } from '../index/name-set';
 import type { Elsewhere } from '../store/chunk-reader';
-import { isLoss } from '../store/loss';
+import { isAway, isLoss } from '../store/loss';
 import type { ListedPoint, Store } from '../store/store';
 import { mendHeader } from '../store/store-header';
 import { heal } from './heal';
@@ -27,6 +27,8 @@ export interface MendOptions extends VerifyOptions {
 }
 
 export interface MendReport {
+  /** Cartridges on the shelf, whose packs were not read. */
+  readonly away: readonly string[];
   readonly packs: number;
   readonly bytes: number;
   readonly chunks: number;
@@ -87,19 +89,20 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
     for (const { object, mended } of roots)
       told(object, mended ? 'the root was damaged or gone; made anew from another copy' : 'the root is damaged or gone', 1);
     const report = await verifyRevealing(store, options);
-    const due = options.walk || report.sick.length > 0;
+    const due = (options.walk && !report.away.length) || report.sick.length > 0;
     const { fetched, lost, live, unreadable } = due
-      ? await heal(store, report.sick, elsewhere, options.stopped)
+      ? await healWithin(store, report, elsewhere, options.stopped)
       : { fetched: 0, lost: 0, live: undefined, unreadable: [] };
     if (news.some((name) => live?.has(name))) told('index/', 'a segment of the index was gone; made anew from the packs', 1);
     if (report.sick.length || fetched) await lockAgain(store, options.stopped);
     const needless = staleNames(report, unreadable);
-    const { packs, bytes, chunks } = report;
+    const { packs, bytes, chunks, away } = report;
     const mended = roots.filter((r) => r.mended).length;
     return {
       packs,
       bytes,
       chunks,
+      away,
       damages: [...damages, ...report.damages.filter((d) => !needless.has(d.object))],
       fetched,
       roots: mended,
@@ -108,6 +111,16 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
     };
   } finally {
     store.reader.elsewhere = usual;
+  }
+}
+
+/** Heals; where the folders that say what is needed are on a cartridge that is away, nothing is, and all that is damaged counts as lost until it is back. */
+async function healWithin(store: Store, report: VerifyReport, elsewhere: Elsewhere, stopped: () => boolean): ReturnType<typeof heal> {
+  try {
+    return await heal(store, report.sick, elsewhere, stopped);
+  } catch (error) {
+    if (!isAway(error)) throw error;
+    return { fetched: 0, lost: report.lost.size, live: undefined, unreadable: [] };
   }
 }
 

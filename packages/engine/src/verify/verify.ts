@@ -3,6 +3,7 @@ import { openBlock, packName, readPackToc } from '../format/pack';
 import type { PackToc } from '../format/toc';
 import { NameSet } from '../index/name-set';
 import { keyedHash } from '../native/blake3';
+import { isAway } from '../store/loss';
 import type { Store } from '../store/store';
 
 export interface VerifyOptions {
@@ -33,6 +34,8 @@ export interface VerifyReport {
   readonly lost: NameSet;
   /** Packs that hold damaged chunks. */
   readonly sick: readonly PackToc[];
+  /** Cartridges on the shelf, whose packs were not read. */
+  readonly away: readonly string[];
 }
 
 /**
@@ -43,12 +46,17 @@ export async function verify(store: Store, options: VerifyOptions): Promise<Veri
   const lost = new NameSet();
   const damages: Damage[] = [];
   const sick: PackToc[] = [];
+  const away = new Set<string>();
   let [packs, bytes, chunks] = [0, 0, 0];
   for await (const toc of store.index.tocs()) {
     if (options.stopped()) throw new EngineError('STOPPED');
     const id = toc.packId.toString('hex');
     if (options.reads && !options.reads(id)) continue;
     const checked = await checkPack(store, toc, lost);
+    if ('away' in checked) {
+      away.add(checked.away);
+      continue;
+    }
     damages.push(...checked.damages);
     if (checked.damages.length) sick.push(toc);
     packs++;
@@ -56,10 +64,10 @@ export async function verify(store: Store, options: VerifyOptions): Promise<Veri
     chunks += toc.chunks.length;
     options.onPack?.(checked.bytes);
   }
-  return { packs, bytes, chunks, damages, lost, sick };
+  return { packs, bytes, chunks, damages, lost, sick, away: [...away].sort() };
 }
 
-async function checkPack(store: Store, toc: PackToc, lost: NameSet): Promise<{ bytes: number; damages: Damage[] }> {
+async function checkPack(store: Store, toc: PackToc, lost: NameSet): Promise<{ bytes: number; damages: Damage[] } | { away: string }> {
   const object = packName(toc.packId);
   const lose = (which: PackToc['chunks'], why: string): Damage => {
     for (const chunk of which) lost.add(chunk.name);
@@ -69,6 +77,7 @@ async function checkPack(store: Store, toc: PackToc, lost: NameSet): Promise<{ b
   try {
     file = await store.target.read(object);
   } catch (error) {
+    if (isAway(error)) return { away: error.details };
     if (!(error instanceof EngineError && error.code === 'OBJECT_MISSING')) throw error;
     return { bytes: 0, damages: [{ ...lose(toc.chunks, 'the file is gone'), gone: true }] };
   }

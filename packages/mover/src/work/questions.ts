@@ -1,8 +1,18 @@
 import { accessSync, constants, existsSync, readdirSync, statfsSync, statSync } from 'node:fs';
 import path from 'node:path';
-import type { ComparedItem, Question, TargetTest } from '@lithodex/contract';
+import type { ComparedItem, Question, TargetPlace, TargetTest } from '@lithodex/contract';
 import { compareFolder, compareItem, discover, lookAhead, probe, type Comparison } from '@lithodex/connectors';
-import { checkBucket, EngineError, makeEnvelope, topEntry, type BucketPlace, type TreeEntry } from '@lithodex/engine';
+import {
+  checkBucket,
+  checkCartridges,
+  EngineError,
+  makeEnvelope,
+  topEntry,
+  type BucketPlace,
+  type CartridgePlace,
+  type TreeEntry,
+} from '@lithodex/engine';
+import { cartridgesNeeded, cartridgesOf } from './cartridges';
 import type { Stores } from './stores';
 
 /** Answers what the server asks on behalf of a person who waits. */
@@ -13,7 +23,7 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
     case 'discover':
       return discover(question.folder, question.path, question.readAs ?? undefined).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
     case 'targetTest':
-      return question.place.kind === 'folder' ? testFolder(question.place.folder) : testBucket(question.place);
+      return testPlace(question.place);
     case 'targetCreate':
       await stores.create(question.target, question.siblings);
       return {};
@@ -25,6 +35,10 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
       return {};
     case 'targetRoom':
       return (await stores.of(question.target)).target.room();
+    case 'cartridges':
+      return cartridgesOf(await stores.of(question.target));
+    case 'cartridgesNeeded':
+      return cartridgesNeeded(await stores.ofPoint(question.point), question.point, question.paths);
     case 'envelope': {
       const store = await stores.of(question.target);
       return JSON.stringify(makeEnvelope(store.keys, store.header, question.name, question.passphrase), null, 2);
@@ -34,6 +48,27 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
     case 'look':
       return lookAhead(question.places, question.destination);
   }
+}
+
+/** Whether a place can become a target. */
+async function testPlace(place: TargetPlace): Promise<TargetTest> {
+  switch (place.kind) {
+    case 'folder':
+      return testFolder(place.folder);
+    case 'bucket':
+      return testBucket(place);
+    case 'cartridges':
+      return testCartridges(place);
+  }
+}
+
+async function testCartridges(place: CartridgePlace): Promise<TargetTest> {
+  const { needs, holdsStore, free } = await checkCartridges(place);
+  const missing = needs.filter((n) => n.problem).map((n) => n.right.toLowerCase());
+  const rest = { holdsStore, locks: false, free, needs: [...needs] };
+  if (missing.length) return { ok: false, message: `This is missing: ${missing.join(', ')}.`, ...rest };
+  if (holdsStore) return { ok: false, message: 'The cartridges hold a store already.', ...rest };
+  return { ok: true, message: 'The mover can do there all it needs.', ...rest };
 }
 
 /** Whether a folder can become a target. */

@@ -16,7 +16,7 @@ import {
 } from '@lithodex/engine';
 
 /** What people call the place of a target. */
-const nameOf = ({ place }: TargetRef) => (place.kind === 'folder' ? place.folder : `${place.bucket}/${place.prefix}`);
+const nameOf = ({ place }: TargetRef) => targetAt(place).description;
 
 /** The stores this thread has opened, with the keys of the mover's key folder. */
 export class Stores {

@@ -41,6 +41,7 @@ export async function runVerify(ctx: TaskContext, { target, part, others, expect
     }
   }
   const looked = `${countOf(report.packs, 'pack')}, ${countOf(report.chunks, 'chunk')}, ${formatBytes(report.bytes)} read`;
+  const away = report.away.length ? `; what is on ${report.away.join(', ')} was not, as nobody has loaded it` : '';
   const fetched = [report.fetched && countOf(report.fetched, 'chunk'), report.roots && countOf(report.roots, 'root')]
     .filter(Boolean)
     .join(' and ');
@@ -52,7 +53,7 @@ export async function runVerify(ctx: TaskContext, { target, part, others, expect
     level: report.lost ? 'fault' : report.damages.length ? 'warning' : 'note',
     code: 'VERIFIED',
     path: '',
-    message: `${looked}: ${verdict}`,
+    message: `${looked}: ${verdict}${away}`,
   });
   const failed = report.lost ? Math.max(1, items) : 0;
   const counts = { ...noCounts, items: report.packs, bytes: report.bytes, read: report.bytes, warnings: report.damages.length, failed };

@@ -131,6 +131,11 @@ const limits = `
 ALTER TABLE target ADD writers INT NULL, ADD retired_to CHAR(36) NULL;
 `;
 
+/** Targets may be sets of cartridges too. */
+const cartridges = `
+ALTER TABLE target CHANGE bucket address JSON NULL;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -139,4 +144,5 @@ export const migrations: Migration[] = [
   { name: '0005-locks', up: (k) => runAll(k, locks) },
   { name: '0006-room', up: (k) => runAll(k, room) },
   { name: '0007-limits', up: (k) => runAll(k, limits) },
+  { name: '0008-cartridges', up: (k) => runAll(k, cartridges) },
 ];

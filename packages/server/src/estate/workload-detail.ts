@@ -8,6 +8,7 @@ import { found } from '../errors';
 import { policiesInForce, type PolicyRow } from '../policies/matching';
 import { keepOf } from '../runs/expiry';
 import { estateOf } from './estate';
+import { shownPlace } from '../targets/target-rows';
 
 const lookBackMs = 60 * 86_400_000;
 
@@ -20,7 +21,7 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
     .where('w.id', id)
     .first<{ frozen: 0 | 1; read_as: string | null; created_at: number }>('w.frozen', 's.read_as', 'w.created_at');
   const series = await db('series').where({ workload_id: id }).orderBy('no').select<SeriesRow[]>();
-  const places = await db('target').select<Place[]>('id', 'name', 'location', 'folder');
+  const places = await db('target').select<Place[]>('id', 'name', 'location', 'folder', 'address');
   const targets = new Map(places.map((t) => [t.id, t.name]));
   const names = new Map((await db('policy').select<{ id: number; name: string }[]>('id', 'name')).map((p) => [p.id, p.name]));
   const points: WorkloadDetail['pointList'] = [];
@@ -64,6 +65,7 @@ interface Place {
   readonly name: string;
   readonly location: string;
   readonly folder: string | null;
+  readonly address: unknown;
 }
 
 /** Where the newest sound data stands: a full that was put together holds the same as the point it was made of. */
@@ -77,9 +79,10 @@ function spreadAnswer(copies: readonly PointCopy[], places: readonly Place[], or
   if (!copies.length) return null;
   const standings = copies.flatMap((c): Standing[] => {
     const place = places.find((p) => p.id === c.targetId);
+    if (!place) return [];
+    const media = shownPlace(place).kind;
     // a lock on a disk is kept by the store alone, so it does not count as one that nobody can break
-    const locked = place?.folder === null && (c.lockedUntil ?? 0) > now;
-    return place ? [{ media: place.folder === null ? 'bucket' : 'folder', location: place.location, locked }] : [];
+    return [{ media, location: place.location, locked: media === 'bucket' && (c.lockedUntil ?? 0) > now }];
   });
   const spread = spreadOf(standings, origin);
   return { ...spread, elsewhere: spread.elsewhere ?? null, gaps: spreadGaps(spread) };

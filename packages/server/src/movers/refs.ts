@@ -1,7 +1,7 @@
 import type { PointRef, TargetRef } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { Secrets } from '../secrets';
-import { refOf, type PlaceColumns } from '../targets/target-rows';
+import { refOf, shownPlace, type PlaceColumns } from '../targets/target-rows';
 
 /** A target as movers need it. */
 export async function targetRef(db: Knex, secrets: Secrets, id: string): Promise<TargetRef> {
@@ -15,7 +15,7 @@ export async function otherTargets(db: Knex, secrets: Secrets, id: string): Prom
 }
 
 /**
- * References to points as movers need them: each with the targets it stands on, the one to read first. That is `prefer` where it stands there, else a disk before a bucket, else the
+ * References to points as movers need them: each with the targets it stands on, the one to read first. That is `prefer` where it stands there, else a disk before a bucket before cartridges, else the
  * target it was first stored on. A point that has gone from everywhere meanwhile is looked for where it was first stored, so that whoever reads it is told.
  */
 export async function pointRefs(db: Knex, secrets: Secrets, ids: readonly string[], prefer: string | null = null): Promise<PointRef[]> {
@@ -33,13 +33,14 @@ export async function pointRefs(db: Knex, secrets: Secrets, ids: readonly string
       's.id as seriesId',
       't.id',
       't.folder',
-      't.bucket',
+      't.address',
       't.secret',
       'o.folder as root',
       'c.state',
       db.raw('s.target_id = t.id AS own'),
     );
-  const rank = (r: Row) => (r.state === 'present' ? 0 : 10) + (r.id === prefer ? 0 : r.folder === null ? 4 : 2) - r.own;
+  const nearness = { folder: 2, bucket: 4, cartridges: 6 };
+  const rank = (r: Row) => (r.state === 'present' ? 0 : 10) + (r.id === prefer ? 0 : nearness[shownPlace(r).kind]) - r.own;
   const byPoint = new Map<string, Row[]>();
   for (const row of rows) byPoint.set(row.taskId, [...(byPoint.get(row.taskId) ?? []), row]);
   return [...byPoint.values()].map((copies) => {

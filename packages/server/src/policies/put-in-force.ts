@@ -17,8 +17,15 @@ export async function policyOf(deps: Deps, id: number): Promise<PolicyRow> {
 
 /** Throws INVALID or NAME_TAKEN for a policy that can't be put in force. */
 export async function checkBody(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
-  if (!(await deps.db('target').where({ id: body.targetId }).whereNull('retired_to').first<{ id: string } | undefined>()))
+  const target = await deps.db('target').where({ id: body.targetId }).whereNull('retired_to').first<TargetRow | undefined>();
+  if (!target)
     throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist or is being given up. Nothing was changed.');
+  if (shownPlace(target).kind === 'cartridges')
+    throw new ApiError(
+      'INVALID',
+      [{ at: 'body.targetId' }],
+      `${target.name} is a set of cartridges, which take copies. Nothing was changed.`,
+    );
   const copies = body.copies.map((c) => c.targetId);
   const others = await deps.db('target').whereIn('id', copies).whereNot({ id: body.targetId }).whereNull('retired_to').select('id');
   if (others.length !== copies.length)
@@ -35,11 +42,13 @@ export async function checkBody(deps: Deps, body: PolicyBody, own: number | null
 export async function checkLocks(db: Knex, targetId: string): Promise<void> {
   const target = await db('target').where({ id: targetId }).first<TargetRow>();
   const place = shownPlace(target);
-  if (place.kind === 'bucket' && !place.locks)
+  const why =
+    place.kind === 'cartridges' ? 'a set of cartridges' : place.kind === 'bucket' && !place.locks ? 'a bucket without object lock' : '';
+  if (why)
     throw new ApiError(
       'INVALID',
       [{ at: 'body.lockDays' }],
-      `${target.name} is a bucket without object lock, so nothing can be locked there. Nothing was changed.`,
+      `${target.name} is ${why}, so nothing can be locked there. Nothing was changed.`,
     );
 }
 

@@ -5,6 +5,7 @@ import { fromJson } from '../db/json';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
+import { cartridgeCheck } from './cartridge-check';
 import { resolvePicks, type ResolvedPick } from './resolve-picks';
 
 const mostLooked = 4000;
@@ -27,6 +28,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
   const items = picks.reduce((a, p) => a + p.items, 0);
   const measured = await measuredRate(deps);
   const looked = body.destination.to === 'download' ? undefined : await lookAtDestination(deps, picks);
+  const cartridges = await cartridgeCheck(deps, picks);
   return {
     items: picks.slice(0, 500).map((p) => ({
       pick: { pointId: p.point.id, path: escapePath(p.path) },
@@ -45,7 +47,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
     estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
     rate: measured.rate,
     rateFrom: measured.from,
-    checks: checksOf(body, picks, looked, bytes),
+    checks: [...checksOf(body, picks, looked, bytes), ...(cartridges ? [cartridges] : [])],
     existing: { looked: looked?.looked ?? 0, exist: looked?.exist ?? 0, newer: looked?.newer ?? 0, complete: looked?.complete ?? true },
     free: looked?.free ?? null,
   };

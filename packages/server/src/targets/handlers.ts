@@ -18,6 +18,7 @@ type TargetHandlers = Pick<
   Handlers,
   | 'listTargets'
   | 'getTarget'
+  | 'cartridges'
   | 'setPrices'
   | 'setLimits'
   | 'retireTarget'
@@ -35,12 +36,16 @@ type TargetHandlers = Pick<
 
 /** Paths and addresses are compared as text, so they are brought into one form. */
 function clean(place: TargetPlace): TargetPlace {
-  if (place.kind === 'folder') return { ...place, folder: place.folder.length > 1 ? place.folder.replace(/\/+$/, '') : place.folder };
-  return { ...place, endpoint: place.endpoint.replace(/\/+$/, '') };
+  const folder = 'folder' in place && { folder: place.folder.replace(/(.)\/+$/, '$1') };
+  const endpoint = 'endpoint' in place && { endpoint: place.endpoint.replace(/\/+$/, '') };
+  return { ...place, ...folder, ...endpoint };
 }
 
 /** Two places are one when they read the same. */
-const placeText = (p: ShownPlace) => (p.kind === 'folder' ? p.folder : `${p.endpoint}/${p.bucket}/${p.prefix}`);
+function placeText(p: ShownPlace): string {
+  if (p.kind === 'folder') return p.folder;
+  return p.kind === 'bucket' ? `${p.endpoint}/${p.bucket}/${p.prefix}` : `${p.endpoint} ${p.barcodes}`;
+}
 
 const freshMs = 60_000;
 /** A trial of a bucket on a slow line takes a while. */
@@ -86,6 +91,12 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     },
 
     getTarget: async ({ params }) => detailOf(deps, found(await db('target').where({ id: params.id }).first<TargetRow | undefined>())),
+
+    async cartridges({ params }) {
+      const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());
+      if (shownPlace(target).kind !== 'cartridges') return { rows: [] };
+      return deps.movers.ask({ ask: 'cartridges', target: refOf(deps.secrets, target) }, testMs);
+    },
 
     async setPrices({ params, body, actor }) {
       await inTransaction(db, async (trx) => {

@@ -5,10 +5,10 @@ import type { Secrets } from '../secrets';
 export interface TargetRow {
   readonly id: string;
   readonly name: string;
-  /** Of a disk folder; null for a bucket. */
+  /** Of a disk folder, or where a set of cartridges keeps what is at hand; null for a bucket. */
   readonly folder: string | null;
-  /** Address of a bucket as JSON, without its keys. */
-  readonly bucket: unknown;
+  /** Address of a bucket or of a set of cartridges as JSON, without what opens it; null for a disk folder. */
+  readonly address: unknown;
   readonly secret: Buffer | null;
   readonly location: string;
   readonly used: number | null;
@@ -23,29 +23,30 @@ export interface TargetRow {
 }
 
 /** The columns that say where a target is. */
-export type PlaceColumns = Pick<TargetRow, 'id' | 'folder' | 'bucket' | 'secret'>;
+export type PlaceColumns = Pick<TargetRow, 'id' | 'folder' | 'address' | 'secret'>;
 const purpose = (id: string) => `target ${id}`;
 
 /** Where a target is, for people. */
-export function shownPlace({ folder, bucket }: Pick<TargetRow, 'folder' | 'bucket'>): ShownPlace {
-  return folder === null ? fromJson<ShownPlace>(bucket) : { kind: 'folder', folder };
+export function shownPlace({ folder, address }: Pick<TargetRow, 'folder' | 'address'>): ShownPlace {
+  return address === null ? { kind: 'folder', folder: folder! } : fromJson<ShownPlace>(address);
 }
 
 /** A target as movers need it. */
 export function refOf(secrets: Secrets, row: PlaceColumns): TargetRef {
   const place = shownPlace(row);
   if (place.kind === 'folder') return { id: row.id, place };
-  const keys = JSON.parse(secrets.open(purpose(row.id), row.secret!)) as { accessKey: string; secretKey: string };
-  return { id: row.id, place: { ...place, ...keys } };
+  const opener = JSON.parse(secrets.open(purpose(row.id), row.secret!)) as Record<string, string>;
+  return { id: row.id, place: { ...place, ...opener } as TargetPlace };
 }
 
 /** The columns for a place; what opens it is sealed. */
 export function placeColumns(secrets: Secrets, id: string, place: TargetPlace): Omit<PlaceColumns, 'id'> {
-  if (place.kind === 'folder') return { folder: place.folder, bucket: null, secret: null };
+  if (place.kind === 'folder') return { folder: place.folder, address: null, secret: null };
+  const seal = (opener: Record<string, string>) => secrets.seal(purpose(id), JSON.stringify(opener));
+  if (place.kind === 'cartridges') {
+    const { token, ...shown } = place;
+    return { folder: place.folder, address: JSON.stringify(shown), secret: seal({ token }) };
+  }
   const { accessKey, secretKey, ...shown } = place;
-  return {
-    folder: null,
-    bucket: JSON.stringify(shown),
-    secret: secrets.seal(purpose(id), JSON.stringify({ accessKey, secretKey })),
-  };
+  return { folder: null, address: JSON.stringify(shown), secret: seal({ accessKey, secretKey }) };
 }

@@ -2,7 +2,7 @@ import { ChangeDetectionStrategy, Component, computed, effect, inject, input, si
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
-import type { Consequences, Estate, Policy, PolicyBody, PolicyMeasures } from '@lithodex/contract';
+import type { Consequences, Estate, Policy, PolicyBody, PolicyMeasures, Target } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
 import { debounceTime, distinctUntilChanged, filter, map, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
@@ -27,6 +27,8 @@ const options = <T>(values: readonly T[], label: (value: T) => string): SlotOpti
 
 const yearsAhead = 5;
 /** What the measures of a draft depend on. */
+/** Cartridges take copies only. */
+const takesPoints = (t: Target) => t.place.kind !== 'cartridges';
 const subjectOf = (b: PolicyBody) => JSON.stringify([b.workloads, b.tags, b.targetId, b.copies.map((c) => c.targetId)]);
 
 /** A policy as sentences, with its consequences worked out while it is written. */
@@ -70,7 +72,7 @@ export class PolicyPage {
       untracked(() => {
         if (policy) this.draft.set(policy.body);
         else if (this.policyId() === null && !this.draft() && targets)
-          this.draft.set(this.fresh(targets[0]?.id ?? '00000000-0000-0000-0000-000000000000'));
+          this.draft.set(this.fresh(targets.find(takesPoints)?.id ?? '00000000-0000-0000-0000-000000000000'));
       });
     });
   }
@@ -166,7 +168,7 @@ export class PolicyPage {
   protected readonly weekdays = weekdays;
   protected readonly keepWords = keepWords;
   protected readonly targetOptions = computed(() =>
-    options(this.allTargets(), (t) => t.name).map((o) => ({ value: o.value.id, label: o.label })),
+    options(this.allTargets().filter(takesPoints), (t) => t.name).map((o) => ({ value: o.value.id, label: o.label })),
   );
   protected readonly workloadOptions = computed(() =>
     (this.estate()?.value?.workloads ?? [])

@@ -184,4 +184,22 @@ describe('storage', () => {
     expect(s.text()).toContain('There is no target yet.');
     expect(s.all('button')).toEqual([]);
   });
+
+  it('adds a set of cartridges once everything is said', async () => {
+    const place = { kind: 'cartridges' as const, endpoint: 'http://library.example', barcodes: 'KH', folder: '/var/set' };
+    const s = await open('/storage', {
+      answers: { listTargets: page([target(1, { place })]), addTarget: { id: uuid(9) }, copiesMatrix: { targets: [], rows: [] } },
+    });
+    expect(s.text()).toContain('KH… in http://library.example');
+    await s.click('Add a target');
+    await s.choose('select[name=kind]', 'cartridges');
+    await s.type('input[name=name]', 'vault');
+    await s.type('input[name=library]', ' http://library.example ');
+    await s.type('input[name=barcodes]', 'KH');
+    await s.type('input[name=token]', 'let me in');
+    expect(s.button('Add').disabled).toBe(true);
+    await s.type('input[name=setFolder]', '/var/set');
+    await s.click('Add');
+    expect(s.api.last('addTarget')?.body).toEqual({ name: 'vault', location: '', place: { ...place, token: 'let me in' } });
+  });
 });

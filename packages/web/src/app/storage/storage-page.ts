@@ -11,6 +11,7 @@ import { Session } from '../data/session';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
+import { kindOf, whereIs } from './place-words';
 
 /** The targets: how full, how much smaller, and their key envelopes. */
 @Component({
@@ -51,12 +52,14 @@ export class StoragePage {
   protected readonly busy = signal(false);
   protected name = '';
   protected folder = '';
-  protected readonly kind = signal<'folder' | 'bucket'>('folder');
+  protected readonly kind = signal<TargetPlace['kind']>('folder');
   protected readonly kinds = [
     { value: 'folder', text: 'a disk folder' },
     { value: 'bucket', text: 'a bucket (S3 protocol)' },
+    { value: 'cartridges', text: 'cartridges in a library' },
   ] as const;
   protected bucket = { endpoint: '', region: '', bucket: '', prefix: '', accessKey: '', secretKey: '' };
+  protected library = { endpoint: '', token: '', barcodes: '', folder: '' };
   protected location = '';
   protected passphrase = '';
 
@@ -101,6 +104,10 @@ export class StoragePage {
 
   private place(): TargetPlace {
     if (this.kind() === 'folder') return { kind: 'folder', folder: this.folder.trim() };
+    if (this.kind() === 'cartridges') {
+      const { endpoint, token, barcodes, folder } = this.library;
+      return { kind: 'cartridges', endpoint: endpoint.trim(), token: token.trim(), barcodes: barcodes.trim(), folder: folder.trim() };
+    }
     const { endpoint, region, bucket, prefix, accessKey, secretKey } = this.bucket;
     const below = prefix.trim().replace(/^\/+|\/+$/g, '');
     return {
@@ -118,13 +125,16 @@ export class StoragePage {
   /** Whether enough is said to try it. */
   protected complete(): boolean {
     const { endpoint, bucket, accessKey, secretKey } = this.bucket;
-    return this.kind() === 'folder' ? this.folder.trim() !== '' : [endpoint, bucket, accessKey, secretKey].every((t) => t.trim() !== '');
+    const wanted = {
+      folder: [this.folder],
+      bucket: [endpoint, bucket, accessKey, secretKey],
+      cartridges: Object.values(this.library),
+    };
+    return wanted[this.kind()].every((t) => t.trim() !== '');
   }
 
-  /** Where a target is, in words. */
-  protected where({ place }: Target): string {
-    return place.kind === 'folder' ? place.folder : `${place.endpoint}/${place.bucket}/${place.prefix}`;
-  }
+  protected readonly kindOf = kindOf;
+  protected readonly where = whereIs;
 
   protected test(): void {
     this.api.call('testTarget', { body: this.body() }).subscribe({

@@ -1,23 +1,10 @@
 import type { TargetDetail } from '@lithodex/contract';
 import { describe, expect, it } from 'vitest';
 import { target, uuid } from '../../test/samples';
+import { detail } from '../../test/target-detail';
 import { day, drawn, now, open, page, words } from '../../test/stage';
 import { ApiFailure } from '../data/api';
 
-const use = (name: string, id: number | null, stored: number) => ({ name, id, points: 10, stored, bytes: 5 * stored });
-const detail = (more: Partial<TargetDetail> = {}): TargetDetail => ({
-  ...target(1),
-  samples: Array.from({ length: 40 }, (_, i) => ({ at: now - (39 - i) * day, used: 1.6e11 + i * 1e9 })),
-  use: {
-    workloads: [use('quay-1', 1, 9e9), use('quay-2 <b>', 2, 3e9)],
-    policies: [use('on demand', null, 1e9)],
-    ages: [use('older', null, 4e9)],
-  },
-  onlyHere: 0,
-  locked: { points: 0, until: null },
-  young: [{ days: 10, stored: 1e9 }],
-  ...more,
-});
 const stage = (more: Partial<TargetDetail> = {}, role: 'administrator' | 'auditor' = 'administrator') =>
   open(`/storage/${uuid(1)}`, { role, answers: { getTarget: detail(more), setPrices: {}, listTargets: page([target(1), target(2)]) } });
 

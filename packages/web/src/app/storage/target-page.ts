@@ -14,6 +14,8 @@ import { formatPipes } from '../ui/format-pipes';
 import { Slot } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
 import { Plot } from '../ui/plot';
+import { CartridgeList } from './cartridge-list';
+import { kindOf } from './place-words';
 import { roomChart } from './room-chart';
 
 type UseBy = 'workloads' | 'policies' | 'ages';
@@ -28,7 +30,7 @@ const usualPrices: PriceTable = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 
 @Component({
   selector: 'lx-target-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, FormDialog, Plot, Slot, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, CartridgeList, FormDialog, Plot, Slot, StateMark, ...formatPipes],
   templateUrl: './target-page.html',
   styles: `
     :host {
@@ -133,6 +135,7 @@ export class TargetPage {
   );
   protected readonly target = computed(() => this.loaded()?.value);
   protected readonly failure = computed(() => this.loaded()?.failure);
+  protected readonly kindOf = kindOf;
   protected readonly tabs = tabs;
   protected readonly by = signal<UseBy>('workloads');
   protected readonly chart = computed(() => {
