@@ -59,7 +59,7 @@ async function protect(change: string): Promise<void> {
   await h.round();
 }
 
-const sheet = (pointId: string): BodyInput<'planRestore'> => ({
+const sheet = (pointId: string): BodyInput<'startRestore'> => ({
   picks: [{ pointId, path: '' }],
   destination: { to: 'folder', folder: `${h.folder}/back` },
   reason: 'prove it',

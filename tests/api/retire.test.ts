@@ -1,4 +1,6 @@
 import fs from 'node:fs';
+import { randomBytes } from 'node:crypto';
+import { DateTime } from 'luxon';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
 
@@ -33,7 +35,7 @@ const standing = async () => (await points()).map((p) => p.copies.map((c) => c.t
 
 describe('a target', () => {
   it('takes no more writers at once than it was said to', async () => {
-    await admin.call('setLimits', { id: old, body: { writers: 1 } });
+    await admin.call('setLimits', { id: old, body: { writers: 1, paces: [] } });
     const names = ['a', 'b', 'c', 'd'];
     for (const name of names) {
       const { source: folder, workloadId: id } = await h.connect(admin, name);
@@ -54,7 +56,7 @@ describe('a target', () => {
       .orderBy('started_at')
       .select<{ started_at: number; ended_at: number }[]>('started_at', 'ended_at');
     expect(times).toHaveLength(names.length);
-    await admin.call('setLimits', { id: old, body: { writers: null } });
+    await admin.call('setLimits', { id: old, body: { writers: null, paces: [] } });
     await h.round();
   });
 
@@ -92,5 +94,26 @@ describe('a target', () => {
     await protect('five');
     const kept = await points();
     expect(kept.map((p) => p.copies[0]!.keepWhy)).toEqual(['kept for 5 days', 'the newest sound point is always kept']);
+  });
+
+  it('is verified no faster than the hour allows, and restored from at once', async () => {
+    for (let i = 0; i < 3; i++) await protect(randomBytes(1_500_000).toString('base64'));
+    const at = (hours: number) => DateTime.fromMillis(clock.at, { zone: 'utc' }).plus({ hours }).toFormat('HH:mm');
+    const pace = (from: string, to: string) =>
+      admin.call('setLimits', { id: fresh, body: { writers: null, paces: [{ from, to, perSecond: 1_000_000 }] } });
+    const took = async ({ runId }: { runId: number }) => {
+      expect((await admin.ended(runId)).state).toBe('done');
+      return Number((await h.server.deps.db('task').where({ run_id: runId }).first<{ ms: number }>('measured_ms as ms')).ms);
+    };
+    const verify = async () => took(await admin.call('verifyTarget', { id: fresh }));
+    await expect(pace('7:00', '25:00')).rejects.toMatchObject({ status: 400 });
+    await pace(at(1), at(3));
+    const free = await verify();
+    await pace(at(-1), at(3));
+    expect(await verify()).toBeGreaterThan(Math.max(2500, free));
+    const picks = [{ pointId: (await points()).at(-1)!.id, path: '' }];
+    const destination = { to: 'folder' as const, folder: `${h.folder}/paced-back` };
+    expect(await took(await admin.call('startRestore', { body: { picks, destination, reason: 'prove it' } }))).toBeLessThan(2500);
+    expect((await admin.call('getTarget', { id: fresh })).paces).toHaveLength(1);
   });
 });

@@ -159,6 +159,10 @@ export type TargetPlace = z.infer<typeof TargetPlace>;
 export const ShownPlace = z.discriminatedUnion('kind', [FolderPlace, BucketAddress, CartridgeSet]);
 export type ShownPlace = z.infer<typeof ShownPlace>;
 
+const timeOfDay = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time like 07:30');
+export const PaceWindow = z.object({ from: timeOfDay, to: timeOfDay, perSecond: z.int().min(1000).max(100_000_000_000) });
+export type PaceWindow = z.infer<typeof PaceWindow>;
+
 export const TargetBody = z.object({ name: Name, place: TargetPlace, location: z.string().trim().max(80).default('') });
 export type TargetBody = z.infer<typeof TargetBody>;
 export const Target = z.object({
@@ -184,6 +188,8 @@ export const Target = z.object({
       estimated: z.boolean(),
     })
     .nullable(),
+  /** When it takes how much at most: from all who write there, and from verification. */
+  paces: z.array(PaceWindow),
   /** Tasks that may write there at once; null for no limit. */
   writers: Count.nullable(),
   /** Where its points go, as it is being given up; null while it is in use. */

@@ -95,7 +95,17 @@ export const Work = z.discriminatedUnion('type', [
 ]);
 export type Work = z.infer<typeof Work>;
 export const Claim = z.object({ mover: z.string().min(1).max(80) });
-export const ClaimedTask = z.object({ id: Uuid, runId: Id, attempt: z.int().positive(), leaseMs: Count, serverNow: Instant, work: Work });
+/** Bytes a second at which a task may write to its target, or verify it; null for no limit. */
+const Pace = z.number().positive().nullable();
+export const ClaimedTask = z.object({
+  id: Uuid,
+  runId: Id,
+  attempt: z.int().positive(),
+  leaseMs: Count,
+  serverNow: Instant,
+  pace: Pace,
+  work: Work,
+});
 export type ClaimedTask = z.infer<typeof ClaimedTask>;
 export const Claimed = z.object({ task: ClaimedTask.nullable() });
 
@@ -109,7 +119,7 @@ export type MoverLine = z.infer<typeof MoverLine>;
 const Attempt = z.object({ attempt: z.int().positive() });
 /** `logSeq` numbers batches of log lines, so that one sent twice counts once. */
 export const Renew = Attempt.extend({ progress: Progress.nullable(), logSeq: Count, log: z.array(MoverLine).max(2000) });
-export const Renewed = z.object({ stop: z.boolean() });
+export const Renewed = z.object({ stop: z.boolean(), pace: Pace });
 
 export const ItemFacts = z.object({
   kind: z.string().max(10),

@@ -45,10 +45,10 @@ export const targetRoutes = {
   setLimits: route({
     method: 'put',
     path: '/targets/:id/limits',
-    summary: 'Say how many tasks may write to a target at once',
+    summary: 'Say how many tasks may write to a target at once, and how fast at which hours',
     access: keepers,
     params: byUuid,
-    body: z.object({ writers: z.int().min(1).max(64).nullable() }),
+    body: z.object({ writers: z.int().min(1).max(64).nullable(), paces: z.array(estate.PaceWindow).max(8) }),
     response: c.Empty,
   }),
   retireTarget: route({

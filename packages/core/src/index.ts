@@ -1,6 +1,7 @@
 export * from './paths/byte-path';
 export * from './chunk/gear';
 export * from './chunk/cutter';
+export * from './time/pace';
 export * from './time/schedule';
 export * from './retention/long-term';
 export * from './retention/retention';

@@ -2,6 +2,7 @@ export * from './errors';
 export * from './keys/key-set';
 export * from './targets/target';
 export * from './targets/disk-folder';
+export * from './targets/pace';
 export * from './targets/place';
 export { Bucket, type BucketPlace } from './targets/bucket';
 export * from './targets/bucket-check';

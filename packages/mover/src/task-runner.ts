@@ -1,7 +1,7 @@
 import { Worker } from 'node:worker_threads';
 import type { Logger } from 'pino';
 import { RateMeter, timeLeft } from '@lithodex/core';
-import { endThread, threadFile } from '@lithodex/engine';
+import { endThread, Pace, threadFile } from '@lithodex/engine';
 import type { ClaimedTask, MoverLine, Progress } from '@lithodex/contract';
 import { ServerApi, ServerError } from './api';
 import type { FromThread, TaskEnd, ThreadStart, ToThread } from './task-thread';
@@ -19,6 +19,8 @@ const linesPerRenewal = 1000;
 /** Runs tasks one after another in a thread of its own, so that the lease is renewed whatever the work does. */
 export class TaskRunner {
   private readonly stop = new Int32Array(new SharedArrayBuffer(4));
+  private readonly paceMemory = Pace.memory();
+  private readonly pace = new Pace(this.paceMemory);
   private worker: Worker | undefined;
   private closing = false;
   private readonly api: ServerApi;
@@ -31,7 +33,7 @@ export class TaskRunner {
   }
 
   private thread(): Worker {
-    const data: ThreadStart = { ...this.options, stop: this.stop.buffer };
+    const data: ThreadStart = { ...this.options, stop: this.stop.buffer, pace: this.paceMemory };
     this.worker ??= new Worker(threadFile('task-thread'), { workerData: data });
     return this.worker;
   }
@@ -39,6 +41,7 @@ export class TaskRunner {
   /** Asks the running task to stop. */
   halt(): void {
     Atomics.store(this.stop, 0, 1);
+    this.pace.set(0);
   }
 
   /** Ends the thread; a task that is running is not reported, so that another mover takes it up. */
@@ -51,6 +54,7 @@ export class TaskRunner {
   async run(task: ClaimedTask): Promise<void> {
     if (this.closing) return;
     Atomics.store(this.stop, 0, 0);
+    this.pace.set(task.pace ?? 0);
     const began = Date.now();
     const lines: MoverLine[] = [];
     let latest: Omit<Progress, 'rate' | 'leftMs'> | undefined;
@@ -67,10 +71,11 @@ export class TaskRunner {
       const progress = latest
         ? { ...latest, rate: meter.rate(latest.bytes, now), leftMs: timeLeft(latest, expected!, now - began) ?? null }
         : null;
-      const { stop } = await this.api.call('renew', { attempt: task.attempt, progress, logSeq, log: batch }, task.id);
+      const { stop, pace } = await this.api.call('renew', { attempt: task.attempt, progress, logSeq, log: batch }, task.id);
       if (batch.length) logSeq++;
       lines.splice(0, batch.length);
       if (stop) this.halt();
+      else this.pace.set(pace ?? 0);
     };
     let done = false;
     const renewals = (async () => {

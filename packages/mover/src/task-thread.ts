@@ -22,6 +22,8 @@ export interface ThreadStart {
   readonly keysFolder: string;
   /** One Int32: 0 go on, 1 stop. */
   readonly stop: SharedArrayBuffer;
+  /** Memory of the {@link Pace} of its task. */
+  readonly pace?: SharedArrayBuffer;
 }
 
 export type ToThread =
@@ -43,7 +45,7 @@ export type FromThread =
 
 const start = workerData as ThreadStart;
 const api = new ServerApi(start.server, start.token);
-const stores = new Stores(start.keysFolder);
+const stores = new Stores(start.keysFolder, start.pace);
 const stop = new Int32Array(start.stop);
 const say = (message: FromThread) => {
   parentPort!.postMessage(message);

@@ -2,6 +2,8 @@ import { PackBuilder, Scratch, packName } from '../format/pack';
 import type { PackToc, TocChunk } from '../format/toc';
 import type { KeySet } from '../keys/key-set';
 import { keyedHash } from '../native/blake3';
+import type { Pace } from '../targets/pace';
+import { paceOf } from '../targets/place';
 import type { Target } from '../targets/target';
 
 const gatherLimit = 1 << 20;
@@ -47,6 +49,7 @@ export class ChunkWriter {
   private readonly usual = new Gathering();
   private readonly dense = new Gathering();
   private pack: PackBuilder | undefined;
+  private readonly pace: Pace | undefined;
 
   constructor(
     private readonly keys: KeySet,
@@ -54,7 +57,9 @@ export class ChunkWriter {
     private readonly claim: (name: Buffer) => boolean,
     private readonly onPack: (toc: PackToc) => void,
     private readonly scratch = new Scratch(),
-  ) {}
+  ) {
+    this.pace = paceOf(target);
+  }
 
   /** Stores a chunk of at most 4 MiB if it is new and returns its 32-byte name. A `dense` one is not compressed. The data is copied before this returns. */
   put(data: Uint8Array, dense = false): Buffer {
@@ -103,6 +108,7 @@ export class ChunkWriter {
     if (!this.pack || this.pack.empty) return;
     const { file, toc, release } = this.pack.finish();
     this.pack = undefined;
+    await this.pace?.take(file.length);
     await this.target.put(packName(toc.packId), file);
     this.counts.stored += file.length;
     release();

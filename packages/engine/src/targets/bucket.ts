@@ -40,7 +40,7 @@ export class Bucket implements Target {
   readonly description: string;
   private client: Promise<S3> | undefined;
 
-  constructor(readonly place: BucketPlace) {
+  constructor(readonly place: BucketPlace & { readonly pace?: SharedArrayBuffer }) {
     this.description = `${place.endpoint}/${place.bucket}/${place.prefix}`;
   }
 

@@ -51,7 +51,7 @@ export class Cartridges implements Target {
   private learned: Promise<void> | undefined;
   private writing: Promise<unknown> = Promise.resolve();
 
-  constructor(readonly place: CartridgePlace) {
+  constructor(readonly place: CartridgePlace & { readonly pace?: SharedArrayBuffer }) {
     this.description = `cartridges ${place.barcodes}… in ${place.endpoint}`;
     this.library = new CartridgeLibrary(place);
     this.front = new DiskFolder(path.join(place.folder, 'at-hand'));

@@ -28,9 +28,12 @@ export class DiskFolder implements Target {
   readonly place: TargetPlace;
   private readonly openFiles = new Map<string, number>();
 
-  constructor(readonly folder: string) {
+  constructor(
+    readonly folder: string,
+    pace?: SharedArrayBuffer,
+  ) {
     this.description = folder;
-    this.place = { kind: 'folder', folder };
+    this.place = { kind: 'folder', folder, ...(pace && { pace }) };
   }
 
   private fileOf(name: string): string {

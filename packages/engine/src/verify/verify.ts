@@ -5,6 +5,7 @@ import { NameSet } from '../index/name-set';
 import { keyedHash } from '../native/blake3';
 import { isAway } from '../store/loss';
 import type { Store } from '../store/store';
+import { paceOf } from '../targets/place';
 
 export interface VerifyOptions {
   /** Which packs to read, by their hex id; all when absent. */
@@ -46,6 +47,7 @@ export async function verify(store: Store, options: VerifyOptions): Promise<Veri
   const lost = new NameSet();
   const damages: Damage[] = [];
   const sick: PackToc[] = [];
+  const pace = paceOf(store.target);
   const away = new Set<string>();
   let [packs, bytes, chunks] = [0, 0, 0];
   for await (const toc of store.index.tocs()) {
@@ -59,6 +61,7 @@ export async function verify(store: Store, options: VerifyOptions): Promise<Veri
     }
     damages.push(...checked.damages);
     if (checked.damages.length) sick.push(toc);
+    await pace?.take(checked.bytes);
     packs++;
     bytes += checked.bytes;
     chunks += toc.chunks.length;

@@ -22,7 +22,11 @@ const nameOf = ({ place }: TargetRef) => targetAt(place).description;
 export class Stores {
   private readonly open = new Map<string, Store>();
 
-  constructor(private readonly keysFolder: string) {}
+  /** `pace`: memory of the pace at which the task of this thread writes. */
+  constructor(
+    private readonly keysFolder: string,
+    private readonly pace?: SharedArrayBuffer,
+  ) {}
 
   private keyPath(targetId: string): string {
     return path.join(this.keysFolder, `${targetId}.key`);
@@ -45,7 +49,8 @@ export class Stores {
       await known.index.refresh();
       return known;
     }
-    const store = await Store.open(targetAt(target.place), this.key(target.id));
+    const place = { ...target.place, ...(this.pace && { pace: this.pace }) };
+    const store = await Store.open(targetAt(place), this.key(target.id));
     this.open.set(target.id, store);
     return store;
   }

@@ -136,6 +136,11 @@ const cartridges = `
 ALTER TABLE target CHANGE bucket address JSON NULL;
 `;
 
+/** How fast targets are written to at which hours. */
+const paces = `
+ALTER TABLE target ADD paces JSON NULL;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -145,4 +150,5 @@ export const migrations: Migration[] = [
   { name: '0006-room', up: (k) => runAll(k, room) },
   { name: '0007-limits', up: (k) => runAll(k, limits) },
   { name: '0008-cartridges', up: (k) => runAll(k, cartridges) },
+  { name: '0009-paces', up: (k) => runAll(k, paces) },
 ];

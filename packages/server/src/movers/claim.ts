@@ -13,6 +13,7 @@ import type { CarePlan } from '../targets/care';
 import type { DownloadPlan, RestorePlan } from '../recover/restore-handlers';
 import type { CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
+import { paceOfTask } from './pace';
 import { otherTargets, pointRefs, targetRef } from './refs';
 
 interface TaskRow {
@@ -80,7 +81,8 @@ export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask 
         ...(task.type === 'adopt' && { series_no: null }),
       });
     await settleRun(deps, trx, task.run_id);
-    return { id: task.id, runId: task.run_id, attempt, leaseMs: deps.config.leaseMs, serverNow: now, work };
+    const pace = await paceOfTask(trx, deps.config.zone, now, task);
+    return { id: task.id, runId: task.run_id, attempt, leaseMs: deps.config.leaseMs, serverNow: now, pace, work };
   });
   if (claimed) await deps.events.emit('run', { runId: claimed.runId, taskId: claimed.id });
   return claimed;

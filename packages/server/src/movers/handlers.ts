@@ -12,6 +12,7 @@ import { followUp, settleCopy } from './follow-up';
 import { claimTask } from './claim';
 import { makeAdoptedVisible, meetPoint } from './adopt';
 import { makeVisible } from './commit-point';
+import { paceOfTask } from './pace';
 import { heldTask } from './running-task';
 
 type MoverHandlers = Pick<
@@ -76,7 +77,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         await db('log_line').insert(rows).onConflict().ignore();
       }
       await deps.events.emit('progress', { runId: task.run_id, taskId: task.id, workloadId: task.workload_id });
-      return { stop: task.stop_requested === 1 };
+      return { stop: task.stop_requested === 1, pace: await paceOfTask(db, deps.config.zone, clock.now(), task) };
     },
 
     async sendItems({ params, body }) {

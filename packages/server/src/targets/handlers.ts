@@ -115,8 +115,13 @@ export function targetHandlers(deps: Deps): TargetHandlers {
 
     async setLimits({ params, body, actor }) {
       await inTransaction(db, async (trx) => {
-        if (!(await trx('target').where({ id: params.id }).update({ writers: body.writers }))) throw new ApiError('NOT_FOUND');
-        const detail = `writers ${body.writers ?? 'without limit'}`;
+        if (
+          !(await trx('target')
+            .where({ id: params.id })
+            .update({ writers: body.writers, paces: JSON.stringify(body.paces) }))
+        )
+          throw new ApiError('NOT_FOUND');
+        const detail = JSON.stringify(body);
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.limits', object: `target ${params.id}`, detail });
       });
       deps.movers.workAppeared();

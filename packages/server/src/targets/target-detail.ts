@@ -1,4 +1,4 @@
-import type { CopiesMatrix, PriceTable, Target, TargetDetail, Use } from '@lithodex/contract';
+import type { CopiesMatrix, PriceTable, Target, TargetDetail, Use, PaceWindow } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
@@ -39,6 +39,7 @@ export function toTarget(t: TargetRow, sum: Sum | undefined, outlook: Outlook | 
     allBytes: sum?.bytes ?? 0,
     storedBytes: sum?.stored ?? 0,
     outlook: outlookOf(outlook),
+    paces: fromJsonOrNull<PaceWindow[]>(t.paces) ?? [],
     writers: t.writers,
     retiredTo: t.retired_to,
     prices: fromJsonOrNull<PriceTable>(t.prices),

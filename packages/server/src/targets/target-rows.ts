@@ -19,6 +19,7 @@ export interface TargetRow {
   readonly trouble: string | null;
   readonly prices: unknown;
   readonly writers: number | null;
+  readonly paces: unknown;
   readonly retired_to: string | null;
 }
 

@@ -230,6 +230,7 @@ export const target = (id: number, more: Partial<Target> = {}): Target => ({
   allBytes: 9e11,
   storedBytes: 2e11,
   outlook: null,
+  paces: [],
   writers: null,
   retiredTo: null,
   prices: null,

@@ -83,7 +83,7 @@ describe('a target', () => {
     await s.click(s.one('[aria-label^="writers:"]'));
     const menu = [...document.querySelectorAll('.menu.show')].at(-1)!;
     [...menu.querySelectorAll<HTMLButtonElement>('.choices button')].find((b) => words(b) === '2')!.click();
-    expect(s.api.last('setLimits')?.body).toEqual({ writers: 2 });
+    expect(s.api.last('setLimits')?.body).toEqual({ paces: [], writers: 2 });
     await s.click('Give it up');
     expect(s.text()).toContain('12 points stand nowhere else and are copied there.');
     await s.choose('select[name=to]', uuid(2));
@@ -102,5 +102,36 @@ describe('a target', () => {
   it('lets an auditor look only', async () => {
     const s = await stage({}, 'auditor');
     expect(s.all('button.act').map(words)).toEqual(['By workload', 'By policy', 'By age']);
+  });
+
+  it('takes limits by hour of the day and keeps the others', async () => {
+    const paces = [{ from: '07:00', to: '18:00', perSecond: 5_000_000 }];
+    const s = await stage({ paces, writers: 3 });
+    await s.click('07:00–18:00 5.00 MB/s');
+    await s.type('[aria-label="MB a second in hours 1"]', '2.5');
+    await s.click('Add hours');
+    await s.type('[aria-label="start of hours 2"]', '20:00');
+    await s.type('[aria-label="MB a second in hours 2"]', '');
+    expect(s.button('Save').disabled).toBe(true);
+    await s.type('[aria-label="MB a second in hours 2"]', '40');
+    await s.click('Save');
+    expect(s.api.last('setLimits')?.body).toEqual({
+      writers: 3,
+      paces: [
+        { from: '07:00', to: '18:00', perSecond: 2_500_000 },
+        { from: '20:00', to: '18:00', perSecond: 40_000_000 },
+      ],
+    });
+  });
+
+  it('shows an auditor the limits without a button', async () => {
+    const s = await stage({ paces: [{ from: '00:00', to: '00:00', perSecond: 5e6 }] }, 'auditor');
+    expect(s.text()).toContain('always 5.00 MB/s');
+    expect(
+      s
+        .all('button')
+        .map(words)
+        .filter((t) => t.includes('MB/s')),
+    ).toEqual([]);
   });
 });

@@ -15,6 +15,7 @@ import { Slot } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
 import { Plot } from '../ui/plot';
 import { CartridgeList } from './cartridge-list';
+import { PaceForm, paceWords } from './pace-form';
 import { kindOf } from './place-words';
 import { roomChart } from './room-chart';
 
@@ -30,7 +31,7 @@ const usualPrices: PriceTable = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 
 @Component({
   selector: 'lx-target-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, CartridgeList, FormDialog, Plot, Slot, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, CartridgeList, FormDialog, PaceForm, Plot, Slot, StateMark, ...formatPipes],
   templateUrl: './target-page.html',
   styles: `
     :host {
@@ -201,9 +202,20 @@ export class TargetPage {
     ...[1, 2, 3, 4, 6, 8, 12, 16].map((n) => ({ value: n, label: String(n) })),
   ];
 
-  protected setWriters(n: number): void {
+  protected readonly pacing = signal(false);
+  protected readonly paceWords = paceWords;
+
+  protected setLimits(more: Partial<Pick<TargetDetail, 'writers' | 'paces'>>): void {
+    const target = this.target();
+    if (!target) return;
     this.problem.set('');
-    this.api.call('setLimits', { id: this.id(), body: { writers: n || null } }).subscribe({ error: this.failed });
+    const { writers, paces } = { ...target, ...more };
+    this.api.call('setLimits', { id: this.id(), body: { writers, paces } }).subscribe({
+      next: () => {
+        this.pacing.set(false);
+      },
+      error: this.failed,
+    });
   }
 
   protected readonly retiring = signal(false);

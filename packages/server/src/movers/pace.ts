@@ -1,0 +1,29 @@
+import { paceAt } from '@lithodex/core';
+import type { PaceWindow } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { fromJsonOrNull } from '../db/json';
+
+const paced = ['backup', 'copy', 'verify'];
+
+/** Bytes a second for one of the tasks that write to a target now, or verify it: its share of what the target allows at this hour. Null for no limit. */
+export async function paceOfTask(
+  db: Knex,
+  zone: string,
+  now: number,
+  task: { readonly type: string; readonly work: unknown },
+): Promise<number | null> {
+  if (!paced.includes(task.type)) return null;
+  const { targetId } = fromJsonOrNull<{ targetId?: string }>(task.work) ?? {};
+  const target = await db('target')
+    .where({ id: targetId ?? '' })
+    .first<{ paces: unknown } | undefined>('paces');
+  const allowed = paceAt(fromJsonOrNull<PaceWindow[]>(target?.paces) ?? [], now, zone);
+  if (allowed === undefined) return null;
+  const sharing = await db('task')
+    .where({ state: 'running' })
+    .whereIn('type', paced)
+    .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId ?? ''])
+    .count({ n: '*' })
+    .first<{ n: number }>();
+  return allowed / Math.max(1, Number(sharing?.n));
+}
