@@ -131,6 +131,26 @@ describe('another installation', () => {
     await first.moverReady();
   });
 
+  it('owns it from then on: the first is refused whatever would change it, and can go on reading', async () => {
+    const objects = () =>
+      fs
+        .readdirSync(`${first.folder}/store`, { recursive: true })
+        .filter((n) => !String(n).includes('pins'))
+        .sort();
+    const before = objects();
+    const refused = async ({ runId }: { runId: number }) => {
+      const run = await admin.ended(runId);
+      expect([run.state, run.cause?.code]).toEqual(['failed', 'NOT_OWNER']);
+    };
+    await refused(await admin.call('runPolicy', { id: policyId, body: {} }));
+    await refused(await admin.call('pruneTarget', { id: targetId, body: {} }));
+    await refused(await admin.call('verifyTarget', { id: targetId }));
+    await expect(admin.call('newKey', { id: targetId })).rejects.toThrow('Another installation');
+    expect(objects()).toEqual(before);
+    const points = (await admin.call('workload', { id: workloadId })).pointList;
+    expect(Object.keys(await restored(admin, first, points.at(-1)!.id)).length).toBeGreaterThan(40);
+  });
+
   it('goes on protecting where the first left off, storing nothing twice', async () => {
     const [workload] = (await heir.call('estate')).workloads;
     clock.at += day;
@@ -153,22 +173,27 @@ describe('another installation', () => {
 describe('a catalog that was set back', () => {
   it('makes prune delete nothing a root needs, and learns again what stands on the target', async () => {
     const { db } = first.server.deps;
-    await protect('eleven');
-    await protect('thirteen');
+    const place = { kind: 'folder' as const, folder: `${first.folder}/own` };
+    const { id: own } = await admin.call('addTarget', { body: { name: 'own', place } });
+    await admin.call('changePolicy', { id: policyId, body: policyFor([workloadId], own) });
+    for (const night of ['nine', 'ten', 'eleven', 'thirteen']) await protect(night);
     const before = await told(admin, workloadId);
-    const lost = (await admin.call('workload', { id: workloadId })).pointList.slice(-2).map((p) => p.id);
-    const ordinals = await db('point').whereIn('id', lost).select<{ ordinal: number }[]>('ordinal');
-    const from = Math.min(...ordinals.map((o) => o.ordinal));
+    const known = (await admin.call('workload', { id: workloadId })).pointList;
+    const lost = known.slice(-2).map((p) => p.id);
+    const [{ no, ordinal: from }] = (await db('point as p')
+      .join('series as s', 's.no', 'p.series_no')
+      .where('p.id', lost[0]!)
+      .select('s.no', 'p.ordinal')) as [{ no: number; ordinal: number }];
     await db('copy').whereIn('point_id', lost).delete();
     await db('point').whereIn('id', lost).delete();
-    await db('item').where('from_ord', '>=', from).delete();
-    await db('item').where('to_ord', '>=', from).update({ to_ord: Number.MAX_SAFE_INTEGER, ended: 0 });
-    await db('series').update({ last_ordinal: from - 1024 });
-    expect((await admin.call('workload', { id: workloadId })).pointList).toHaveLength(4);
-    await admin.ended((await admin.call('pruneTarget', { id: targetId, body: {} })).runId);
-    const run = await admin.ended((await admin.call('adoptTarget', { id: targetId })).runId);
-    // the heir has taken a point of its own in between, which is older than the newest
-    expect(['done', 'remarks']).toContain(run.state);
+    await db('item').where({ series_no: no }).where('from_ord', '>=', from).delete();
+    await db('item').where({ series_no: no }).where('to_ord', '>=', from).update({ to_ord: Number.MAX_SAFE_INTEGER, ended: 0 });
+    await db('series')
+      .where({ no })
+      .update({ last_ordinal: from - 1024 });
+    expect((await admin.call('workload', { id: workloadId })).pointList).toHaveLength(known.length - 2);
+    await admin.ended((await admin.call('pruneTarget', { id: own, body: {} })).runId);
+    expect((await admin.ended((await admin.call('adoptTarget', { id: own })).runId)).state).toBe('done');
     const after = (await told(admin, workloadId)) as { points: unknown[][] };
     for (const point of (before as { points: unknown[][] }).points) expect(after.points.map((p) => p[0])).toContain(point[0]);
     expect(await restored(admin, first, lost[1]!)).toEqual(filesBelow(source));

@@ -100,6 +100,7 @@ export interface HarnessOptions {
 /** A whole installation in a temporary folder: MariaDB, server, movers, one person per role. */
 export class Harness {
   readonly folder = temporaryFolder('api');
+  private readonly secret = randomBytes(32).toString('hex');
   private db!: Awaited<ReturnType<typeof startMariadb>>;
   server!: RunningServer;
   private moverToken = '';
@@ -145,7 +146,7 @@ export class Harness {
     return Config.parse({
       port,
       zone: 'Europe/Oslo',
-      sessionSecret: 'ab'.repeat(32),
+      sessionSecret: this.secret,
       webDir: this.options.webDir ?? `${this.folder}/no-web`,
       database: { port: this.db.port, ...this.account },
       leaseMs: this.options.leaseMs ?? 3000,

@@ -16,6 +16,7 @@ export const engineErrors = {
   CHUNK_MISSING: 'A chunk is not in the store.',
   TREE_DAMAGED: 'A tree node of the store can not be read.',
   PATH_MISSING: 'The point does not hold this path.',
+  NOT_OWNER: 'Another installation has taken the target over: nothing is written there from here.',
   TASK_GIVEN_UP: 'The task was given up while it did not answer, so its point does not count.',
   DOMAIN_DIFFERS: 'The target belongs to another domain: its chunks have other names, so points can not be copied to it.',
   STOPPED: 'The work was stopped.',

@@ -4,6 +4,7 @@ import { EngineError, systemCode, type EngineErrorCode } from '@lithodex/engine'
 const remedies: Partial<Record<EngineErrorCode, string>> = {
   TARGET_MISSING: 'Connect the disk, mount the folder or start the service of the bucket again, then retry.',
   CARTRIDGE_AWAY: 'Put the cartridge into the library, then retry.',
+  NOT_OWNER: 'Look there whether that is meant. To write to it from here again, forget the target and take it over with its key envelope.',
   TARGET_FULL: 'Make room on the target or keep fewer points, then retry. What was stored so far is used again.',
   TARGET_REFUSED: 'Look at the rights of the mover there, then retry.',
   KEY_MISSING: 'Put the key file back into the keys folder of the mover, or restore it from the key envelope.',

@@ -6,10 +6,15 @@ const tagBytes = 16;
 /** Keeps secrets of other systems encrypted in the database (AES-256-GCM), under a key made from the one of the installation. */
 export class Secrets {
   private readonly key: Buffer;
+  /** What the installation is known by on the targets it owns: 32 hex digits. */
+  readonly installation: string;
 
   /** `installationSecret`: 32 bytes as hex. */
   constructor(installationSecret: string) {
     this.key = Buffer.from(hkdfSync('sha256', Buffer.from(installationSecret, 'hex'), '', 'lithodex secrets at rest 1', 32));
+    this.installation = Buffer.from(hkdfSync('sha256', Buffer.from(installationSecret, 'hex'), '', 'lithodex installation 1', 16)).toString(
+      'hex',
+    );
   }
 
   /** `purpose` ties the secret to its row, so that it opens nowhere else. */

@@ -46,6 +46,7 @@ export interface CopiedPoint extends CopyCounts {
 export async function copyPoint(from: Store, to: Store, options: CopyOptions): Promise<CopiedPoint> {
   const { seriesId, taskId, copyTask } = options;
   if (!from.keys.nameKey.equals(to.keys.nameKey)) throw new EngineError('DOMAIN_DIFFERS', to.target.description);
+  await to.assertOwned();
   const pin = await to.pins.pin(copyTask, rootName(seriesId, taskId, copyTask));
   try {
     await to.index.confirm();

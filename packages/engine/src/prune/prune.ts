@@ -83,7 +83,10 @@ class Pruning {
   }
 
   async run(): Promise<PruneReport> {
-    if (!this.options.trial) await this.giveUpTheDead();
+    if (!this.options.trial) {
+      await this.store.assertOwned();
+      await this.giveUpTheDead();
+    }
     await this.sweep();
     const packs = await this.packs();
     const needless = await this.needless(packs);
@@ -145,6 +148,7 @@ class Pruning {
     const doomed = packs.filter(
       (p) => due.has(p.id) && !this.isLocked(p) && !p.toc?.chunks.some((c) => this.marker.live.has(c.name) && !elsewhere.has(c.name)),
     );
+    await this.store.assertOwned();
     await this.forget(new Set(doomed.map((p) => p.id)));
     for (const p of doomed) {
       this.check();

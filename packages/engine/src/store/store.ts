@@ -10,6 +10,7 @@ import { TreeReader } from '../tree/tree-reader';
 import { ChunkReader } from './chunk-reader';
 import { ChunkWriter } from './chunk-writer';
 import { isLoss } from './loss';
+import { ownerOf, takeOwnership } from './owner';
 import { newHeader, openHeader, writeHeader, type StoreHeader } from './store-header';
 import { StoreIndex } from './store-index';
 
@@ -27,6 +28,9 @@ export class Store {
   readonly trees: TreeReader;
   readonly pins: Pins;
   readonly locks: PackLocks;
+  /** Id of the installation that writes; undefined for reading only. */
+  installation: string | undefined;
+  private ownedAt = '';
 
   private constructor(
     readonly target: Target,
@@ -123,9 +127,29 @@ export class Store {
     await this.target.putExclusive(name, voidRoot);
   }
 
-  /** Commits: the point exists once this resolves. False when the task was committed before (that root then counts) or was given up. */
+  /**
+   * Makes sure that nobody else has taken the store over; who is the first to write owns it. To be asked before anything is committed or taken away: what an
+   * earlier owner still does a moment after is found and adopted by the next. Throws NOT_OWNER.
+   */
+  async assertOwned(): Promise<void> {
+    const { installation } = this;
+    if (installation === undefined) return;
+    const newest = (await this.target.list('owner/')).at(-1) ?? '';
+    if (newest !== '' && newest === this.ownedAt) return;
+    let owner = await ownerOf(this.target, this.keys);
+    if (!owner) {
+      await takeOwnership(this.target, this.keys, installation, Date.now());
+      owner = await ownerOf(this.target, this.keys);
+    }
+    if (owner?.installation !== installation)
+      throw new EngineError('NOT_OWNER', `${this.target.description}, since ${new Date(owner?.since ?? 0).toISOString()}`);
+    this.ownedAt = newest;
+  }
+
+  /** Commits: the point exists once this resolves. False when the task was committed before (that root then counts) or was given up. Throws NOT_OWNER. */
   async commit(root: Root, copyTask = ''): Promise<boolean> {
     await this.index.checkpoint();
+    await this.assertOwned();
     const name = rootName(root.seriesId, root.taskId, copyTask);
     return this.target.putExclusive(name, encodeRoot(this.keys, name, root), root.lockedUntil);
   }
@@ -171,6 +195,7 @@ export class Store {
    * was removed.
    */
   async removeRoot(seriesId: string, taskId: string): Promise<void> {
+    await this.assertOwned();
     const going: string[] = [];
     for (const last of await this.target.list(`roots/${seriesId}/`)) {
       const name = `roots/${seriesId}/${last}`;

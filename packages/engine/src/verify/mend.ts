@@ -7,6 +7,7 @@ import { NameSet } from '../index/name-set';
 import type { Elsewhere } from '../store/chunk-reader';
 import { isAway, isLoss } from '../store/loss';
 import type { ListedPoint, Store } from '../store/store';
+import { mendOwner } from '../store/owner';
 import { mendHeader } from '../store/store-header';
 import { heal } from './heal';
 import { verify, type Damage, type VerifyOptions, type VerifyReport } from './verify';
@@ -69,6 +70,7 @@ export function readingFrom(others: readonly OtherCopy[], onUse: (name: string) 
  * target throws other than for what is lost.
  */
 export async function verifyAndMend(store: Store, others: readonly OtherCopy[], options: MendOptions): Promise<MendReport> {
+  await store.assertOwned();
   const damages: Damage[] = [];
   const told = (object: string, why: string, count: number) => {
     for (let i = 0; i < count; i++) damages.push({ object, why, chunks: 0 });
@@ -82,6 +84,7 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
       'the header or its copy was damaged; written anew',
       await mendHeader(store.target, store.keys, store.header),
     );
+    told('owner/', 'the record of the owner or its copy was damaged; written anew', await mendOwner(store.target, store.keys));
     told('index/', 'a segment of the index was damaged; made anew from the packs', await store.index.mend());
     const { news } = options.walk ? await store.index.adopt() : { news: [] };
     await store.index.checkpoint();

@@ -6,7 +6,11 @@ import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { Stores } from './stores';
 
 let base: string;
-const target = () => ({ id: '00000000-0000-4000-8000-000000000001', place: { kind: 'folder' as const, folder: `${base}/store` } });
+const target = () => ({
+  id: '00000000-0000-4000-8000-000000000001',
+  owner: 'a'.repeat(32),
+  place: { kind: 'folder' as const, folder: `${base}/store` },
+});
 const stores = () => new Stores(`${base}/keys`);
 const keyFile = () => path.join(base, 'keys', `${target().id}.key`);
 

@@ -11,7 +11,7 @@ const pins = () => (fs.existsSync(`${base}/store/pins`) ? fs.readdirSync(`${base
 
 beforeEach(async () => {
   base = temporaryFolder('stores');
-  target = { id: 'one', place: { kind: 'folder', folder: `${base}/store` } };
+  target = { id: 'one', owner: 'a'.repeat(32), place: { kind: 'folder', folder: `${base}/store` } };
   stores = new Stores(`${base}/keys`);
   await stores.create(target, []);
 });
@@ -25,7 +25,7 @@ describe('the stores of a mover', () => {
     await expect(stores.create(target, [])).rejects.toThrow();
     expect((await new Stores(`${base}/keys`).of(target)).header.format).toBe('lithodex-store');
     await expect(new Stores(`${base}/none`).of(target)).rejects.toMatchObject({ code: 'KEY_MISSING' });
-    await expect(stores.of({ id: 'one', place: { kind: 'folder', folder: `${base}/away` } })).rejects.toMatchObject({
+    await expect(stores.of({ id: 'one', owner: 'a'.repeat(32), place: { kind: 'folder', folder: `${base}/away` } })).rejects.toMatchObject({
       code: 'TARGET_MISSING',
     });
   });

@@ -10,6 +10,7 @@ import {
   readingFrom,
   replaceSlots,
   Store,
+  takeOwnership,
   targetAt,
   wrapWithKeyFile,
   type Domain,
@@ -51,6 +52,7 @@ export class Stores {
     }
     const place = { ...target.place, ...(this.pace && { pace: this.pace }) };
     const store = await Store.open(targetAt(place), this.key(target.id));
+    store.installation = target.owner;
     this.open.set(target.id, store);
     return store;
   }
@@ -136,6 +138,7 @@ export class Stores {
     const key = randomBytes(32);
     writeFileSync(this.keyPath(target.id), key, { mode: 0o600, flag: 'wx', flush: true });
     const store = await Store.create(targetAt(target.place), key, new Date(), domain);
+    await takeOwnership(store.target, store.keys, target.owner, Date.now());
     const { id, nameKey } = store.domain;
     const text = JSON.stringify({ id, nameKey: nameKey.toString('base64') });
     if (!domain) writeFileSync(this.domainFile, text, { mode: 0o600, flush: true });
@@ -152,6 +155,7 @@ export class Stores {
     const key = randomBytes(32);
     writeFileSync(this.keyPath(target.id), key, { mode: 0o600, flag: 'wx', flush: true });
     await replaceSlots(at, keys, header, [...header.slots, wrapWithKeyFile(key, keys, header.targetId)]);
+    await takeOwnership(at, keys, target.owner, Date.now());
     const text = JSON.stringify({ id: header.domainId, nameKey: keys.nameKey.toString('base64') });
     if (!existsSync(this.domainFile)) writeFileSync(this.domainFile, text, { mode: 0o600, flush: true });
   }
@@ -162,7 +166,10 @@ export class Stores {
    * wraps the key itself.
    */
   async newKey(target: TargetRef): Promise<void> {
-    const { target: at, keys, header } = await Store.open(targetAt(target.place), this.key(target.id));
+    const store = await Store.open(targetAt(target.place), this.key(target.id));
+    store.installation = target.owner;
+    await store.assertOwned();
+    const { target: at, keys, header } = store;
     const file = this.keyPath(target.id);
     const key = randomBytes(32);
     writeFileSync(`${file}.new`, key, { mode: 0o600, flush: true });

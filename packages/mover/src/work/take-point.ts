@@ -83,6 +83,7 @@ export async function closePools(): Promise<void> {
 
 /** Takes a point of a folder tree and commits it; adopts the root when an earlier attempt of the same task has committed one. */
 export async function takePoint(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
+  await store.assertOwned();
   const pin = await store.pins.pin(request.taskId, rootName(request.seriesId, request.taskId));
   try {
     await store.index.confirm();

@@ -4,6 +4,7 @@ import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import { queueRun } from '../runs/queue';
+import { shownPlace, type TargetRow } from './target-rows';
 
 const dayMs = 86_400_000;
 /** Time between two prunes of a target that start by themselves. */
@@ -90,9 +91,10 @@ export async function queueAdopt(trx: Knex.Transaction, now: number, targetId: s
   );
 }
 
-/** A target may hold what no point needs any more. */
+/** A target may hold what no point needs any more. Cartridges are pruned by hand: that asks for those on the shelf. */
 export async function pruneLater(trx: Knex.Transaction, targetId: string): Promise<void> {
-  await trx('target').where({ id: targetId }).update({ prune_due: true });
+  const target = await trx('target').where({ id: targetId }).first<TargetRow>();
+  if (shownPlace(target).kind !== 'cartridges') await trx('target').where({ id: targetId }).update({ prune_due: true });
 }
 
 /** Prunes and verifies the targets where it is due. */

@@ -153,7 +153,7 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       const { id, place, others, test } = await tried(body);
       if (!test.ok || test.holdsStore) throw new ApiError('TARGET_FAULTY', test.needs, `${test.message} It was not saved.`);
       const siblings = others.map((t) => refOf(deps.secrets, t));
-      await deps.movers.ask({ ask: 'targetCreate', target: { id, place }, siblings }, testMs);
+      await deps.movers.ask({ ask: 'targetCreate', target: { id, place, owner: deps.secrets.installation }, siblings }, testMs);
       await save(id, place, body, actor, test.free, 'target.add');
       return { id };
     },
@@ -162,7 +162,10 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       const { id, place, test } = await tried(body);
       if (!test.holdsStore) throw new ApiError('TARGET_FAULTY', test.needs, 'There is no store at this place. Nothing was changed.');
       const { envelope, passphrase } = body;
-      await deps.movers.ask({ ask: 'targetTakeOver', target: { id, place }, envelope, passphrase }, testMs);
+      await deps.movers.ask(
+        { ask: 'targetTakeOver', target: { id, place, owner: deps.secrets.installation }, envelope, passphrase },
+        testMs,
+      );
       await save(id, place, body, actor, test.free, 'target.takeOver');
       const { runId } = await care(id, actor, 'target.adopt', (trx) => queueAdopt(trx, clock.now(), id, actor.name));
       return { id, runId };

@@ -35,9 +35,10 @@ export function shownPlace({ folder, address }: Pick<TargetRow, 'folder' | 'addr
 /** A target as movers need it. */
 export function refOf(secrets: Secrets, row: PlaceColumns): TargetRef {
   const place = shownPlace(row);
-  if (place.kind === 'folder') return { id: row.id, place };
+  const owner = secrets.installation;
+  if (place.kind === 'folder') return { id: row.id, place, owner };
   const opener = JSON.parse(secrets.open(purpose(row.id), row.secret!)) as Record<string, string>;
-  return { id: row.id, place: { ...place, ...opener } as TargetPlace };
+  return { id: row.id, place: { ...place, ...opener } as TargetPlace, owner };
 }
 
 /** The columns for a place; what opens it is sealed. */
