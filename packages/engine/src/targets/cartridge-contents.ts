@@ -33,41 +33,46 @@ export interface KnownCartridge {
 }
 
 /**
- * Notes of what is on which cartridge, a file per cartridge in the folder of the set with a line per record, so that nothing must be loaded to know. They can be
+ * Notes of what is on which cartridge, a file per cartridge and use of it in the folder of the set with a line per record, so that nothing must be loaded to know. They can be
  * made again by reading the cartridges. Several threads and processes add to them; a line that is written twice says the same.
  */
 export class CartridgeContents {
   private readonly records = new Map<string, NotedRecord[]>();
-  private readonly readTo = new Map<string, { readonly inode: number; readonly bytes: number }>();
+  /** What was read of the notes of a cartridge: of which use, and how many bytes. */
+  private readonly readTo = new Map<string, { readonly number: number; readonly bytes: number }>();
   private spots: Map<string, Spot> | undefined;
 
   constructor(private readonly folder: string) {}
 
-  private fileOf(barcode: string): string {
-    return path.join(this.folder, `${barcode}.records`);
+  private fileOf(barcode: string, number: number): string {
+    return path.join(this.folder, `${barcode}-${number}.records`);
   }
 
   /** Reads what others have noted since. */
   refresh(): void {
     fs.mkdirSync(this.folder, { recursive: true, mode: 0o700 });
-    const found = fs.readdirSync(this.folder).flatMap((name) => (name.endsWith('.records') ? [name.slice(0, -8)] : []));
-    for (const barcode of this.records.keys()) if (!found.includes(barcode)) this.drop(barcode);
-    for (const barcode of found) this.readNotes(barcode);
+    const found = new Map<string, number>();
+    for (const name of fs.readdirSync(this.folder)) {
+      const [, barcode, number] = /^(.+)-(\d+)\.records$/.exec(name) ?? [];
+      if (barcode) found.set(barcode, Math.max(Number(number), found.get(barcode) ?? 0));
+    }
+    for (const barcode of this.records.keys()) if (found.get(barcode) !== this.numberOf(barcode)) this.drop(barcode);
+    for (const [barcode, number] of found) this.readNotes(barcode, number);
   }
 
-  private readNotes(barcode: string): void {
-    const { ino: inode, size } = fs.statSync(this.fileOf(barcode));
+  private readNotes(barcode: string, number: number): void {
+    const size = fs.statSync(this.fileOf(barcode, number), { throwIfNoEntry: false })?.size ?? 0;
     const known = this.readTo.get(barcode);
-    if (known?.inode === inode && known.bytes === size) return;
-    if (known && known.inode !== inode) this.drop(barcode);
+    if (known?.number === number && known.bytes === size) return;
+    if (known && (known.number !== number || size < known.bytes)) this.drop(barcode);
     const from = this.readTo.get(barcode)?.bytes ?? 0;
-    const text = fs.readFileSync(this.fileOf(barcode)).subarray(from).toString('latin1');
+    const text = size ? fs.readFileSync(this.fileOf(barcode, number)).subarray(from).toString('latin1') : '';
     const whole = text.slice(0, text.lastIndexOf('\n') + 1);
     for (const line of whole.split('\n')) {
       const noted = parsed(line);
       if (noted) this.take(barcode, noted);
     }
-    this.readTo.set(barcode, { inode, bytes: from + whole.length });
+    this.readTo.set(barcode, { number, bytes: from + whole.length });
   }
 
   private drop(barcode: string): void {
@@ -86,16 +91,17 @@ export class CartridgeContents {
     else this.spots = undefined;
   }
 
-  /** Notes a record. */
+  /** Notes a record, the label of the cartridge first. */
   note(barcode: string, noted: NotedRecord): void {
+    const number = 'label' in noted.head && noted.record === 0 ? noted.head.label.number : this.numberOf(barcode);
     // a line begins with a line break, in case the one before was cut short
-    fs.appendFileSync(this.fileOf(barcode), `\n${JSON.stringify(noted)}\n`, { mode: 0o600 });
+    fs.appendFileSync(this.fileOf(barcode, number), `\n${JSON.stringify(noted)}\n`, { mode: 0o600 });
     this.take(barcode, noted);
   }
 
   /** Forgets a cartridge that was erased. */
   forget(barcode: string): void {
-    fs.rmSync(this.fileOf(barcode), { force: true });
+    fs.rmSync(this.fileOf(barcode, this.numberOf(barcode)), { force: true });
     this.drop(barcode);
   }
 

@@ -51,8 +51,9 @@ export class CartridgeLibrary {
     return Buffer.from(await answer.arrayBuffer());
   }
 
-  async erase(barcode: string): Promise<void> {
-    await this.onDrive(barcode, 'POST', 'erase');
+  /** Makes a cartridge empty, if it holds so many records. Throws TARGET_REFUSED when others have written to it. */
+  async erase(barcode: string, records: number): Promise<void> {
+    await this.onDrive(barcode, 'POST', `erase?records=${records}`);
   }
 
   private async json(method: string, path: string): Promise<unknown> {

@@ -4,6 +4,7 @@ import { libraryFine, LibraryService } from '@lithodex/standins';
 import fc from 'fast-check';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
+import type { CartridgeLibrary } from './cartridge-library';
 import { Cartridges, type CartridgePlace } from './cartridges';
 
 const base = temporaryFolder('cartridges');
@@ -111,6 +112,39 @@ describe('a set of cartridges', () => {
     expect(await open().listDeep('packs/')).toEqual(['aa/3']);
   });
 
+  it('erases one only once when several want it', async () => {
+    blank(1);
+    const [first, second] = [open(), open()];
+    await first.put('packs/aa/1', randomBytes(900_000));
+    await first.remove('packs/aa/1');
+    await second.listDeep('packs/');
+    const seen = (second as unknown as { library: CartridgeLibrary }).library;
+    const read = seen.read.bind(seen);
+    let between = 0;
+    seen.read = async (...asked) => {
+      if (asked[1] === 0 && between++ === 0) await first.put('packs/aa/2', Buffer.alloc(900_000, 2));
+      return read(...asked);
+    };
+    await expect(second.put('packs/aa/3', Buffer.alloc(900_000, 3))).rejects.toMatchObject({ code: 'TARGET_FULL' });
+    expect(between).toBe(1);
+    expect(await open().listDeep('packs/')).toEqual(['aa/2']);
+    expect((await open().read('packs/aa/2')).equals(Buffer.alloc(900_000, 2))).toBe(true);
+    expect(() => library.erase(barcode(1), 7)).toThrow('has 2 records');
+  });
+
+  it('goes on after whoever erased one was killed before it could say so', async () => {
+    blank(1);
+    const target = open();
+    for (let i = 0; i < 3; i++) await target.put(`packs/aa/${i}`, randomBytes(100_000));
+    for (let i = 0; i < 3; i++) await target.remove(`packs/aa/${i}`);
+    library.erase(barcode(1), 7);
+    const next = open();
+    for (let i = 3; i < 6; i++) await next.put(`packs/aa/${i}`, Buffer.alloc(100_000, i));
+    for (const set of [next, open()])
+      for (let i = 3; i < 6; i++) expect((await set.read(`packs/aa/${i}`)).equals(Buffer.alloc(100_000, i))).toBe(true);
+    expect((await open().listDeep('packs/')).sort()).toEqual(['aa/3', 'aa/4', 'aa/5']);
+  });
+
   it('leaves cartridges of others and protected ones alone', async () => {
     blank(3);
     await library.load(barcode(1));
@@ -137,7 +171,7 @@ describe('a set of cartridges', () => {
     });
     await expect(target.lock()).rejects.toMatchObject({ code: 'TARGET_REFUSED' });
     library.switches = libraryFine;
-    fs.appendFileSync(`${place.folder}/cartridges/${barcode(1)}.records`, '{"record":2,"at":');
+    fs.appendFileSync(`${place.folder}/cartridges/${barcode(1)}-0.records`, '{"record":2,"at":');
     expect((await open().read('packs/aa/1')).toString()).toBe('x');
   });
 

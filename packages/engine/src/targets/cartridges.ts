@@ -33,6 +33,7 @@ const onlyOnCartridges = 'packs/';
 /** Objects of work under way, in the folder alone. */
 const passing = ['pins/', 'condemned/', 'locks/', 'check/'];
 const labels = 'labels/';
+const taken = Symbol('taken');
 const labelOf = (number: number) => `${labels}${String(number).padStart(8, '0')}`;
 
 const isPack = (name: string) => name.startsWith(onlyOnCartridges);
@@ -70,7 +71,12 @@ export class Cartridges implements Target {
     fs.mkdirSync(this.front.folder, { recursive: true, mode: 0o700 });
     this.contents.refresh();
     const { cartridges } = await this.inventory();
-    for (const cartridge of cartridges) if (this.contents.known(cartridge.barcode) < cartridge.records) await this.readHeads(cartridge);
+    for (const cartridge of cartridges) {
+      const { barcode, records } = cartridge;
+      // erased, and whoever did it was killed before it could say so
+      if (this.contents.known(barcode) > records) this.contents.forget(barcode);
+      if (this.contents.known(barcode) < records) await this.readHeads(cartridge);
+    }
   }
 
   private async inventory(): Promise<Inventory> {
@@ -141,8 +147,9 @@ export class Cartridges implements Target {
       }
     }
     const number = newest === undefined ? 0 : Number(newest) + 1;
-    const barcode =
-      cartridges.find((c) => c.records === 0 && !c.writeProtected && !full.has(c.barcode))?.barcode ?? (await this.reclaim(cartridges));
+    const blank = cartridges.find((c) => c.records === 0 && !c.writeProtected && !full.has(c.barcode));
+    const barcode = blank ? blank.barcode : await this.reclaim(cartridges);
+    if (barcode === taken) return this.current(full, needed);
     if (barcode === undefined)
       throw new EngineError('TARGET_FULL', `no empty cartridge ${this.place.barcodes}… is in the library; put one in`);
     if (await this.front.putExclusive(labelOf(number), Buffer.from(barcode))) await this.label(barcode, number);
@@ -156,12 +163,14 @@ export class Cartridges implements Target {
     if (written === 0) this.contents.note(barcode, { record: 0, at: record.length, head });
   }
 
-  /** Erases a cartridge on which nothing counts any more, the oldest first. */
-  private async reclaim(cartridges: readonly SeenCartridge[]): Promise<string | undefined> {
+  /** Erases a cartridge on which nothing counts any more, the oldest first; {@link taken} when another has just begun it anew. */
+  private async reclaim(cartridges: readonly SeenCartridge[]): Promise<string | typeof taken | undefined> {
     this.contents.refresh();
     const spent = this.contents.cartridges().find((k) => k.spent && cartridges.some((c) => c.barcode === k.barcode && !c.writeProtected));
     if (!spent) return undefined;
-    await this.library.erase(spent.barcode);
+    const label = decodeHead(await this.library.read(spent.barcode, 0, 0, headLimit))?.head;
+    if (!label || !('label' in label) || label.label.number !== spent.number) return taken;
+    await this.library.erase(spent.barcode, spent.records);
     this.contents.forget(spent.barcode);
     await this.front.remove(labelOf(spent.number));
     return spent.barcode;

@@ -5,7 +5,16 @@ export class LibraryError extends Error {
   constructor(
     readonly status: number,
     readonly code:
-      'NOT_LOADED' | 'NOT_HERE' | 'NO_RECORD' | 'END_OF_MEDIUM' | 'WRITE_PROTECTED' | 'NO_SLOT' | 'UNREADABLE' | 'DOWN' | 'REFUSED',
+      | 'NOT_LOADED'
+      | 'NOT_HERE'
+      | 'NO_RECORD'
+      | 'END_OF_MEDIUM'
+      | 'WRITE_PROTECTED'
+      | 'NO_SLOT'
+      | 'UNREADABLE'
+      | 'CHANGED'
+      | 'DOWN'
+      | 'REFUSED',
     message: string,
   ) {
     super(message);
@@ -124,8 +133,10 @@ export class Library {
     return data;
   }
 
-  erase(barcode: string): void {
+  /** Makes a cartridge empty, unless it holds another number of records than the caller knows of. */
+  erase(barcode: string, records: number): void {
     const cartridge = this.loaded(barcode);
+    if (cartridge.records !== records) throw new LibraryError(412, 'CHANGED', `${barcode} has ${cartridge.records} records`);
     if (cartridge.writeProtected) throw new LibraryError(423, 'WRITE_PROTECTED', `${barcode} is write-protected`);
     this.box.erase(cartridge);
   }

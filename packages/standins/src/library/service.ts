@@ -91,7 +91,7 @@ export class LibraryService {
       case 'POST cartridges/B/load':
         return library.load(barcode);
       case 'POST cartridges/B/erase':
-        library.erase(barcode);
+        library.erase(barcode, Number(query.get('records')));
         return {};
       case 'POST cartridges/B/records':
         return library.append(barcode, await bodyOf(req));
