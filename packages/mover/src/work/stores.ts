@@ -17,7 +17,10 @@ import {
 } from '@lithodex/engine';
 
 /** What people call the place of a target. */
-const nameOf = ({ place }: TargetRef) => targetAt(place).description;
+function nameOf({ place }: TargetRef): string {
+  if (place.kind === 'folder') return place.folder;
+  return place.kind === 'bucket' ? `${place.bucket}/${place.prefix}` : `the cartridges ${place.barcodes}…`;
+}
 
 /** The stores this thread has opened, with the keys of the mover's key folder. */
 export class Stores {
