@@ -1,5 +1,6 @@
 import fs from 'node:fs';
-import type { ClaimedTask, LiveEvent } from '@lithodex/contract';
+import type { BodyInput, ClaimedTask, LiveEvent } from '@lithodex/contract';
+import { DateTime } from 'luxon';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
 
@@ -99,6 +100,25 @@ describe('the mover protocol', () => {
     });
     expect((await admin.call('workload', { id: workloadId })).points).toBe(1);
     expect((await admin.call('getRun', { id: runId })).state).toBe('done');
+  });
+
+  it('is told how fast it may write to its target at this hour', async () => {
+    const { task } = await claimByHand();
+    const [target] = (await admin.call('listTargets')).rows;
+    const at = (hours: number) => DateTime.now().setZone('Europe/Oslo').plus({ hours }).toFormat('HH:mm');
+    const pace = async (paces: BodyInput<'setLimits'>['paces']) => {
+      await admin.call('setLimits', { id: target!.id, body: { writers: null, paces } });
+      return (await mover.call('renew', { id: task.id, body: { attempt: task.attempt, progress: null, logSeq: 0, log: [] } })).pace;
+    };
+    expect(task.pace).toBeNull();
+    const always = { from: '00:00', to: '00:00', perSecond: 600_000 };
+    expect(await pace([always])).toBe(600_000);
+    expect(await pace([always, { from: at(-2), to: at(2), perSecond: 200_000 }])).toBe(200_000);
+    expect(await pace([{ from: at(2), to: at(4), perSecond: 200_000 }])).toBeNull();
+    expect(await pace([])).toBeNull();
+    const counts = { items: 0, files: 0, bytes: 0, read: 0, stored: 0, warnings: 0, failed: 0, missing: 0 };
+    const end = { outcome: 'stopped' as const, cause: null, counts, phases: [], measured: { ms: 1, bytes: 0 } };
+    await mover.call('finishTask', { id: task.id, body: { attempt: task.attempt, ...end } });
   });
 
   it('keeps log lines once though they are sent twice, and tells the mover to stop', async () => {
