@@ -161,6 +161,10 @@ describe('cartridges', () => {
 
   it('keep the newest points when the library is away, and catch up when it is back', async () => {
     service.library.switches = { ...service.library.switches, down: true };
+    const newest = (await points()).at(-1)!;
+    expect(await check(newest.id)).toMatchObject({ level: 'fine', text: expect.stringContaining('can not be asked') });
+    expect((await restore(newest.id)).state).toBe('done');
+    same();
     await protect('d');
     expect((await points()).at(-1)!.copies.map((c) => c.target)).toEqual(['quay-disk']);
     service.library.switches = { ...service.library.switches, down: false };

@@ -212,7 +212,6 @@ export const Finish = Attempt.extend({
 });
 export type Finish = z.infer<typeof Finish>;
 
-/** Questions a mover answers within a second. */
 /** Which cartridges bring items of a point back. */
 export const CartridgesNeeded = z.object({
   needed: z.array(z.object({ barcode: z.string(), here: z.boolean() })),
@@ -221,6 +220,7 @@ export const CartridgesNeeded = z.object({
 });
 export type CartridgesNeeded = z.infer<typeof CartridgesNeeded>;
 
+/** Questions a mover answers within a second. */
 export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('probe'), folder: ByteString, readAs: z.string().nullable() }),
   z.object({ ask: z.literal('discover'), folder: ByteString, path: ByteString, readAs: z.string().nullable() }),

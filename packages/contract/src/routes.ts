@@ -3,6 +3,7 @@ import * as c from './common';
 import * as estate from './estate';
 import { moverRoutes } from './mover-routes';
 import * as people from './people';
+import { peopleRoutes } from './people-routes';
 import * as policy from './policy';
 import * as recover from './recover';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
@@ -306,91 +307,7 @@ export const routes = {
     raw: true,
   }),
 
-  listPeople: route({
-    method: 'get',
-    path: '/people',
-    summary: 'Who may sign in',
-    access: ['administrator', 'auditor'],
-    response: z.object({ rows: z.array(people.Person) }),
-  }),
-  addPerson: route({
-    method: 'post',
-    path: '/people',
-    summary: 'Add a person',
-    access: keepers,
-    body: people.NewPerson,
-    response: z.object({ id: c.Id }),
-  }),
-  removePerson: route({
-    method: 'delete',
-    path: '/people/:id',
-    summary: 'Bar a person from signing in',
-    access: keepers,
-    params: byId,
-    response: c.Empty,
-  }),
-  listTokens: route({
-    method: 'get',
-    path: '/tokens',
-    summary: 'API tokens, without their secrets',
-    access: ['administrator', 'auditor'],
-    response: z.object({ rows: z.array(people.Token) }),
-  }),
-  addToken: route({
-    method: 'post',
-    path: '/tokens',
-    summary: 'Issue an API token; it is shown once',
-    access: keepers,
-    body: people.NewToken,
-    response: people.IssuedToken,
-  }),
-  removeToken: route({
-    method: 'delete',
-    path: '/tokens/:id',
-    summary: 'Withdraw an API token',
-    access: keepers,
-    params: byId,
-    response: c.Empty,
-  }),
-  listRequests: route({
-    method: 'get',
-    path: '/requests',
-    summary: 'What waits for a second person, and what was decided lately',
-    access: readers,
-    response: z.object({ rows: z.array(people.Request) }),
-  }),
-  agreeRequest: route({
-    method: 'post',
-    path: '/requests/:id/agree',
-    summary: 'Agree as the second person: it is done at once',
-    access: keepers,
-    params: byId,
-    response: c.Empty,
-  }),
-  refuseRequest: route({
-    method: 'post',
-    path: '/requests/:id/refuse',
-    summary: 'Refuse a request, or withdraw an own one',
-    access: keepers,
-    params: byId,
-    response: c.Empty,
-  }),
-  audit: route({
-    method: 'get',
-    path: '/audit',
-    summary: 'The audit trail, newest first',
-    access: ['administrator', 'auditor'],
-    query: c.ListQuery,
-    response: c.page(people.AuditRow),
-  }),
-  checkAudit: route({
-    method: 'get',
-    path: '/audit/check',
-    summary: 'Check that no row of the audit trail was changed or removed',
-    access: ['administrator', 'auditor'],
-    response: people.AuditCheck,
-  }),
-
+  ...peopleRoutes,
   ...moverRoutes,
 } as const satisfies Record<string, Route>;
 

@@ -27,7 +27,7 @@ export * from './verify/verify';
 export * from './verify/affected';
 export * from './verify/read-point';
 export * from './verify/mend';
-export { isAway, isLoss } from './store/loss';
+export { helpsElsewhere, isAway, isLoss } from './store/loss';
 export { NameSet } from './index/name-set';
 export * from './format/byte-io';
 export * from './format/root';

@@ -2,8 +2,7 @@ import {
   ByteReader,
   EngineError,
   engineErrors,
-  isAway,
-  isLoss,
+  helpsElsewhere,
   packEntry,
   readEntry,
   ThreadPool,
@@ -60,7 +59,7 @@ export function outcomeOf(error: unknown): Placed {
   if (code === 'ENOSPC')
     return { ...fine, failed: reason(error), fatal: new EngineError('TARGET_FULL', 'no room left at the destination', { cause: error }) };
   if (error instanceof EngineError && error.code === 'STOPPED') return { ...fine, failed: 'stopped', fatal: error };
-  return { ...fine, failed: reason(error), ...((isLoss(error) || isAway(error)) && { lost: true }) };
+  return { ...fine, failed: reason(error), ...(helpsElsewhere(error) && { lost: true }) };
 }
 
 export interface PlacerOptions {
@@ -127,7 +126,7 @@ export class Placer {
     try {
       this.batch.add({ ...file, entry: packEntry(file.entry).data, size: file.entry.size }, await this.located(file));
     } catch (error) {
-      return { outcome: Promise.resolve(isLoss(error) ? await this.here(file) : outcomeOf(error)) };
+      return { outcome: Promise.resolve(helpsElsewhere(error) ? await this.here(file) : outcomeOf(error)) };
     }
     const outcome = new Promise<Placed>((settle) => this.waiting.push({ file: () => file, settle }));
     await this.flushIfFull();

@@ -3,7 +3,7 @@ import { rootName, type Root } from '../format/root';
 import type { PackToc } from '../format/toc';
 import { NameSet } from '../index/name-set';
 import { lockWhere } from '../locks/lock-point';
-import { isAway, isLoss } from '../store/loss';
+import { helpsElsewhere } from '../store/loss';
 import type { Store } from '../store/store';
 import { topEntry } from '../tree/tree-reader';
 import type { TreeEntry } from '../tree/tree-entry';
@@ -114,7 +114,7 @@ class Copying {
       try {
         return await trees.folder(node);
       } catch (error) {
-        if (!isLoss(error) && !isAway(error)) throw error;
+        if (!helpsElsewhere(error)) throw error;
       }
     return [];
   }

@@ -4,7 +4,7 @@ import type { BlockPlace } from '../format/toc';
 import type { KeySet } from '../keys/key-set';
 import { keyedHash } from '../native/blake3';
 import type { Target } from '../targets/target';
-import { isAway, isLoss } from './loss';
+import { helpsElsewhere } from './loss';
 import type { StoreIndex } from './store-index';
 
 const usualCache = 32 << 20;
@@ -105,7 +105,7 @@ export class ChunkReader {
     try {
       return await this.readHere(name);
     } catch (error) {
-      const found = isLoss(error) || isAway(error) ? await this.elsewhere?.(name) : undefined;
+      const found = helpsElsewhere(error) ? await this.elsewhere?.(name) : undefined;
       if (!found) throw error;
       return found;
     }

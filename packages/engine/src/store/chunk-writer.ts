@@ -2,8 +2,7 @@ import { PackBuilder, Scratch, packName } from '../format/pack';
 import type { PackToc, TocChunk } from '../format/toc';
 import type { KeySet } from '../keys/key-set';
 import { keyedHash } from '../native/blake3';
-import type { Pace } from '../targets/pace';
-import { paceOf } from '../targets/place';
+import { paceOf, type Pace } from '../targets/pace';
 import type { Target } from '../targets/target';
 
 const gatherLimit = 1 << 20;
@@ -58,7 +57,7 @@ export class ChunkWriter {
     private readonly onPack: (toc: PackToc) => void,
     private readonly scratch = new Scratch(),
   ) {
-    this.pace = paceOf(target);
+    this.pace = paceOf(target.place);
   }
 
   /** Stores a chunk of at most 4 MiB if it is new and returns its 32-byte name. A `dense` one is not compressed. The data is copied before this returns. */

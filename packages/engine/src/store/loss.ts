@@ -11,3 +11,9 @@ export function isAway(error: unknown): error is EngineError {
 export function isLoss(error: unknown): error is EngineError {
   return error instanceof EngineError && codes.has(error.code);
 }
+
+const closed = new Set(['CARTRIDGE_AWAY', 'TARGET_MISSING', 'TARGET_REFUSED']);
+
+/** Whether what could not be read here may be had from another copy: it is lost, or the target does not give it now. */
+export const helpsElsewhere = (error: unknown): error is EngineError =>
+  isLoss(error) || (error instanceof EngineError && closed.has(error.code));

@@ -1,10 +1,11 @@
 import type { CompletedPart, ListObjectsV2CommandOutput, ListObjectVersionsCommandOutput, S3 } from '@aws-sdk/client-s3';
 import { EngineError } from '../errors';
 import { statusOf, translateBucketError } from './bucket-errors';
+import type { Paced } from './pace';
 import type { Room, Target } from './target';
 
 /** A bucket of an object storage that speaks the S3 protocol, addressed by path. */
-export interface BucketPlace {
+export interface BucketPlace extends Paced {
   readonly kind: 'bucket';
   /** Like https://objects.example:9000 */
   readonly endpoint: string;
@@ -40,7 +41,7 @@ export class Bucket implements Target {
   readonly description: string;
   private client: Promise<S3> | undefined;
 
-  constructor(readonly place: BucketPlace & { readonly pace?: SharedArrayBuffer }) {
+  constructor(readonly place: BucketPlace) {
     this.description = `${place.endpoint}/${place.bucket}/${place.prefix}`;
   }
 

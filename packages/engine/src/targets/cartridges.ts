@@ -5,10 +5,11 @@ import { CartridgeContents, type KnownCartridge, type Spot } from './cartridge-c
 import { CartridgeLibrary, endOfMedium, type Inventory, type SeenCartridge } from './cartridge-library';
 import { decodeHead, encodeRecord, headLimit, type RecordHead } from './cartridge-record';
 import { DiskFolder } from './disk-folder';
+import type { Paced } from './pace';
 import type { Room, Target } from './target';
 
 /** A set of cartridges in a library: those whose barcode begins alike. */
-export interface CartridgePlace {
+export interface CartridgePlace extends Paced {
   readonly kind: 'cartridges';
   /** Address of the library, like http://library.example:9100 */
   readonly endpoint: string;
@@ -52,7 +53,7 @@ export class Cartridges implements Target {
   private learned: Promise<void> | undefined;
   private writing: Promise<unknown> = Promise.resolve();
 
-  constructor(readonly place: CartridgePlace & { readonly pace?: SharedArrayBuffer }) {
+  constructor(readonly place: CartridgePlace) {
     this.description = `cartridges ${place.barcodes}… in ${place.endpoint}`;
     this.library = new CartridgeLibrary(place);
     this.front = new DiskFolder(path.join(place.folder, 'at-hand'));

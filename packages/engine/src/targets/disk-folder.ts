@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import path from 'node:path';
 import { EngineError, systemCode } from '../errors';
+import type { Paced } from './pace';
 import type { TargetPlace } from './place';
 import type { Room, Target } from './target';
 
@@ -30,7 +31,7 @@ export class DiskFolder implements Target {
 
   constructor(
     readonly folder: string,
-    pace?: SharedArrayBuffer,
+    { pace }: Paced = {},
   ) {
     this.description = folder;
     this.place = { kind: 'folder', folder, ...(pace && { pace }) };

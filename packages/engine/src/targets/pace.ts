@@ -1,5 +1,16 @@
 const sliceMs = 100;
 
+/** Has a pace, or none. */
+export interface Paced {
+  /** Memory of the {@link Pace} at which packs are written there and read again to verify them. */
+  readonly pace?: SharedArrayBuffer;
+}
+
+/** The pace of what has one. */
+export function paceOf({ pace }: Paced): Pace | undefined {
+  return pace && new Pace(pace);
+}
+
 /**
  * How fast data may travel, shared by all threads of a task. Who takes bytes waits until what was taken before has had its time, so that on the whole no more travels than
  * is allowed; a change holds for those who wait, too.

@@ -5,7 +5,7 @@ import { NameSet } from '../index/name-set';
 import { keyedHash } from '../native/blake3';
 import { isAway } from '../store/loss';
 import type { Store } from '../store/store';
-import { paceOf } from '../targets/place';
+import { paceOf } from '../targets/pace';
 
 export interface VerifyOptions {
   /** Which packs to read, by their hex id; all when absent. */
@@ -47,7 +47,7 @@ export async function verify(store: Store, options: VerifyOptions): Promise<Veri
   const lost = new NameSet();
   const damages: Damage[] = [];
   const sick: PackToc[] = [];
-  const pace = paceOf(store.target);
+  const pace = paceOf(store.target.place);
   const away = new Set<string>();
   let [packs, bytes, chunks] = [0, 0, 0];
   for await (const toc of store.index.tocs()) {

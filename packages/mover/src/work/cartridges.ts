@@ -31,9 +31,10 @@ export async function cartridgesOf(store: Store): Promise<{ rows: Cartridge[] }>
   return { rows };
 }
 
-/** The cartridges that hold items of a point. Throws PATH_MISSING. */
+/** The cartridges that hold items of a point. Throws PATH_MISSING, and TARGET_MISSING when the point was opened elsewhere because their library is away. */
 export async function cartridgesNeeded(store: Store, point: PointRef, paths: readonly string[]): Promise<CartridgesNeeded> {
-  const set = setOf(store);
+  if (!(store.target instanceof Cartridges)) throw new EngineError('TARGET_MISSING', 'the library of the cartridges does not answer');
+  const set = store.target;
   const found = await store.root(point.seriesId, point.taskId);
   if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
   const barcodes = new Set<string>();

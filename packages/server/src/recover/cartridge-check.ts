@@ -1,5 +1,6 @@
-import type { CartridgesNeeded, RestorePlan } from '@lithodex/contract';
+import type { CartridgesNeeded, PointRef, RestorePlan } from '@lithodex/contract';
 import type { Deps } from '../deps';
+import { ApiError } from '../errors';
 import type { ResolvedPick } from './resolve-picks';
 
 const askMs = 30_000;
@@ -16,7 +17,13 @@ export async function cartridgeCheck(deps: Deps, picks: readonly ResolvedPick[])
   for (const [first, ...others] of byPoint.values()) {
     const { ref } = first!;
     const paths = [first!, ...others].map((p) => p.path);
-    const answer = await deps.movers.ask<CartridgesNeeded>({ ask: 'cartridgesNeeded', point: ref, paths }, askMs);
+    const answer = await askNeeded(deps, ref, paths);
+    if (!answer) {
+      const text = 'The library of the cartridges can not be asked which of them are needed';
+      return ref.others.length
+        ? { level: 'fine', code: 'CARTRIDGES', text: `${text}; what can't be read there is read from another copy.` }
+        : { level: 'look', code: 'CARTRIDGES_AWAY', text: `${text}. What is only there can not be brought back until it answers.` };
+    }
     for (const { barcode, here } of answer.needed) needed.set(barcode, here);
     complete &&= answer.complete;
     elsewhere &&= ref.others.length > 0 || answer.needed.every((n) => n.here);
@@ -34,4 +41,14 @@ export async function cartridgeCheck(deps: Deps, picks: readonly ResolvedPick[])
   const more = complete ? '' : ' Others may be needed besides: that shows once it is there.';
   const text = `${are(away)} on the shelf. Put ${away.length === 1 ? 'it' : 'them'} into the library first; what is only there can not be brought back without.${more}`;
   return { level: 'look', code: 'CARTRIDGES_AWAY', text };
+}
+
+/** Undefined when the mover can't tell, as while the library is out of order. */
+async function askNeeded(deps: Deps, point: PointRef, paths: string[]): Promise<CartridgesNeeded | undefined> {
+  try {
+    return await deps.movers.ask<CartridgesNeeded>({ ask: 'cartridgesNeeded', point, paths }, askMs);
+  } catch (error) {
+    if (error instanceof ApiError && error.code === 'MOVER_FAILED') return undefined;
+    throw error;
+  }
 }

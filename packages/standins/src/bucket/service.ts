@@ -1,6 +1,6 @@
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
-import type { AddressInfo } from 'node:net';
 import { pipeline } from 'node:stream/promises';
+import { listenLocally, stopListening } from '../local-server';
 import { textOf } from './body';
 import { listObjects, listVersions } from './listing';
 import { Objects, shownId } from './objects';
@@ -60,17 +60,12 @@ export class BucketService {
   private readonly now = () => (this.options.now ?? Date.now)();
 
   /** Starts and returns the address. */
-  async start(): Promise<string> {
-    await new Promise<void>((resolve, reject) => {
-      this.server.once('error', reject);
-      this.server.listen(this.options.port ?? 0, '127.0.0.1', resolve);
-    });
-    return `http://127.0.0.1:${(this.server.address() as AddressInfo).port}`;
+  start(): Promise<string> {
+    return listenLocally(this.server, this.options.port);
   }
 
-  async stop(): Promise<void> {
-    this.server.closeAllConnections();
-    await new Promise((resolve) => this.server.close(resolve));
+  stop(): Promise<void> {
+    return stopListening(this.server);
   }
 
   /** Makes a bucket unless it is there. */

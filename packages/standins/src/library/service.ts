@@ -1,6 +1,6 @@
 import { timingSafeEqual } from 'node:crypto';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
-import type { AddressInfo } from 'node:net';
+import { listenLocally, stopListening } from '../local-server';
 import { Library, LibraryError } from './library';
 import { libraryPage } from './page';
 
@@ -40,17 +40,12 @@ export class LibraryService {
     this.server = createServer((req, res) => void this.handle(req, res));
   }
 
-  async start(): Promise<string> {
-    await new Promise<void>((resolve, reject) => {
-      this.server.once('error', reject);
-      this.server.listen(this.options.port ?? 0, '127.0.0.1', resolve);
-    });
-    return `http://127.0.0.1:${(this.server.address() as AddressInfo).port}`;
+  start(): Promise<string> {
+    return listenLocally(this.server, this.options.port);
   }
 
-  async stop(): Promise<void> {
-    this.server.closeAllConnections();
-    await new Promise((resolve) => this.server.close(resolve));
+  stop(): Promise<void> {
+    return stopListening(this.server);
   }
 
   private mayEnter(req: IncomingMessage): boolean {

@@ -1,6 +1,6 @@
 import { ChangeDetectionStrategy, Component, input, linkedSignal, output } from '@angular/core';
 import { FormsModule } from '@angular/forms';
-import type { PaceWindow } from '@lithodex/contract';
+import { PaceWindow } from '@lithodex/contract';
 import { formatRate } from '@lithodex/core';
 
 const megabyte = 1_000_000;
@@ -23,26 +23,18 @@ export const paceWords = (paces: readonly PaceWindow[]) =>
       </p>
       @for (row of rows(); track $index; let i = $index) {
         <div class="row-line">
-          From
-          <input
-            class="field t"
-            type="time"
-            [name]="'from' + i"
-            [attr.aria-label]="'start of hours ' + (i + 1)"
-            required
-            [ngModel]="row.from"
-            (ngModelChange)="change(i, { from: $event })"
-          />
-          to
-          <input
-            class="field t"
-            type="time"
-            [name]="'to' + i"
-            [attr.aria-label]="'end of hours ' + (i + 1)"
-            required
-            [ngModel]="row.to"
-            (ngModelChange)="change(i, { to: $event })"
-          />
+          @for (side of sides; track side.key) {
+            {{ side.word }}
+            <input
+              class="field num t"
+              [name]="side.key + i"
+              [attr.aria-label]="side.label + (i + 1)"
+              placeholder="07:00"
+              maxlength="5"
+              [ngModel]="row[side.key]"
+              (ngModelChange)="change(i, side.key, $event)"
+            />
+          }
           at most
           <input
             class="field n"
@@ -53,7 +45,7 @@ export const paceWords = (paces: readonly PaceWindow[]) =>
             [attr.aria-label]="'MB a second in hours ' + (i + 1)"
             required
             [ngModel]="row.perSecond / megabyte"
-            (ngModelChange)="change(i, { perSecond: bytes($event) })"
+            (ngModelChange)="change(i, 'perSecond', bytes($event))"
           />
           MB/s
           <button type="button" class="plain" [attr.aria-label]="'Leave out ' + row.from + ' to ' + row.to" (click)="drop(i)">✕</button>
@@ -76,7 +68,7 @@ export const paceWords = (paces: readonly PaceWindow[]) =>
       gap: 10px;
     }
     .t {
-      width: 110px;
+      width: 72px;
     }
     .n {
       width: 90px;
@@ -87,10 +79,14 @@ export class PaceForm {
   readonly paces = input.required<readonly PaceWindow[]>();
   readonly saved = output<PaceWindow[]>();
   protected readonly megabyte = megabyte;
+  protected readonly sides = [
+    { key: 'from', word: 'From', label: 'start of hours ' },
+    { key: 'to', word: 'to', label: 'end of hours ' },
+  ] as const;
   protected readonly rows = linkedSignal(() => [...this.paces()]);
 
-  protected change(at: number, more: Partial<PaceWindow>): void {
-    this.rows.update((rows) => rows.map((r, i) => (i === at ? { ...r, ...more } : r)));
+  protected change(at: number, key: keyof PaceWindow, value: string | number): void {
+    this.rows.update((rows) => rows.map((r, i) => (i === at ? { ...r, [key]: value } : r)));
   }
 
   protected bytes(megabytes: number | null): number {
@@ -106,6 +102,6 @@ export class PaceForm {
   }
 
   protected valid(): boolean {
-    return this.rows().every((r) => r.from && r.to && r.perSecond >= 1000);
+    return this.rows().every((r) => PaceWindow.safeParse(r).success);
   }
 }
