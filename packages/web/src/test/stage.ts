@@ -12,6 +12,9 @@ import { Session } from '../app/data/session';
 import { routes } from '../app/routes';
 import { plotter, type Plotter } from '../app/ui/plot';
 
+// a page is compiled in the first test that opens it, which takes long on a busy machine
+vi.setConfig({ testTimeout: 20_000 });
+
 /** The server's clock in component tests: Mon 23 Nov 2026 09:00 UTC. */
 export const now = Date.UTC(2026, 10, 23, 9);
 export const minute = 60_000;
