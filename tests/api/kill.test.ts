@@ -1,6 +1,7 @@
 import fs from 'node:fs';
 import type { BodyInput } from '@lithodex/contract';
-import { DiskFolder, Store } from '@lithodex/engine';
+import { Cartridges, DiskFolder, Store } from '@lithodex/engine';
+import { LibraryService } from '@lithodex/standins';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { readAllPoints } from '../support/store-kit';
@@ -15,12 +16,17 @@ const parts = Array.from({ length: Math.ceil(all / killsAtOnce) }, (_, part) => 
 }));
 let h: Harness;
 let admin: Client;
+let library: LibraryService;
 
 beforeEach(async () => {
   h = await Harness.start({ leaseMs: 1600 });
   admin = await h.withToken('administrator');
+  library = new LibraryService({ folder: `${h.folder}/library`, token: 'the token of the library', drives: 2, slots: 60 });
 });
-afterEach(() => h.stop());
+afterEach(async () => {
+  await library.stop();
+  await h.stop();
+});
 
 const acts = ['backup', 'backup', 'restore', 'verify', 'backup', 'prune', 'backup', 'newKey', 'synthetic', 'adopt'] as const;
 const pause = (ms: number) => new Promise((resume) => setTimeout(resume, ms));
@@ -39,11 +45,24 @@ async function insist<T>(call: () => Promise<T>): Promise<T> {
 }
 
 it.each(parts)(
-  'loses nothing when mover and server are killed $kills times (from $seed) in backups, locked copies, restores, fulls put together, verifications, prunes, changes of key and takings into the catalog',
+  'loses nothing when mover and server are killed $kills times (from $seed) in backups, locked copies, copies to cartridges, restores, fulls put together, verifications, prunes, changes of key and takings into the catalog',
   async ({ kills, seed }) => {
     const { source, workloadId, targetId } = await h.connect(admin);
     const far = (await admin.call('addTarget', { body: { name: 'far', place: { kind: 'folder', folder: `${h.folder}/far` } } })).id;
-    const copies: BodyInput<'addPolicy'>['copies'] = [{ targetId: far, rhythm: 'every', keep: { by: 'days', days: 60 }, lockDays: 1 }];
+    const cartridges = {
+      kind: 'cartridges' as const,
+      endpoint: await library.start(),
+      token: 'the token of the library',
+      barcodes: 'KH',
+      folder: `${h.folder}/vault`,
+    };
+    for (let n = 10; n < 60; n++) library.library.addNew(`KH${n}`, 400_000);
+    const vault = (await admin.call('addTarget', { body: { name: 'vault', place: cartridges } })).id;
+    const copies: BodyInput<'addPolicy'>['copies'] = [
+      { targetId: far, rhythm: 'every', keep: { by: 'days', days: 60 }, lockDays: 1 },
+      { targetId: vault, rhythm: 'every', keep: { by: 'points', points: 10 } },
+    ];
+    const targets = [targetId, far, vault];
     const { id: policyId } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { changeLimit: 100, copies }) });
     await h.detachServer();
     const seen = new Map<string, string>();
@@ -68,7 +87,7 @@ it.each(parts)(
           if ((e as { code?: string }).code === 'NOT_NOW') return { runId: 0 };
           throw e;
         };
-        const id = round % 2 ? far : targetId;
+        const id = targets[next(3)]!;
         if (act === 'backup') return admin.call('runPolicy', { id: policyId, body: {} }).catch(unlessBusy);
         if (act === 'synthetic')
           return admin
@@ -101,7 +120,7 @@ it.each(parts)(
         await h.detachServer();
       }
       const id = runId || (await insist(() => admin.call('listRuns', { query: { limit: 1 } }))).rows[0]!.id;
-      const run = await insist(() => admin.ended(id, 40_000));
+      const run = await insist(() => admin.ended(id, 120_000));
       const fine = run.state === 'done' || run.cause !== null;
       const log = fine ? [] : (await insist(() => admin.call('runLog', { id, query: {} }))).rows.map((l) => l.message);
       expect(fine, `run ${id}, a ${run.kind}, is ${run.state}: ${log.join('; ')}`).toBe(true);
@@ -115,11 +134,12 @@ it.each(parts)(
     expect(new Set(pointList.map((p) => p.id)).size).toBe(pointList.length);
     expect(new Set(pointList.map((p) => p.runId)).size).toBe(pointList.length);
     expect([...seen.keys()].filter((id) => !pointList.some((p) => p.id === id))).toEqual([]);
-    for (const [id, folder] of [
-      [targetId, 'store'],
-      [far, 'far'],
+    for (const [id, target] of [
+      [targetId, new DiskFolder(`${h.folder}/store`)],
+      [far, new DiskFolder(`${h.folder}/far`)],
+      [vault, new Cartridges(cartridges)],
     ] as const) {
-      const store = await Store.open(new DiskFolder(`${h.folder}/${folder}`), fs.readFileSync(`${h.folder}/keys/${id}.key`));
+      const store = await Store.open(target, fs.readFileSync(`${h.folder}/keys/${id}.key`));
       const whole = new Set(await readAllPoints(store));
       const listed = pointList.filter((p) => p.copies.some((c) => c.targetId === id)).map((p) => p.id);
       expect(listed.length).toBeGreaterThan(0);
