@@ -89,6 +89,8 @@ export class Client {
 export interface HarnessOptions {
   readonly clock?: Clock;
   readonly leaseMs?: number;
+  /** How long a mover that asks for work waits for it. */
+  readonly claimWaitMs?: number;
   readonly webDir?: string;
   readonly movers?: number;
   /** Time between the scheduler's rounds; 0 leaves them to the test. */
@@ -150,6 +152,7 @@ export class Harness {
       webDir: this.options.webDir ?? `${this.folder}/no-web`,
       database: { port: this.db.port, ...this.account },
       leaseMs: this.options.leaseMs ?? 3000,
+      ...(this.options.claimWaitMs !== undefined && { claimWaitMs: this.options.claimWaitMs }),
       schedulerMs: this.options.schedulerMs ?? 300,
       targetCare: this.options.targetCare ?? false,
       logLevel: process.env['LITHODEX_LOG'] ?? 'silent',

@@ -110,6 +110,8 @@ export type Point = z.infer<typeof Point>;
 
 export const WorkloadDetail = WorkloadRow.extend({
   readAs: z.string().nullable(),
+  /** Tasks that may read the source at once; null for any number. */
+  readers: Count.nullable(),
   frozen: z.boolean(),
   seriesId: Uuid.nullable(),
   allBytes: Bytes,

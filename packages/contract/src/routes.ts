@@ -79,6 +79,15 @@ export const routes = {
     params: byId,
     response: c.Empty,
   }),
+  limitSource: route({
+    method: 'put',
+    path: '/sources/:id/limits',
+    summary: 'Say how many tasks may read a source at once',
+    access: keepers,
+    params: byId,
+    body: z.object({ readers: z.int().min(1).max(64).nullable() }),
+    response: c.Empty,
+  }),
   discover: route({
     method: 'get',
     path: '/sources/:id/folders',
@@ -193,6 +202,21 @@ export const routes = {
     access: everyRole,
     query: runs.RunsQuery,
     response: c.page(runs.RunRow),
+  }),
+  limits: route({
+    method: 'get',
+    path: '/limits',
+    summary: 'How many tasks run at once in all; restores and downloads never wait for the others',
+    access: readers,
+    response: runs.Limits,
+  }),
+  limitAll: route({
+    method: 'put',
+    path: '/limits',
+    summary: 'Say how many tasks may run at once in all',
+    access: keepers,
+    body: runs.Limits,
+    response: c.Empty,
   }),
   getRun: route({
     method: 'get',

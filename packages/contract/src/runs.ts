@@ -8,6 +8,10 @@ export const runStates = ['waiting', 'running', 'done', 'remarks', 'partsMissing
 export const RunState = z.enum(runStates);
 export type RunState = z.infer<typeof RunState>;
 
+/** How many tasks run at once in all; null for any number. */
+export const Limits = z.object({ tasks: z.int().min(1).max(256).nullable() });
+export type Limits = z.infer<typeof Limits>;
+
 export const Progress = z.object({
   phase: z.string(),
   items: Count,

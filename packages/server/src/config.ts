@@ -12,6 +12,8 @@ export const Config = z.object({
   database: z.object({ host: z.string().default('127.0.0.1'), port: z.int(), user: z.string(), password: z.string(), name: z.string() }),
   /** Milliseconds a mover may be silent before its task is given to another. */
   leaseMs: z.int().min(500).default(30_000),
+  /** Milliseconds a mover that asks for work waits for an answer while there is none. */
+  claimWaitMs: z.int().min(0).default(20_000),
   schedulerMs: z.int().min(0).default(5000),
   /** Prune and verify targets without being asked. */
   targetCare: z.boolean().default(true),

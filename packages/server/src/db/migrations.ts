@@ -141,6 +141,11 @@ const paces = `
 ALTER TABLE target ADD paces JSON NULL;
 `;
 
+/** How many tasks may read a source at once. */
+const readers = `
+ALTER TABLE source ADD readers INT NULL;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -151,4 +156,5 @@ export const migrations: Migration[] = [
   { name: '0007-limits', up: (k) => runAll(k, limits) },
   { name: '0008-cartridges', up: (k) => runAll(k, cartridges) },
   { name: '0009-paces', up: (k) => runAll(k, paces) },
+  { name: '0010-readers', up: (k) => runAll(k, readers) },
 ];

@@ -19,6 +19,7 @@ type EstateHandlers = Pick<
   | 'addSource'
   | 'changeSource'
   | 'removeSource'
+  | 'limitSource'
   | 'discover'
   | 'workload'
   | 'tagWorkload'
@@ -129,6 +130,17 @@ export function estateHandlers(deps: Deps): EstateHandlers {
           detail: workload.name,
         });
       });
+      await deps.events.emit('estate');
+      return {};
+    },
+
+    async limitSource({ params, body, actor }) {
+      await inTransaction(db, async (trx) => {
+        if (!(await trx('source').where({ id: params.id }).update({ readers: body.readers }))) throw new ApiError('NOT_FOUND');
+        const detail = JSON.stringify(body);
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'source.limits', object: `source ${params.id}`, detail });
+      });
+      deps.movers.workAppeared();
       await deps.events.emit('estate');
       return {};
     },

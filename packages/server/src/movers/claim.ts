@@ -13,6 +13,7 @@ import type { CarePlan } from '../targets/care';
 import type { DownloadPlan, RestorePlan } from '../recover/restore-handlers';
 import type { CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
+import { isFull, whereAdmitted } from './admission';
 import { paceOfTask } from './pace';
 import { otherTargets, pointRefs, targetRef } from './refs';
 
@@ -52,12 +53,7 @@ export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask 
           .whereRaw("JSON_VALUE(a.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')")
           .whereRaw("((a.type = 'adopt' AND t.type IN ('backup', 'expire')) OR (t.type = 'adopt' AND a.type IN ('backup', 'expire')))"),
       )
-      // a target takes no more writers at once than it was said to
-      .whereRaw(
-        `(t.type NOT IN ('backup', 'copy') OR (SELECT COUNT(*) FROM task b WHERE b.state = 'running' AND b.type IN ('backup', 'copy')
-          AND JSON_VALUE(b.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId'))
-          < COALESCE((SELECT g.writers FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')), 1000000))`,
-      )
+      .modify(whereAdmitted)
       .orderBy(['t.queued_at', 't.id'])
       .limit(1)
       .forUpdate()
@@ -86,25 +82,6 @@ export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask 
   });
   if (claimed) await deps.events.emit('run', { runId: claimed.runId, taskId: claimed.id });
   return claimed;
-}
-
-/** Whether another mover has just taken the last place of a writer on the task's target. Of two that ask at once, one waits here for the other. */
-async function isFull(trx: Knex.Transaction, task: TaskRow): Promise<boolean> {
-  if (task.type !== 'backup' && task.type !== 'copy') return false;
-  const { targetId } = fromJson<BackupPlan | CopyPlan>(task.work);
-  const target = await trx('target')
-    .where({ id: targetId })
-    .whereNotNull('writers')
-    .forUpdate()
-    .first<{ writers: number } | undefined>('writers');
-  if (!target) return false;
-  const writing = await trx('task')
-    .where({ state: 'running' })
-    .whereIn('type', ['backup', 'copy'])
-    .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId])
-    .count({ n: '*' })
-    .first<{ n: number }>();
-  return Number(writing.n) >= target.writers;
 }
 
 /** The ordinal the point of this task will have; kept over attempts, with what an earlier attempt loaded taken back. */

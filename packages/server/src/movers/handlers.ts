@@ -32,8 +32,6 @@ type MoverHandlers = Pick<
   | 'answer'
 >;
 
-const claimWaitMs = 20_000;
-
 function goneSignal(res: { on(event: 'close', run: () => void): unknown }): AbortSignal {
   const gone = new AbortController();
   res.on('close', () => {
@@ -48,7 +46,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
   return {
     async claim({ body, res }) {
       const gone = goneSignal(res);
-      for (const until = Date.now() + claimWaitMs; !gone.aborted;) {
+      for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
         const task = await claimTask(deps, body.mover);
         if (task || Date.now() >= until) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);

@@ -7,11 +7,12 @@ import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
+import { limitOfAll, setLimitOfAll } from '../movers/admission';
 import { stoppedCause } from '../movers/leases';
 import { queueRun, settleRun, type NewTask } from './queue';
 import { tasksOf, toRunRow, toTaskRow, type RunRecord } from './run-rows';
 
-type RunHandlers = Pick<Handlers, 'listRuns' | 'getRun' | 'runLog' | 'runLogFile' | 'stopRun' | 'retryRun'>;
+type RunHandlers = Pick<Handlers, 'listRuns' | 'getRun' | 'runLog' | 'runLogFile' | 'stopRun' | 'retryRun' | 'limits' | 'limitAll'>;
 
 const sorts: Record<string, string> = { id: 'r.id', started: 'r.started_at', queued: 'r.queued_at', state: 'r.state', name: 'r.name' };
 
@@ -104,6 +105,20 @@ export function runHandlers(deps: Deps): RunHandlers {
   });
 
   return {
+    async limits() {
+      return { tasks: await limitOfAll(db) };
+    },
+
+    async limitAll({ body, actor }) {
+      await inTransaction(db, async (trx) => {
+        await setLimitOfAll(trx, body.tasks);
+        const detail = JSON.stringify(body);
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'limits.change', object: 'installation', detail });
+      });
+      deps.movers.workAppeared();
+      return {};
+    },
+
     async listRuns({ query, actor }) {
       const offset = Number(query.cursor ?? 0) || 0;
       const [key, direction] = query.sort?.startsWith('-')

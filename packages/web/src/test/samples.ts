@@ -85,6 +85,7 @@ export const point = (id: number, moment: number, more: Partial<Point> = {}): Po
 export const workloadDetail = (points: readonly Point[], more: Partial<WorkloadDetail> = {}): WorkloadDetail => ({
   ...workload(1),
   readAs: null,
+  readers: null,
   frozen: false,
   seriesId: uuid(9),
   allBytes: 2e11,

@@ -114,6 +114,8 @@ export interface Stage {
   click(what: string | HTMLElement): Promise<void>;
   type(selector: string, text: string): Promise<void>;
   choose(selector: string, value: string): Promise<void>;
+  /** Opens the slot that is labelled so and takes the first choice that begins so, or types one. */
+  fill(label: string, choice: string | { typed: string }): Promise<void>;
   press(key: string, options?: KeyboardEventInit): Promise<void>;
   go(url: string): Promise<void>;
   url(): string;
@@ -191,6 +193,20 @@ function acts(root: HTMLElement, whenStable: () => Promise<unknown>, parts: { ap
     },
     type: (selector, text) => fire(selector, text, 'input'),
     choose: (selector, value) => fire(selector, value, 'change'),
+    fill: async (label, choice) => {
+      one(`[aria-label^="${label}:"]`).click();
+      await settle();
+      const menu = [...document.querySelectorAll('.menu.show')].at(-1)!;
+      if (typeof choice === 'string')
+        [...menu.querySelectorAll<HTMLButtonElement>('.choices button')].find((b) => words(b).startsWith(choice))!.click();
+      else {
+        const box = menu.querySelector('input')!;
+        box.value = choice.typed;
+        box.dispatchEvent(new Event('input'));
+        box.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter' }));
+      }
+      await settle();
+    },
     press: async (key, options = {}) => {
       document.body.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true, cancelable: true, ...options }));
       await settle();

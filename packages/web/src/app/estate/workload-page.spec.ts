@@ -29,6 +29,12 @@ describe('a workload', () => {
     expect(words(s.one('.beds header'))).toContain('2 copies with the original, 1 medium, place unknown, 0 locked lacks 1 more copy');
   });
 
+  it('takes how many tasks may read its source at once', async () => {
+    const s = await open('/estate/1', { answers: answers({ limitSource: {} }) });
+    await s.fill('tasks that read it at once', '1 task');
+    expect(s.api.last('limitSource')).toMatchObject({ id: workloadDetail(points).source.id, body: { readers: 1 } });
+  });
+
   it('hatches the bed under points that are locked, and says until when', async () => {
     const locked = points.map((p, i) => ({ ...p, copies: p.copies.map((c) => ({ ...c, lockedUntil: i ? now + 3 * day : now - day })) }));
     const s = await open('/estate/1', { answers: answers({ workload: workloadDetail(locked) }) });

@@ -11,6 +11,7 @@ import { Moment } from '../data/moment';
 import { outcome, type Outcome } from '../data/outcome';
 import { Picks, type PickedItem } from '../data/picks';
 import { Session } from '../data/session';
+import { AtOnce } from '../ui/at-once';
 import { Beds } from '../ui/beds';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
@@ -25,7 +26,7 @@ type Ask = 'once' | 'lift' | 'hold';
 @Component({
   selector: 'lx-workload-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FormsModule, Beds, FolderTree, ItemSide, FormDialog, ListKeys, StateMark, ...formatPipes],
+  imports: [RouterLink, FormsModule, AtOnce, Beds, FolderTree, ItemSide, FormDialog, ListKeys, StateMark, ...formatPipes],
   templateUrl: './workload-page.html',
   styleUrl: './workload-page.scss',
 })
@@ -199,6 +200,11 @@ export class WorkloadPage {
       else if (this.folder()) this.enter(this.folder().split('/').slice(0, -1).join('/'));
     } else return;
     event.preventDefault();
+  }
+
+  protected limit(readers: number | null): void {
+    this.problem.set('');
+    this.api.call('limitSource', { id: this.workload()!.source.id, body: { readers } }).subscribe(this.done);
   }
 
   protected readonly cut = cutMiddle;

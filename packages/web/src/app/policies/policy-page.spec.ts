@@ -34,21 +34,6 @@ const stage = (url: string, answers: Answers = {}, role: 'administrator' | 'oper
   });
 const draft = (s: Stage) => (s.api.last('consequences')?.body as { body: ReturnType<typeof policyBody> }).body;
 
-/** Opens the slot that is labelled so and takes a choice, or types one. */
-async function slot(s: Stage, label: string, choice: string | { typed: string }): Promise<void> {
-  await s.click(s.one(`[aria-label^="${label}:"]`));
-  const menu = [...document.querySelectorAll('.menu.show')].at(-1)!;
-  if (typeof choice === 'string')
-    [...menu.querySelectorAll<HTMLButtonElement>('.choices button')].find((b) => words(b).startsWith(choice))!.click();
-  else {
-    const box = menu.querySelector('input')!;
-    box.value = choice.typed;
-    box.dispatchEvent(new Event('input'));
-    box.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter' }));
-  }
-  await s.settle();
-}
-
 describe('writing a policy', () => {
   it('starts from sensible sentences, with the workload one came from', async () => {
     const s = await stage('/policies/new?workload=2');
@@ -89,7 +74,7 @@ describe('writing a policy', () => {
     await s.until(() => {
       expect(s.api.of('consequences').length).toBeGreaterThan(0);
     });
-    await slot(s, label, choice);
+    await s.fill(label, choice);
     await s.until(() => {
       expect(draft(s)).toMatchObject(wanted);
     });
@@ -120,15 +105,15 @@ describe('writing a policy', () => {
   it('keeps long-term points beside the ordinary ones, also when those change', async () => {
     const s = await stage('/policies/new?workload=2');
     await s.click('Keep long-term points too');
-    await slot(s, 'yearly points', '5 years');
-    await slot(s, 'first day', 'Sun');
-    await slot(s, 'retention', '30 days');
+    await s.fill('yearly points', '5 years');
+    await s.fill('first day', 'Sun');
+    await s.fill('retention', '30 days');
     await s.until(() => {
       expect(draft(s).keep).toEqual({ by: 'days', days: 30, longTerm: { weeks: 8, months: 12, years: 5, day: 7 } });
     });
-    await slot(s, 'weekly points', 'no weeks');
-    await slot(s, 'monthly points', 'no months');
-    await slot(s, 'yearly points', 'no years');
+    await s.fill('weekly points', 'no weeks');
+    await s.fill('monthly points', 'no months');
+    await s.fill('yearly points', 'no years');
     await s.until(() => {
       expect(draft(s).keep).toEqual({ by: 'days', days: 30 });
     });
@@ -144,12 +129,12 @@ describe('writing a policy', () => {
       expect(draft(s).copies).toEqual([{ targetId: uuid(2), rhythm: 'every', keep: { by: 'days', days: 30 }, lockDays: null }]);
     });
     expect(s.all('lx-copy-rules button.act').map(words)).toEqual(['Keep long-term points too', 'Without this copy']);
-    await slot(s, 'copy rhythm', 'the newest point once a week');
-    await slot(s, 'copy retention', { typed: '12 points' });
+    await s.fill('copy rhythm', 'the newest point once a week');
+    await s.fill('copy retention', { typed: '12 points' });
     await s.until(() => {
       expect(draft(s).copies).toMatchObject([{ rhythm: 'week', keep: { by: 'points', points: 12 } }]);
     });
-    await slot(s, 'target', 'disk-2');
+    await s.fill('target', 'disk-2');
     await s.until(() => {
       expect(draft(s)).toMatchObject({ targetId: uuid(2), copies: [] });
     });
@@ -170,7 +155,7 @@ describe('writing a policy', () => {
     });
     expect(s.text()).toContain('disk-3 has no object lock, so nothing can be locked there.');
     await s.click('Without the lock');
-    await slot(s, 'lock', '30 days');
+    await s.fill('lock', '30 days');
     await s.until(() => {
       expect(draft(s)).toMatchObject({ lockDays: 30, copies: [{ lockDays: null }, { lockDays: null }] });
     });
@@ -196,7 +181,7 @@ describe('writing a policy', () => {
       listTokens: { rows: [] },
       listRequests: { rows: [] },
     });
-    await slot(s, 'retention', '7 days');
+    await s.fill('retention', '7 days');
     await s.until(() => {
       expect(s.button('Ask a second person').disabled).toBe(false);
     });
@@ -207,7 +192,7 @@ describe('writing a policy', () => {
   it('waits for an answer when points would be deleted, and asks again after every change', async () => {
     const deletes = { points: 16, oldest: now - 30 * day, newest: now - 15 * day, workloads: ['quay-1'] };
     const s = await stage('/policies/5', { consequences: { ...consequences, deletes }, changePolicy: { request: null } });
-    await slot(s, 'retention', '7 days');
+    await s.fill('retention', '7 days');
     await s.until(() => {
       expect(draft(s).keep).toEqual({ by: 'days', days: 7 });
       expect(s.text()).toContain('Agree');
@@ -217,7 +202,7 @@ describe('writing a policy', () => {
     await s.until(() => {
       expect(s.button('Put in force').disabled).toBe(false);
     });
-    await slot(s, 'objective', '48 h');
+    await s.fill('objective', '48 h');
     expect(s.button('Put in force').disabled).toBe(true);
     await s.until(() => {
       expect(draft(s).objectiveHours).toBe(48);

@@ -1,6 +1,6 @@
 import { describe, expect, it, vi } from 'vitest';
 import { run } from '../../test/samples';
-import { now, open, page } from '../../test/stage';
+import { now, open, page, words } from '../../test/stage';
 import { ApiFailure } from '../data/api';
 
 const rows = [
@@ -27,6 +27,20 @@ describe('the runs', () => {
       expect(s.api.last('listRuns')?.query).toMatchObject({ states: 'failed', kinds: 'backup', workload: '3', q: 'night', sort: 'name' });
     });
     expect(s.text()).toContain('3 fit');
+  });
+
+  const limited = (tasks: number | null) => ({ listRuns: page(rows), listPolicies: policies, limits: { tasks }, limitAll: {} });
+
+  it('lets an administrator say how many tasks run at once in all', async () => {
+    const s = await open('/runs', { answers: limited(null) });
+    await s.fill('tasks at once in all', '4 tasks');
+    expect(s.api.last('limitAll')?.body).toEqual({ tasks: 4 });
+  });
+
+  it('shows an operator how many tasks run at once', async () => {
+    const s = await open('/runs', { answers: limited(1), role: 'operator' });
+    const slot = s.one<HTMLButtonElement>('lx-limit-of-all .slot');
+    expect([words(slot), slot.disabled]).toEqual(['1 task', true]);
   });
 
   it('puts every filter into the address, and takes narrowings away', async () => {

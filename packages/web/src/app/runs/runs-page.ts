@@ -12,6 +12,7 @@ import { Session } from '../data/session';
 import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { ListKeys } from '../ui/list-keys';
+import { LimitOfAll } from './limit-of-all';
 import { StateMark, stateWord } from '../ui/state-mark';
 
 const hour = 3_600_000;
@@ -46,6 +47,7 @@ const kindGroups = [
     RouterLink,
     FilterBox,
     ListKeys,
+    LimitOfAll,
     CdkVirtualScrollViewport,
     CdkFixedSizeVirtualScroll,
     CdkVirtualForOf,

@@ -11,7 +11,7 @@ import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
-import { Slot } from '../ui/slot';
+import { AtOnce } from '../ui/at-once';
 import { StateMark } from '../ui/state-mark';
 import { Plot } from '../ui/plot';
 import { CartridgeList } from './cartridge-list';
@@ -31,7 +31,7 @@ const usualPrices: PriceTable = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 
 @Component({
   selector: 'lx-target-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, CartridgeList, FormDialog, PaceForm, Plot, Slot, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, AtOnce, CartridgeList, FormDialog, PaceForm, Plot, StateMark, ...formatPipes],
   templateUrl: './target-page.html',
   styles: `
     :host {
@@ -196,11 +196,6 @@ export class TargetPage {
       error: this.failed,
     });
   }
-
-  protected readonly writerChoices = [
-    { value: 0, label: 'any number' },
-    ...[1, 2, 3, 4, 6, 8, 12, 16].map((n) => ({ value: n, label: String(n) })),
-  ];
 
   protected readonly pacing = signal(false);
   protected readonly paceWords = paceWords;
