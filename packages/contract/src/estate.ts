@@ -194,6 +194,10 @@ export const Target = z.object({
   paces: z.array(PaceWindow),
   /** Tasks that may write there at once; null for no limit. */
   writers: Count.nullable(),
+  /** When the settings of the installation were written there last; null while they were not. */
+  settingsAt: Instant.nullable(),
+  /** It was taken over, and nobody has said what becomes of the settings kept there. */
+  settingsHeld: z.boolean(),
   /** Where its points go, as it is being given up; null while it is in use. */
   retiredTo: Uuid.nullable(),
   /** null: nobody said what it costs. */

@@ -6,6 +6,7 @@ export * from './policy';
 export * from './estate';
 export * from './prices';
 export * from './storage';
+export * from './settings';
 export * from './runs';
 export * from './recover';
 export * from './watch';

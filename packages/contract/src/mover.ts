@@ -231,6 +231,9 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('targetTakeOver'), target: TargetRef, envelope: z.string().max(20_000), passphrase: z.string() }),
   z.object({ ask: z.literal('targetNewKey'), target: TargetRef }),
   z.object({ ask: z.literal('targetRoom'), target: TargetRef }),
+  /** Settings of the installation, kept on the target as text. */
+  z.object({ ask: z.literal('keepSettings'), target: TargetRef, at: Instant, text: z.string().max(50_000_000) }),
+  z.object({ ask: z.literal('keptSettings'), target: TargetRef }),
   z.object({ ask: z.literal('cartridges'), target: TargetRef }),
   z.object({ ask: z.literal('cartridgesNeeded'), point: PointRef, paths: z.array(ByteString) }),
   z.object({ ask: z.literal('envelope'), target: TargetRef, name: z.string(), passphrase: z.string() }),

@@ -6,6 +6,7 @@ import { byUuid, route, type Route } from './route';
 import * as people from './people';
 import { PriceTable } from './prices';
 import * as runs from './runs';
+import * as settings from './settings';
 import * as storage from './storage';
 
 /** The targets: what they hold, their keys and their care. */
@@ -98,6 +99,31 @@ export const targetRoutes = {
     access: keepers,
     body: estate.TargetBody.extend({ envelope: z.string().max(20_000), passphrase: z.string().min(1).max(200) }),
     response: z.object({ id: c.Uuid, runId: c.Id }),
+  }),
+  keptSettings: route({
+    method: 'get',
+    path: '/targets/:id/settings',
+    summary: 'The settings kept on a target, and what taking them over would do',
+    access: keepers,
+    params: byUuid,
+    response: settings.KeptSettings,
+  }),
+  takeSettings: route({
+    method: 'post',
+    path: '/targets/:id/settings',
+    summary: 'Take over the settings kept on a target, as they were looked at',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ at: c.Instant }),
+    response: settings.TakenSettings,
+  }),
+  leaveSettings: route({
+    method: 'post',
+    path: '/targets/:id/settings/leave',
+    summary: 'Leave the settings of a store that was taken over: those of this installation are kept there from now on',
+    access: keepers,
+    params: byUuid,
+    response: c.Empty,
   }),
   newKey: route({
     method: 'post',

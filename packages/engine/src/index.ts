@@ -9,6 +9,7 @@ export * from './targets/bucket-check';
 export * from './targets/cartridge-check';
 export { Cartridges, type CartridgePlace, type CartridgeState } from './targets/cartridges';
 export * from './store/store';
+export { keepSettings, keptSettings, type KeptSettings } from './store/kept-settings';
 export { takeOwnership } from './store/owner';
 export * from './store/store-header';
 export * from './store/chunk-writer';

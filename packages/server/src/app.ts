@@ -23,6 +23,7 @@ import { policyHandlers } from './policies/handlers';
 import { recoverHandlers } from './recover/handlers';
 import { restoreHandlers } from './recover/restore-handlers';
 import { runHandlers } from './runs/handlers';
+import { settingsHandlers } from './settings/handlers';
 import { watchHandlers } from './watch/handlers';
 
 export function allHandlers(deps: Deps): Handlers {
@@ -32,6 +33,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...watchHandlers(deps),
     ...estateHandlers(deps),
     ...targetHandlers(deps),
+    ...settingsHandlers(deps),
     ...policyHandlers(deps),
     ...runHandlers(deps),
     ...recoverHandlers(deps),

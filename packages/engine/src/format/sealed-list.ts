@@ -2,7 +2,12 @@ import { randomBytes } from 'node:crypto';
 import { EngineError } from '../errors';
 import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
 
-const magics = { condemned: Buffer.from('LXCOND1\n'), locks: Buffer.from('LXLOCK1\n'), owner: Buffer.from('LXOWNR1\n') } as const;
+const magics = {
+  condemned: Buffer.from('LXCOND1\n'),
+  locks: Buffer.from('LXLOCK1\n'),
+  owner: Buffer.from('LXOWNR1\n'),
+  settings: Buffer.from('LXSETS1\n'),
+} as const;
 export type ListKind = keyof typeof magics;
 
 /** A record that holds a list of texts: magic (8) · nonce (12) · sealed JSON. The key belongs to its kind and name, the magic is authenticated. */

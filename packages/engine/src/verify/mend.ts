@@ -7,6 +7,7 @@ import { NameSet } from '../index/name-set';
 import type { Elsewhere } from '../store/chunk-reader';
 import { isAway, isLoss } from '../store/loss';
 import type { ListedPoint, Store } from '../store/store';
+import { mendSettings } from '../store/kept-settings';
 import { mendOwner } from '../store/owner';
 import { mendHeader } from '../store/store-header';
 import { heal } from './heal';
@@ -85,6 +86,9 @@ export async function verifyAndMend(store: Store, others: readonly OtherCopy[], 
       await mendHeader(store.target, store.keys, store.header),
     );
     told('owner/', 'the record of the owner or its copy was damaged; written anew', await mendOwner(store.target, store.keys));
+    const settings = await mendSettings(store);
+    told('settings/', 'a record of the settings or its copy was damaged; written anew', settings.mended);
+    told('settings/', 'a record of the settings was damaged in both its places; the installation writes it again', settings.lost);
     told('index/', 'a segment of the index was damaged; made anew from the packs', await store.index.mend());
     const { news } = options.walk ? await store.index.adopt() : { news: [] };
     await store.index.checkpoint();

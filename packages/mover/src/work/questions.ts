@@ -6,6 +6,8 @@ import {
   checkBucket,
   checkCartridges,
   EngineError,
+  keepSettings,
+  keptSettings,
   makeEnvelope,
   topEntry,
   type BucketPlace,
@@ -35,6 +37,11 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
       return {};
     case 'targetRoom':
       return (await stores.of(question.target)).target.room();
+    case 'keepSettings':
+      await keepSettings(await stores.of(question.target), question);
+      return {};
+    case 'keptSettings':
+      return (await keptSettings(await stores.of(question.target))) ?? null;
     case 'cartridges':
       return cartridgesOf(await stores.of(question.target));
     case 'cartridgesNeeded':

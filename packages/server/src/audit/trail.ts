@@ -1,5 +1,6 @@
 import { createHash } from 'node:crypto';
 import type { Knex } from 'knex';
+import { fromJson } from '../db/json';
 
 export interface AuditEntry {
   readonly actor: string;
@@ -27,11 +28,19 @@ export function auditHash(row: Omit<Row, 'seq' | 'hash'>): string {
   return createHash('sha256').update(JSON.stringify(fields)).digest('hex');
 }
 
+/** How many rows the trail has, and the sum of the last. */
+export async function auditHead(
+  db: Knex,
+  how = (q: Knex.QueryBuilder): Knex.QueryBuilder => q,
+): Promise<{ readonly hash: string; readonly rows: number }> {
+  const head = await how(db('setting').where({ name: 'audit-head' })).first<{ value: unknown } | undefined>('value');
+  return head ? fromJson(head.value) : { hash: origin, rows: 0 };
+}
+
 /** Appends one row in the caller's transaction; a lock keeps the chain in one line. */
 export async function appendAudit(trx: Knex.Transaction, at: number, entry: AuditEntry): Promise<void> {
   await trx.raw('INSERT IGNORE INTO setting (name, value) VALUES (?, ?)', ['audit-head', JSON.stringify({ hash: origin, rows: 0 })]);
-  const head = await trx('setting').where({ name: 'audit-head' }).forUpdate().first<{ value: string | { hash: string; rows: number } }>();
-  const value = typeof head?.value === 'string' ? (JSON.parse(head.value) as { hash: string; rows: number }) : head.value;
+  const value = await auditHead(trx, (q) => q.forUpdate());
   const row = {
     at,
     actor: entry.actor.slice(0, 160),
@@ -62,8 +71,7 @@ export async function checkAudit(db: Knex): Promise<{ rows: number; intact: bool
     }
     if (batch.length < 2000) break;
   }
-  const head = await db('setting').where({ name: 'audit-head' }).first<{ value: string | { hash: string; rows: number } } | undefined>();
-  const value = head && (typeof head.value === 'string' ? (JSON.parse(head.value) as { hash: string; rows: number }) : head.value);
-  const intact = !value || (value.hash === previous && value.rows === rows);
+  const head = await auditHead(db);
+  const intact = head.rows === 0 || (head.hash === previous && head.rows === rows);
   return { rows, intact, brokenAt: intact ? null : last + 1 };
 }

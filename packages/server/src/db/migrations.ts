@@ -146,6 +146,11 @@ const readers = `
 ALTER TABLE source ADD readers INT NULL;
 `;
 
+/** The settings are kept on the targets. */
+const keptSettings = `
+ALTER TABLE target ADD settings_sum CHAR(64) NULL, ADD settings_at BIGINT NULL, ADD settings_held BOOLEAN NOT NULL DEFAULT FALSE;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -157,4 +162,5 @@ export const migrations: Migration[] = [
   { name: '0008-cartridges', up: (k) => runAll(k, cartridges) },
   { name: '0009-paces', up: (k) => runAll(k, paces) },
   { name: '0010-readers', up: (k) => runAll(k, readers) },
+  { name: '0011-kept-settings', up: (k) => runAll(k, keptSettings) },
 ];

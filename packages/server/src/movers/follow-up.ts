@@ -56,6 +56,12 @@ export async function followUp(trx: Knex.Transaction, now: number, task: Running
     case 'copy':
       return ended ? undefined : pruneLater(trx, fromJson<CopyPlan>(task.work).targetId);
     case 'verify':
+      await writeSettingsAnew(trx, fromJson<CarePlan>(task.work).targetId);
       return state !== 'remarks' ? undefined : pruneLater(trx, fromJson<CarePlan>(task.work).targetId);
   }
+}
+
+/** What was damaged there beyond mending was taken away. */
+async function writeSettingsAnew(trx: Knex.Transaction, targetId: string): Promise<void> {
+  await trx('target').where({ id: targetId }).update({ settings_sum: null });
 }

@@ -7,6 +7,7 @@ import { startPolicy } from '../runs/queue';
 import { expireAll } from '../runs/expiry';
 import { startDueCare } from '../targets/care';
 import { reclaimLost } from '../movers/leases';
+import { SettingsKeeper } from '../settings/keep-settings';
 import { measureStale } from '../targets/room';
 
 const expiryEveryMs = 3_600_000;
@@ -20,7 +21,10 @@ export class Scheduler {
   private hearingSince = Date.now();
   private lastRound = Date.now();
 
+  readonly keeper: SettingsKeeper;
+
   constructor(private readonly deps: Deps) {
+    this.keeper = new SettingsKeeper(deps);
     this.lastExpiry = deps.clock.now();
   }
 
@@ -37,6 +41,7 @@ export class Scheduler {
   async stop(): Promise<void> {
     clearInterval(this.timer);
     await this.ticking;
+    await this.keeper.ended();
   }
 
   /** One round. */
@@ -51,6 +56,7 @@ export class Scheduler {
         await this.startDue();
         if (deps.config.targetCare) await startDueCare(deps);
         await measureStale(deps, expiryEveryMs);
+        if (deps.config.targetCare) void this.keeper.round();
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {
           this.lastExpiry = deps.clock.now();
           await expireAll(deps);

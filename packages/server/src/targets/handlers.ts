@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto';
-import type { ShownPlace, TargetBody, TargetPlace, TargetTest } from '@lithodex/contract';
+import type { TargetBody, TargetPlace, TargetTest } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Knex } from 'knex';
@@ -12,7 +12,7 @@ import { askSecondPerson } from '../people/second-person';
 import { retire, whyKept } from './retire';
 import { measureStale, outlooks } from './room';
 import { toTarget, targetSums, detailOf, matrixOf } from './target-detail';
-import { placeColumns, refOf, shownPlace, type TargetRow } from './target-rows';
+import { placeColumns, placeText, refOf, shownPlace, type TargetRow } from './target-rows';
 
 type TargetHandlers = Pick<
   Handlers,
@@ -41,12 +41,6 @@ function clean(place: TargetPlace): TargetPlace {
   return { ...place, ...folder, ...endpoint };
 }
 
-/** Two places are one when they read the same. */
-function placeText(p: ShownPlace): string {
-  if (p.kind === 'folder') return p.folder;
-  return p.kind === 'bucket' ? `${p.endpoint}/${p.bucket}/${p.prefix}` : `${p.endpoint} ${p.barcodes}`;
-}
-
 const freshMs = 60_000;
 /** A trial of a bucket on a slow line takes a while. */
 const testMs = 30_000;
@@ -73,10 +67,26 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     return { id: randomUUID(), others, test, place: place.kind === 'bucket' ? { ...place, locks: test.locks } : place };
   }
 
-  async function save(id: string, place: TargetPlace, body: TargetBody, actor: Actor, free: number | null, action: string): Promise<void> {
+  async function save(
+    id: string,
+    place: TargetPlace,
+    body: TargetBody,
+    actor: Actor,
+    free: number | null,
+    action: 'target.add' | 'target.takeOver',
+  ): Promise<void> {
     const columns = placeColumns(deps.secrets, id, place);
     await inTransaction(db, async (trx) => {
-      await trx('target').insert({ id, name: body.name, ...columns, location: body.location, created_at: clock.now(), free });
+      const settings_held = action === 'target.takeOver';
+      await trx('target').insert({
+        id,
+        name: body.name,
+        ...columns,
+        location: body.location,
+        created_at: clock.now(),
+        free,
+        settings_held,
+      });
       const detail = JSON.stringify({ name: body.name, location: body.location, place: shownPlace({ ...columns }) });
       await appendAudit(trx, clock.now(), { actor: actor.name, action, object: `target ${id}`, detail });
     });

@@ -41,6 +41,8 @@ export function toTarget(t: TargetRow, sum: Sum | undefined, outlook: Outlook | 
     outlook: outlookOf(outlook),
     paces: fromJsonOrNull<PaceWindow[]>(t.paces) ?? [],
     writers: t.writers,
+    settingsAt: t.settings_at,
+    settingsHeld: t.settings_held === 1,
     retiredTo: t.retired_to,
     prices: fromJsonOrNull<PriceTable>(t.prices),
     trouble: t.trouble,

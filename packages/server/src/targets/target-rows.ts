@@ -21,6 +21,10 @@ export interface TargetRow {
   readonly writers: number | null;
   readonly paces: unknown;
   readonly retired_to: string | null;
+  /** Of the settings as they were written there last; null to have them written anew. */
+  readonly settings_sum: string | null;
+  readonly settings_at: number | null;
+  readonly settings_held: 0 | 1;
 }
 
 /** The columns that say where a target is. */
@@ -30,6 +34,12 @@ const purpose = (id: string) => `target ${id}`;
 /** Where a target is, for people. */
 export function shownPlace({ folder, address }: Pick<TargetRow, 'folder' | 'address'>): ShownPlace {
   return address === null ? { kind: 'folder', folder: folder! } : fromJson<ShownPlace>(address);
+}
+
+/** Two places are one when they read the same. */
+export function placeText(p: ShownPlace): string {
+  if (p.kind === 'folder') return p.folder;
+  return p.kind === 'bucket' ? `${p.endpoint}/${p.bucket}/${p.prefix}` : `${p.endpoint} ${p.barcodes}`;
 }
 
 /** A target as movers need it. */

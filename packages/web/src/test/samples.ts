@@ -233,6 +233,8 @@ export const target = (id: number, more: Partial<Target> = {}): Target => ({
   outlook: null,
   paces: [],
   writers: null,
+  settingsAt: now - hour,
+  settingsHeld: false,
   retiredTo: null,
   prices: null,
   trouble: null,

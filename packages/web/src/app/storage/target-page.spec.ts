@@ -1,8 +1,8 @@
-import type { TargetDetail } from '@lithodex/contract';
+import type { SettingStep, TargetDetail } from '@lithodex/contract';
 import { describe, expect, it } from 'vitest';
 import { target, uuid } from '../../test/samples';
 import { detail } from '../../test/target-detail';
-import { day, drawn, now, open, page, words } from '../../test/stage';
+import { day, drawn, hour, now, open, page, words } from '../../test/stage';
 import { ApiFailure } from '../data/api';
 
 const stage = (more: Partial<TargetDetail> = {}, role: 'administrator' | 'auditor' = 'administrator') =>
@@ -87,6 +87,44 @@ describe('a target', () => {
     await s.choose('select[name=to]', uuid(2));
     await s.click(s.one('[role=dialog] .go'));
     expect(s.api.last('retireTarget')).toMatchObject({ id: uuid(1), body: { to: uuid(2) } });
+  });
+
+  const step = (kind: SettingStep['kind'], name: string, effect: SettingStep['effect'], why = '') => ({ kind, name, effect, why });
+  const kept = {
+    at: now - hour,
+    auditRows: 9,
+    auditHash: '',
+    steps: [
+      step('source', '<b>quay</b>', 'same'),
+      step('policy', 'Nightly', 'add'),
+      step('policy', 'Far', 'leave', 'needs far, not taken over yet'),
+    ],
+  };
+
+  it('that was taken over asks what becomes of the settings kept there, and takes them as they were looked at', async () => {
+    const answers = { getTarget: detail({ settingsHeld: true }), keptSettings: kept, takeSettings: { added: 1, changed: 0 } };
+    const s = await open(`/storage/${uuid(1)}`, { answers });
+    await s.click('Look at them');
+    const rows = s.all('lx-kept-settings tr').map(words);
+    expect(rows).toEqual([
+      'policy Nightly added',
+      expect.stringMatching(/Far .*left needs far, not taken over yet/),
+      'source <b>quay</b> as it is',
+    ]);
+    expect(words(s.one('lx-kept-settings p'))).toContain('adds or changes 1 thing and leaves 1 for a person; nothing is removed.');
+    await s.click('Take them over');
+    expect(s.api.last('takeSettings')).toMatchObject({ id: uuid(1), body: { at: kept.at } });
+    expect(s.all('lx-kept-settings')).toEqual([]);
+  });
+
+  it('keeps the settings of this installation once the others are left, and says what went wrong', async () => {
+    const refused = new ApiFailure('NOT_NOW', 'Nobody has to decide.', undefined);
+    const answers = { getTarget: detail({ settingsHeld: true }), keptSettings: { ...kept, steps: [] }, leaveSettings: refused };
+    const s = await open(`/storage/${uuid(1)}`, { answers });
+    await s.click('Look at them');
+    expect(s.text()).not.toContain('Take them over');
+    await s.click('Leave them, keep those of this installation there');
+    expect(words(s.one('lx-kept-settings .problem'))).toBe('Nobody has to decide.');
   });
 
   it('that is being given up says what is left, and can be forgotten when nothing is', async () => {

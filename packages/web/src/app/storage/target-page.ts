@@ -15,6 +15,7 @@ import { AtOnce } from '../ui/at-once';
 import { StateMark } from '../ui/state-mark';
 import { Plot } from '../ui/plot';
 import { CartridgeList } from './cartridge-list';
+import { KeptSettings } from './kept-settings';
 import { PaceForm, paceWords } from './pace-form';
 import { kindOf } from './place-words';
 import { roomChart } from './room-chart';
@@ -31,7 +32,7 @@ const usualPrices: PriceTable = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 
 @Component({
   selector: 'lx-target-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, AtOnce, CartridgeList, FormDialog, PaceForm, Plot, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, AtOnce, CartridgeList, FormDialog, KeptSettings, PaceForm, Plot, StateMark, ...formatPipes],
   templateUrl: './target-page.html',
   styles: `
     :host {
@@ -198,6 +199,7 @@ export class TargetPage {
   }
 
   protected readonly pacing = signal(false);
+  protected readonly settings = signal(false);
   protected readonly paceWords = paceWords;
 
   protected setLimits(more: Partial<Pick<TargetDetail, 'writers' | 'paces'>>): void {

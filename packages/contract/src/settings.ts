@@ -1,0 +1,71 @@
+import { z } from 'zod';
+import { Count, EscapedPath, Instant, Name, Uuid } from './common';
+import { PaceWindow, ShownPlace } from './estate';
+import { CopyRule, PolicyBody } from './policy';
+import { PriceTable } from './prices';
+import { Role } from './roles';
+
+/** Workloads are named here, as their numbers mean nothing elsewhere. */
+const NamedWorkloads = z.array(Name);
+
+/** The settings of an installation as they are kept on its targets: all but what opens something, and passwords. */
+export const Settings = z.object({
+  format: z.literal(1),
+  sources: z.array(
+    z.object({
+      name: Name,
+      folder: EscapedPath,
+      location: z.string(),
+      readAs: z.string().nullable(),
+      crossFileSystems: z.boolean(),
+      readers: Count.nullable(),
+      tags: z.array(Name),
+    }),
+  ),
+  targets: z.array(
+    z.object({
+      id: Uuid,
+      name: Name,
+      place: ShownPlace,
+      location: z.string(),
+      writers: Count.nullable(),
+      paces: z.array(PaceWindow),
+      prices: PriceTable.nullable(),
+    }),
+  ),
+  policies: z.array(PolicyBody.omit({ workloads: true }).extend({ workloads: NamedWorkloads, copies: z.array(CopyRule) })),
+  holds: z.array(z.object({ pointId: Uuid, why: z.string() })),
+  people: z.array(z.object({ name: z.string(), display: z.string(), role: Role, remit: NamedWorkloads.nullable(), disabled: z.boolean() })),
+  tasksAtOnce: Count.nullable(),
+});
+export type Settings = z.infer<typeof Settings>;
+
+/** What is written to one target: the settings, which of their targets it is, and where the audit trail stood. */
+export const SettingsRecord = z.object({
+  settings: Settings,
+  on: Uuid,
+  auditHead: z.object({ hash: z.string(), rows: Count }),
+});
+export type SettingsRecord = z.infer<typeof SettingsRecord>;
+
+export const settingKinds = ['source', 'target', 'policy', 'hold', 'limit', 'person'] as const;
+/** What becomes of one of the kept settings when they are taken over. */
+export const SettingStep = z.object({
+  kind: z.enum(settingKinds),
+  name: z.string(),
+  effect: z.enum(['add', 'change', 'same', 'leave']),
+  why: z.string(),
+});
+export type SettingStep = z.infer<typeof SettingStep>;
+
+export const KeptSettings = z.object({
+  /** When they were written; null when there are none. */
+  at: Instant.nullable(),
+  /** Rows of the audit trail then, and the sum of the last. */
+  auditRows: Count,
+  auditHash: z.string(),
+  steps: z.array(SettingStep),
+});
+export type KeptSettings = z.infer<typeof KeptSettings>;
+
+export const TakenSettings = z.object({ added: Count, changed: Count });

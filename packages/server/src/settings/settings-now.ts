@@ -1,0 +1,72 @@
+import { createHash } from 'node:crypto';
+import { escapePath } from '@lithodex/core';
+import type { PaceWindow, PriceTable, Role, Settings } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { fromJsonOrNull } from '../db/json';
+import { limitOfAll } from '../movers/admission';
+import { policiesInForce } from '../policies/matching';
+import { shownPlace, type TargetRow } from '../targets/target-rows';
+
+/** The settings as they are, in a steady order. */
+export async function settingsNow(db: Knex): Promise<Settings> {
+  const workloads = new Map((await db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));
+  const namesOf = (ids: readonly number[]) => ids.flatMap((id) => workloads.get(id) ?? []).sort();
+  return {
+    format: 1,
+    sources: await sources(db),
+    targets: (await db('target').orderBy('name').select<TargetRow[]>()).map((t) => ({
+      id: t.id,
+      name: t.name,
+      place: shownPlace(t),
+      location: t.location,
+      writers: t.writers,
+      paces: fromJsonOrNull<PaceWindow[]>(t.paces) ?? [],
+      prices: fromJsonOrNull<PriceTable>(t.prices),
+    })),
+    policies: (await policiesInForce(db)).map(({ body }) => ({ ...body, workloads: namesOf(body.workloads) })),
+    holds: await db('point')
+      .where({ state: 'visible', held: true })
+      .orderBy('id')
+      .select<Settings['holds']>('id as pointId', 'held_why as why'),
+    people: await people(db, namesOf),
+    tasksAtOnce: await limitOfAll(db),
+  };
+}
+
+/** Says whether settings changed: 64 hex digits. */
+export const sumOf = (settings: Settings): string => createHash('sha256').update(JSON.stringify(settings)).digest('hex');
+
+async function sources(db: Knex): Promise<Settings['sources']> {
+  interface Row {
+    readonly workload_id: number;
+    readonly name: string;
+    readonly folder: Buffer;
+    readonly location: string;
+    readonly read_as: string | null;
+    readonly cross_fs: 0 | 1;
+    readonly readers: number | null;
+  }
+  const rows = await db('source as s')
+    .join('workload as w', 'w.source_id', 's.id')
+    .orderBy('s.name')
+    .select<Row[]>('w.id as workload_id', 's.*');
+  const tags = await db('tag').orderBy('name').select<{ workload_id: number; name: string }[]>('workload_id', 'name');
+  return rows.map((s) => ({
+    name: s.name,
+    folder: escapePath(s.folder.toString('latin1')),
+    location: s.location,
+    readAs: s.read_as,
+    crossFileSystems: s.cross_fs === 1,
+    readers: s.readers,
+    tags: tags.filter((t) => t.workload_id === s.workload_id).map((t) => t.name),
+  }));
+}
+
+async function people(db: Knex, namesOf: (ids: readonly number[]) => string[]): Promise<Settings['people']> {
+  type Row = { name: string; display: string; role: Role; remit: unknown; disabled: 0 | 1 };
+  const rows = await db('person').orderBy('name').select<Row[]>('name', 'display', 'role', 'remit', 'disabled');
+  return rows.map(({ remit, disabled, ...p }) => {
+    const ids = fromJsonOrNull<number[]>(remit);
+    return { ...p, remit: ids && namesOf(ids), disabled: disabled === 1 };
+  });
+}

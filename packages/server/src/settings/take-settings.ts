@@ -1,0 +1,170 @@
+import { unescapePath } from '@lithodex/core';
+import { PolicyBody, type Settings, type SettingsRecord, type SettingStep } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { fromJsonOrNull } from '../db/json';
+import { limitOfAll, setLimitOfAll } from '../movers/admission';
+import { assign, matchesOf, versioned } from '../policies/matching';
+import { placeText, shownPlace, type TargetRow } from '../targets/target-rows';
+
+/** A step with what carries it out; without that there is nothing to do. */
+export interface Step extends SettingStep {
+  readonly act?: () => Promise<void>;
+}
+
+/** What taking over would do, or has to leave. Steps are carried out in their order; each looks at what those before it made. */
+export async function* stepsOf(
+  trx: Knex.Transaction,
+  now: number,
+  targetId: string,
+  { settings, on }: SettingsRecord,
+): AsyncGenerator<Step> {
+  const targets = await sameTargets(trx, settings, targetId, on);
+  for (const source of settings.sources) yield await sourceStep(trx, now, source);
+  for (const target of settings.targets) yield targetStep(trx, target, targets.get(target.id));
+  yield* limitSteps(trx, settings);
+  const sources = new Set(settings.sources.map((s) => s.name));
+  for (const policy of settings.policies) yield await policyStep(trx, now, policy, targets, sources, settings);
+  for (const hold of settings.holds) yield await holdStep(trx, hold);
+  for (const person of settings.people) yield await personStep(trx, person);
+}
+
+/** Which targets here are those of the settings: the one they stand on, others by their place or else by their name. */
+async function sameTargets(trx: Knex.Transaction, settings: Settings, targetId: string, on: string): Promise<Map<string, TargetRow>> {
+  const here = await trx('target').select<TargetRow[]>();
+  const found = new Map<string, TargetRow>();
+  for (const t of settings.targets) {
+    const same =
+      here.find((h) => t.id === on && h.id === targetId) ??
+      here.find((h) => placeText(shownPlace(h)) === placeText(t.place)) ??
+      here.find((h) => h.name === t.name);
+    if (same?.retired_to === null) found.set(t.id, same);
+  }
+  return found;
+}
+
+const step = (kind: SettingStep['kind'], name: string, effect: SettingStep['effect'], why: string, act?: () => Promise<void>): Step => ({
+  kind,
+  name,
+  effect,
+  why,
+  ...(act && { act }),
+});
+
+async function sourceStep(trx: Knex.Transaction, now: number, s: Settings['sources'][number]): Promise<Step> {
+  const folder = Buffer.from(unescapePath(s.folder), 'latin1');
+  const columns = { location: s.location, read_as: s.readAs, cross_fs: s.crossFileSystems, readers: s.readers };
+  interface Row {
+    readonly id: number;
+    readonly folder: Buffer;
+    readonly workload_id: number;
+    readonly location: string;
+    readonly read_as: string | null;
+    readonly cross_fs: 0 | 1;
+    readonly readers: number | null;
+  }
+  const known = await trx('source as s')
+    .join('workload as w', 'w.source_id', 's.id')
+    .where('s.name', s.name)
+    .first<Row | undefined>('s.*', 'w.id as workload_id');
+  if (known && !known.folder.equals(folder)) return step('source', s.name, 'leave', 'a source of this name has another folder here');
+  const tag = (workloadId: number) =>
+    versioned(trx, now, async () => {
+      for (const name of s.tags) await trx('tag').insert({ workload_id: workloadId, name }).onConflict().ignore();
+    });
+  const tags = known
+    ? (await trx('tag').where({ workload_id: known.workload_id }).select<{ name: string }[]>('name')).map((t) => t.name)
+    : [];
+  const same =
+    known?.location === s.location &&
+    known.read_as === s.readAs &&
+    known.readers === s.readers &&
+    (known.cross_fs === 1) === s.crossFileSystems;
+  if (same && s.tags.every((t) => tags.includes(t))) return step('source', s.name, 'same', 'is as it was');
+  if (known)
+    return step('source', s.name, 'change', 'gets its place, rights and tags', async () => {
+      await trx('source').where({ id: known.id }).update(columns);
+      await tag(known.workload_id);
+    });
+  return step('source', s.name, 'add', s.folder, async () => {
+    const [id] = (await trx('source').insert({ name: s.name, folder, created_at: now, ...columns })) as [number];
+    const [workloadId] = (await trx('workload').insert({ source_id: id, name: s.name, created_at: now })) as [number];
+    await tag(workloadId);
+  });
+}
+
+function targetStep(trx: Knex.Transaction, t: Settings['targets'][number], here: TargetRow | undefined): Step {
+  if (!here) return step('target', t.name, 'leave', `take it over first: ${placeText(t.place)}`);
+  const json = { paces: JSON.stringify(t.paces), prices: t.prices && JSON.stringify(t.prices) };
+  const now = {
+    paces: JSON.stringify(fromJsonOrNull(here.paces) ?? []),
+    prices: here.prices && JSON.stringify(fromJsonOrNull(here.prices)),
+  };
+  const { location, writers } = t;
+  if (json.paces === now.paces && json.prices === now.prices && location === here.location && writers === here.writers)
+    return step('target', t.name, 'same', here.name === t.name ? 'is as it was' : `is ${here.name} here`);
+  const named = here.name === t.name ? '' : `is ${here.name} here; `;
+  return step('target', t.name, 'change', `${named}gets its place, prices and limits`, async () => {
+    await trx('target')
+      .where({ id: here.id })
+      .update({ location, writers, ...json });
+  });
+}
+
+async function* limitSteps(trx: Knex.Transaction, { tasksAtOnce }: Settings): AsyncGenerator<Step> {
+  if (tasksAtOnce === null || tasksAtOnce === (await limitOfAll(trx))) return;
+  yield step('limit', 'tasks at once in all', 'change', String(tasksAtOnce), () => setLimitOfAll(trx, tasksAtOnce));
+}
+
+async function policyStep(
+  trx: Knex.Transaction,
+  now: number,
+  policy: Settings['policies'][number],
+  targets: ReadonlyMap<string, TargetRow>,
+  sources: ReadonlySet<string>,
+  settings: Settings,
+): Promise<Step> {
+  const { name } = policy;
+  if (await trx('policy').where({ name, ended: false }).first<{ id: number } | undefined>('id'))
+    return step('policy', name, 'same', 'a policy of this name is in force');
+  const needed = [policy.targetId, ...policy.copies.map((c) => c.targetId)];
+  const missing = needed.filter((id) => !targets.has(id)).map((id) => settings.targets.find((t) => t.id === id)?.name ?? id);
+  if (missing.length) return step('policy', name, 'leave', `needs ${missing.join(' and ')}, not taken over yet`);
+  const known = await trx('workload').whereIn('name', policy.workloads).select<{ id: number; name: string }[]>('id', 'name');
+  const gone = policy.workloads.filter((w) => !sources.has(w) && !known.some((k) => k.name === w));
+  const why = gone.length ? `without ${gone.join(', ')}, which the settings do not know` : 'is in force from now on';
+  return step('policy', name, 'add', why, async () => {
+    const workloads = await trx('workload').whereIn('name', policy.workloads).select<{ id: number }[]>('id');
+    const body = PolicyBody.parse({
+      ...policy,
+      workloads: workloads.map((w) => w.id),
+      targetId: targets.get(policy.targetId)!.id,
+      copies: policy.copies.map((c) => ({ ...c, targetId: targets.get(c.targetId)!.id })),
+    });
+    let id = 0;
+    await versioned(trx, now, async () => {
+      [id] = (await trx('policy').insert({ name, body: JSON.stringify(body) })) as [number];
+    });
+    await trx('policy_clock').insert({ policy_id: id, last_due: now });
+    await assign(
+      trx,
+      now,
+      id,
+      (await matchesOf(trx, body)).map((m) => m.id),
+    );
+  });
+}
+
+async function holdStep(trx: Knex.Transaction, { pointId, why }: Settings['holds'][number]): Promise<Step> {
+  const point = await trx('point').where({ id: pointId, state: 'visible' }).first<{ held: 0 | 1 } | undefined>('held');
+  if (!point) return step('hold', pointId, 'leave', 'the point is not known here');
+  if (point.held) return step('hold', pointId, 'same', 'is kept by hand already');
+  return step('hold', pointId, 'change', `is kept by hand: ${why}`, async () => {
+    await trx('point').where({ id: pointId }).update({ held: true, held_why: why });
+  });
+}
+
+async function personStep(trx: Knex.Transaction, p: Settings['people'][number]): Promise<Step> {
+  const known = await trx('person').where({ name: p.name }).first<{ id: number } | undefined>('id');
+  if (known) return step('person', p.name, 'same', 'is known here');
+  return step('person', p.name, 'leave', `${p.display}, ${p.role}${p.disabled ? ', barred' : ''}: to be added with a new password`);
+}

@@ -1,0 +1,140 @@
+import fs from 'node:fs';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Harness, policyFor, type Client } from '../support/harness';
+
+const passphrase = 'a lantern at the end of the quay';
+const clock = { at: Date.parse('2026-10-01T20:00:00Z'), now: () => clock.at };
+let first: Harness;
+let second: Harness;
+let admin: Client;
+let heir: Client;
+let workloadId: number;
+let near: string;
+let far: string;
+const at = (h: Harness, folder: string) => ({ kind: 'folder' as const, folder: `${h.folder}/${folder}` });
+const keep = (h: Harness) => h.server.scheduler.keeper.round();
+const records = (folder: string) => fs.readdirSync(`${first.folder}/${folder}/settings`).filter((n) => !n.endsWith('.copy'));
+
+beforeAll(async () => {
+  first = await Harness.start({ clock, leaseMs: 20_000, schedulerMs: 0 });
+  admin = await first.as('administrator');
+  const { source, ...made } = await first.connect(admin);
+  ({ workloadId, targetId: near } = made);
+  fs.writeFileSync(`${source}/tides`, 'high at six');
+  await admin.call('tagWorkload', { id: workloadId, body: { tags: ['room: server-room', 'quay'] } });
+  far = (await admin.call('addTarget', { body: { name: 'far', place: at(first, 'far'), location: 'Lighthouse' } })).id;
+});
+afterAll(async () => {
+  await first.stop();
+  await second.stop();
+});
+
+describe('the settings', () => {
+  it('are written to every target after a change, and only then, sealed and without what opens something', async () => {
+    await keep(first);
+    expect([records('store').length, records('far').length]).toEqual([1, 1]);
+    await keep(first);
+    expect(records('store')).toHaveLength(1);
+    const copies = [{ targetId: far, rhythm: 'every' as const, keep: { by: 'days' as const, days: 60 }, lockDays: 1 }];
+    await admin.call('addPolicy', { body: policyFor([workloadId], near, { name: 'Night watch', copies }) });
+    await admin.call('addPolicy', { body: policyFor([], near, { name: 'By tag', tags: ['quay'], objectiveHours: 48 }) });
+    await keep(first);
+    expect(records('far')).toHaveLength(2);
+    const file = fs.readFileSync(`${first.folder}/far/settings/00000002`).toString('latin1');
+    for (const clear of ['Night watch', 'quay', 'password', 'scrypt']) expect(file).not.toContain(clear);
+    expect((await admin.call('getTarget', { id: far })).settingsAt).not.toBeNull();
+    expect((await admin.call('keptSettings', { id: near })).steps.map((s) => s.effect)).not.toContain('add');
+  });
+
+  it('wait for a target that can not be written, and reach it later', async () => {
+    fs.renameSync(`${first.folder}/far`, `${first.folder}/unplugged`);
+    await admin.call('setLimits', { id: near, body: { writers: 3, paces: [{ from: '08:00', to: '17:00', perSecond: 5_000_000 }] } });
+    await admin.call('limitAll', { body: { tasks: 12 } });
+    await admin.call('limitSource', { id: (await admin.call('workload', { id: workloadId })).source.id, body: { readers: 2 } });
+    await keep(first);
+    expect([records('store').length, fs.existsSync(`${first.folder}/far/settings`)]).toEqual([3, false]);
+    fs.renameSync(`${first.folder}/unplugged`, `${first.folder}/far`);
+    clock.at += 61_000;
+    await keep(first);
+    expect(records('far')).toHaveLength(3);
+  });
+
+  it('of a store that is taken over stay until somebody decides, and make the new installation the old one again', async () => {
+    const point = async () => (await admin.call('workload', { id: workloadId })).pointList[0]!;
+    const policies = (await admin.call('listPolicies')).rows;
+    await admin.ended((await admin.call('runPolicy', { id: policies.find((p) => p.body.name === 'Night watch')!.id, body: {} })).runId);
+    await admin.call('holdPoint', { id: (await point()).id, body: { reason: 'the harbour board asked' } });
+    await keep(first);
+    const envelopeOf = async (id: string) => (await admin.call('envelope', { id, body: { passphrase } })).content;
+    const [nearEnvelope, farEnvelope] = [await envelopeOf(near), await envelopeOf(far)];
+    second = await Harness.start({ clock, leaseMs: 20_000, schedulerMs: 0 });
+    heir = await second.as('administrator');
+    await second.moverReady();
+    const takeOver = async (name: string, folder: string, envelope: string) => {
+      const made = await heir.call('takeOverTarget', { body: { name, place: at(first, folder), envelope, passphrase } });
+      await heir.ended(made.runId);
+      return made.id;
+    };
+    const here = await takeOver('heirloom', 'store', nearEnvelope);
+    await keep(second);
+    expect(records('store')).toHaveLength(4);
+    const one = await heir.call('keptSettings', { id: here });
+    const told = (steps: typeof one.steps) => steps.map((s) => `${s.kind} ${s.effect}`);
+    expect(told(one.steps).filter((t) => !t.startsWith('person'))).toEqual([
+      'source change',
+      'target leave',
+      'target change',
+      'limit change',
+      'policy add',
+      'policy leave',
+      'hold change',
+    ]);
+    expect(one.steps.find((s) => s.kind === 'policy' && s.effect === 'leave')).toMatchObject({
+      name: 'Night watch',
+      why: 'needs far, not taken over yet',
+    });
+    await expect(heir.call('takeSettings', { id: here, body: { at: one.at! - 1 } })).rejects.toMatchObject({ code: 'NOT_NOW' });
+
+    await takeOver('far', 'far', farEnvelope);
+    const both = await heir.call('keptSettings', { id: here });
+    expect(both.steps.filter((s) => s.effect === 'leave')).toEqual([]);
+    expect(await heir.call('takeSettings', { id: here, body: { at: both.at! } })).toEqual({ added: 2, changed: 5 });
+    const [target] = (await heir.call('listTargets')).rows.filter((t) => t.id === here);
+    expect(target).toMatchObject({ writers: 3, settingsHeld: false, paces: [{ from: '08:00', to: '17:00', perSecond: 5_000_000 }] });
+    expect((await heir.call('listTargets')).rows.find((t) => t.name === 'far')).toMatchObject({
+      location: 'Lighthouse',
+      settingsHeld: true,
+    });
+    expect(await heir.call('limits')).toEqual({ tasks: 12 });
+    const [mine] = (await heir.call('estate')).workloads;
+    expect(mine).toMatchObject({ tags: ['quay', 'room: server-room'], policies: [{ name: 'By tag' }, { name: 'Night watch' }] });
+    const detail = await heir.call('workload', { id: mine!.id });
+    expect(detail.readers).toBe(2);
+    expect(detail.pointList[0]).toMatchObject({ held: true, heldWhy: 'the harbour board asked' });
+    const without = ({ targetId: _t, workloads: _w, copies, ...rest }: (typeof policies)[number]['body']) => ({
+      ...rest,
+      copies: copies.map(({ targetId: _c, ...c }) => c),
+    });
+    expect((await heir.call('listPolicies')).rows.map((p) => without(p.body))).toEqual(policies.map((p) => without(p.body)));
+
+    const again = await heir.call('keptSettings', { id: here });
+    expect(await heir.call('takeSettings', { id: here, body: { at: again.at! } })).toEqual({ added: 0, changed: 0 });
+    await keep(second);
+    expect([records('store').length, records('far').length]).toEqual([5, 4]);
+    await heir.call('leaveSettings', { id: (await heir.call('listTargets')).rows.find((t) => t.name === 'far')!.id });
+    await keep(second);
+    expect(records('far')).toHaveLength(5);
+    await expect(heir.call('leaveSettings', { id: here })).rejects.toMatchObject({ code: 'NOT_NOW' });
+    const backup = await heir.call('runPolicy', { id: (await heir.call('listPolicies')).rows[0]!.id, body: {} });
+    expect((await heir.ended(backup.runId)).state).toBe('done');
+  });
+
+  it('are looked at and taken by an administrator only', async () => {
+    for (const role of ['operator', 'auditor', 'clerk'] as const) {
+      const client = await first.as(role);
+      await expect(client.call('keptSettings', { id: near })).rejects.toMatchObject({ status: 403 });
+      await expect(client.call('takeSettings', { id: near, body: { at: 1 } })).rejects.toMatchObject({ status: 403 });
+      await expect(client.call('leaveSettings', { id: near })).rejects.toMatchObject({ status: 403 });
+    }
+  });
+});
