@@ -45,7 +45,7 @@ export class SettingsKeeper {
     const head = await auditHead(db);
     const lacking = await db('target')
       .where({ settings_held: false, settings_sum: null })
-      .whereNull('address')
+      .where((q) => void q.whereNull('address').orWhereRaw("JSON_VALUE(address, '$.kind') <> 'cartridges'"))
       .first<{ id: string } | undefined>('id');
     if (head.rows === this.lastRow && !this.pending && !lacking) return;
     const settings = await settingsNow(db);

@@ -79,7 +79,7 @@ async function sourceStep(trx: Knex.Transaction, now: number, s: Settings['sourc
     known.read_as === s.readAs &&
     known.readers === s.readers &&
     (known.cross_fs === 1) === s.crossFileSystems;
-  if (same && s.tags.every((t) => tags.includes(t))) return step('source', s.name, 'same', 'is as it was');
+  if (same && s.tags.every((t) => tags.includes(t))) return step('source', s.name, 'same', '');
   if (known)
     return step('source', s.name, 'change', 'gets its place, rights and tags', async () => {
       await trx('source').where({ id: known.id }).update(columns);
@@ -101,7 +101,7 @@ function targetStep(trx: Knex.Transaction, t: Settings['targets'][number], here:
   };
   const { location, writers } = t;
   if (json.paces === now.paces && json.prices === now.prices && location === here.location && writers === here.writers)
-    return step('target', t.name, 'same', here.name === t.name ? 'is as it was' : `is ${here.name} here`);
+    return step('target', t.name, 'same', here.name === t.name ? '' : `is ${here.name} here`);
   const named = here.name === t.name ? '' : `is ${here.name} here; `;
   return step('target', t.name, 'change', `${named}gets its place, prices and limits`, async () => {
     await trx('target')

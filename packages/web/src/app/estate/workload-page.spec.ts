@@ -31,7 +31,9 @@ describe('a workload', () => {
 
   it('takes how many tasks may read its source at once', async () => {
     const s = await open('/estate/1', { answers: answers({ limitSource: {} }) });
-    await s.fill('tasks that read it at once', '1 task');
+    await s.click(s.one('button.folder'));
+    expect(words(s.one('lx-source-side dl'))).toContain('Folder on the mover /srv');
+    await s.fill('readers', '1 task');
     expect(s.api.last('limitSource')).toMatchObject({ id: workloadDetail(points).source.id, body: { readers: 1 } });
   });
 

@@ -11,7 +11,6 @@ import { Moment } from '../data/moment';
 import { outcome, type Outcome } from '../data/outcome';
 import { Picks, type PickedItem } from '../data/picks';
 import { Session } from '../data/session';
-import { AtOnce } from '../ui/at-once';
 import { Beds } from '../ui/beds';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
@@ -19,14 +18,15 @@ import { ListKeys } from '../ui/list-keys';
 import { StateMark } from '../ui/state-mark';
 import { FolderTree } from './folder-tree';
 import { ItemSide } from './item-side';
+import { SourceSide } from './source-side';
 
-type Ask = 'once' | 'lift' | 'hold';
+type Ask = 'once' | 'lift' | 'hold' | 'source';
 
 /** One workload: its points over time, the contents as of the moment, what became of them, and all versions of one item. */
 @Component({
   selector: 'lx-workload-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FormsModule, AtOnce, Beds, FolderTree, ItemSide, FormDialog, ListKeys, StateMark, ...formatPipes],
+  imports: [RouterLink, FormsModule, Beds, FolderTree, ItemSide, FormDialog, ListKeys, SourceSide, StateMark, ...formatPipes],
   templateUrl: './workload-page.html',
   styleUrl: './workload-page.scss',
 })
@@ -200,11 +200,6 @@ export class WorkloadPage {
       else if (this.folder()) this.enter(this.folder().split('/').slice(0, -1).join('/'));
     } else return;
     event.preventDefault();
-  }
-
-  protected limit(readers: number | null): void {
-    this.problem.set('');
-    this.api.call('limitSource', { id: this.workload()!.source.id, body: { readers } }).subscribe(this.done);
   }
 
   protected readonly cut = cutMiddle;

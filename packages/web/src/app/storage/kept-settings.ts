@@ -1,6 +1,6 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, output, signal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
-import type { SettingStep } from '@lithodex/contract';
+import { settingKinds, type SettingStep } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
 import { switchMap, type Observable } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
@@ -8,8 +8,10 @@ import { outcome } from '../data/outcome';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
 
-const words: Readonly<Record<SettingStep['effect'], string>> = { add: 'added', change: 'changed', same: 'as it is', leave: 'left' };
-const order: readonly SettingStep['effect'][] = ['add', 'change', 'leave', 'same'];
+const words: Readonly<Record<SettingStep['effect'], string>> = { add: 'added', change: 'changed', same: 'same', leave: 'left' };
+const order: readonly SettingStep['effect'][] = ['add', 'change', 'leave'];
+const plural: Partial<Record<SettingStep['kind'], string>> = { policy: 'policies', person: 'people' };
+const list = new Intl.ListFormat('en-GB');
 
 /** The settings kept on a target, and what taking them over would do here. */
 @Component({
@@ -27,28 +29,31 @@ const order: readonly SettingStep['effect'][] = ['add', 'change', 'leave', 'same
           Written {{ kept.at | moment }}, sealed with the key of the store; passwords, and what opens other targets, are not among them.
           {{ consequence() }}
         </p>
-        <div class="steps">
-          <table class="list">
-            <tbody>
-              @for (s of steps(); track $index) {
-                <tr [class.mute]="s.effect === 'same'">
-                  <td>{{ s.kind }}</td>
-                  <td class="cut" [title]="s.name">
-                    <b>{{ s.name }}</b>
-                  </td>
-                  <td class="nowrap">
-                    @if (s.effect === 'leave') {
-                      <lx-mark state="look" />
-                    }
-                    {{ word[s.effect] }}
-                  </td>
-                  <td class="mute small">{{ s.why }}</td>
-                </tr>
-              }
-            </tbody>
-          </table>
-        </div>
+        @if (steps().length) {
+          <div class="steps">
+            <table class="list">
+              <tbody>
+                @for (s of steps(); track $index) {
+                  <tr>
+                    <td>{{ s.kind }}</td>
+                    <td class="cut" [title]="s.name">
+                      <b>{{ s.name }}</b>
+                    </td>
+                    <td class="nowrap">
+                      @if (s.effect === 'leave') {
+                        <lx-mark state="look" />
+                      }
+                      {{ word[s.effect] }}
+                    </td>
+                    <td class="mute small">{{ s.why }}</td>
+                  </tr>
+                }
+              </tbody>
+            </table>
+          </div>
+        }
       }
+      <p class="m-0 mute small">{{ same() }}</p>
       @if (problem()) {
         <div class="problem" role="alert">{{ problem() }}</div>
       }
@@ -90,8 +95,16 @@ export class KeptSettings {
   protected readonly result = toSignal(
     toObservable(this.id).pipe(switchMap((id) => this.api.call('keptSettings', { id }).pipe(outcome()))),
   );
+  private readonly all = computed(() => this.result()?.value?.steps ?? []);
+  protected readonly same = computed(() => {
+    const kinds = settingKinds.map((kind) => ({ kind, n: this.all().filter((s) => s.effect === 'same' && s.kind === kind).length }));
+    const counted = kinds.filter((k) => k.n).map(({ kind, n }) => countOf(n, kind, plural[kind]));
+    return counted.length ? `As they are here: ${list.format(counted)}.` : '';
+  });
   protected readonly steps = computed(() =>
-    [...(this.result()?.value?.steps ?? [])].sort((a, b) => order.indexOf(a.effect) - order.indexOf(b.effect)),
+    this.all()
+      .filter((s) => s.effect !== 'same')
+      .sort((a, b) => order.indexOf(a.effect) - order.indexOf(b.effect)),
   );
   protected readonly acts = computed(() => this.steps().filter((s) => s.effect === 'add' || s.effect === 'change').length);
   protected readonly consequence = computed(() => {
