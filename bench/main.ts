@@ -1,12 +1,13 @@
 import fs from 'node:fs';
 import os from 'node:os';
 import { catalogBench } from './catalog-bench';
-import { asText, type Result } from './result';
+import { promiseBenches } from './promise-benches';
+import { asText, keptAsText, type Kept, type Result } from './result';
 import { simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
 import { work } from './store-work';
 
-const all = ['first-full', 'nothing-changed', 'one-percent', 'restore', 'catalog', 'simulation'] as const;
+const all = ['first-full', 'nothing-changed', 'one-percent', 'restore', 'catalog', 'simulation', 'known-data', 'memory'] as const;
 const args = process.argv.slice(2);
 
 if (args[0] === '--work') {
@@ -26,9 +27,13 @@ const report = (r: Result) => {
     `${json ? JSON.stringify({ ...r, ours_s: round(r.ours_s), peer_s: round(r.peer_s), ratio: round(r.ratio) }) : asText(r)}\n`,
   );
 };
+const keeps = (k: Kept) => {
+  process.stdout.write(`${json ? JSON.stringify({ ...k, found: round(k.found) }) : keptAsText(k)}\n`);
+};
 try {
   if (all.slice(0, 4).some(wanted)) storeBenches(folder, wanted, runs, report);
   if (wanted('simulation')) simulationBench(runs, report);
+  promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, report);
 } finally {
   fs.rmSync(folder, { recursive: true, force: true });

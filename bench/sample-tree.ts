@@ -14,7 +14,7 @@ function numbers(seed: number): () => number {
 const syllables = 'ba be bo da de do fa fe ka ki ko la le li lo ma me mi na ne no pa pe ra re ri ro sa se si ta te ti to va ve'.split(' ');
 
 /** What a server holds: prose, logs and numbers that compress about threefold, and content that is compressed already. */
-class Content {
+export class Content {
   private readonly next = numbers(7);
   private readonly words: Uint8Array[];
   /** Words by how often they come: frequent ones fill more places, as in a language. */
@@ -83,14 +83,21 @@ export function makeSampleTree(folder: string, small: number, largeBytes: number
   return { files, bytes };
 }
 
-/** Rewrites every hundredth small file, and a page in the middle of two of the large ones as a database does. */
+const runBytes = 256 << 10;
+
+/** Changes one in a hundred bytes: every hundredth small file as a whole, and in each large one runs of 256 KiB at most, as a database or a mail store does. */
 export function changeOnePercent(folder: string, round: number): void {
   for (const dir of fs.readdirSync(`${folder}/small`))
     for (const [i, name] of fs.readdirSync(`${folder}/small/${dir}`).entries())
       if (i % 100 === 0) fs.writeFileSync(`${folder}/small/${dir}/${name}`, `changed in round ${round} ${name} `.repeat(200));
-  for (const name of ['file-0', 'file-5']) {
+  const below = numbers(round + 1);
+  for (const name of fs.readdirSync(`${folder}/large`)) {
     const fd = fs.openSync(`${folder}/large/${name}`, 'r+');
-    fs.writeSync(fd, `page of round ${round} `.repeat(400), 60_000_000);
+    const { size } = fs.fstatSync(fd);
+    for (let left = Math.floor(size / 100); left > 0; left -= runBytes) {
+      const run = Buffer.alloc(Math.min(left, runBytes), `page of round ${round}, ${left} `);
+      fs.writeSync(fd, run, 0, run.length, below() % (size - run.length));
+    }
     fs.closeSync(fd);
   }
 }

@@ -1,15 +1,8 @@
 import { spawnSync } from 'node:child_process';
 import fs from 'node:fs';
 import { changeOnePercent, makeSampleTree } from './sample-tree';
+import { inProcess } from './measured';
 import type { Result } from './result';
-
-const self = process.argv[1]!;
-
-function ours(...args: string[]): { seconds: number; peakMb: number } {
-  const { stdout, status, stderr } = spawnSync(process.execPath, [self, '--work', ...args], { encoding: 'utf8', maxBuffer: 1 << 24 });
-  if (status !== 0) throw new Error(stderr);
-  return JSON.parse(stdout) as { seconds: number; peakMb: number };
-}
 
 function peer(command: string): number {
   const began = performance.now();
@@ -52,12 +45,12 @@ export function storeBenches(folder: string, wanted: (name: string) => boolean, 
       'tar | zstd -1 -T2 | openssl enc',
       (run) => {
         clean();
-        return ours('point', folder, `full-${run}`);
+        return inProcess('point', folder, `full-${run}`);
       },
       () => peer(tar),
     );
   clean();
-  ours('point', folder, 'base');
+  inProcess('point', folder, 'base');
   if (!fs.existsSync(archive)) peer(tar);
   if (wanted('restore'))
     measure(
@@ -65,7 +58,7 @@ export function storeBenches(folder: string, wanted: (name: string) => boolean, 
       'openssl | zstd -d | tar x',
       () => {
         fs.rmSync(`${folder}/back`, { recursive: true, force: true });
-        return ours('restore', folder, 'base');
+        return inProcess('restore', folder, 'base');
       },
       () => {
         fs.rmSync(`${folder}/peer-back`, { recursive: true, force: true });
@@ -77,7 +70,7 @@ export function storeBenches(folder: string, wanted: (name: string) => boolean, 
     measure(
       'nothing changed',
       'find -printf',
-      (run) => ours('point', folder, `same-${run}`, 'base'),
+      (run) => inProcess('point', folder, `same-${run}`, 'base'),
       () => peer(`find ${tree} -printf '%p %s %T@ %C@ %i\\n' > /dev/null`),
     );
   if (!wanted('one-percent')) return;
@@ -88,7 +81,7 @@ export function storeBenches(folder: string, wanted: (name: string) => boolean, 
   let peak = 0;
   for (let run = 0; run < runs; run++) {
     changeOnePercent(tree, run);
-    const mine = ours('point', folder, `changed-${run}`, run ? `changed-${run - 1}` : 'base');
+    const mine = inProcess('point', folder, `changed-${run}`, run ? `changed-${run - 1}` : 'base');
     seconds.ours.push(mine.seconds);
     peak = Math.max(peak, mine.peakMb);
     seconds.all.push(peer(tar));

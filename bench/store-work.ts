@@ -3,6 +3,7 @@ import fs from 'node:fs';
 import { Placer, Restorer } from '@lithodex/connectors';
 import { DiskFolder, Store, topEntry } from '@lithodex/engine';
 import { closePools, takePoint } from '@lithodex/mover';
+import type { Measured } from './measured';
 
 const seriesId = 'bench';
 
@@ -15,11 +16,11 @@ async function open(folder: string): Promise<Store> {
   return Store.create(new DiskFolder(`${folder}/store`), fs.readFileSync(keyFile), new Date());
 }
 
-/** Takes one point of the bench tree on top of `previous`; returns seconds of work. */
-async function point(folder: string, taskId: string, previous: string | null): Promise<number> {
+/** Takes one point of the bench tree on top of `previous`. */
+async function point(folder: string, taskId: string, previous: string | null): Promise<Omit<Measured, 'peakMb'>> {
   const store = await open(folder);
   const began = performance.now();
-  await takePoint(
+  const { root } = await takePoint(
     store,
     {
       taskId,
@@ -38,10 +39,10 @@ async function point(folder: string, taskId: string, previous: string | null): P
   );
   const seconds = (performance.now() - began) / 1000;
   await closePools();
-  return seconds;
+  return { seconds, stored: root.totals.stored, chunks: store.index.chunks.size };
 }
 
-async function restore(folder: string, taskId: string): Promise<number> {
+async function restore(folder: string, taskId: string): Promise<Omit<Measured, 'peakMb'>> {
   const store = await open(folder);
   const began = performance.now();
   const { root } = (await store.root(seriesId, taskId))!;
@@ -73,12 +74,14 @@ async function restore(folder: string, taskId: string): Promise<number> {
   restorer.close();
   await placer.close();
   if (failed) throw new Error(`${failed} items were not restored`);
-  return (performance.now() - began) / 1000;
+  return { seconds: (performance.now() - began) / 1000, stored: 0, chunks: store.index.chunks.size };
 }
 
 /** One measured piece of work in a process of its own, so that its memory can be told. Prints JSON. */
 export async function work(args: readonly string[]): Promise<void> {
   const [what, folder, taskId, previous] = args as [string, string, string, string | undefined];
-  const seconds = what === 'restore' ? await restore(folder, taskId) : await point(folder, taskId, previous ?? null);
-  process.stdout.write(`${JSON.stringify({ seconds, peakMb: Math.round(process.resourceUsage().maxRSS / 1024) })}\n`);
+  const measured = what === 'restore' ? await restore(folder, taskId) : await point(folder, taskId, previous ?? null);
+  process.stdout.write(
+    `${JSON.stringify({ ...measured, peakMb: Math.round(process.resourceUsage().maxRSS / 1024) } satisfies Measured)}\n`,
+  );
 }

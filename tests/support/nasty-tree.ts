@@ -1,7 +1,7 @@
 import { execFileSync } from 'node:child_process';
 import fs from 'node:fs';
 import path from 'node:path';
-import { posix } from '@lithodex/engine';
+import { instantOf, posix } from '@lithodex/engine';
 
 const bytes = (base: string, name: Buffer) => Buffer.concat([Buffer.from(`${base}/`), name]);
 
@@ -56,14 +56,14 @@ export function makeNastyTree(base: string): void {
   posix.writeAttribute(Buffer.from(`${base}/empty-folder`), 'user.kind', Buffer.from('folder'));
   execFileSync('setfacl', ['-m', 'u:1234:r', `${base}/attributes`]);
   write('before-1970', 'old');
-  posix.setModified(Buffer.from(`${base}/before-1970`), -86_400_000_000_001n);
+  posix.setModified(Buffer.from(`${base}/before-1970`), instantOf(-86_400_000_000_001n));
   write('after-2038', 'future');
-  posix.setModified(Buffer.from(`${base}/after-2038`), 4_000_000_000_123_456_789n);
+  posix.setModified(Buffer.from(`${base}/after-2038`), instantOf(4_000_000_000_123_456_789n));
   const big = Buffer.alloc(9_000_000);
   for (let i = 0; i < big.length; i++) big[i] = (i * 2654435761) >>> 13;
   write('big.bin', big);
-  posix.setModified(Buffer.from(`${base}/empty-folder`), 1_000_000_000_000_000_007n);
-  posix.setModified(Buffer.from(base), 1_111_111_111_222_222_222n);
+  posix.setModified(Buffer.from(`${base}/empty-folder`), instantOf(1_000_000_000_000_000_007n));
+  posix.setModified(Buffer.from(base), instantOf(1_111_111_111_222_222_222n));
 }
 
 /**

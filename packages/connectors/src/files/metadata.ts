@@ -1,16 +1,26 @@
 import fs from 'node:fs';
-import { modeOpen, ownOpen, posix, systemCode, type TreeEntry } from '@lithodex/engine';
+import { instantOf, modeOpen, ownOpen, posix, systemCode, type Instant, type TreeEntry } from '@lithodex/engine';
+
+/** The properties of an entry that are set when it is restored. */
+export interface Properties extends Pick<TreeEntry, 'kind' | 'uid' | 'gid' | 'mode' | 'attributes'> {
+  readonly mtime: Instant;
+}
+
+/** Those of an entry. */
+export function propertiesOf({ kind, uid, gid, mode, attributes, mtimeNs }: TreeEntry): Properties {
+  return { kind, uid, gid, mode, ...(attributes && { attributes }), mtime: instantOf(mtimeNs) };
+}
 
 /** The calls that set the properties of one entry. */
 interface Setters {
   owner(uid: number, gid: number): void;
   mode(mode: number): void;
   attribute(name: string, value: Uint8Array): void;
-  modified(mtimeNs: bigint): void;
+  modified(at: Instant): void;
 }
 
 /** In this order: changing the owner clears setuid bits and capabilities, and everything changes the time. */
-function apply(entry: TreeEntry, set: Setters): string[] {
+function apply(entry: Properties, set: Setters): string[] {
   const failed: string[] = [];
   const attempt = (what: string, act: () => void) => {
     try {
@@ -31,14 +41,14 @@ function apply(entry: TreeEntry, set: Setters): string[] {
       set.attribute(key, value);
     });
   attempt('time', () => {
-    set.modified(entry.mtimeNs);
+    set.modified(entry.mtime);
   });
   return failed;
 }
 
 /** Sets owner, mode, extended attributes and time of an entry itself (never of what a link leads to); returns what could not be set. */
 export function applyMetadata(path: Buffer, entry: TreeEntry): string[] {
-  return apply(entry, {
+  return apply(propertiesOf(entry), {
     owner: (uid, gid) => {
       fs.lchownSync(path, uid, gid);
     },
@@ -48,14 +58,14 @@ export function applyMetadata(path: Buffer, entry: TreeEntry): string[] {
     attribute: (name, value) => {
       posix.writeAttribute(path, name, value);
     },
-    modified: (mtimeNs) => {
-      posix.setModified(path, mtimeNs);
+    modified: (at) => {
+      posix.setModified(path, at);
     },
   });
 }
 
 /** The same for an open file, which may have no name yet. */
-export function applyMetadataOpen(fd: number, entry: TreeEntry): string[] {
+export function applyMetadataOpen(fd: number, entry: Properties): string[] {
   return apply(entry, {
     owner: (uid, gid) => {
       ownOpen(fd, uid, gid);
@@ -66,8 +76,8 @@ export function applyMetadataOpen(fd: number, entry: TreeEntry): string[] {
     attribute: (name, value) => {
       posix.writeAttributeOpen(fd, name, value);
     },
-    modified: (mtimeNs) => {
-      posix.setModifiedOpen(fd, mtimeNs);
+    modified: (at) => {
+      posix.setModifiedOpen(fd, at);
     },
   });
 }

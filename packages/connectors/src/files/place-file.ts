@@ -1,7 +1,17 @@
 import fs from 'node:fs';
-import { closeFile, createNameless, EngineError, inFolder, nameOpenFile, systemCode, writeAt, type TreeEntry } from '@lithodex/engine';
+import {
+  closeFile,
+  createNameless,
+  EngineError,
+  inFolder,
+  nameOpenFile,
+  systemCode,
+  writeAt,
+  type EntryCursor,
+  type TreeEntry,
+} from '@lithodex/engine';
 import { RangeCursor } from './content-check';
-import { applyMetadataOpen } from './metadata';
+import { applyMetadataOpen, propertiesOf } from './metadata';
 
 /** A file to be made in an open folder. */
 export interface FileToPlace {
@@ -31,9 +41,27 @@ export async function placeFile(file: FileToPlace, next: ChunkSource): Promise<r
   if (fd < 0) return placeNamed(file, next);
   try {
     await fill(fd, entry, next);
-    const failed = applyMetadataOpen(fd, entry);
+    const failed = applyMetadataOpen(fd, propertiesOf(entry));
     nameOpenFile(fd, folder, file.replace ? file.temporary : entry.name);
     if (file.replace) renameTemporary(file);
+    return failed;
+  } finally {
+    closeFile(fd);
+  }
+}
+
+/**
+ * The same for a file as it is stored that nothing but its one chunk (none where it is empty) and its usual properties belongs to, which is how most files are: nothing is waited for, and no more
+ * objects are made than needed. Undefined where the file system can not do that, or the file needs more than that.
+ */
+export function placePlain(folder: number, at: EntryCursor, data: Buffer | undefined): readonly string[] | undefined {
+  const fd = createNameless(folder);
+  if (fd < 0) return undefined;
+  try {
+    if (data) writeAt(fd, data, 0);
+    const { kind, uid, gid, mode, mtimeSeconds, mtimeNanos } = at;
+    const failed = applyMetadataOpen(fd, { kind, uid, gid, mode, mtime: { seconds: mtimeSeconds, nanos: mtimeNanos } });
+    nameOpenFile(fd, folder, at.name);
     return failed;
   } finally {
     closeFile(fd);
@@ -57,7 +85,7 @@ async function placeNamed(file: FileToPlace, next: ChunkSource): Promise<readonl
   const fd = fs.openSync(temporary, O_RDWR | O_CREAT | O_EXCL, 0o600);
   try {
     await fill(fd, entry, next);
-    const failed = applyMetadataOpen(fd, entry);
+    const failed = applyMetadataOpen(fd, propertiesOf(entry));
     const final = inFolder(folder, entry.name);
     if (file.replace) fs.renameSync(temporary, final);
     else {

@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { packEntry } from '@lithodex/engine';
+import { blockId, packEntry } from '@lithodex/engine';
 import { PlaceBatch, readBatch } from './place-message';
 
 const bytes = (length: number) => fc.uint8Array({ minLength: length, maxLength: length }).map((b) => Buffer.from(b));
@@ -18,6 +18,13 @@ const files = fc.array(
   { maxLength: 6 },
 );
 
+const located = <B extends { packId: Buffer; block: number }>(block: B, { offset, length }: { offset: number; length: number }) => ({
+  ...block,
+  id: blockId(block.packId, block.block),
+  offset,
+  length,
+});
+
 describe('a batch of files to place', () => {
   it('arrives as it was sent', () => {
     fc.assert(
@@ -28,17 +35,18 @@ describe('a batch of files to place', () => {
             folder,
             temporary,
             replace,
-            entry: { name, kind: 'file' as const, mode: 0o644, uid: 1, gid: 2, mtimeNs: 5n, ctimeNs: 6n, inode: 7, size },
+            entry: packEntry({ name, kind: 'file', mode: 0o644, uid: 1, gid: 2, mtimeNs: 5n, ctimeNs: 6n, inode: 7, size }).data,
           },
+          size,
           chunks: chunks.map((c) => ({
             name: c.name,
-            location: { ...unique[c.block % unique.length]!, offset: c.offset, length: c.length },
+            location: located(unique[c.block % unique.length]!, c),
           })),
         }));
         const batch = new PlaceBatch();
-        for (const { file, chunks } of sent) batch.add({ ...file, entry: packEntry(file.entry).data, size: file.entry.size }, chunks);
+        for (const { file, chunks, size } of sent) batch.add({ ...file, size }, chunks);
         expect([batch.count, batch.bytes]).toEqual([list.length, list.reduce((sum, f) => sum + f.size, 0)]);
-        expect([...readBatch(batch.take())]).toEqual(sent);
+        expect([...readBatch(batch.take())]).toEqual(sent.map(({ file, chunks }) => ({ file, chunks })));
       }),
     );
   });

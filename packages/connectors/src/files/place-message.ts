@@ -1,5 +1,4 @@
-import { ByteReader, ByteWriter, readEntry, type ChunkLocation } from '@lithodex/engine';
-import type { FileToPlace } from './place-file';
+import { blockId, ByteReader, ByteWriter, type ChunkLocation } from '@lithodex/engine';
 
 /** A chunk of a file with its place in the store. */
 export interface PlacedChunk {
@@ -7,7 +6,7 @@ export interface PlacedChunk {
   readonly location: ChunkLocation;
 }
 
-/** A file to be made in an open folder, its entry as it is stored; see {@link FileToPlace}. */
+/** A file to be made in an open folder, its entry as it is stored; see `FileToPlace`. */
 export interface StoredFile {
   readonly folder: number;
   readonly temporary: string;
@@ -42,8 +41,7 @@ export class PlaceBatch {
     this.bytes += file.size;
   }
 
-  private blockOf({ packId, block, at }: ChunkLocation): number {
-    const id = `${packId.toString('latin1')}${block}`;
+  private blockOf({ id, packId, block, at }: ChunkLocation): number {
     const known = this.known.get(id);
     if (known !== undefined) return known;
     const number = this.known.size;
@@ -63,23 +61,32 @@ export class PlaceBatch {
   }
 }
 
-/** Inverse of {@link PlaceBatch}. */
-export function* readBatch(data: Uint8Array): Generator<{ file: FileToPlace; chunks: PlacedChunk[] }> {
+/** A file of a batch with its chunks. */
+export interface BatchedFile {
+  readonly file: Omit<StoredFile, 'size' | 'entry'> & { readonly entry: Buffer };
+  readonly chunks: readonly PlacedChunk[];
+}
+
+/** Inverse of {@link PlaceBatch}. The buffers are views. */
+export function* readBatch(data: Uint8Array): Generator<BatchedFile> {
   const r = new ByteReader(Buffer.from(data.buffer, data.byteOffset, data.length));
   const blocks = Array.from({ length: r.varint() }, () => {
-    const packId = Buffer.from(r.bytes(16));
-    return { packId, block: r.varint(), at: { offset: r.varint(), stored: r.varint(), raw: r.varint(), codec: r.varint() } };
+    const packId = r.bytes(16);
+    const block = r.varint();
+    const at = { offset: r.varint(), stored: r.varint(), raw: r.varint(), codec: r.varint() };
+    return { id: blockId(packId, block), packId, block, at };
   });
   for (let left = r.varint(); left > 0; left--) {
     const replace = r.u8() === 1;
     const folder = r.varint();
     const temporary = r.text();
-    const entry = readEntry(new ByteReader(r.blob()));
-    const chunks = Array.from({ length: r.varint() }, (): PlacedChunk => {
+    const entry = r.blob();
+    const chunks: PlacedChunk[] = [];
+    for (let more = r.varint(); more > 0; more--) {
       const name = r.bytes(32);
-      const { packId, block, at } = blocks[r.varint()]!;
-      return { name, location: { packId, block, at, offset: r.varint(), length: r.varint() } };
-    });
-    yield { file: { folder, entry, temporary, replace }, chunks };
+      const { id, packId, block, at } = blocks[r.varint()]!;
+      chunks.push({ name, location: { id, packId, block, at, offset: r.varint(), length: r.varint() } });
+    }
+    yield { file: { folder, temporary, replace, entry }, chunks };
   }
 }

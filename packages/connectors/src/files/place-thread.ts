@@ -1,7 +1,18 @@
 import { parentPort, workerData } from 'node:worker_threads';
-import { BlockReader, EngineError, haltedBy, served, targetAt } from '@lithodex/engine';
-import { placeFile, type ChunkSource } from './place-file';
-import { readBatch, type PlacedChunk } from './place-message';
+import {
+  BlockReader,
+  ByteReader,
+  EngineError,
+  EntryCursor,
+  entryFlags,
+  haltedBy,
+  readEntry,
+  reusedMemory,
+  served,
+  targetAt,
+} from '@lithodex/engine';
+import { placeFile, placePlain, type ChunkSource } from './place-file';
+import { readBatch, type BatchedFile, type PlacedChunk } from './place-message';
 import { outcomeOf, type PlaceProblem, type PlaceReply, type PlaceRequest, type PlaceStart } from './placer';
 
 /** Thread that reads, checks and writes files in folders its owner has opened. */
@@ -12,6 +23,7 @@ const reader = new BlockReader(
   { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) },
   targetAt(start.place),
   cacheBytes,
+  reusedMemory(),
 );
 const reply = (message: PlaceReply) => {
   parentPort!.postMessage(message);
@@ -37,12 +49,33 @@ function contentOf(chunks: readonly PlacedChunk[]): ChunkSource {
   };
 }
 
+const more = entryFlags.unread | entryFlags.hardId | entryFlags.attributes | entryFlags.ranges | entryFlags.lists | entryFlags.device;
+
+/** Places a file; waits only where something has to be read from the target first, or the file has more to it than most. */
+function place({ file, chunks }: BatchedFile): readonly string[] | Promise<readonly string[]> {
+  const at = new EntryCursor(file.entry, { at: 0 }, 1);
+  at.next();
+  const [chunk] = chunks;
+  if (file.replace || chunks.length > 1 || (at.flags & more) !== 0 || at.size !== (chunk?.location.length ?? 0))
+    return placeAny(file, chunks);
+  const next = contentOf(chunks);
+  const data = next();
+  return data instanceof Promise
+    ? data.then((loaded) => placePlain(file.folder, at, loaded) ?? placeAny(file, chunks))
+    : (placePlain(file.folder, at, data) ?? placeAny(file, chunks));
+}
+
+function placeAny(file: BatchedFile['file'], chunks: readonly PlacedChunk[]): Promise<readonly string[]> {
+  return placeFile({ ...file, entry: readEntry(new ByteReader(file.entry)) }, contentOf(chunks));
+}
+
 async function handle({ id, batch }: PlaceRequest): Promise<void> {
   const problems: PlaceProblem[] = [];
   let at = 0;
-  for (const { file, chunks } of readBatch(batch)) {
+  for (const batched of readBatch(batch)) {
     try {
-      const notSet = await placeFile(file, contentOf(chunks));
+      const placed = place(batched);
+      const notSet = placed instanceof Promise ? await placed : placed;
       if (notSet.length) problems.push({ at, failed: '', notSet });
     } catch (error) {
       const { failed, notSet, fatal, lost } = outcomeOf(error);
@@ -50,7 +83,7 @@ async function handle({ id, batch }: PlaceRequest): Promise<void> {
         at,
         failed,
         notSet,
-        ...(fatal && { fatal: { code: fatal.code, details: fatal.details ?? '' } }),
+        ...(fatal && { fatal: { code: fatal.code, details: fatal.details } }),
         ...(lost && { lost }),
       });
     }

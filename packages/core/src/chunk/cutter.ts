@@ -37,24 +37,20 @@ export class Cutter {
     return (cut || end) - start;
   }
 
-  /** Whether `window[from..to)` looks random; see {@link looksRandom}. What plainly does not is told by its first kibibyte. */
+  /** Whether `window[from..to)`, at most 65 535 bytes, looks random; see {@link looksRandom}. What plainly does not is told by its first kibibyte. */
   random(from: number, to: number): boolean {
     if (to - from < quickSample) return false;
     this.counters.fill(0);
     const start = scanLayout.data + from;
     this.scan.count(start, start + quickSample);
-    if (!spreadLikeRandom(this.counted(), quickSample)) return false;
+    if (!this.even(quickSample)) return false;
+    if (to - from === quickSample) return true;
     this.scan.count(start + quickSample, scanLayout.data + to);
-    return spreadLikeRandom(this.counted(), to - from);
+    return this.even(to - from);
   }
 
-  /** How often each byte came, summed up in the first half of the counters. */
-  private counted(): Uint32Array {
-    const { counters } = this;
-    for (let byte = 0; byte < 256; byte++) {
-      counters[byte]! += counters[byte + 256]!;
-      counters[byte + 256] = 0;
-    }
-    return counters.subarray(0, 256);
+  /** Whether the bytes counted, `length` of them, are spread as random ones are. */
+  private even(length: number): boolean {
+    return spreadLikeRandom(this.scan.squares(0, 256), length);
   }
 }

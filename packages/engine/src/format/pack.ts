@@ -1,8 +1,8 @@
 import { randomBytes } from 'node:crypto';
 import { EngineError } from '../errors';
 import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
-import { sealInto } from '../native/gcm';
-import { compressBound, compressInto, decompress } from '../native/zstd';
+import { openInto, sealInto, tagBytes } from '../native/gcm';
+import { compressBound, compressInto, decompressInto } from '../native/zstd';
 import { ByteReader } from './byte-io';
 import { decodeToc, encodeToc, type BlockPlace, type PackToc, type TocChunk } from './toc';
 
@@ -121,15 +121,31 @@ export class Scratch {
   }
 }
 
-/** Decrypts, checks and decompresses one block. Throws OBJECT_DAMAGED. */
-export function openBlock(keys: KeySet, packId: Buffer, number: number, place: BlockPlace, stored: Buffer): Buffer {
+let compressed = Buffer.allocUnsafeSlow(2 << 20);
+
+function roomForCompressed(bytes: number): Buffer {
+  if (compressed.length < bytes) compressed = Buffer.allocUnsafeSlow(bytes);
+  return compressed;
+}
+
+/** Decrypts, checks and decompresses one block; `to` lends memory of at least its raw length, of which the answer is a view. Throws OBJECT_DAMAGED. */
+export function openBlock(
+  keys: KeySet,
+  packId: Buffer,
+  number: number,
+  place: BlockPlace,
+  stored: Buffer,
+  to: Buffer = Buffer.allocUnsafe(place.raw),
+): Buffer {
   const damaged = (why: string) => new EngineError('OBJECT_DAMAGED', `${packName(packId)}, block ${number}: ${why}`);
-  if (stored.length !== place.stored || stored.length < 16) throw damaged('cut short');
+  if (stored.length !== place.stored || stored.length < tagBytes) throw damaged('cut short');
   const aad = aadOf(packId, number, place.codec, place.raw);
-  const plain = unseal(subkeyOf(keys, packId), nonceOf(number), aad, stored);
-  if (!plain) throw damaged('the authentication tag does not fit');
-  const raw = place.codec === 1 ? decompress(plain, place.raw) : plain;
-  if (raw?.length !== place.raw) throw damaged('the length does not fit');
+  const plain = place.codec === 1 ? roomForCompressed(stored.length) : to;
+  if (place.codec === 0 && stored.length - tagBytes !== place.raw) throw damaged('the length does not fit');
+  const length = openInto(plain, subkeyOf(keys, packId), nonceOf(number), aad, stored);
+  if (length === undefined) throw damaged('the authentication tag does not fit');
+  const raw = to.subarray(0, place.raw);
+  if (place.codec === 1 && decompressInto(raw, plain.subarray(0, length)) !== place.raw) throw damaged('the length does not fit');
   return raw;
 }
 

@@ -1,4 +1,5 @@
 import koffi from 'koffi';
+import type { Instant } from '../format/byte-io';
 import { failed, lastCode } from './posix-error';
 
 export { PosixError } from './posix-error';
@@ -9,13 +10,13 @@ export { PosixError } from './posix-error';
  */
 const libc = koffi.load('libc.so.6');
 type Int = number;
-const lutimes = libc.func('int utimensat(int, const uint8_t *, const int64_t *, int)') as (
+const lutimes = libc.func('int utimensat(int, const uint8_t *, const void *, int)') as (
   d: Int,
   p: Uint8Array,
-  t: BigInt64Array,
+  t: Uint8Array,
   f: Int,
 ) => Int;
-const futimens = libc.func('int futimens(int, const int64_t *)') as (d: Int, t: BigInt64Array) => Int;
+const futimens = libc.func('int futimens(int, const void *)') as (d: Int, t: Uint8Array) => Int;
 const fsetxattr = libc.func('int fsetxattr(int, const uint8_t *, const void *, size_t, int)') as (
   d: Int,
   n: Uint8Array,
@@ -52,28 +53,28 @@ const setfsgid = libc.func('int setfsgid(uint32_t)') as (gid: Int) => Int;
 
 const z = (bytes: Uint8Array) => Buffer.concat([bytes, Buffer.of(0)]);
 
-/** Access time left as it is, modification time in ns since the epoch (also before 1970), as utimensat(2) takes them. */
-function timesOf(mtimeNs: bigint): BigInt64Array {
-  const omit = 0x3ffffffen;
-  let seconds = mtimeNs / 1_000_000_000n;
-  let nanos = mtimeNs % 1_000_000_000n;
-  if (nanos < 0n) {
-    nanos += 1_000_000_000n;
-    seconds -= 1n;
-  }
-  return BigInt64Array.of(0n, omit, seconds, nanos);
+const times = Buffer.alloc(32);
+const omit = 0x3ffffffe;
+times.writeUInt32LE(omit, 8);
+
+/** Access time left as it is and the modification time given (also before 1970), as utimensat(2) takes them. Stands until the next call. */
+function timesOf({ seconds, nanos }: Instant): Uint8Array {
+  times.writeUInt32LE(seconds >>> 0, 16);
+  times.writeInt32LE(Math.floor(seconds / 2 ** 32), 20);
+  times.writeUInt32LE(nanos, 24);
+  return times;
 }
 
 /** Sets the modification time of the entry itself, never of what a link leads to. */
-export function setModified(path: Uint8Array, mtimeNs: bigint): void {
+export function setModified(path: Uint8Array, at: Instant): void {
   const atFdcwd = -100;
   const noFollow = 0x100;
-  if (lutimes(atFdcwd, z(path), timesOf(mtimeNs), noFollow) !== 0) throw failed('utimensat');
+  if (lutimes(atFdcwd, z(path), timesOf(at), noFollow) !== 0) throw failed('utimensat');
 }
 
 /** Sets the modification time of an open file. */
-export function setModifiedOpen(fd: number, mtimeNs: bigint): void {
-  if (futimens(fd, timesOf(mtimeNs)) !== 0) throw failed('futimens');
+export function setModifiedOpen(fd: number, at: Instant): void {
+  if (futimens(fd, timesOf(at)) !== 0) throw failed('futimens');
 }
 
 const scratch = Buffer.alloc(65536);

@@ -28,6 +28,8 @@ export interface FolderJobs {
 const wholeLimit = 512 * 1024;
 const windowBytes = 8 << 20;
 const sampleBytes = 4 * 1024;
+/** What is looked at to tell whether it is worth compressing. */
+const probeBytes = 1024;
 const notRead: Instant = { seconds: 0, nanos: 0 };
 
 /** What was read of a file. */
@@ -79,7 +81,8 @@ export class Crunch {
       try {
         for (const name of names) {
           this.goOn();
-          await this.file(folder, name, jobs.account, results);
+          const later = this.file(folder, name, jobs.account, results);
+          if (later) await later;
           if (this.writer.full) await this.writer.drain();
         }
       } finally {
@@ -92,61 +95,73 @@ export class Crunch {
     if (this.stopped()) throw new EngineError('STOPPED');
   }
 
-  private async file(folder: number, name: string, account: Account | undefined, results: FileResults): Promise<void> {
+  /** A promise only for a file that takes several reads: waiting for every small one costs more than reading it. */
+  private file(folder: number, name: string, account: Account | undefined, results: FileResults): Promise<void> | undefined {
     let fd: number;
     try {
       fd = asAccount(account, () => openIn(folder, name, O_RDONLY | O_NOFOLLOW | O_NONBLOCK));
     } catch (error) {
       results.failed(systemCode(error) ?? String(error));
-      return;
+      return undefined;
     }
+    let later: Promise<void> | undefined;
     try {
       const { before } = this;
       statOpen(fd, before);
-      if (!before.isFile) {
-        results.failed('REPLACED');
-        return;
-      }
-      const [attributes, attributesFailed] = attributesOf(fd);
-      const ranges = before.blocks * 512 < before.size ? dataRanges(fd, before.size) : undefined;
-      const content =
-        !ranges && before.size <= wholeLimit
-          ? this.whole(fd, before.size)
-          : await this.stream(new FileStream(fd, ranges ?? [[0, before.size]]));
-      const { names, lengths, read, random } = content;
-      const torn = content.short || this.changed(fd);
-      const size = torn && !ranges ? read : before.size;
-      const hardId = before.links > 1 ? `${before.device}:${before.inode}` : undefined;
-      const entry: Writable<UntimedEntry> = {
-        name,
-        kind: 'file',
-        mode: before.mode & 0o7777,
-        uid: before.uid,
-        gid: before.gid,
-        inode: before.inode,
-        size,
-      };
-      if (attributes.length) entry.attributes = attributes;
-      if (lengths.length) entry.content = storeContent(this.list, { names, lengths });
-      if (ranges) entry.ranges = trimRanges(ranges, read);
-      if (hardId) entry.hardId = hardId;
-      if (random) entry.random = random;
-      if (torn) entry.torn = torn;
-      this.entry.clear();
-      writeTimedEntry(
-        this.entry,
-        entry,
-        { seconds: before.mtimeSeconds, nanos: before.mtimeNanos },
-        torn ? notRead : { seconds: before.ctimeSeconds, nanos: before.ctimeNanos },
-      );
-      results.done({ entry: this.entry.view(), size, read, torn, hardId: hardId ?? '', attributesFailed });
+      const ranges = before.blocks * 512 < before.size && before.isFile ? dataRanges(fd, before.size) : undefined;
+      if (!before.isFile) results.failed('REPLACED');
+      else if (ranges || before.size > wholeLimit) later = this.streamed(fd, name, ranges, results);
+      else this.tell(fd, name, this.whole(fd, before.size), undefined, results);
     } catch (error) {
-      const code = systemCode(error);
-      if (!code || (error instanceof Error && error.name === 'EngineError')) throw error;
-      results.failed(code);
+      tellFailure(error, results);
+    } finally {
+      if (!later) closeFile(fd);
+    }
+    return later;
+  }
+
+  /** Reads an open file part by part, and closes it. */
+  private async streamed(fd: number, name: string, ranges: [number, number][] | undefined, results: FileResults): Promise<void> {
+    try {
+      this.tell(fd, name, await this.stream(new FileStream(fd, ranges ?? [[0, this.before.size]])), ranges, results);
+    } catch (error) {
+      tellFailure(error, results);
     } finally {
       closeFile(fd);
     }
+  }
+
+  /** Describes an open file that has been read. */
+  private tell(fd: number, name: string, content: ReadContent, ranges: [number, number][] | undefined, results: FileResults): void {
+    const { before } = this;
+    const [attributes, attributesFailed] = attributesOf(fd);
+    const { names, lengths, read, random } = content;
+    const torn = content.short || this.changed(fd);
+    const size = torn && !ranges ? read : before.size;
+    const hardId = before.links > 1 ? `${before.device}:${before.inode}` : undefined;
+    const entry: Writable<UntimedEntry> = {
+      name,
+      kind: 'file',
+      mode: before.mode & 0o7777,
+      uid: before.uid,
+      gid: before.gid,
+      inode: before.inode,
+      size,
+    };
+    if (attributes.length) entry.attributes = attributes;
+    if (lengths.length) entry.content = storeContent(this.list, { names, lengths });
+    if (ranges) entry.ranges = trimRanges(ranges, read);
+    if (hardId) entry.hardId = hardId;
+    if (random) entry.random = random;
+    if (torn) entry.torn = torn;
+    this.entry.clear();
+    writeTimedEntry(
+      this.entry,
+      entry,
+      { seconds: before.mtimeSeconds, nanos: before.mtimeNanos },
+      torn ? notRead : { seconds: before.ctimeSeconds, nanos: before.ctimeNanos },
+    );
+    results.done({ entry: this.entry.view(), size, read, torn, hardId: hardId ?? '', attributesFailed });
   }
 
   /** Whether the open file is not what it was `before` any more. */
@@ -173,7 +188,7 @@ export class Crunch {
     if (read === 0) return { names: noNames, lengths: [], read, short: size > 0, random: false };
     const random = this.cutter.random(0, Math.min(read, sampleBytes));
     return {
-      names: this.writer.put(this.window.subarray(0, read), random && this.dense(0, read)),
+      names: this.writer.put(this.window.subarray(0, read), random && this.dense(sampleBytes, read)),
       lengths: [read],
       read,
       short: read < size,
@@ -181,10 +196,11 @@ export class Crunch {
     };
   }
 
-  /** Whether a part of the window looks as if it would not compress: at its start, in the middle and at its end. */
+  /** Whether a part of the window looks as if it would not compress: in its middle and at its end, as far as there is enough to tell. */
   private dense(from: number, to: number): boolean {
-    const middle = (from + to) >> 1;
-    return [from, middle, to - sampleBytes].every((at) => this.cutter.random(Math.max(from, at), Math.min(to, at + sampleBytes)));
+    if (to - from < probeBytes) return true;
+    const end = to - probeBytes;
+    return this.cutter.random(end, to) && this.cutter.random((from + end) >> 1, ((from + end) >> 1) + probeBytes);
   }
 
   private async stream(stream: FileStream): Promise<ReadContent> {
@@ -197,7 +213,12 @@ export class Crunch {
     const whole = stream.left <= 0 && to <= wholeLimit;
     while (to > from) {
       const length = whole ? to : this.cutter.next(from, to);
-      names.push(this.writer.put(window.subarray(from, from + length), this.dense(from, from + length)));
+      names.push(
+        this.writer.put(
+          window.subarray(from, from + length),
+          this.cutter.random(from, from + Math.min(length, probeBytes)) && this.dense(from, from + length),
+        ),
+      );
       lengths.push(length);
       from += length;
       if (this.writer.full) await this.writer.drain();
@@ -210,6 +231,13 @@ export class Crunch {
     }
     return { names: Buffer.concat(names), lengths, read: stream.read, short: stream.short, random };
   }
+}
+
+/** What the system says of one file concerns that file; the rest ends the work. */
+function tellFailure(error: unknown, results: FileResults): void {
+  const code = systemCode(error);
+  if (!code || error instanceof EngineError) throw error;
+  results.failed(code);
 }
 
 function openFolder(path: string): number {

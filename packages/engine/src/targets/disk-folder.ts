@@ -108,10 +108,10 @@ export class DiskFolder implements Target {
     return [await this.read(name)];
   }
 
-  async readRange(name: string, offset: number, length: number): Promise<Buffer> {
+  async readRange(name: string, offset: number, length: number, into?: Buffer): Promise<Buffer> {
     try {
       const fd = this.openFiles.get(name) ?? this.keepOpen(name);
-      const data = Buffer.allocUnsafe(length);
+      const data = into?.subarray(0, length) ?? Buffer.allocUnsafe(length);
       const got = fs.readSync(fd, data, 0, length, offset);
       if (got !== length) throw new EngineError('OBJECT_DAMAGED', `${name} is cut short`);
       return data;

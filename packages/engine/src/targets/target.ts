@@ -24,7 +24,8 @@ export interface Target {
   read(name: string): Promise<Buffer>;
   /** All that is kept under a name, newest first: more than one where versions are kept. Throws OBJECT_MISSING. */
   readKept(name: string): Promise<Buffer[]>;
-  readRange(name: string, offset: number, length: number): Promise<Buffer>;
+  /** Part of an object. `into` lends memory of at least `length` bytes, which the answer may be a view of. Throws OBJECT_MISSING, OBJECT_DAMAGED where it is cut short. */
+  readRange(name: string, offset: number, length: number, into?: Buffer): Promise<Buffer>;
   /** Names directly below a prefix ending in '/', sorted. */
   list(prefix: string): Promise<string[]>;
   /** Names of all objects below a prefix ending in '/', at any depth, without it; in no order. */
