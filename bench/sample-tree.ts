@@ -15,13 +15,15 @@ const syllables = 'ba be bo da de do fa fe ka ki ko la le li lo ma me mi na ne n
 
 /** What a server holds: prose, logs and numbers that compress about threefold, and content that is compressed already. */
 export class Content {
-  private readonly next = numbers(7);
   private readonly words: Uint8Array[];
   /** Words by how often they come: frequent ones fill more places, as in a language. */
   private readonly drawn: Uint16Array;
   private readonly out = Buffer.alloc((4 << 20) + 64);
 
-  constructor() {
+  private readonly next: () => number;
+
+  constructor(seed = 7) {
+    this.next = numbers(seed);
     const word = () => Array.from({ length: 1 + (this.next() % 4) }, () => syllables[this.next() % syllables.length]).join('');
     this.words = Array.from({ length: 4096 }, () => Buffer.from(`${word()} `));
     this.drawn = Uint16Array.from({ length: 65_536 }, (_, i) => Math.floor(this.words.length ** (i / 65_536)) - 1);
@@ -57,9 +59,9 @@ export class Content {
   }
 }
 
-/** A tree of small files (1–16 KiB) and some large ones, every other one compressed already; the same every time. */
-export function makeSampleTree(folder: string, small: number, largeBytes: number): { files: number; bytes: number } {
-  const content = new Content();
+/** A tree of small files (1–16 KiB) and some large ones, every other one compressed already; the same every time, and nothing in common with that of another `seed`. */
+export function makeSampleTree(folder: string, small: number, largeBytes: number, seed?: number): { files: number; bytes: number } {
+  const content = new Content(seed);
   let files = 0;
   let bytes = 0;
   for (let i = 0; i < small; i++) {

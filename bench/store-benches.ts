@@ -13,10 +13,11 @@ function peer(command: string): number {
 
 const median = (values: number[]) => values.sort((a, b) => a - b)[values.length >> 1]!;
 
-/** Points and restores of a tree of 100 000 small and some large files, each beside its peer in the same run. */
+/** Points and restores of a tree of 100 000 small and some large files by a mover that has been at work before, each beside its peer in the same run. */
 export function storeBenches(folder: string, wanted: (name: string) => boolean, runs: number, report: (r: Result) => void): void {
   const tree = `${folder}/tree`;
   const { files, bytes } = makeSampleTree(tree, 100_000, 1_150_000_000);
+  makeSampleTree(`${folder}/warm-up`, 3000, 12_000_000, 11);
   process.stderr.write(`tree: ${files} files, ${(bytes / 1e9).toFixed(2)} GB\n`);
   const archive = `${folder}/peer.tar.zst.enc`;
   const tar = `tar -C ${tree} -c . | zstd -q -1 -T2 | openssl enc -aes-256-ctr -pass pass:bench -pbkdf2 -out ${archive}`;

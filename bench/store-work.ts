@@ -1,11 +1,10 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { Placer, Restorer } from '@lithodex/connectors';
-import { DiskFolder, Store, topEntry } from '@lithodex/engine';
+import { baseName } from '@lithodex/core';
+import { DiskFolder, Store, topEntry, type Root } from '@lithodex/engine';
 import { closePools, takePoint } from '@lithodex/mover';
 import type { Measured } from './measured';
-
-const seriesId = 'bench';
 
 /** Opens (or makes) the store of a bench folder. */
 async function open(folder: string): Promise<Store> {
@@ -16,16 +15,14 @@ async function open(folder: string): Promise<Store> {
   return Store.create(new DiskFolder(`${folder}/store`), fs.readFileSync(keyFile), new Date());
 }
 
-/** Takes one point of the bench tree on top of `previous`. */
-async function point(folder: string, taskId: string, previous: string | null): Promise<Omit<Measured, 'peakMb'>> {
-  const store = await open(folder);
-  const began = performance.now();
+/** Takes one point of a folder, as a series of the folder's own, on top of `previous`. */
+async function take(store: Store, path: string, taskId: string, previous: string | null): Promise<Root> {
   const { root } = await takePoint(
     store,
     {
       taskId,
-      seriesId,
-      workload: { id: '1', name: 'bench', source: 'bench', path: `${folder}/tree` },
+      seriesId: baseName(path),
+      workload: { id: '1', name: 'bench', source: 'bench', path },
       kind: previous ? 'incremental' : 'full',
       previous,
       moment: 0,
@@ -37,26 +34,22 @@ async function point(folder: string, taskId: string, previous: string | null): P
     },
     { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
   );
-  const seconds = (performance.now() - began) / 1000;
-  await closePools();
-  return { seconds, stored: root.totals.stored, chunks: store.index.chunks.size };
+  return root;
 }
 
-async function restore(folder: string, taskId: string): Promise<Omit<Measured, 'peakMb'>> {
-  const store = await open(folder);
-  const began = performance.now();
-  const { root } = (await store.root(seriesId, taskId))!;
+async function bringBack(store: Store, path: string, taskId: string, to: string): Promise<void> {
+  const { root } = (await store.root(baseName(path), taskId))!;
   let failed = 0;
   const placer = new Placer({
     trees: store.trees,
     chunks: store.reader,
     keys: store.keys,
-    place: { kind: 'folder', folder: `${folder}/store` },
+    place: store.target.place,
     onBytes: () => undefined,
     stopped: () => false,
   });
   const restorer = new Restorer({
-    base: `${folder}/back`,
+    base: to,
     rule: 'leave',
     stamp: '',
     taskId: 'bench',
@@ -74,14 +67,30 @@ async function restore(folder: string, taskId: string): Promise<Omit<Measured, '
   restorer.close();
   await placer.close();
   if (failed) throw new Error(`${failed} items were not restored`);
-  return { seconds: (performance.now() - began) / 1000, stored: 0, chunks: store.index.chunks.size };
+}
+
+/** A mover goes on from task to task: what is measured does not begin with code that has never run. */
+async function warmUp(store: Store, folder: string): Promise<void> {
+  const tree = `${folder}/warm-up`;
+  if (!fs.existsSync(tree)) return;
+  const taskId = randomBytes(8).toString('hex');
+  const back = `${folder}/warm-up-${taskId}`;
+  await take(store, tree, taskId, null);
+  await bringBack(store, tree, taskId, back);
+  fs.rmSync(back, { recursive: true });
 }
 
 /** One measured piece of work in a process of its own, so that its memory can be told. Prints JSON. */
 export async function work(args: readonly string[]): Promise<void> {
   const [what, folder, taskId, previous] = args as [string, string, string, string | undefined];
-  const measured = what === 'restore' ? await restore(folder, taskId) : await point(folder, taskId, previous ?? null);
-  process.stdout.write(
-    `${JSON.stringify({ ...measured, peakMb: Math.round(process.resourceUsage().maxRSS / 1024) } satisfies Measured)}\n`,
-  );
+  const store = await open(folder);
+  await warmUp(store, folder);
+  const began = performance.now();
+  let stored = 0;
+  if (what === 'restore') await bringBack(store, `${folder}/tree`, taskId, `${folder}/back`);
+  else ({ stored } = (await take(store, `${folder}/tree`, taskId, previous ?? null)).totals);
+  const seconds = (performance.now() - began) / 1000;
+  await closePools();
+  const peakMb = Math.round(process.resourceUsage().maxRSS / 1024);
+  process.stdout.write(`${JSON.stringify({ seconds, stored, chunks: store.index.chunks.size, peakMb } satisfies Measured)}\n`);
 }

@@ -13,7 +13,7 @@ export function encodeSegment(keys: KeySet, tocs: readonly PackToc[]): { name: s
   const raw = Buffer.concat(tocs.map(encodeToc));
   const length = Buffer.alloc(4);
   length.writeUInt32LE(raw.length);
-  const sealed = seal(subkey(keys, 'index', id), Buffer.alloc(12), length, compress(raw));
+  const sealed = seal(subkey(keys, 'index', id), Buffer.alloc(12), length, compress(raw, 1));
   return { name: `index/${id.toString('hex')}`, file: Buffer.concat([magic, id, length, sealed]) };
 }
 

@@ -68,7 +68,7 @@ export class ChunkIndex {
     for (let at = 0; at < old.length; at += words) {
       if (old[at] === 0) continue;
       const to = this.slotOf(table, capacity - 1, old[at]!, old[at + 1]!, old[at + 2]!, old[at + 3]!);
-      table.set(old.subarray(at, at + words), to);
+      for (let i = 0; i < words; i++) table[to + i] = old[at + i]!;
     }
     this.table = table;
     this.mask = capacity - 1;

@@ -212,6 +212,7 @@ export class StoreIndex {
   private learn(toc: PackToc, into = this.loaded): void {
     const pack = into.packs.length;
     into.packs.push({ packId: toc.packId, blocks: toc.blocks });
+    into.chunks.reserve(toc.chunks.length);
     const leave = (other: number) => this.shunned.size > 0 && this.shunned.has(into.packs[other]!.packId.toString('hex'));
     for (const chunk of toc.chunks)
       into.chunks.add(chunk.name, { pack, block: chunk.block, offset: chunk.offset, length: chunk.length }, leave);
