@@ -3,7 +3,7 @@ import fs from 'node:fs';
 import { Placer, Restorer } from '@lithodex/connectors';
 import { baseName } from '@lithodex/core';
 import { DiskFolder, Store, topEntry, type Root } from '@lithodex/engine';
-import { closePools, takePoint } from '@lithodex/mover';
+import { closePools, placePools, takePoint } from '@lithodex/mover';
 import type { Measured } from './measured';
 
 /** Opens (or makes) the store of a bench folder. */
@@ -43,8 +43,7 @@ async function bringBack(store: Store, path: string, taskId: string, to: string)
   const placer = new Placer({
     trees: store.trees,
     chunks: store.reader,
-    keys: store.keys,
-    place: store.target.place,
+    pool: placePools.of(store),
     onBytes: () => undefined,
     stopped: () => false,
   });
@@ -65,7 +64,7 @@ async function bringBack(store: Store, path: string, taskId: string, to: string)
   });
   await restorer.item(topEntry(root), '');
   restorer.close();
-  await placer.close();
+  placer.close();
   if (failed) throw new Error(`${failed} items were not restored`);
 }
 

@@ -1,6 +1,7 @@
 export * from './files/accounts';
 export * from './files/capture';
 export * from './files/restore';
+export * from './files/place-pool';
 export * from './files/placer';
 export * from './files/compare';
 export * from './files/content-check';

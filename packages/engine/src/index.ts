@@ -36,6 +36,7 @@ export * from './pipeline/crunch';
 export * from './pipeline/crunch-pool';
 export * from './pipeline/file-results';
 export * from './pipeline/open-deep';
+export * from './threads/kept-pools';
 export * from './threads/thread-end';
 export * from './threads/thread-file';
 export * from './threads/thread-pool';

@@ -5,7 +5,8 @@ import { promisify } from 'node:util';
 import { DiskFolder, makeEnvelope, Store, threadFile, topEntry } from '@lithodex/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { describeTree, makeNastyTree, temporaryFolder } from '../../../tests/support/nasty-tree';
-import { closePools, takePoint } from './work/take-point';
+import { closePools } from './work/pools';
+import { takePoint } from './work/take-point';
 
 let base: string;
 const passphrase = 'a passphrase that is long enough';

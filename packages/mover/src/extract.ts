@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { createInterface } from 'node:readline/promises';
 import { parseArgs } from 'node:util';
-import { Placer, Restorer } from '@lithodex/connectors';
+import { Placer, PlacePool, Restorer } from '@lithodex/connectors';
 import { bytesOfText, countOf, escapePath, formatBytes, unescapePath } from '@lithodex/core';
 import {
   EngineError,
@@ -96,11 +96,11 @@ async function bringBack(store: Store, point: string, item: string, to: string, 
   const root = (await points(store)).find((r) => r.taskId === point);
   if (!root) throw new EngineError('PATH_MISSING', `no point ${point}; --list shows them`);
   const stopped = () => false;
+  const pool = new PlacePool(store.keys, store.target.place);
   const placer = new Placer({
     trees: store.trees,
     chunks: store.reader,
-    keys: store.keys,
-    place: store.target.place,
+    pool,
     onBytes: () => undefined,
     stopped,
   });
@@ -128,7 +128,8 @@ async function bringBack(store: Store, point: string, item: string, to: string, 
     await restorer.item(await store.trees.find(topEntry(root), where), where);
   } finally {
     restorer.close();
-    await placer.close();
+    placer.close();
+    await pool.close();
   }
   say(
     `${countOf(done, 'item')}, ${formatBytes(bytes)} brought back; ${failed ? `${countOf(failed, 'item')} failed` : 'every sum checked'}`,

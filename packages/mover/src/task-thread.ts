@@ -13,7 +13,7 @@ import { runPrune } from './work/prune';
 import { runVerify } from './work/verify';
 import { runRestore } from './work/restore';
 import { Stores } from './work/stores';
-import { closePools } from './work/take-point';
+import { closePools } from './work/pools';
 import { noCounts, type TaskContext, type TaskResult } from './work/task-context';
 
 export interface ThreadStart {

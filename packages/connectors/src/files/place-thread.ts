@@ -13,15 +13,17 @@ import {
 } from '@lithodex/engine';
 import { placeFile, placePlain, type ChunkSource } from './place-file';
 import { readBatch, type BatchedFile, type PlacedChunk } from './place-message';
-import { outcomeOf, type PlaceProblem, type PlaceReply, type PlaceRequest, type PlaceStart } from './placer';
+import type { PlaceProblem, PlaceReply, PlaceRequest, PlaceStart } from './place-pool';
+import { outcomeOf } from './placer';
 
 /** Thread that reads, checks and writes files in folders its owner has opened. */
 const start = workerData as PlaceStart;
 const halted = haltedBy(start);
 const cacheBytes = 16 << 20;
+const target = targetAt(start.place);
 const reader = new BlockReader(
   { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) },
-  targetAt(start.place),
+  target,
   cacheBytes,
   reusedMemory(),
 );
@@ -69,7 +71,12 @@ function placeAny(file: BatchedFile['file'], chunks: readonly PlacedChunk[]): Pr
   return placeFile({ ...file, entry: readEntry(new ByteReader(file.entry)) }, contentOf(chunks));
 }
 
-async function handle({ id, batch }: PlaceRequest): Promise<void> {
+async function handle(request: PlaceRequest): Promise<void> {
+  if (request.type === 'rest') {
+    target.close();
+    return;
+  }
+  const { id, batch } = request;
   const problems: PlaceProblem[] = [];
   let at = 0;
   for (const batched of readBatch(batch)) {

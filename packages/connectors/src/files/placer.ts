@@ -5,17 +5,14 @@ import {
   helpsElsewhere,
   packEntry,
   readEntry,
-  ThreadPool,
   type ChunkReader,
   type EngineErrorCode,
   type EntryCursor,
-  type KeySet,
-  type PoolThread,
-  type TargetPlace,
   type TreeReader,
 } from '@lithodex/engine';
 import { placeFile, reason, type FileToPlace } from './place-file';
 import { PlaceBatch, type PlacedChunk } from './place-message';
+import type { PlacePool, PlaceProblem, PlaceReceiver } from './place-pool';
 
 /** What became of a file. */
 export interface Placed {
@@ -28,28 +25,6 @@ export interface Placed {
   /** A part of it is lost where it was looked for. */
   readonly lost?: boolean;
 }
-
-interface PlaceData {
-  readonly place: TargetPlace;
-  readonly nameKey: Uint8Array;
-  readonly dataKey: Uint8Array;
-}
-export type PlaceStart = PlaceData & PoolThread;
-export interface PlaceRequest {
-  readonly id: number;
-  readonly batch: Uint8Array;
-}
-/** What did not go plainly well, by number in the batch. */
-export interface PlaceProblem {
-  readonly at: number;
-  readonly failed: string;
-  readonly notSet: readonly string[];
-  readonly fatal?: { readonly code: string; readonly details: string };
-  readonly lost?: boolean;
-}
-export type PlaceReply =
-  | { readonly type: 'bytes'; readonly bytes: number }
-  | { readonly type: 'placed'; readonly id: number; readonly problems: readonly PlaceProblem[] };
 
 const fine: Placed = { failed: '', notSet: [] };
 
@@ -65,14 +40,12 @@ export function outcomeOf(error: unknown): Placed {
 export interface PlacerOptions {
   readonly trees: TreeReader;
   readonly chunks: ChunkReader;
-  readonly keys: KeySet;
-  /** Where the target is, for the threads. */
-  readonly place: TargetPlace;
+  /** Threads for the target; once stopped or failed they can only be closed. */
+  readonly pool: PlacePool;
   readonly onBytes: (bytes: number) => void;
   readonly stopped: () => boolean;
 }
 
-const threads = 2;
 const batchFiles = 256;
 const batchBytes = 8 << 20;
 /** Files and bytes placed before threads are started: a small restore is done sooner without. */
@@ -88,8 +61,7 @@ interface Waiting {
 }
 
 /** Places files, in this thread while they are few, in threads of their own when there are many. */
-export class Placer {
-  private readonly pool: ThreadPool<PlaceRequest, PlaceReply>;
+export class Placer implements PlaceReceiver {
   private batch = new PlaceBatch();
   private waiting: Waiting[] = [];
   private readonly answers = new Map<number, readonly Waiting[]>();
@@ -100,18 +72,7 @@ export class Placer {
   private watch: NodeJS.Timeout | undefined;
 
   constructor(private readonly options: PlacerOptions) {
-    const { keys, place, onBytes } = options;
-    const data: PlaceData = { place, nameKey: keys.nameKey, dataKey: keys.dataKey };
-    this.pool = new ThreadPool(data, {
-      file: 'place-thread',
-      size: threads,
-      onReply: (reply) => {
-        if (reply.type === 'bytes') onBytes(reply.bytes);
-        else this.answered(reply.id, reply.problems);
-        return reply.type === 'placed';
-      },
-      onBroken: (error) => this.broken(error),
-    });
+    options.pool.receiver = this;
   }
 
   /** Takes a file, waiting while there is enough to do; `outcome` resolves when it is placed and never rejects. Files may wait until {@link flush}. */
@@ -204,27 +165,31 @@ export class Placer {
     this.batch = new PlaceBatch();
     this.waiting = [];
     this.start();
-    while (this.pool.busy) await this.pool.change();
+    while (this.options.pool.busy) await this.options.pool.change();
     const id = this.nextId++;
     this.answers.set(id, waiting);
     const data = batch.take();
-    this.pool.send({ id, batch: data }, [data.buffer]);
+    this.options.pool.send({ type: 'files', id, batch: data }, [data.buffer]);
   }
 
   /** Waits until everything that was taken is placed. */
   async idle(): Promise<void> {
     await this.flush();
-    while (this.answers.size || this.retrying) await this.pool.change();
+    while (this.answers.size || this.retrying) await this.options.pool.change();
   }
 
   private start(): void {
-    if (!this.pool.start()) return;
-    this.watch = setInterval(() => {
-      if (this.options.stopped()) this.pool.halt();
+    this.options.pool.start();
+    this.watch ??= setInterval(() => {
+      if (this.options.stopped()) this.options.pool.halt();
     }, 100);
   }
 
-  private broken(error: Error): void {
+  onBytes(bytes: number): void {
+    this.options.onBytes(bytes);
+  }
+
+  onBroken(error: Error): void {
     const fatal = new EngineError('TARGET_REFUSED', String(error), { cause: error });
     for (const [id, waiting] of this.answers) {
       this.answers.delete(id);
@@ -232,7 +197,7 @@ export class Placer {
     }
   }
 
-  private answered(id: number, problems: readonly PlaceProblem[]): void {
+  onPlaced(id: number, problems: readonly PlaceProblem[]): void {
     const waiting = this.answers.get(id) ?? [];
     this.answers.delete(id);
     const byNumber = new Map(problems.map((p) => [p.at, p]));
@@ -255,12 +220,14 @@ export class Placer {
       return await this.here(file);
     } finally {
       this.retrying--;
-      this.pool.wake();
+      this.options.pool.wake();
     }
   }
 
-  async close(): Promise<void> {
+  /** Lets go of the threads. */
+  close(): void {
     clearInterval(this.watch);
-    await this.pool.close();
+    this.options.pool.receiver = undefined;
+    this.options.pool.tell({ type: 'rest' });
   }
 }

@@ -3,6 +3,7 @@ import fs from 'node:fs';
 import { type ChunkWriter, DiskFolder, Store, writeFolder, type ItemKind, type TreeEntry } from '@lithodex/engine';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
+import { PlacePool } from './place-pool';
 import { Placer } from './placer';
 import { Restorer, type RestoredItem } from './restore';
 
@@ -18,7 +19,10 @@ beforeEach(async () => {
   writer = store.writer();
 });
 afterEach(async () => {
-  for (const placer of placers.splice(0)) await placer.close();
+  for (const { placer, pool } of placers.splice(0)) {
+    placer.close();
+    await pool.close();
+  }
   fs.rmSync(base, { recursive: true, force: true });
 });
 
@@ -45,17 +49,17 @@ function folder(name: string, entries: TreeEntry[]): TreeEntry {
   return entry(name, 'folder', { folder: writeFolder((d) => writer.put(d), entries) });
 }
 
-const placers: Placer[] = [];
+const placers: { placer: Placer; pool: PlacePool }[] = [];
 function placerFor(stopped = () => false): Placer {
+  const pool = new PlacePool(store.keys, store.target.place);
   const placer = new Placer({
     trees: store.trees,
     chunks: store.reader,
-    keys: store.keys,
-    place: { kind: 'folder', folder: `${base}/store` },
+    pool,
     onBytes: () => undefined,
     stopped,
   });
-  placers.push(placer);
+  placers.push({ placer, pool });
   return placer;
 }
 

@@ -4,7 +4,8 @@ import { copyPoint, DiskFolder, EngineError, prune, Store, verify, verifyAndMend
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { FailingFolder, readAllPoints } from '../../../../tests/support/store-kit';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { closePools, takePoint } from './take-point';
+import { closePools } from './pools';
+import { takePoint } from './take-point';
 
 let base: string;
 const keyFile = randomBytes(32);

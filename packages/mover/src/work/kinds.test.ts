@@ -4,7 +4,8 @@ import { DiskFolder, EngineError, Store } from '@lithodex/engine';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { readAllPoints } from '../../../../tests/support/store-kit';
-import { closePools, takePoint, type PointRequest } from './take-point';
+import { closePools } from './pools';
+import { takePoint, type PointRequest } from './take-point';
 
 let base: string;
 let store: Store;

@@ -5,7 +5,8 @@ import { BucketService, rights } from '@lithodex/standins';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 import { readAllPoints } from '../../../../tests/support/store-kit';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { closePools, takePoint } from './take-point';
+import { closePools } from './pools';
+import { takePoint } from './take-point';
 
 let base: string;
 const keyFile = randomBytes(32);

@@ -5,7 +5,8 @@ import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { diskUse, temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { FailingFolder, readAllPoints } from '../../../../tests/support/store-kit';
-import { closePools, takePoint } from './take-point';
+import { closePools } from './pools';
+import { takePoint } from './take-point';
 
 /** A disk folder in which the next commit can be held back, and the n-th change fails. */
 class Staged extends FailingFolder {

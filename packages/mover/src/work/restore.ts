@@ -2,6 +2,7 @@ import type { PointRef, RestoreWork } from '@lithodex/contract';
 import { countOf, formatCount, joinPath, safeParts } from '@lithodex/core';
 import { Placer, Restorer, type RestoredItem } from '@lithodex/connectors';
 import { EngineError, topEntry, type Store, type TreeEntry } from '@lithodex/engine';
+import { placePools } from './pools';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 const batchSize = 500;
@@ -51,6 +52,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
     opened.set(point.taskId, found);
     return found;
   };
+  let whole = false;
   try {
     for (const pick of work.picks) {
       if (ctx.stopped()) throw new EngineError('STOPPED');
@@ -60,8 +62,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
         new Placer({
           trees: store.trees,
           chunks: store.reader,
-          keys: store.keys,
-          place: store.target.place,
+          pool: placePools.of(store),
           onBytes: (n) => {
             moved += n;
           },
@@ -95,9 +96,11 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
       await restorer.item(entry, pick.to, await parentsOf(store, top, pick.path, pick.to));
     }
     await report.flush();
+    whole = true;
   } finally {
     for (const restorer of restorers.values()) restorer.close();
-    for (const placer of placers.values()) await placer.close();
+    for (const placer of placers.values()) placer.close();
+    if (!whole || ctx.stopped()) for (const { store } of opened.values()) await placePools.drop(store);
   }
   counts.read = moved;
   const summary = [...actions].map(([action, n]) => `${formatCount(n)} ${actionWords[action] ?? action}`).join(', ');

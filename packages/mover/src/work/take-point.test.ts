@@ -1,12 +1,13 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { DiskFolder, Store, topEntry, diffTrees, type TreeChange } from '@lithodex/engine';
-import { Placer, Restorer, type RestoredItem, type CaptureWarning } from '@lithodex/connectors';
+import { PlacePool, Placer, Restorer, type RestoredItem, type CaptureWarning } from '@lithodex/connectors';
 import type { ConflictRule } from '@lithodex/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 import { describeTree, diskUse, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { closePools, takePoint, type PointRequest } from './take-point';
+import { closePools } from './pools';
+import { takePoint, type PointRequest } from './take-point';
 
 let base: string;
 let store: Store;
@@ -56,11 +57,11 @@ async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave
   const opened = from ?? (await Store.open(new DiskFolder(`${base}/store`), keyFile));
   const { root } = (await opened.root('s1', taskId))!;
   const items: RestoredItem[] = [];
+  const pool = new PlacePool(opened.keys, opened.target.place);
   const placer = new Placer({
     trees: opened.trees,
     chunks: opened.reader,
-    keys: opened.keys,
-    place: opened.target.place,
+    pool,
     onBytes: () => undefined,
     stopped: () => false,
   });
@@ -79,7 +80,8 @@ async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave
   });
   for (const path of paths) await restorer.item(await opened.trees.find(topEntry(root), path), path);
   restorer.close();
-  await placer.close();
+  placer.close();
+  await pool.close();
   return items;
 }
 

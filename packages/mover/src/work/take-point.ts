@@ -1,19 +1,18 @@
 import { pathFilter } from '@lithodex/core';
 import { accountOf, Capture, readNames, type CaptureProgress, type CaptureWarning } from '@lithodex/connectors';
 import {
-  CrunchPool,
   EngineError,
   encodeTop,
   lockWhere,
   readPoint,
   rootName,
   topEntry,
-  type KeySet,
   type Root,
   type Store,
   type TreeEntry,
   type WriteCounts,
 } from '@lithodex/engine';
+import { crunchPools } from './pools';
 
 export interface PointRequest {
   readonly taskId: string;
@@ -55,30 +54,6 @@ export interface TakenPoint {
   readonly previousTop: TreeEntry | undefined;
   /** The root was found committed by an earlier attempt. */
   readonly adopted: boolean;
-}
-
-const threads = 2;
-const pools = new Map<string, { readonly keys: KeySet; readonly pool: CrunchPool }>();
-
-/** The crunch threads of this thread for a target; kept from run to run, as starting threads takes longer than many a run. */
-function poolFor(store: Store): CrunchPool {
-  const { targetId } = store.header;
-  const known = pools.get(targetId);
-  if (known?.keys.dataKey.equals(store.keys.dataKey)) return known.pool;
-  const pool = new CrunchPool(store.keys, store.target.place, threads);
-  pools.set(targetId, { keys: store.keys, pool });
-  return pool;
-}
-
-async function dropPool(targetId: string): Promise<void> {
-  const known = pools.get(targetId);
-  pools.delete(targetId);
-  await known?.pool.close();
-}
-
-/** Ends the threads kept for later runs. */
-export async function closePools(): Promise<void> {
-  await Promise.all([...pools.keys()].map(dropPool));
 }
 
 /** Takes a point of a folder tree and commits it; adopts the root when an earlier attempt of the same task has committed one. */
@@ -151,7 +126,7 @@ async function capture(store: Store, request: PointRequest, base: Root | undefin
     checkpointDue = store.index.written(toc) || checkpointDue;
   };
   const nodes = store.writer(claims, onPack);
-  const pool = poolFor(store);
+  const pool = crunchPools.of(store);
   pool.begin(claims, onPack);
   let warnings = 0;
   try {
@@ -199,7 +174,7 @@ async function capture(store: Store, request: PointRequest, base: Root | undefin
       warnings,
     };
   } catch (error) {
-    await dropPool(store.header.targetId);
+    await crunchPools.drop(store);
     throw error;
   }
 }

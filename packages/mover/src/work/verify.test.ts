@@ -3,7 +3,8 @@ import fs from 'node:fs';
 import { affected, DiskFolder, Store, verify, type LostItem } from '@lithodex/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { closePools, takePoint } from './take-point';
+import { closePools } from './pools';
+import { takePoint } from './take-point';
 
 let base: string;
 const keyFile = randomBytes(32);
