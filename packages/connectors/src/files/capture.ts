@@ -11,6 +11,7 @@ import {
   readEntry,
   statIn,
   systemCode,
+  weightOf,
   type CrunchPool,
   type EntryCursor,
   type FileResult,
@@ -333,11 +334,12 @@ export class Capture {
   private async flush(): Promise<void> {
     if (!this.files.length) return;
     const { files } = this;
+    const weight = weightOf(files.length, this.batchSize);
     const folders = this.batch.map(({ path, names }): FolderJobs => ({ path, names }));
     this.batch = [];
     this.files = [];
     this.batchSize = 0;
-    await this.options.pool.submit({ folders, account: this.options.account }, (result, at) => {
+    await this.options.pool.submit({ folders, account: this.options.account }, weight, (result, at) => {
       this.taken(files[at]!, result);
     });
     await this.options.drain();

@@ -5,6 +5,7 @@ import {
   helpsElsewhere,
   packEntry,
   readEntry,
+  weightOf,
   type ChunkReader,
   type EngineErrorCode,
   type EntryCursor,
@@ -162,6 +163,7 @@ export class Placer implements PlaceReceiver {
   async flush(): Promise<void> {
     if (this.batch.count === 0) return;
     const { batch, waiting } = this;
+    const weight = weightOf(batch.count, batch.bytes);
     this.batch = new PlaceBatch();
     this.waiting = [];
     this.start();
@@ -169,7 +171,7 @@ export class Placer implements PlaceReceiver {
     const id = this.nextId++;
     this.answers.set(id, waiting);
     const data = batch.take();
-    this.options.pool.send({ type: 'files', id, batch: data }, [data.buffer]);
+    this.options.pool.send({ type: 'files', id, batch: data }, weight, [data.buffer]);
   }
 
   /** Waits until everything that was taken is placed. */

@@ -3,14 +3,14 @@ import { EngineError } from '../errors';
 import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
 import { compress, decompress } from '../native/zstd';
 import { ByteReader } from './byte-io';
-import { decodeToc, encodeToc, type PackToc } from './toc';
+import { PackToc } from './toc';
 
 /** An index segment: magic (8) · id (16) · raw length (u32) · sealed zstd of the tables of contents of some packs. Immutable. */
 const magic = Buffer.from('LXINDX1\n');
 
 export function encodeSegment(keys: KeySet, tocs: readonly PackToc[]): { name: string; file: Buffer } {
   const id = randomBytes(16);
-  const raw = Buffer.concat(tocs.map(encodeToc));
+  const raw = Buffer.concat(tocs.map((toc) => toc.encode()));
   const length = Buffer.alloc(4);
   length.writeUInt32LE(raw.length);
   const sealed = seal(subkey(keys, 'index', id), Buffer.alloc(12), length, compress(raw, 1));
@@ -28,6 +28,6 @@ export function decodeSegment(keys: KeySet, name: string, file: Buffer): PackToc
   if (!raw) throw damaged;
   const reader = new ByteReader(raw);
   const tocs: PackToc[] = [];
-  while (reader.left > 0) tocs.push(decodeToc(reader));
+  while (reader.left > 0) tocs.push(PackToc.decode(reader));
   return tocs;
 }

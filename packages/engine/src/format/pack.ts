@@ -4,7 +4,7 @@ import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
 import { openInto, sealInto, tagBytes } from '../native/gcm';
 import { compressBound, compressInto, decompressInto } from '../native/zstd';
 import { ByteReader } from './byte-io';
-import { decodeToc, encodeToc, type BlockPlace, type PackToc, type TocChunk } from './toc';
+import { PackToc, type BlockPlace, type TocChunk } from './toc';
 
 /**
  * A pack file: magic (8) · pack id (16) · blocks (ciphertext + 16-byte tag each) · sealed table of contents · its length (u32) · end magic (8).
@@ -88,8 +88,8 @@ export class PackBuilder {
 
   /** The finished file and its table of contents. Call `release` when the file has been written: its memory is then used again. */
   finish(): { file: Buffer; toc: PackToc; release: () => void } {
-    const toc: PackToc = { packId: this.packId, blocks: this.blocks, chunks: this.chunks };
-    const sealed = seal(this.key, nonceOf(tocNumber), aadOf(this.packId, tocNumber, 0, 0), encodeToc(toc));
+    const toc = PackToc.of(this.packId, this.blocks, this.chunks);
+    const sealed = seal(this.key, nonceOf(tocNumber), aadOf(this.packId, tocNumber, 0, 0), toc.encode());
     const tail = Buffer.alloc(4);
     tail.writeUInt32LE(sealed.length);
     const parts = [sealed, tail, packEnd];
@@ -179,5 +179,5 @@ export function readPackToc(keys: KeySet, file: Buffer): PackToc {
     file.subarray(end - 4 - length, end - 4),
   );
   if (!plain) throw damaged;
-  return decodeToc(new ByteReader(plain));
+  return PackToc.decode(new ByteReader(plain));
 }

@@ -1,3 +1,5 @@
+import type { PackToc } from '../format/toc';
+
 /** Where a chunk lies: pack by number, block in the pack, place inside the decompressed block. */
 export interface ChunkPlace {
   readonly pack: number;
@@ -31,23 +33,28 @@ export class ChunkIndex {
     }
   }
 
-  /** Adds a chunk; the place known first stays, unless its pack is one to `leave`. */
-  add(name: Buffer, place: ChunkPlace, leave: (pack: number) => boolean = () => false): void {
-    if (this.size * 1.35 > this.mask) this.grow();
-    const k0 = name.readUInt32LE(0) || 1;
-    const at = this.slotOf(this.table, this.mask, k0, name.readUInt32LE(4), name.readUInt32LE(8), name.readUInt32LE(12));
-    const t = this.table;
-    const known = t[at] !== 0;
-    if (known && !leave(t[at + 4]!)) return;
-    t[at] = k0;
-    t[at + 1] = name.readUInt32LE(4);
-    t[at + 2] = name.readUInt32LE(8);
-    t[at + 3] = name.readUInt32LE(12);
-    t[at + 4] = place.pack;
-    t[at + 5] = place.block;
-    t[at + 6] = place.offset;
-    t[at + 7] = place.length;
-    if (!known) this.size++;
+  /** Adds the chunks of the pack with number `pack`; the place of a chunk known first stays, unless its pack is one to `leave`. */
+  addAll(toc: PackToc, pack: number, leave: (pack: number) => boolean = () => false): void {
+    this.reserve(toc.count);
+    toc.each((names, at, block, offset, length) => {
+      const k0 = names.readUInt32LE(at) || 1;
+      const k1 = names.readUInt32LE(at + 4);
+      const k2 = names.readUInt32LE(at + 8);
+      const k3 = names.readUInt32LE(at + 12);
+      const t = this.table;
+      const slot = this.slotOf(t, this.mask, k0, k1, k2, k3);
+      const known = t[slot] !== 0;
+      if (known && !leave(t[slot + 4]!)) return;
+      t[slot] = k0;
+      t[slot + 1] = k1;
+      t[slot + 2] = k2;
+      t[slot + 3] = k3;
+      t[slot + 4] = pack;
+      t[slot + 5] = block;
+      t[slot + 6] = offset;
+      t[slot + 7] = length;
+      if (!known) this.size++;
+    });
   }
 
   find(name: Buffer): ChunkPlace | undefined {
@@ -59,10 +66,10 @@ export class ChunkIndex {
 
   /** Makes room for `more` chunks at once, which costs less than growing step by step. */
   reserve(more: number): void {
-    while ((this.size + more) * 1.35 > this.mask) this.grow(2 ** Math.ceil(Math.log2((this.size + more) * 1.4)));
+    if ((this.size + more) * 1.35 > this.mask) this.grow(2 ** Math.ceil(Math.log2((this.size + more) * 1.4)));
   }
 
-  private grow(capacity = (this.mask + 1) * 2): void {
+  private grow(capacity: number): void {
     const table = new Uint32Array(capacity * words);
     const old = this.table;
     for (let at = 0; at < old.length; at += words) {

@@ -1,6 +1,6 @@
 import { EngineError, engineErrors, type EngineErrorCode } from '../errors';
 import { ByteReader } from '../format/byte-io';
-import { decodeToc, type PackToc } from '../format/toc';
+import { PackToc } from '../format/toc';
 import type { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import type { WriteCounts } from '../store/chunk-writer';
@@ -55,7 +55,7 @@ export class CrunchPool {
     if (reply.type === 'files') {
       readResults(reply.results, this.answers.get(reply.id)!);
       this.answers.delete(reply.id);
-    } else if (reply.type === 'pack') this.onPack(decodeToc(new ByteReader(Buffer.from(reply.toc.buffer))));
+    } else if (reply.type === 'pack') this.onPack(PackToc.decode(new ByteReader(Buffer.from(reply.toc.buffer))));
     else if (reply.type === 'finished') this.finished.push(reply.counts);
     else this.fail(new EngineError(reply.code in engineErrors ? (reply.code as EngineErrorCode) : 'TARGET_REFUSED', reply.details));
     return reply.type === 'files';
@@ -78,13 +78,13 @@ export class CrunchPool {
     if (this.failure) throw this.failure;
   }
 
-  /** Hands a batch to the least busy thread; resolves when it is taken, `done` runs for every file later. A run that finds nothing new starts no threads. */
-  async submit(jobs: FileJobs, done: (result: FileResult, at: number) => void): Promise<void> {
+  /** Hands a batch of so much work (see {@link weightOf}) to the least busy thread; resolves when it is taken, `done` runs for every file later. A run that finds nothing new starts no threads. */
+  async submit(jobs: FileJobs, weight: number, done: (result: FileResult, at: number) => void): Promise<void> {
     if (this.pool.start()) this.pool.tell({ type: 'begin', claims: this.claims!.memory });
     await this.until(() => !this.pool.busy);
     const id = this.nextId++;
     this.answers.set(id, done);
-    this.pool.send({ type: 'files', id, jobs });
+    this.pool.send({ type: 'files', id, jobs }, weight);
   }
 
   /** Waits until every batch is done. Throws what a thread failed with. */

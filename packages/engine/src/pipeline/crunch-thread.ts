@@ -1,6 +1,6 @@
 import { parentPort, workerData } from 'node:worker_threads';
 import { Scratch } from '../format/pack';
-import { encodeToc, type PackToc } from '../format/toc';
+import type { PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import { ChunkWriter } from '../store/chunk-writer';
@@ -26,7 +26,7 @@ let crunch: Crunch | undefined;
 function begin(memory: SharedArrayBuffer): void {
   const claims = new ClaimTable(memory);
   const onPack = (toc: PackToc) => {
-    const encoded = new Uint8Array(encodeToc(toc));
+    const encoded = new Uint8Array(toc.encode());
     reply({ type: 'pack', toc: encoded }, [encoded.buffer]);
   };
   writer = new ChunkWriter(keys, target, (name) => claims.claim(name), onPack, scratch);

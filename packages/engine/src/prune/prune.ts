@@ -143,10 +143,10 @@ class Pruning {
     const packs = await this.packs();
     const condemned = new Set(records.flatMap((r) => r.packs));
     const elsewhere = new NameSet();
-    for (const p of packs) if (!condemned.has(p.id)) for (const c of p.toc?.chunks ?? []) elsewhere.add(c.name);
+    for (const p of packs) if (!condemned.has(p.id)) for (const c of p.toc?.chunks() ?? []) elsewhere.add(c.name);
     const due = new Set(ready.flatMap((r) => r.packs));
     const doomed = packs.filter(
-      (p) => due.has(p.id) && !this.isLocked(p) && !p.toc?.chunks.some((c) => this.marker.live.has(c.name) && !elsewhere.has(c.name)),
+      (p) => due.has(p.id) && !this.isLocked(p) && !p.toc?.chunks().some((c) => this.marker.live.has(c.name) && !elsewhere.has(c.name)),
     );
     await this.store.assertOwned();
     await this.forget(new Set(doomed.map((p) => p.id)));
@@ -201,10 +201,10 @@ class Pruning {
     const condemned = new Set(records.flatMap((r) => r.packs));
     await this.store.locks.refresh();
     const candidates = packs.filter((p) => !condemned.has(p.id) && !this.isLocked(p));
-    const living = (p: KnownPack) => p.toc?.chunks.filter((c) => this.marker.live.has(c.name)) ?? [];
+    const living = (p: KnownPack) => p.toc?.chunks().filter((c) => this.marker.live.has(c.name)) ?? [];
     const empty = candidates.filter((p) => living(p).length === 0);
     const sparse = candidates.filter((p) => {
-      const raw = p.toc?.chunks.reduce((sum, c) => sum + c.length, 0) ?? 0;
+      const raw = p.toc?.chunks().reduce((sum, c) => sum + c.length, 0) ?? 0;
       const live = living(p).reduce((sum, c) => sum + c.length, 0);
       return live > 0 && live < raw * rewriteBelow;
     });

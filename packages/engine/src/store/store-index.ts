@@ -118,7 +118,7 @@ export class StoreIndex {
     for (const [at, name] of unknown.entries()) {
       const tocs = await this.segment(name);
       // segments are much alike in size
-      if (tocs && at === 0) into.chunks.reserve(unknown.length * tocs.reduce((sum, toc) => sum + toc.chunks.length, 0));
+      if (tocs && at === 0) into.chunks.reserve(unknown.length * tocs.reduce((sum, toc) => sum + toc.count, 0));
       if (tocs) for (const toc of tocs) this.learn(toc, into);
       (tocs ? into.segments : into.damaged).add(name);
     }
@@ -169,7 +169,12 @@ export class StoreIndex {
     await this.refresh();
     const found: PackToc[] = [];
     for await (const toc of this.unnamed(this.loaded)) found.push(toc);
-    const news = found.flatMap((toc) => toc.chunks.map((c) => c.name).filter((name) => !this.chunks.find(name)));
+    const news = found.flatMap((toc) =>
+      toc
+        .chunks()
+        .map((c) => c.name)
+        .filter((name) => !this.chunks.find(name)),
+    );
     for (const toc of found) this.written(toc);
     return { packs: found.length, news };
   }
@@ -212,10 +217,8 @@ export class StoreIndex {
   private learn(toc: PackToc, into = this.loaded): void {
     const pack = into.packs.length;
     into.packs.push({ packId: toc.packId, blocks: toc.blocks });
-    into.chunks.reserve(toc.chunks.length);
     const leave = (other: number) => this.shunned.size > 0 && this.shunned.has(into.packs[other]!.packId.toString('hex'));
-    for (const chunk of toc.chunks)
-      into.chunks.add(chunk.name, { pack, block: chunk.block, offset: chunk.offset, length: chunk.length }, leave);
+    into.chunks.addAll(toc, pack, leave);
   }
 
   /** Takes up a pack that has just been written. Returns true when a checkpoint is due. */

@@ -5,6 +5,7 @@ import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { decodeSegment, encodeSegment } from '../format/index-segment';
 import { ClaimTable } from '../index/claim-table';
+import { PackToc } from '../format/toc';
 import { ChunkIndex } from '../index/chunk-index';
 import { DiskFolder } from '../targets/disk-folder';
 import type { TreeEntry } from '../tree/tree-entry';
@@ -182,7 +183,7 @@ describe('the indexes', () => {
     const index = new ChunkIndex();
     const names = Array.from({ length: 20_000 }, () => randomBytes(32));
     names.forEach((name, i) => {
-      index.add(name, { pack: i, block: i + 1, offset: i + 2, length: i + 3 });
+      index.addAll(PackToc.of(name, [], [{ name, block: i + 1, offset: i + 2, length: i + 3 }]), i);
     });
     expect(index.size).toBe(names.length);
     names.forEach((name, i) => {

@@ -35,7 +35,7 @@ describe('threads', () => {
     const pool = started();
     let done = 0;
     const jobs = { folders: [{ path: base, names: ['large', 'large', 'large'] }] };
-    for (let i = 0; i < 4; i++) await pool.submit(jobs, () => done++);
+    for (let i = 0; i < 4; i++) await pool.submit(jobs, 1, () => done++);
     await new Promise((resume) => setTimeout(resume, 300));
     await pool.close();
     expect(done).toBeLessThan(12);
@@ -47,7 +47,7 @@ describe('threads', () => {
     const before = openFiles();
     for (let i = 0; i < 20; i++) {
       const pool = started();
-      await pool.submit({ folders: [] }, () => undefined);
+      await pool.submit({ folders: [] }, 1, () => undefined);
       await new Promise((resume) => setTimeout(resume, i * 5));
       await pool.close();
     }

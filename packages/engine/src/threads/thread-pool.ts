@@ -2,11 +2,20 @@ import { Worker, type Transferable } from 'node:worker_threads';
 import { endThread } from './thread-end';
 import { threadFile } from './thread-file';
 
-const inFlightPerThread = 3;
+/** Enough that threads do not run dry while their owner, going through what needs no work, does not listen. */
+const inFlightPerThread = 16;
 
 interface Thread {
   readonly worker: Worker;
-  inFlight: number;
+  /** Weights of the requests it has not answered, in order. */
+  readonly inFlight: number[];
+  /** Their sum. */
+  load: number;
+}
+
+/** How much work so many files with so many bytes are: opening one takes as long as some 32 KiB. */
+export function weightOf(files: number, bytes: number): number {
+  return bytes + files * 32_768;
 }
 
 /** What the data of every thread of a pool has beside its own. */
@@ -51,13 +60,14 @@ export class ThreadPool<Request, Reply> {
     if (this.threads.length) return false;
     const workerData = { ...this.data, stop: this.stop.buffer } satisfies PoolThread;
     this.threads = Array.from({ length: this.work.size }, () => {
-      const thread: Thread = { worker: new Worker(threadFile(this.work.file), { workerData }), inFlight: 0 };
+      const thread: Thread = { worker: new Worker(threadFile(this.work.file), { workerData }), inFlight: [], load: 0 };
       thread.worker.on('message', (reply: Reply) => {
-        if (this.work.onReply(reply)) thread.inFlight--;
+        if (this.work.onReply(reply)) thread.load -= thread.inFlight.shift() ?? 0;
         this.wake();
       });
       thread.worker.on('error', (error) => {
-        thread.inFlight = 0;
+        thread.inFlight.length = 0;
+        thread.load = 0;
         this.work.onBroken(error);
         this.wake();
       });
@@ -68,13 +78,15 @@ export class ThreadPool<Request, Reply> {
 
   /** Whether every thread has enough to do. */
   get busy(): boolean {
-    return this.threads.every((t) => t.inFlight >= inFlightPerThread);
+    return this.threads.every((t) => t.inFlight.length >= inFlightPerThread);
   }
 
-  /** Sends a request to the least busy thread. */
-  send(request: Request, handedOver: readonly Transferable[] = []): void {
-    const thread = this.threads.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
-    thread.inFlight++;
+  /** Sends a request to the least busy thread; `weight` says how much work it is beside others. */
+  send(request: Request, weight: number, handedOver: readonly Transferable[] = []): void {
+    const free = this.threads.filter((t) => t.inFlight.length < inFlightPerThread);
+    const thread = (free.length ? free : this.threads).reduce((a, b) => (b.load < a.load ? b : a));
+    thread.inFlight.push(weight);
+    thread.load += weight;
     thread.worker.postMessage(request, handedOver);
   }
 

@@ -25,7 +25,7 @@ export interface HealReport {
  */
 export async function heal(store: Store, sick: readonly PackToc[], elsewhere: Elsewhere, stopped: () => boolean): Promise<HealReport> {
   const needs = await needsOf(store, stopped);
-  const names = sick.flatMap((toc) => toc.chunks.map((c) => c.name)).filter((name) => !needs || needs.live.has(name));
+  const names = sick.flatMap((toc) => toc.chunks().map((c) => c.name)).filter((name) => !needs || needs.live.has(name));
   const sound: Elsewhere = async (name) => {
     const data = await elsewhere(name);
     return data && keyedHash(store.keys.nameKey, data).equals(name) ? data : undefined;

@@ -141,7 +141,7 @@ function staleNames(report: VerifyReport, unreadable: readonly Buffer[]): Set<st
   const gone = new Set(report.damages.filter((d) => d.gone).map((d) => d.object));
   return new Set(
     report.sick
-      .filter((toc) => !toc.chunks.some((c) => missed.has(c.name)))
+      .filter((toc) => !toc.chunks().some((c) => missed.has(c.name)))
       .flatMap((toc) => (gone.has(packName(toc.packId)) ? [packName(toc.packId)] : [])),
   );
 }
@@ -161,7 +161,7 @@ async function verifyRevealing(store: Store, options: MendOptions): Promise<Veri
   const others = report.sick.filter((toc) => !revealed.has(toc.packId.toString('hex')));
   const damages = report.damages.filter((d) => others.some((toc) => packName(toc.packId) === d.object));
   const lost = new NameSet();
-  for (const toc of [...others, ...again.sick]) for (const { name } of toc.chunks) if (report.lost.has(name)) lost.add(name);
+  for (const toc of [...others, ...again.sick]) for (const { name } of toc.chunks()) if (report.lost.has(name)) lost.add(name);
   return { ...report, damages: [...damages, ...back, ...again.damages], sick: [...others, ...again.sick], lost };
 }
 

@@ -1,6 +1,6 @@
 import { EngineError } from '../errors';
 import { openBlock, packName } from '../format/pack';
-import type { PackToc } from '../format/toc';
+import type { PackToc, TocChunk } from '../format/toc';
 import { NameSet } from '../index/name-set';
 import { keyedHash } from '../native/blake3';
 import { Marker } from '../prune/mark';
@@ -47,8 +47,8 @@ export async function readPoint(
 
 /** Reads the blocks of a pack with chunks that are needed and not `checked` yet, adds those and yields the bytes read. */
 async function* neededBlocks(store: Store, toc: PackToc, needed: NameSet, checked: NameSet): AsyncGenerator<number> {
-  const byBlock = new Map<number, PackToc['chunks'][number][]>();
-  for (const chunk of toc.chunks) {
+  const byBlock = new Map<number, TocChunk[]>();
+  for (const chunk of toc.chunks()) {
     if (!needed.has(chunk.name) || checked.has(chunk.name)) continue;
     const own = byBlock.get(chunk.block) ?? [];
     byBlock.set(chunk.block, own);

@@ -1,6 +1,6 @@
 import { EngineError } from '../errors';
 import { openBlock, packName, readPackToc } from '../format/pack';
-import type { PackToc } from '../format/toc';
+import type { PackToc, TocChunk } from '../format/toc';
 import { NameSet } from '../index/name-set';
 import { keyedHash } from '../native/blake3';
 import { isAway } from '../store/loss';
@@ -64,7 +64,7 @@ export async function verify(store: Store, options: VerifyOptions): Promise<Veri
     await pace?.take(checked.bytes);
     packs++;
     bytes += checked.bytes;
-    chunks += toc.chunks.length;
+    chunks += toc.count;
     options.onPack?.(checked.bytes);
   }
   return { packs, bytes, chunks, damages, lost, sick, away: [...away].sort() };
@@ -72,7 +72,8 @@ export async function verify(store: Store, options: VerifyOptions): Promise<Veri
 
 async function checkPack(store: Store, toc: PackToc, lost: NameSet): Promise<{ bytes: number; damages: Damage[] } | { away: string }> {
   const object = packName(toc.packId);
-  const lose = (which: PackToc['chunks'], why: string): Damage => {
+  const chunks = toc.chunks();
+  const lose = (which: readonly TocChunk[], why: string): Damage => {
     for (const chunk of which) lost.add(chunk.name);
     return { object, why, chunks: which.length };
   };
@@ -82,11 +83,11 @@ async function checkPack(store: Store, toc: PackToc, lost: NameSet): Promise<{ b
   } catch (error) {
     if (isAway(error)) return { away: error.details };
     if (!(error instanceof EngineError && error.code === 'OBJECT_MISSING')) throw error;
-    return { bytes: 0, damages: [{ ...lose(toc.chunks, 'the file is gone'), gone: true }] };
+    return { bytes: 0, damages: [{ ...lose(chunks, 'the file is gone'), gone: true }] };
   }
   const damages: Damage[] = [];
   for (const [number, place] of toc.blocks.entries()) {
-    const own = toc.chunks.filter((c) => c.block === number);
+    const own = chunks.filter((c) => c.block === number);
     try {
       const raw = openBlock(store.keys, toc.packId, number, place, file.subarray(place.offset, place.offset + place.stored));
       const wrong = own.filter((c) => !keyedHash(store.keys.nameKey, raw.subarray(c.offset, c.offset + c.length)).equals(c.name));
