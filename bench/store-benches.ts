@@ -17,7 +17,7 @@ const median = (values: number[]) => values.sort((a, b) => a - b)[values.length 
 export function storeBenches(folder: string, wanted: (name: string) => boolean, runs: number, report: (r: Result) => void): void {
   const tree = `${folder}/tree`;
   const { files, bytes } = makeSampleTree(tree, 100_000, 1_150_000_000);
-  makeSampleTree(`${folder}/warm-up`, 3000, 12_000_000, 11);
+  makeSampleTree(`${folder}/warm-up`, 20_000, 40_000_000, 11);
   process.stderr.write(`tree: ${files} files, ${(bytes / 1e9).toFixed(2)} GB\n`);
   const archive = `${folder}/peer.tar.zst.enc`;
   const tar = `tar -C ${tree} -c . | zstd -q -1 -T2 | openssl enc -aes-256-ctr -pass pass:bench -pbkdf2 -out ${archive}`;
@@ -74,8 +74,14 @@ export function storeBenches(folder: string, wanted: (name: string) => boolean, 
       (run) => inProcess('point', folder, `same-${run}`, 'base'),
       () => peer(`find ${tree} -printf '%p %s %T@ %C@ %i\\n' > /dev/null`),
     );
-  if (!wanted('one-percent')) return;
-  // both peers see the same changes as we do: the incremental one from a record of the tree as it was before
+  if (wanted('one-percent')) changes(folder, runs, tar, report);
+  for (const name of ['tree', 'warm-up']) fs.rmSync(`${folder}/${name}`, { recursive: true });
+  clean();
+}
+
+/** Both peers see the same changes as we do: the incremental one from a record of the tree as it was before. */
+function changes(folder: string, runs: number, tar: string, report: (r: Result) => void): void {
+  const tree = `${folder}/tree`;
   const record = `${folder}/record`;
   peer(`tar -g ${record} -C ${tree} -c . > /dev/null`);
   const seconds: Record<'ours' | 'all' | 'changes', number[]> = { ours: [], all: [], changes: [] };

@@ -75,6 +75,7 @@ async function warmUp(store: Store, folder: string): Promise<void> {
   const taskId = randomBytes(8).toString('hex');
   const back = `${folder}/warm-up-${taskId}`;
   await take(store, tree, taskId, null);
+  await take(store, tree, `${taskId}-again`, taskId);
   await bringBack(store, tree, taskId, back);
   fs.rmSync(back, { recursive: true });
 }

@@ -173,6 +173,7 @@ export class Capture {
     if (earlier && folder.kept === builder.places && (await earlier.count()) === folder.kept) folder.unchanged = earlier.ref;
     this.settle(folder);
     await this.options.drain();
+    await this.options.pool.breathe();
   }
 
   /** Takes what is in an open folder and returns the folders among it. */

@@ -21,6 +21,7 @@ export class Cutter {
     this.scan = byteScan(windowBytes);
     const memory = this.scan.memory.buffer;
     new Int32Array(memory, scanLayout.table, 256).set(table);
+    new Int32Array(memory, scanLayout.doubled, 256).set(table.map((n) => n << 1));
     this.counters = new Uint32Array(memory, scanLayout.counters, 512);
     this.window = new Uint8Array(memory, scanLayout.data, windowBytes);
     ({ strict: this.strict, loose: this.loose } = cutMasks(sizes));

@@ -12,7 +12,7 @@ export interface CutSizes {
   readonly max: number;
 }
 
-export const streamSizes: CutSizes = { min: 256 * 1024, mean: 1024 * 1024, max: 4 * 1024 * 1024 };
+export const streamSizes: CutSizes = { min: 512 * 1024, mean: 1024 * 1024, max: 4 * 1024 * 1024 };
 
 /** 256 pseudo-random 32-bit numbers from a 32-byte seed (xoshiro128**); signed, as adding those stays in machine integers. */
 export function gearTable(seed: Uint8Array): Int32Array {

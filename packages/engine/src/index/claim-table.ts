@@ -21,7 +21,7 @@ export class ClaimTable {
     const capacity = 2 ** Math.ceil(Math.log2(Math.max(4096, (index.size + expected) * 1.5)));
     const claims = new ClaimTable(new SharedArrayBuffer(capacity * words * 4));
     index.forEachKey((k0, k1, k2, k3, pack) => {
-      if (!skip(pack)) claims.claimWords(k0 | 0, k1 | 0, k2 | 0, k3 | 0);
+      if (!skip(pack)) claims.put(k0 | 0, k1 | 0, k2 | 0, k3 | 0);
     });
     return claims;
   }
@@ -29,6 +29,17 @@ export class ClaimTable {
   /** True when the chunk is new and the caller has to store it. */
   claim(name: Buffer): boolean {
     return this.claimWords(name.readInt32LE(0) || 1, name.readInt32LE(4), name.readInt32LE(8), name.readInt32LE(12));
+  }
+
+  /** The same without looking, while no other thread has the table. */
+  private put(k0: number, k1: number, k2: number, k3: number): void {
+    const t = this.table;
+    let at = (k0 & this.mask) * words;
+    while (t[at] !== 0) at = (at + words) % t.length;
+    t[at] = k0;
+    t[at + 1] = k1;
+    t[at + 2] = k2;
+    t[at + 3] = k3;
   }
 
   private claimWords(k0: number, k1: number, k2: number, k3: number): boolean {

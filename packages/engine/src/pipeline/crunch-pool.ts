@@ -87,6 +87,11 @@ export class CrunchPool {
     this.pool.send({ type: 'files', id, jobs }, weight);
   }
 
+  /** See {@link ThreadPool.breathe}. */
+  breathe(): Promise<void> {
+    return this.pool.breathe();
+  }
+
   /** Waits until every batch is done. Throws what a thread failed with. */
   async idle(): Promise<void> {
     await this.until(() => this.answers.size === 0);

@@ -26,7 +26,8 @@ export interface FolderJobs {
 }
 
 const wholeLimit = 512 * 1024;
-const windowBytes = 8 << 20;
+/** What is left of it moves to its front when less than a largest chunk is left: the larger, the less is moved. */
+const windowBytes = 16 << 20;
 const sampleBytes = 4 * 1024;
 /** What is looked at to tell whether it is worth compressing. */
 const probeBytes = 1024;

@@ -2,15 +2,20 @@ import { Worker, type Transferable } from 'node:worker_threads';
 import { endThread } from './thread-end';
 import { threadFile } from './thread-file';
 
-/** Enough that threads do not run dry while their owner, going through what needs no work, does not listen. */
-const inFlightPerThread = 16;
+const inFlightPerThread = 3;
+/** Requests kept here while all threads have enough. */
+const mostWaiting = 64;
+const breatheEveryMs = 3;
 
 interface Thread {
   readonly worker: Worker;
-  /** Weights of the requests it has not answered, in order. */
-  readonly inFlight: number[];
-  /** Their sum. */
-  load: number;
+  inFlight: number;
+}
+
+interface Waiting<Request> {
+  readonly request: Request;
+  readonly weight: number;
+  readonly handedOver: readonly Transferable[];
 }
 
 /** How much work so many files with so many bytes are: opening one takes as long as some 32 KiB. */
@@ -40,10 +45,15 @@ export interface PoolWork<Reply> {
   readonly onBroken: (error: Error) => void;
 }
 
-/** Threads that do the same work, each with a few requests at a time. They are started when there is something to do. */
+/**
+ * Threads that do the same work, each with a few requests at a time. They are started when there is something to do. Requests that have to wait go by their weight, light ones first: what
+ * depends on many is done early, and the heavy ones are left to whoever is free.
+ */
 export class ThreadPool<Request, Reply> {
   private threads: Thread[] = [];
-  private waiting: (() => void)[] = [];
+  private listeners: (() => void)[] = [];
+  private readonly waiting: Waiting<Request>[] = [];
+  private breathed = 0;
   private readonly stop = new Int32Array(new SharedArrayBuffer(4));
 
   constructor(
@@ -60,14 +70,14 @@ export class ThreadPool<Request, Reply> {
     if (this.threads.length) return false;
     const workerData = { ...this.data, stop: this.stop.buffer } satisfies PoolThread;
     this.threads = Array.from({ length: this.work.size }, () => {
-      const thread: Thread = { worker: new Worker(threadFile(this.work.file), { workerData }), inFlight: [], load: 0 };
+      const thread: Thread = { worker: new Worker(threadFile(this.work.file), { workerData }), inFlight: 0 };
       thread.worker.on('message', (reply: Reply) => {
-        if (this.work.onReply(reply)) thread.load -= thread.inFlight.shift() ?? 0;
+        if (this.work.onReply(reply)) thread.inFlight--;
+        this.feed();
         this.wake();
       });
       thread.worker.on('error', (error) => {
-        thread.inFlight.length = 0;
-        thread.load = 0;
+        thread.inFlight = 0;
         this.work.onBroken(error);
         this.wake();
       });
@@ -76,18 +86,34 @@ export class ThreadPool<Request, Reply> {
     return true;
   }
 
-  /** Whether every thread has enough to do. */
+  /** Whether there is more than enough to do. */
   get busy(): boolean {
-    return this.threads.every((t) => t.inFlight.length >= inFlightPerThread);
+    return this.waiting.length >= mostWaiting;
   }
 
-  /** Sends a request to the least busy thread; `weight` says how much work it is beside others. */
+  /** Hands a request to the least busy thread, or keeps it until one has room; `weight` says how much work it is beside others. */
   send(request: Request, weight: number, handedOver: readonly Transferable[] = []): void {
-    const free = this.threads.filter((t) => t.inFlight.length < inFlightPerThread);
-    const thread = (free.length ? free : this.threads).reduce((a, b) => (b.load < a.load ? b : a));
-    thread.inFlight.push(weight);
-    thread.load += weight;
-    thread.worker.postMessage(request, handedOver);
+    const at = this.waiting.findIndex((w) => w.weight > weight);
+    this.waiting.splice(at < 0 ? this.waiting.length : at, 0, { request, weight, handedOver });
+    this.feed();
+  }
+
+  private feed(): void {
+    while (this.waiting.length) {
+      const thread = this.threads.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
+      if (thread.inFlight >= inFlightPerThread) return;
+      const { request, handedOver } = this.waiting.shift()!;
+      thread.inFlight++;
+      thread.worker.postMessage(request, handedOver);
+    }
+  }
+
+  /** To be called now and then by an owner that works without pause: lets answers in, so that no thread runs dry while requests wait. */
+  async breathe(): Promise<void> {
+    const now = performance.now();
+    if (!this.waiting.length || now - this.breathed < breatheEveryMs) return;
+    await new Promise((resume) => setImmediate(resume));
+    this.breathed = performance.now();
   }
 
   /** Tells all threads something that is not answered. */
@@ -97,13 +123,13 @@ export class ThreadPool<Request, Reply> {
 
   /** Resolves at the next reply, or when {@link wake} is called. */
   async change(): Promise<void> {
-    await new Promise<void>((resume) => this.waiting.push(resume));
+    await new Promise<void>((resume) => this.listeners.push(resume));
   }
 
   wake(): void {
-    const { waiting } = this;
-    this.waiting = [];
-    for (const resume of waiting) resume();
+    const { listeners } = this;
+    this.listeners = [];
+    for (const resume of listeners) resume();
   }
 
   /** Asks the threads to give up what they are doing. The pool can only be closed then. */
