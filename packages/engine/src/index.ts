@@ -35,6 +35,7 @@ export * from './format/root';
 export * from './pipeline/crunch';
 export * from './pipeline/crunch-pool';
 export * from './pipeline/file-results';
+export type { EarlierChunks } from './pipeline/known-cuts';
 export * from './pipeline/open-deep';
 export * from './threads/kept-pools';
 export * from './threads/thread-end';

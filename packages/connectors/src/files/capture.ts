@@ -12,7 +12,9 @@ import {
   statIn,
   systemCode,
   weightOf,
+  wholeLimit,
   type CrunchPool,
+  type EarlierChunks,
   type EntryCursor,
   type FileResult,
   type FolderJobs,
@@ -23,6 +25,7 @@ import {
   type TreeReader,
 } from '@lithodex/engine';
 import { describeEntry, openListing, statEntry, storedForm, type Listing, type LiveEntry } from './folder-listing';
+import { earlierChunks } from './earlier-content';
 import { EarlierFolder, sameFile, sameFolder } from './earlier-folder';
 
 export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE';
@@ -99,6 +102,14 @@ interface WaitingFile {
   readonly name: string;
 }
 
+/** What is to be read of a folder. */
+interface FolderBatch {
+  readonly folder: OpenFolder;
+  readonly path: string;
+  readonly names: string[];
+  readonly earlier: Map<string, EarlierChunks>;
+}
+
 const batchFiles = 256;
 const batchBytes = 8 << 20;
 
@@ -111,7 +122,7 @@ export class Capture {
   /** Folders left out because a target keeps its data there; byte strings below the root. */
   readonly leftOut: string[] = [];
   private readonly facts = new FileFacts();
-  private batch: { readonly folder: OpenFolder; readonly path: string; readonly names: string[] }[] = [];
+  private batch: FolderBatch[] = [];
   private batchSize = 0;
   private files: WaitingFile[] = [];
   private readonly hardLinked = new Map<string, PackedEntry>();
@@ -232,11 +243,11 @@ export class Capture {
   }
 
   /** What is to be read of a folder in the batch being gathered. */
-  private jobs(folder: OpenFolder): { readonly names: string[] } {
+  private jobs(folder: OpenFolder): FolderBatch {
     let last = this.batch.at(-1);
     if (last?.folder !== folder) {
       const { root } = this.options;
-      last = { folder, path: folder.path === '' ? root : `${root}/${folder.path}`, names: [] };
+      last = { folder, path: folder.path === '' ? root : `${root}/${folder.path}`, names: [], earlier: new Map() };
       this.batch.push(last);
     }
     return last;
@@ -297,7 +308,7 @@ export class Capture {
   }
 
   private async take(folder: OpenFolder, name: string, old: EntryCursor | undefined): Promise<void> {
-    const { facts } = this;
+    const { facts, options } = this;
     if (!facts.isFile) {
       const live = this.describe(folder, name);
       if (!live) return;
@@ -326,7 +337,10 @@ export class Capture {
       }
     }
     folder.waiting++;
-    this.jobs(folder).names.push(name);
+    const jobs = this.jobs(folder);
+    jobs.names.push(name);
+    const earlier = old && facts.size > wholeLimit ? await earlierChunks(options.trees, old) : undefined;
+    if (earlier) jobs.earlier.set(name, earlier);
     this.files.push({ folder, place: folder.builder.reserve(), name });
     this.batchSize += facts.size;
     if (this.files.length >= batchFiles || this.batchSize >= batchBytes) await this.flush();
@@ -336,7 +350,7 @@ export class Capture {
     if (!this.files.length) return;
     const { files } = this;
     const weight = weightOf(files.length, this.batchSize);
-    const folders = this.batch.map(({ path, names }): FolderJobs => ({ path, names }));
+    const folders = this.batch.map(({ path, names, earlier }): FolderJobs => ({ path, names, ...(earlier.size && { earlier }) }));
     this.batch = [];
     this.files = [];
     this.batchSize = 0;

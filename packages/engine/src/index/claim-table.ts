@@ -35,7 +35,7 @@ export class ClaimTable {
   private put(k0: number, k1: number, k2: number, k3: number): void {
     const t = this.table;
     let at = (k0 & this.mask) * words;
-    while (t[at] !== 0) at = (at + words) % t.length;
+    while (t[at] !== 0) at = (at + words) & (t.length - 1);
     t[at] = k0;
     t[at + 1] = k1;
     t[at + 2] = k2;

@@ -9,6 +9,7 @@ import type { ChunkWriter } from '../store/chunk-writer';
 import { writeTimedEntry, type UntimedEntry, type Writable } from '../tree/tree-entry';
 import { storeContent, type PutChunk } from '../tree/tree-writer';
 import type { FileResults } from './file-results';
+import { KnownCuts, type EarlierChunks } from './known-cuts';
 import { withShortPath } from './open-deep';
 
 /** Files to read, all with the rights of one account. */
@@ -23,11 +24,15 @@ export interface FolderJobs {
   /** Absolute path. */
   readonly path: string;
   readonly names: readonly string[];
+  /** What large files held at the earlier point, by name. */
+  readonly earlier?: ReadonlyMap<string, EarlierChunks>;
 }
 
-const wholeLimit = 512 * 1024;
+/** Files above this size are cut into chunks, in bytes. */
+
+export const wholeLimit = 512 * 1024;
 /** What is left of it moves to its front when less than a largest chunk is left: the larger, the less is moved. */
-const windowBytes = 16 << 20;
+const windowBytes = 8 << 20;
 const sampleBytes = 4 * 1024;
 /** What is looked at to tell whether it is worth compressing. */
 const probeBytes = 1024;
@@ -70,7 +75,7 @@ export class Crunch {
 
   /** Stores the files and describes them to `results`, in order. Throws what the target throws, and STOPPED. */
   async files(jobs: FileJobs, results: FileResults): Promise<void> {
-    for (const { path, names } of jobs.folders) {
+    for (const { path, names, earlier } of jobs.folders) {
       let folder: number;
       try {
         folder = asAccount(jobs.account, () => openFolder(path));
@@ -82,7 +87,7 @@ export class Crunch {
       try {
         for (const name of names) {
           this.goOn();
-          const later = this.file(folder, name, jobs.account, results);
+          const later = this.file(folder, name, jobs.account, earlier?.get(name), results);
           if (later) await later;
           if (this.writer.full) await this.writer.drain();
         }
@@ -97,7 +102,13 @@ export class Crunch {
   }
 
   /** A promise only for a file that takes several reads: waiting for every small one costs more than reading it. */
-  private file(folder: number, name: string, account: Account | undefined, results: FileResults): Promise<void> | undefined {
+  private file(
+    folder: number,
+    name: string,
+    account: Account | undefined,
+    earlier: EarlierChunks | undefined,
+    results: FileResults,
+  ): Promise<void> | undefined {
     let fd: number;
     try {
       fd = asAccount(account, () => openIn(folder, name, O_RDONLY | O_NOFOLLOW | O_NONBLOCK));
@@ -111,7 +122,7 @@ export class Crunch {
       statOpen(fd, before);
       const ranges = before.blocks * 512 < before.size && before.isFile ? dataRanges(fd, before.size) : undefined;
       if (!before.isFile) results.failed('REPLACED');
-      else if (ranges || before.size > wholeLimit) later = this.streamed(fd, name, ranges, results);
+      else if (ranges || before.size > wholeLimit) later = this.streamed(fd, name, ranges, earlier, results);
       else this.tell(fd, name, this.whole(fd, before.size), undefined, results);
     } catch (error) {
       tellFailure(error, results);
@@ -122,9 +133,16 @@ export class Crunch {
   }
 
   /** Reads an open file part by part, and closes it. */
-  private async streamed(fd: number, name: string, ranges: [number, number][] | undefined, results: FileResults): Promise<void> {
+  private async streamed(
+    fd: number,
+    name: string,
+    ranges: [number, number][] | undefined,
+    earlier: EarlierChunks | undefined,
+    results: FileResults,
+  ): Promise<void> {
     try {
-      this.tell(fd, name, await this.stream(new FileStream(fd, ranges ?? [[0, this.before.size]])), ranges, results);
+      const content = await this.stream(new FileStream(fd, ranges ?? [[0, this.before.size]]), new KnownCuts(earlier));
+      this.tell(fd, name, content, ranges, results);
     } catch (error) {
       tellFailure(error, results);
     } finally {
@@ -204,24 +222,25 @@ export class Crunch {
     return this.cutter.random(end, to) && this.cutter.random((from + end) >> 1, ((from + end) >> 1) + probeBytes);
   }
 
-  private async stream(stream: FileStream): Promise<ReadContent> {
+  private async stream(stream: FileStream, known: KnownCuts): Promise<ReadContent> {
     const names: Buffer[] = [];
     const lengths: number[] = [];
     const window = this.window;
+    let position = 0;
     let from = 0;
     let to = stream.fill(window, 0);
     const random = this.cutter.random(0, Math.min(to, sampleBytes));
     const whole = stream.left <= 0 && to <= wholeLimit;
     while (to > from) {
-      const length = whole ? to : this.cutter.next(from, to);
-      names.push(
-        this.writer.put(
-          window.subarray(from, from + length),
-          this.cutter.random(from, from + Math.min(length, probeBytes)) && this.dense(from, from + length),
-        ),
-      );
+      const usual = known.lengthAt(position) ?? 0;
+      const same = usual > 0 && usual <= to - from ? this.writer.name(window.subarray(from, from + usual)) : undefined;
+      const name = same && known.holds(same) ? same : undefined;
+      const length = name ? usual : whole ? to : this.cutter.next(from, to);
+      const dense = this.cutter.random(from, from + Math.min(length, probeBytes)) && this.dense(from, from + length);
+      names.push(this.writer.put(window.subarray(from, from + length), dense, name));
       lengths.push(length);
       from += length;
+      position += length;
       if (this.writer.full) await this.writer.drain();
       if (to - from < streamSizes.max && stream.left > 0) {
         this.goOn();

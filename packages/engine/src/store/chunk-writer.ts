@@ -60,9 +60,16 @@ export class ChunkWriter {
     this.pace = paceOf(target.place);
   }
 
-  /** Stores a chunk of at most 4 MiB if it is new and returns its 32-byte name. A `dense` one is not compressed. The data is copied before this returns. */
-  put(data: Uint8Array, dense = false): Buffer {
-    const name = keyedHash(this.keys.nameKey, data);
+  /** The 32-byte name of a chunk. */
+  name(data: Uint8Array): Buffer {
+    return keyedHash(this.keys.nameKey, data);
+  }
+
+  /**
+   * Stores a chunk of at most 4 MiB if it is new and returns its name, which who knows it already passes. A `dense` one is not compressed. The data is copied before this
+   * returns.
+   */
+  put(data: Uint8Array, dense = false, name = this.name(data)): Buffer {
     if (!this.claim(name)) return name;
     this.counts.fresh += data.length;
     if (data.length >= gatherLimit / 2) {
