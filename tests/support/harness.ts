@@ -75,12 +75,21 @@ export class Client {
     return answer as Answered<N>;
   }
 
+  /** What is waiting and running, in words. */
+  private async open(): Promise<string> {
+    const { rows } = await this.call('listRuns', { query: { states: 'waiting,running', limit: 20 } });
+    const runs = await Promise.all(rows.map(({ id }) => this.call('getRun', { id })));
+    return runs
+      .map((r) => `${r.kind} ${r.id} ${JSON.stringify(r.tasks.map(({ state, mover, attempt }) => [state, mover, attempt]))}`)
+      .join(', ');
+  }
+
   /** Waits until a run has ended. */
   async ended(runId: number, timeoutMs = 60_000): Promise<RunDetail> {
     for (const until = Date.now() + timeoutMs; ;) {
       const run = await this.call('getRun', { id: runId });
       if (run.state !== 'waiting' && run.state !== 'running') return run;
-      if (Date.now() > until) throw new Error(`run ${runId} is still ${run.state}`);
+      if (Date.now() > until) throw new Error(`run ${runId} is still ${run.state}; ${await this.open()}`);
       await new Promise((resume) => setTimeout(resume, 40));
     }
   }
