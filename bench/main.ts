@@ -3,7 +3,7 @@ import os from 'node:os';
 import { catalogBench } from './catalog-bench';
 import { promiseBenches } from './promise-benches';
 import { asText, keptAsText, type Kept, type Result } from './result';
-import { simulationBench } from './simulation-bench';
+import { simulateHere, simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
 import { work } from './store-work';
 
@@ -12,6 +12,10 @@ const args = process.argv.slice(2);
 
 if (args[0] === '--work') {
   await work(args.slice(1));
+  process.exit(0);
+}
+if (args[0] === '--simulate') {
+  simulateHere(Number(args[1]));
   process.exit(0);
 }
 const json = args.includes('--json');
@@ -32,7 +36,7 @@ const keeps = (k: Kept) => {
 };
 try {
   if (all.slice(0, 4).some(wanted)) storeBenches(folder, wanted, runs, report);
-  if (wanted('simulation')) simulationBench(runs, report);
+  if (wanted('simulation')) await simulationBench(runs, report);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, report);
 } finally {
