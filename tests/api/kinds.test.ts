@@ -1,5 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
+import type { BodyInput } from '@lithodex/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
 
@@ -74,6 +75,20 @@ describe('kinds of run', () => {
     expect((await byAge()).slice(-2).map((p) => p.kind)).toEqual(['incremental', 'incremental']);
     expect((await points()).filter((p) => p.kind === 'synthetic')).toEqual([]);
     await admin.call('removePolicy', { id });
+  });
+
+  it('stores everything again for a fresh full only', async () => {
+    const stored = async (body: BodyInput<'protectOnce'>) => {
+      const run = await admin.ended((await admin.call('protectOnce', { id: workloadId, body })).runId);
+      expect(run).toMatchObject({ state: 'done', pointKind: 'full' });
+      return run.counts;
+    };
+    expect(await stored({ kind: 'full' })).toMatchObject({ stored: 0 });
+    const { files, bytes, read, stored: anew } = await stored({ kind: 'full', fresh: true });
+    expect([files > 0, read, anew > 0]).toEqual([true, bytes, true]);
+    await expect(admin.call('protectOnce', { id: workloadId, body: { kind: 'incremental', fresh: true } })).rejects.toMatchObject({
+      code: 'INVALID',
+    });
   });
 
   it('takes a point of any kind by hand, and refuses to plan nothing but fulls put together', async () => {

@@ -22,6 +22,8 @@ export const BackupWork = z.object({
   /** The newest point of the series, and the one that unchanged entries are taken over from: null for reading everything. */
   previous: Uuid.nullable(),
   base: Uuid.nullable(),
+  /** Take nothing as stored: write everything again. */
+  fresh: z.boolean(),
   moment: Instant,
   include: z.array(z.string()),
   exclude: z.array(z.string()),

@@ -116,12 +116,16 @@ export const LogLine = z.object({
 export type LogLine = z.infer<typeof LogLine>;
 export const LogQuery = ListQuery.extend({ level: z.enum(['note', 'warning', 'fault']).optional(), task: Uuid.optional() });
 
-export const OnDemand = z.object({
-  kind: PointKind.default('incremental'),
-  keep: Keep.nullable().default(null),
-  targetId: Uuid.optional(),
-  note: z.string().trim().max(200).default(''),
-});
+export const OnDemand = z
+  .object({
+    kind: PointKind.default('incremental'),
+    /** A full that takes nothing as stored: all of it is written again. */
+    fresh: z.boolean().default(false),
+    keep: Keep.nullable().default(null),
+    targetId: Uuid.optional(),
+    note: z.string().trim().max(200).default(''),
+  })
+  .refine((d) => !d.fresh || d.kind === 'full', { path: ['fresh'], message: 'Only a full can be stored anew.' });
 export const Started = z.object({ runId: Id });
 
 export const conflictRules = ['leave', 'replace', 'replaceIfOlder', 'beside'] as const;

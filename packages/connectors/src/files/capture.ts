@@ -25,10 +25,10 @@ import {
   type TreeReader,
 } from '@lithodex/engine';
 import { describeEntry, openListing, statEntry, storedForm, type Listing, type LiveEntry } from './folder-listing';
-import { earlierChunks } from './earlier-content';
+import { earlierChunks, isOtherContent } from './earlier-content';
 import { EarlierFolder, sameFile, sameFolder } from './earlier-folder';
 
-export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE';
+export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE' | 'CHANGED_UNSEEN';
 
 export interface CaptureWarning {
   readonly code: CaptureWarningCode;
@@ -50,8 +50,10 @@ export interface CaptureProgress {
 export interface CaptureOptions {
   /** Absolute path, byte string. */
   readonly root: string;
-  /** Top folder of the point to build on; a full has none and reads everything again. */
+  /** Top folder of the point before. */
   readonly previous: TreeEntry | undefined;
+  /** Everything is read again, and what should be as it was in the point before is compared with it; otherwise that is taken over. */
+  readonly rereads: boolean;
   readonly filter: PathFilter;
   /** Absolute paths of folders left out by themselves: where targets keep their data. */
   readonly leftOutByItself: readonly string[];
@@ -100,6 +102,8 @@ interface WaitingFile {
   readonly folder: OpenFolder;
   readonly place: number;
   readonly name: string;
+  /** Its entry in the point before, where nothing but reading can tell it from that. */
+  readonly same: Buffer | undefined;
 }
 
 /** What is to be read of a folder. */
@@ -181,7 +185,8 @@ export class Capture {
       fs.closeSync(listing.fd);
     }
     for (const sub of below) await this.enter(folder, sub);
-    if (earlier && folder.kept === builder.places && (await earlier.count()) === folder.kept) folder.unchanged = earlier.ref;
+    if (earlier && !this.options.rereads && folder.kept === builder.places && (await earlier.count()) === folder.kept)
+      folder.unchanged = earlier.ref;
     this.settle(folder);
     await this.options.drain();
     await this.options.pool.breathe();
@@ -268,7 +273,7 @@ export class Capture {
     return {
       name,
       place: parent.builder.reserve(),
-      live: old && bytes && sameFolder(old, facts) ? withoutFolder(readEntry(new ByteReader(bytes))) : undefined,
+      live: old && bytes && !this.options.rereads && sameFolder(old, facts) ? withoutFolder(readEntry(new ByteReader(bytes))) : undefined,
       device: facts.device,
       old: bytes,
       earlier: old?.kind === 'folder' ? old.folder() : undefined,
@@ -318,7 +323,8 @@ export class Capture {
       return;
     }
     this.progress.files++;
-    if (old && sameFile(old, facts)) {
+    const same = old !== undefined && sameFile(old, facts);
+    if (same && !options.rereads) {
       folder.builder.add({ name, data: old.bytes(), items: 1, bytes: old.size });
       folder.kept++;
       this.progress.bytes += old.size;
@@ -341,7 +347,7 @@ export class Capture {
     jobs.names.push(name);
     const earlier = old && facts.size > wholeLimit ? await earlierChunks(options.trees, old) : undefined;
     if (earlier) jobs.earlier.set(name, earlier);
-    this.files.push({ folder, place: folder.builder.reserve(), name });
+    this.files.push({ folder, place: folder.builder.reserve(), name, same: same ? Buffer.from(old.bytes()) : undefined });
     this.batchSize += facts.size;
     if (this.files.length >= batchFiles || this.batchSize >= batchBytes) await this.flush();
   }
@@ -360,7 +366,7 @@ export class Capture {
     await this.options.drain();
   }
 
-  private taken({ folder, place, name }: WaitingFile, result: FileResult): void {
+  private taken({ folder, place, name, same }: WaitingFile, result: FileResult): void {
     const warn = (code: CaptureWarningCode, cause: string) => {
       this.options.onWarning({ code, path: joinPath(folder.path, name), cause });
     };
@@ -371,6 +377,7 @@ export class Capture {
       folder.builder.fill(place, live ? packEntry({ ...storedForm(live), unread: true }) : null);
     } else {
       if (result.torn) warn('CHANGED_WHILE_READ', '');
+      else if (same && isOtherContent(same, result.entry)) warn('CHANGED_UNSEEN', '');
       if (result.attributesFailed) warn('ATTRIBUTES_UNREADABLE', result.attributesFailed);
       const packed = { name, data: result.entry, items: 1, bytes: result.size };
       if (result.hardId) this.hardLinked.set(result.hardId, { ...packed, data: Buffer.from(result.entry) });

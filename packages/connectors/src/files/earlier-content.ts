@@ -16,3 +16,10 @@ export async function earlierChunks(trees: TreeReader, old: EntryCursor): Promis
   }
   return { names: new Uint8Array(Buffer.concat(names)), lengths };
 }
+
+/** Whether two entries of one file name other chunks; not told for files whose chunks stand in lists of their own. */
+export function isOtherContent(a: Buffer, b: Buffer): boolean {
+  if (a.equals(b)) return false;
+  const [before, now] = [a, b].map((data) => readEntry(new ByteReader(data)).content);
+  return before !== undefined && now !== undefined && 'names' in before && 'names' in now && !before.names.equals(now.names);
+}

@@ -161,14 +161,20 @@ export class ChunkReader {
     }
   }
 
-  /** The same from this target alone. */
+  /** Whether another pack of this target may have what a pack has lost. */
+  private async isElsewhereHere(error: unknown, packId: Buffer): Promise<boolean> {
+    if (!(error instanceof EngineError)) return false;
+    if (error.code === 'OBJECT_MISSING') return this.index.missed(packId);
+    return error.code === 'OBJECT_DAMAGED' && this.index.distrust(packId);
+  }
+
+  /** The same from this target alone, from another of its packs where one is gone or damaged. */
   async readHere(name: Buffer): Promise<Buffer> {
     const location = this.locate(name);
     try {
       return await this.blocks.chunk(name, location);
     } catch (error) {
-      const gone = error instanceof EngineError && error.code === 'OBJECT_MISSING';
-      if (!gone || !(await this.index.missed(location.packId))) throw error;
+      if (!(await this.isElsewhereHere(error, location.packId))) throw error;
       return await this.blocks.chunk(name, this.locate(name));
     }
   }

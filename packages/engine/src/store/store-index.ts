@@ -29,7 +29,9 @@ export class StoreIndex {
   private condemned: ReadonlySet<string> = new Set();
   /** Packs that the index names but that are gone. */
   private absent: ReadonlySet<string> = new Set();
-  /** Packs to look for a chunk in only when no other has it: condemned or absent ones. */
+  /** Packs of which a part was read that was damaged. */
+  private readonly distrusted = new Set<string>();
+  /** Packs to look for a chunk in only when no other has it: condemned, absent or distrusted ones. */
   private shunned: ReadonlySet<string> = new Set();
   private unwritten: PackToc[] = [];
   private refreshing: Promise<void> = Promise.resolve();
@@ -94,6 +96,15 @@ export class StoreIndex {
     return this.absent.has(id);
   }
 
+  /** What was read of a pack is damaged. True when that is news, so that a chunk may be found in another pack that has it too. */
+  async distrust(packId: Buffer): Promise<boolean> {
+    const id = packId.toString('hex');
+    if (this.distrusted.has(id)) return false;
+    this.distrusted.add(id);
+    await this.refresh();
+    return true;
+  }
+
   /** A prune writes segments anew and takes the old ones away: one that went after it was listed is looked for in the next list. */
   private async loadWhole(): Promise<void> {
     for (let left = mostLists; ; left--)
@@ -107,7 +118,7 @@ export class StoreIndex {
 
   private async load(): Promise<void> {
     this.condemned = new Set((await readCondemned(this.keys, this.target)).flatMap((r) => r.packs));
-    const shunned = new Set([...this.condemned, ...this.absent]);
+    const shunned = new Set([...this.condemned, ...this.absent, ...this.distrusted]);
     const others = [...shunned].every((id) => this.shunned.has(id));
     this.shunned = shunned;
     const names = await this.target.list('index/');

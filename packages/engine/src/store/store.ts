@@ -1,6 +1,7 @@
 import { EngineError } from '../errors';
 import { decodeRoot, encodeRoot, rootName, rootSum, taskOfRoot, voidRoot, type Root } from '../format/root';
 import type { PackToc } from '../format/toc';
+import { ChunkIndex } from '../index/chunk-index';
 import { ClaimTable } from '../index/claim-table';
 import { PackLocks } from '../locks/pack-locks';
 import { newKeySet, type Domain, type KeySet } from '../keys/key-set';
@@ -71,6 +72,11 @@ export class Store {
   /** What a run may take as stored: every chunk that is not in a condemned pack. `expected`: chunks it may add. */
   claims(expected: number): ClaimTable {
     return ClaimTable.over(this.index.chunks, expected, (pack) => this.index.isCondemned(pack));
+  }
+
+  /** The same for a run that takes nothing as stored but what it has stored itself. */
+  freshClaims(expected: number): ClaimTable {
+    return ClaimTable.over(new ChunkIndex(), expected);
   }
 
   /** A writer that stores everything it is given, whether it is stored already or not. */

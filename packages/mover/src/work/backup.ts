@@ -11,6 +11,8 @@ const warningText: Record<CaptureWarning['code'], string> = {
   VANISHED: 'vanished while the run was looking',
   CHANGED_WHILE_READ: 'changed while it was read; what was read is kept',
   ATTRIBUTES_UNREADABLE: 'its extended attributes could not be read',
+  CHANGED_UNSEEN:
+    'holds other bytes than the point before, though its size and times are the same: the disk of the source may be failing, or something writes past its file system',
 };
 
 /** Takes a point, loads what changed into the catalog and makes the point visible. */

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { DiskFolder, EngineError, Store } from '@lithodex/engine';
+import { DiskFolder, encodeTop, EngineError, Store, topEntry, writeFolder } from '@lithodex/engine';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { readAllPoints } from '../../../../tests/support/store-kit';
@@ -22,8 +22,9 @@ afterEach(async () => {
   fs.rmSync(base, { recursive: true, force: true });
 });
 
-async function take(taskId: string, kind: PointRequest['kind'], previous: string | null, on: string | null, moment = 1000) {
+async function take(taskId: string, kind: PointRequest['kind'], previous: string | null, on: string | null, moment = 1000, fresh = false) {
   const read: { bytes: number; chunks: number | undefined }[] = [];
+  const warnings: string[] = [];
   const taken = await takePoint(
     store,
     {
@@ -39,10 +40,17 @@ async function take(taskId: string, kind: PointRequest['kind'], previous: string
       crossFileSystems: false,
       readAs: null,
       targetFolders: [],
+      fresh,
     },
-    { now: () => 2000, onWarning: () => undefined, onCapture: () => undefined, onReadAgain: (r) => read.push(r), stopped: () => false },
+    {
+      now: () => 2000,
+      onWarning: (w) => warnings.push(`${w.code} ${w.path}`),
+      onCapture: () => undefined,
+      onReadAgain: (r) => read.push(r),
+      stopped: () => false,
+    },
   );
-  return { ...taken, again: read.at(-1) };
+  return { ...taken, again: read.at(-1), warnings };
 }
 
 const write = (name: string, bytes: number) => {
@@ -59,6 +67,69 @@ describe('a differential', () => {
     const { root } = await take('two', 'differential', 'one', 'full');
     expect([root.totals.read, root.totals.fresh < 12_000, root.base, root.previous?.taskId]).toEqual([16_000, true, 'full', 'one']);
     expect((await take('three', 'incremental', 'two', 'two')).root.totals.read).toBe(0);
+  });
+});
+
+/** Packs of the store, those in `before` left out. */
+function packs(before: ReadonlySet<string> = new Set()): string[] {
+  const all = fs.readdirSync(`${base}/store/packs`, { recursive: true, withFileTypes: true }).filter((e) => e.isFile());
+  return all.map((e) => `${e.parentPath}/${e.name}`).filter((file) => !before.has(file));
+}
+
+describe('a full', () => {
+  it('stores nothing of a large file that changed in between and was taken incrementally: it was cut as if it were new', async () => {
+    write('survey', 12_000_000);
+    await take('full', 'full', null, null);
+    const file = fs.openSync(`${base}/source/survey`, 'r+');
+    fs.writeSync(file, randomBytes(70_000), 0, 70_000, 5_000_000);
+    fs.closeSync(file);
+    const { root } = await take('one', 'incremental', 'full', 'full');
+    expect(root.totals.fresh).toBeGreaterThan(500_000);
+    expect(root.totals.fresh).toBeLessThan(8_500_000);
+    const again = await take('two', 'full', 'one', null);
+    expect(again.root.totals).toMatchObject({ read: 12_000_000, fresh: 0 });
+  });
+
+  it('says which files hold other bytes than the point before though nothing else tells so', async () => {
+    write('still', 40_000);
+    write('rotten', 40_000);
+    const { root } = await take('full', 'full', null, null);
+    // a point in which the file has the facts it has now, but held something else
+    const writer = store.writer();
+    const names = writer.put(randomBytes(40_000));
+    const entries = [];
+    for (const name of ['rotten', 'still']) entries.push(await store.trees.find(topEntry(root), name));
+    const before = entries.map((e) => (e.name === 'rotten' ? { ...e, content: { names, lengths: [40_000] } } : e));
+    const folder = writeFolder((data) => writer.put(data), before);
+    await writer.finish();
+    await store.commit({ ...root, taskId: 'before', top: encodeTop({ ...topEntry(root), folder }) });
+    expect((await take('blind', 'incremental', 'before', 'before')).warnings).toEqual([]);
+    const again = await take('two', 'full', 'before', null);
+    expect(again.warnings).toEqual(['CHANGED_UNSEEN rotten']);
+    expect((await take('three', 'full', 'two', null)).warnings).toEqual([]);
+  });
+});
+
+describe('a fresh full', () => {
+  it('stores everything again, and is read where the packs before it are gone or damaged', async () => {
+    makeNastyTree(`${base}/source`);
+    write('large', 3_000_000);
+    const first = await take('full', 'full', null, null);
+    const before = new Set(packs());
+    const { root } = await take('fresh', 'full', 'full', null, 1000, true);
+    expect(root.totals.fresh).toBe(first.root.totals.fresh);
+    expect((await take('again', 'incremental', 'fresh', 'fresh')).root.totals).toMatchObject({ read: 0, fresh: 0 });
+    for (const harm of ['damaged', 'gone'] as const) {
+      for (const pack of before) {
+        if (harm === 'gone') fs.rmSync(pack);
+        else {
+          const bytes = fs.readFileSync(pack);
+          for (let at = 100; at < bytes.length; at += 997) bytes[at]! ^= 1;
+          fs.writeFileSync(pack, bytes);
+        }
+      }
+      expect(await readAllPoints(await Store.open(new DiskFolder(`${base}/store`), keyFile))).toEqual(['again', 'fresh', 'full']);
+    }
   });
 });
 

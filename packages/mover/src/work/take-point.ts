@@ -23,6 +23,8 @@ export interface PointRequest {
   readonly previous: string | null;
   /** Task id of the point that unchanged entries are taken over from, null for reading everything; the newest one, or none for a full, when it is not given. */
   readonly base?: string | null;
+  /** Take nothing as stored: write everything again. */
+  readonly fresh?: boolean;
   readonly moment: number;
   readonly include: readonly string[];
   readonly exclude: readonly string[];
@@ -84,7 +86,13 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
   const content =
     kind === 'synthetic' && before
       ? await putTogether(store, before.root, hooks)
-      : await capture(store, request, base === request.previous ? before?.root : base ? (await rootOf(base)).root : undefined, hooks);
+      : await capture(
+          store,
+          request,
+          base === request.previous ? before?.root : base ? (await rootOf(base)).root : undefined,
+          base ? undefined : before?.root,
+          hooks,
+        );
   hooks.beforeCommit?.();
   if (hooks.stopped()) throw new EngineError('STOPPED');
   const { top, ...facts } = content;
@@ -113,9 +121,16 @@ type PointContent = { readonly top: TreeEntry } & Pick<Root, 'totals' | 'owners'
     readonly moment?: number;
   };
 
-/** Reads the source; what is as it was in `base` is taken over from there. */
-async function capture(store: Store, request: PointRequest, base: Root | undefined, hooks: PointHooks): Promise<PointContent> {
-  const claims = store.claims(Math.max(65_536, 2 * (base?.totals.items ?? 0)));
+/** Reads the source; what is as it was in `base` is taken over from there, what should be as it was in `reread` is compared. */
+async function capture(
+  store: Store,
+  request: PointRequest,
+  base: Root | undefined,
+  reread: Root | undefined,
+  hooks: PointHooks,
+): Promise<PointContent> {
+  const expected = Math.max(65_536, 2 * ((base ?? reread)?.totals.items ?? 0));
+  const claims = request.fresh ? store.freshClaims(expected) : store.claims(expected);
   let checkpointDue = false;
   const packed: WriteCounts = { fresh: 0, stored: 0 };
   const onPack = (toc: Parameters<typeof store.index.written>[0]) => {
@@ -132,7 +147,8 @@ async function capture(store: Store, request: PointRequest, base: Root | undefin
   try {
     const work = new Capture({
       root: request.workload.path,
-      previous: base && topEntry(base),
+      previous: (base && topEntry(base)) ?? (reread && topEntry(reread)),
+      rereads: !base,
       filter: pathFilter(request.include, request.exclude),
       leftOutByItself: request.targetFolders,
       crossFileSystems: request.crossFileSystems,

@@ -213,7 +213,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
         const tasks = await backupTasks(
           trx,
           [workload.id],
-          { targetId, kind: body.kind, include: [], exclude: [], lockDays: null },
+          { targetId, kind: body.kind, fresh: body.fresh, include: [], exclude: [], lockDays: null },
           'backup',
         );
         if (!tasks.length) throw new ApiError('NOT_NOW', undefined, 'It is being protected right now.');

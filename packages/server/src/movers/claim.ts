@@ -210,6 +210,7 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow
     seriesId: series.id,
     workload: { id: String(workload.id), name: workload.name, source: workload.source, path: workload.folder.toString('latin1') },
     ...(await howToTake(trx, series, plan.kind, previous?.id)),
+    fresh: plan.fresh ?? false,
     moment: now,
     include: [...plan.include],
     exclude: [...plan.exclude],

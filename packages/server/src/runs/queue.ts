@@ -72,6 +72,7 @@ export async function seriesFor(trx: Knex.Transaction, workloadId: number, targe
 export interface BackupPlan {
   readonly targetId: string;
   readonly kind: PointKind;
+  readonly fresh?: boolean;
   readonly include: readonly string[];
   readonly exclude: readonly string[];
   readonly lockDays: number | null;

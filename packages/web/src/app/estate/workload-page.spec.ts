@@ -143,6 +143,14 @@ describe('a workload', () => {
     expect(s.url()).toBe('/runs/71');
   });
 
+  it('takes a fresh full as a full that takes nothing as stored', async () => {
+    const s = await open('/estate/1', { answers: answers({ protectOnce: { runId: 71 }, getRun: undefined }) });
+    await s.click('Protect once');
+    await s.choose('select[name=kind]', 'fresh');
+    await s.click('Take the point');
+    expect(s.api.last('protectOnce')).toMatchObject({ id: 1, body: { kind: 'full', fresh: true, keep: { by: 'hand' } } });
+  });
+
   it('asks for a reason before a suspicion is lifted or a point is kept, and keeps a refusal in the dialog', async () => {
     const refused = new ApiFailure('BUSY', 'A run is taking a point.', undefined);
     const s = await open('/estate/1', {

@@ -44,7 +44,7 @@ export class WorkloadPage {
   protected readonly ask = signal<Ask | null>(null);
   protected readonly problem = signal('');
   protected reason = '';
-  protected kind: PointKind = 'incremental';
+  protected kind: PointKind | 'fresh' = 'incremental';
   protected keepBy: 'hand' | 'days' = 'hand';
   protected keepDays = 30;
 
@@ -221,10 +221,15 @@ export class WorkloadPage {
 
   protected protectOnce(): void {
     const keep = this.keepBy === 'hand' ? { by: 'hand' as const } : { by: 'days' as const, days: Number(this.keepDays) };
-    this.api.call('protectOnce', { id: this.id(), body: { kind: this.kind, keep, note: this.reason } }).subscribe({
-      next: ({ runId }) => void this.router.navigate(['/runs', runId]),
-      error: this.done.error,
-    });
+    this.api
+      .call('protectOnce', {
+        id: this.id(),
+        body: { ...(this.kind === 'fresh' ? { kind: 'full', fresh: true } : { kind: this.kind }), keep, note: this.reason },
+      })
+      .subscribe({
+        next: ({ runId }) => void this.router.navigate(['/runs', runId]),
+        error: this.done.error,
+      });
   }
 
   protected lift(): void {
