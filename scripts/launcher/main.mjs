@@ -9,7 +9,7 @@ const help = `Lithodex
   ./lithodex start --config FILE                       start the server with a configuration of your own
   ./lithodex test [unit|api|browser] [--ratio]         run the tests (all, or one kind); --ratio only counts lines
   ./lithodex bench [NAME…] [--json]                    measure beside the peers
-  ./lithodex token --role ROLE --name NAME [--state DIR]   print an API token for the demo's server
+  ./lithodex token --role ROLE --name NAME [--duties D,D] [--state DIR]   print an API token for the demo's server, or one for a mover
   ./lithodex mover --server URL --token-file FILE --keys DIR [--name NAME]   start a mover
   ./lithodex extract --store DIR --envelope FILE --list     list the points of a target, or bring one back, without server and database
   ./lithodex help                                      this text
@@ -67,10 +67,10 @@ async function main() {
     case 'token': {
       const { values } = parseArgs({
         args: rest,
-        options: { role: { type: 'string' }, name: { type: 'string' }, state: { type: 'string' } },
+        options: { role: { type: 'string' }, name: { type: 'string' }, state: { type: 'string' }, duties: { type: 'string' } },
       });
       const { token } = await import('./token.mjs');
-      return token({ role: values.role, name: values.name, state: values.state ?? 'state/demo' });
+      return token({ role: values.role, name: values.name, state: values.state ?? 'state/demo', duties: values.duties });
     }
     case 'help':
     case '--help':

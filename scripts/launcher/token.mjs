@@ -4,10 +4,15 @@ import { existsSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import mysql from 'mysql2/promise';
 
-const roles = ['administrator', 'operator', 'clerk', 'auditor'];
+const roles = ['administrator', 'operator', 'clerk', 'auditor', 'mover'];
+const allDuties = ['capture', 'keep', 'prune'];
 
-export async function token({ role, name, state }) {
+/** `duties`: of a mover, separated by commas; all when there are none. */
+export async function token({ role, name, state, duties }) {
   if (!roles.includes(role) || !name) throw new Error(`token needs --role (${roles.join(', ')}) and --name`);
+  const held = duties?.split(',');
+  if (held && (role !== 'mover' || held.some((d) => !allDuties.includes(d))))
+    throw new Error(`--duties is for movers: some of ${allDuties.join(', ')}, separated by commas`);
   const config = path.join(state, 'config.json');
   if (!existsSync(config)) throw new Error(`There is no server in ${state}. Start the demo first, or give --state.`);
   const { database } = JSON.parse(readFileSync(config, 'utf8'));
@@ -19,13 +24,14 @@ export async function token({ role, name, state }) {
   const secret = `lxt_${randomBytes(32).toString('base64url')}`;
   try {
     await db.beginTransaction();
-    await db.execute('INSERT INTO api_token (name, role, hash, created_at) VALUES (?, ?, ?, ?)', [
+    await db.execute('INSERT INTO api_token (name, role, hash, created_at, duties) VALUES (?, ?, ?, ?, ?)', [
       name,
       role,
       createHash('sha256').update(secret).digest('hex'),
       Date.now(),
+      held ? JSON.stringify(held) : null,
     ]);
-    await appendAudit(db, ['command line', 'token.add', `token ${name}`, role]);
+    await appendAudit(db, ['command line', 'token.add', `token ${name}`, [role, ...(held ?? [])].join(' ')]);
     await db.commit();
   } finally {
     await db.end();

@@ -151,6 +151,12 @@ const keptSettings = `
 ALTER TABLE target ADD settings_sum CHAR(64) NULL, ADD settings_at BIGINT NULL, ADD settings_held BOOLEAN NOT NULL DEFAULT FALSE;
 `;
 
+/** What the token of a mover entitles it to, null for everything; a task is told of only by the mover it was given to. */
+const moverDuties = `
+ALTER TABLE api_token ADD duties JSON NULL;
+ALTER TABLE task ADD token_id INT UNSIGNED NULL;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -163,4 +169,5 @@ export const migrations: Migration[] = [
   { name: '0009-paces', up: (k) => runAll(k, paces) },
   { name: '0010-readers', up: (k) => runAll(k, readers) },
   { name: '0011-kept-settings', up: (k) => runAll(k, keptSettings) },
+  { name: '0012-mover-duties', up: (k) => runAll(k, moverDuties) },
 ];

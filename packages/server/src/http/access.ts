@@ -2,7 +2,9 @@ import { createHash } from 'node:crypto';
 import type { Request } from 'express';
 import type { Knex } from 'knex';
 import type { Access, Role } from '@lithodex/contract';
+import { fromJsonOrNull } from '../db/json';
 import { ApiError } from '../errors';
+import { duties, type Duty } from '../movers/duties';
 
 /** Who makes a request. */
 export interface Actor {
@@ -13,6 +15,8 @@ export interface Actor {
   /** Workloads this person may act for; null: all. */
   readonly remit: readonly number[] | null;
   readonly by: 'session' | 'token';
+  /** Of a mover; nobody else has any. */
+  readonly duties: readonly Duty[];
 }
 
 declare module 'express-session' {
@@ -38,16 +42,20 @@ export function remitOf(row: { remit: number[] | string | null }): number[] | nu
   return typeof row.remit === 'string' ? (JSON.parse(row.remit) as number[]) : row.remit;
 }
 
+function dutiesOf(row: { role: Role | 'mover'; duties: unknown }): readonly Duty[] {
+  return row.role === 'mover' ? (fromJsonOrNull<Duty[]>(row.duties) ?? duties) : [];
+}
+
 /** Who makes the request, by bearer token or session; undefined when nobody is signed in. */
 export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined> {
   const bearer = /^Bearer (\S+)$/.exec(req.headers.authorization ?? '')?.[1];
   if (bearer) {
     const row = await db('api_token')
       .where({ hash: tokenHash(bearer) })
-      .first<{ id: number; name: string; role: Role | 'mover'; last_used_at: number | null } | undefined>();
+      .first<{ id: number; name: string; role: Role | 'mover'; duties: unknown; last_used_at: number | null } | undefined>();
     if (!row) throw new ApiError('NOT_SIGNED_IN');
     if (Date.now() - (row.last_used_at ?? 0) > 60_000) await db('api_token').where({ id: row.id }).update({ last_used_at: Date.now() });
-    return { id: row.id, name: `token ${row.name}`, display: row.name, role: row.role, remit: null, by: 'token' };
+    return { id: row.id, name: `token ${row.name}`, display: row.name, role: row.role, remit: null, by: 'token', duties: dutiesOf(row) };
   }
   const id = req.session.personId;
   if (!id) return undefined;
@@ -60,6 +68,7 @@ export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined
       role: row.role,
       remit: row.role === 'clerk' ? (remitOf(row) ?? []) : null,
       by: 'session',
+      duties: [],
     }
   );
 }

@@ -13,7 +13,9 @@ import type { CarePlan } from '../targets/care';
 import type { DownloadPlan, RestorePlan } from '../recover/restore-handlers';
 import type { CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
+import type { Actor } from '../http/access';
 import { isFull, whereAdmitted } from './admission';
+import { workFor } from './duties';
 import { paceOfTask } from './pace';
 import { otherTargets, pointRefs, targetRef } from './refs';
 
@@ -29,11 +31,12 @@ interface TaskRow {
   readonly started_at: number | null;
 }
 
-/** Gives the oldest waiting task whose series is free to a mover, with a lease. */
-export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask | undefined> {
+/** Gives the oldest waiting task whose series is free, and that its duties cover, to a mover, with a lease. */
+export async function claimTask(deps: Deps, mover: string, { id: token, duties }: Actor): Promise<ClaimedTask | undefined> {
   const claimed = await inTransaction(deps.db, async (trx) => {
     const task = await trx('task as t')
       .where('t.state', 'waiting')
+      .whereIn('t.type', workFor(duties))
       .whereNotExists(
         trx('task as o')
           .whereRaw('o.series_no = t.series_no')
@@ -71,6 +74,7 @@ export async function claimTask(deps: Deps, mover: string): Promise<ClaimedTask 
         state: 'running',
         attempt,
         mover,
+        token_id: token,
         lease_until: Date.now() + deps.config.leaseMs,
         started_at: task.started_at ?? now,
         ordinal,

@@ -44,18 +44,18 @@ function goneSignal(res: { on(event: 'close', run: () => void): unknown }): Abor
 export function moverHandlers(deps: Deps): MoverHandlers {
   const { db, clock } = deps;
   return {
-    async claim({ body, res }) {
+    async claim({ body, res, actor }) {
       const gone = goneSignal(res);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
-        const task = await claimTask(deps, body.mover);
+        const task = await claimTask(deps, body.mover, actor);
         if (task || Date.now() >= until) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);
       }
       return { task: null };
     },
 
-    async renew({ params, body }) {
-      const task = await heldTask(db, params.id, body.attempt);
+    async renew({ params, body, actor }) {
+      const task = await heldTask(db, params.id, body.attempt, actor);
       await db('task')
         .where({ id: task.id, attempt: body.attempt, state: 'running' })
         .update({ lease_until: Date.now() + deps.config.leaseMs, ...(body.progress && { progress: JSON.stringify(body.progress) }) });
@@ -78,9 +78,9 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       return { stop: task.stop_requested === 1, pace: await paceOfTask(db, deps.config.zone, clock.now(), task) };
     },
 
-    async sendItems({ params, body }) {
+    async sendItems({ params, body, actor }) {
       await inTransaction(db, async (trx) => {
-        const task = await heldTask(trx, params.id, body.attempt);
+        const task = await heldTask(trx, params.id, body.attempt, actor);
         if (task.series_no === null || task.ordinal === null) throw new ApiError('NOT_NOW');
         const key = { task_id: task.id, attempt: body.attempt, seq: body.seq };
         if (await trx('load_batch').where(key).first<{ seq: number } | undefined>()) return;
@@ -90,9 +90,9 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       return {};
     },
 
-    async commitPoint({ params, body }) {
+    async commitPoint({ params, body, actor }) {
       const task = await inTransaction(db, async (trx) => {
-        const held = await heldTask(trx, params.id, body.attempt);
+        const held = await heldTask(trx, params.id, body.attempt, actor);
         await makeVisible(trx, held, body.point);
         await trx('load_batch').where({ task_id: held.id }).delete();
         return held;
@@ -101,9 +101,9 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       return {};
     },
 
-    async pointCopied({ params, body }) {
+    async pointCopied({ params, body, actor }) {
       const workloadId = await inTransaction(db, async (trx) => {
-        const task = await heldTask(trx, params.id, body.attempt);
+        const task = await heldTask(trx, params.id, body.attempt, actor);
         await settleCopy(trx, clock.now(), task, body);
         return task.workload_id;
       });
@@ -111,20 +111,20 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       return {};
     },
 
-    async adoptPoint({ params, body }) {
-      return inTransaction(db, async (trx) => meetPoint(trx, clock.now(), await heldTask(trx, params.id, body.attempt), body.point));
+    async adoptPoint({ params, body, actor }) {
+      return inTransaction(db, async (trx) => meetPoint(trx, clock.now(), await heldTask(trx, params.id, body.attempt, actor), body.point));
     },
 
-    async pointAdopted({ params, body }) {
+    async pointAdopted({ params, body, actor }) {
       const workloadId = await inTransaction(db, async (trx) =>
-        makeAdoptedVisible(trx, await heldTask(trx, params.id, body.attempt), body),
+        makeAdoptedVisible(trx, await heldTask(trx, params.id, body.attempt, actor), body),
       );
       await deps.events.emit('point', { workloadId });
       return {};
     },
 
-    async sendRestored({ params, body }) {
-      const task = await heldTask(db, params.id, body.attempt);
+    async sendRestored({ params, body, actor }) {
+      const task = await heldTask(db, params.id, body.attempt, actor);
       const words: Record<string, string> = {
         write: 'restored',
         merge: 'folder was there, its content is merged',
@@ -150,25 +150,27 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       return {};
     },
 
-    async aliveTasks({ params, body }) {
-      await heldTask(db, params.id, body.attempt);
+    async aliveTasks({ params, body, actor }) {
+      await heldTask(db, params.id, body.attempt, actor);
       const rows = await db('task').whereIn('id', body.tasks).whereIn('state', ['waiting', 'running']).select<{ id: string }[]>('id');
       return { alive: rows.map((r) => r.id) };
     },
 
-    async stream({ params, req, res }) {
+    async stream({ params, req, res, actor }) {
+      const mine = await db('task').where({ id: params.id, state: 'running', token_id: actor.id }).first<{ id: string } | undefined>('id');
+      if (!mine) throw new ApiError('LEASE_LOST');
       const browser = await deps.downloads.take(params.id, 60_000);
       if (!browser) throw new ApiError('NOT_NOW', undefined, 'Nobody waits for this download any more.');
       await pipeline(req, browser);
       res.json({});
     },
 
-    async finishTask({ params, body }) {
+    async finishTask({ params, body, actor }) {
       // what the new point lets go is queued before its own task ends, so that nothing looks finished too early
-      const running = await heldTask(db, params.id, body.attempt);
+      const running = await heldTask(db, params.id, body.attempt, actor);
       if (running.type === 'backup' && running.series_no !== null && body.outcome === 'done') await expireSeries(deps, running.series_no);
       const done = await inTransaction(db, async (trx) => {
-        const task = await heldTask(trx, params.id, body.attempt);
+        const task = await heldTask(trx, params.id, body.attempt, actor);
         const point = await trx('point').where({ id: task.id }).first<{ suspect: 0 | 1 } | undefined>();
         if (!point && task.series_no !== null && task.ordinal !== null) await unload(trx, task.series_no, task.ordinal);
         const { counts } = body;
@@ -204,8 +206,8 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       return {};
     },
 
-    async questions({ body, res }) {
-      const asked = await deps.movers.next(body.mover, goneSignal(res));
+    async questions({ body, res, actor }) {
+      const asked = await deps.movers.next(body.mover, actor.duties, goneSignal(res));
       return asked ? { id: asked.id, question: asked.question } : { id: null, question: null };
     },
 

@@ -1,5 +1,6 @@
 import type { Knex } from 'knex';
 import { ApiError } from '../errors';
+import type { Actor } from '../http/access';
 
 export interface RunningTask {
   readonly id: string;
@@ -14,9 +15,9 @@ export interface RunningTask {
   readonly work: unknown;
 }
 
-/** The task, if this attempt still holds its lease. Throws LEASE_LOST. Locks the row in a transaction. */
-export async function heldTask(db: Knex | Knex.Transaction, id: string, attempt: number): Promise<RunningTask> {
-  const query = db('task').where({ id, attempt, state: 'running' });
+/** The task, if this attempt still holds its lease and it was given to this mover. Throws LEASE_LOST. Locks the row in a transaction. */
+export async function heldTask(db: Knex | Knex.Transaction, id: string, attempt: number, mover: Actor): Promise<RunningTask> {
+  const query = db('task').where({ id, attempt, state: 'running', token_id: mover.id });
   const task = await (db.isTransaction ? query.forUpdate() : query).first<RunningTask | undefined>();
   if (!task) throw new ApiError('LEASE_LOST');
   return task;

@@ -4,6 +4,7 @@ import type { Request } from 'express';
 import { appendAudit, checkAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
+import type { Duty } from '../movers/duties';
 import { ApiError, found } from '../errors';
 import { remitOf, tokenHash, type Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
@@ -37,12 +38,29 @@ interface PersonRow {
 /** A hash to compare with when the name is unknown, so that a wrong name takes as long as a wrong password. */
 const nobody = hashPassword(randomBytes(24).toString('hex'));
 
-/** Makes a token; only its hash is kept. */
-export async function issueToken(deps: Pick<Deps, 'db' | 'clock'>, name: string, role: Role | 'mover', actor: string): Promise<string> {
+/** Makes a token; only its hash is kept. A mover's has all duties unless some are named. */
+export async function issueToken(
+  deps: Pick<Deps, 'db' | 'clock'>,
+  name: string,
+  role: Role | 'mover',
+  actor: string,
+  held?: readonly Duty[],
+): Promise<string> {
   const token = `lxt_${randomBytes(32).toString('base64url')}`;
   await inTransaction(deps.db, async (trx) => {
-    await trx('api_token').insert({ name, role, hash: tokenHash(token), created_at: deps.clock.now() });
-    await appendAudit(trx, deps.clock.now(), { actor, action: 'token.add', object: `token ${name}`, detail: role });
+    await trx('api_token').insert({
+      name,
+      role,
+      hash: tokenHash(token),
+      created_at: deps.clock.now(),
+      duties: held ? JSON.stringify(held) : null,
+    });
+    await appendAudit(trx, deps.clock.now(), {
+      actor,
+      action: 'token.add',
+      object: `token ${name}`,
+      detail: [role, ...(held ?? [])].join(' '),
+    });
   });
   return token;
 }
@@ -84,6 +102,7 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
           role: row.role,
           remit: row.role === 'clerk' ? remitOf(row) : null,
           by: 'session',
+          duties: [],
         },
         req,
       );

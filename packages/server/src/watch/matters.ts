@@ -1,11 +1,12 @@
 import { countOf, cutMiddle, escapePath, formatBytes, formatDuration } from '@lithodex/core';
-import type { Cause, Matter, WorkloadRow } from '@lithodex/contract';
+import type { Work, Cause, Matter, WorkloadRow } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { requestDays } from '../people/second-person';
 import { policiesInForce, matchesOf } from '../policies/matching';
 import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, type NightRow } from './night';
+import { dutiesOf, workFor } from '../movers/duties';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
 const names = (list: readonly string[]) =>
@@ -98,7 +99,7 @@ async function incomplete(deps: Deps, tasks: readonly NightRow[]): Promise<Matte
 }
 
 async function movers(deps: Deps): Promise<Matter[]> {
-  if (deps.movers.present().length) return [];
+  if (deps.movers.present().length) return withoutAbleMover(deps);
   const waiting = await deps.db('task').where({ state: 'waiting' }).count({ n: '*' }).first<{ n: number }>();
   return [
     {
@@ -107,6 +108,32 @@ async function movers(deps: Deps): Promise<Matter[]> {
       title: 'No mover answers',
       text: `Nothing can be protected or restored until one does. ${countOf(Number(waiting?.n ?? 0), 'task')} waiting. Start a mover on this server.`,
       since: deps.clock.now(),
+      action: link('See what waits', '/runs', { states: 'waiting' }),
+      second: null,
+    },
+  ];
+}
+
+/** Tasks that none of the movers present may do. */
+async function withoutAbleMover(deps: Deps): Promise<Matter[]> {
+  const done = new Set(deps.movers.presentDuties().flatMap(workFor));
+  type Row = { type: Work['type']; n: number; since: number };
+  const rows = await deps
+    .db('task')
+    .where({ state: 'waiting' })
+    .whereNotIn('type', [...done])
+    .groupBy('type')
+    .select<Row[]>('type', deps.db.raw('COUNT(*) AS n'), deps.db.raw('MIN(queued_at) AS since'));
+  if (!rows.length) return [];
+  const needed = [...new Set(rows.flatMap(({ type }) => dutiesOf(type)))].join(' and ');
+  const waiting = rows.reduce((sum, { n }) => sum + Number(n), 0);
+  return [
+    {
+      id: 'no-able-mover',
+      level: 'fault',
+      title: 'No mover may do what waits',
+      text: `${countOf(waiting, 'task')} waiting for a mover with the duty to ${needed}; none of those that answer has it. Start one with a token for that.`,
+      since: Math.min(...rows.map((r) => r.since)),
       action: link('See what waits', '/runs', { states: 'waiting' }),
       second: null,
     },

@@ -1,0 +1,55 @@
+import type { Question, Work } from '@lithodex/contract';
+
+/**
+ * What the token of a mover entitles it to. Capture: to touch sources. Keep: to open targets, with what opens them. Prune: to take away what stands there. A machine that is
+ * only protected needs no more than the first.
+ */
+export const duties = ['capture', 'keep', 'prune'] as const;
+export type Duty = (typeof duties)[number];
+
+/** What each kind of task takes. */
+const ofWork: Record<Work['type'], readonly Duty[]> = {
+  backup: ['capture', 'keep'],
+  trial: ['capture', 'keep'],
+  restore: ['capture', 'keep'],
+  download: ['keep'],
+  copy: ['keep'],
+  verify: ['keep'],
+  adopt: ['keep'],
+  expire: ['prune'],
+  prune: ['prune'],
+};
+
+/** What each question takes. */
+const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
+  probe: ['capture'],
+  discover: ['capture'],
+  look: ['capture'],
+  compare: ['capture', 'keep'],
+  targetTest: ['keep'],
+  targetCreate: ['keep'],
+  targetTakeOver: ['keep'],
+  targetNewKey: ['keep'],
+  targetRoom: ['keep'],
+  keepSettings: ['keep'],
+  keptSettings: ['keep'],
+  cartridges: ['keep'],
+  cartridgesNeeded: ['keep'],
+  envelope: ['keep'],
+};
+
+/** What a kind of task takes. */
+export function dutiesOf(type: Work['type']): readonly Duty[] {
+  return ofWork[type];
+}
+
+const covers = (held: readonly Duty[], needed: readonly Duty[]) => needed.every((duty) => held.includes(duty));
+
+/** The kinds of task a mover with these duties may be given. */
+export function workFor(held: readonly Duty[]): Work['type'][] {
+  return (Object.keys(ofWork) as Work['type'][]).filter((type) => covers(held, ofWork[type]));
+}
+
+export function mayAnswer(held: readonly Duty[], { ask }: Question): boolean {
+  return covers(held, ofQuestion[ask]);
+}
