@@ -6,6 +6,7 @@ import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import type { Duty } from '../movers/duties';
 import { ApiError, found } from '../errors';
+import { numberAt } from '../http/cursor';
 import { remitOf, tokenHash, type Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { hashPassword, passwordFits } from './passwords';
@@ -190,7 +191,7 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
     },
 
     async audit({ query }) {
-      const before = Number(query.cursor ?? 0) || Number.MAX_SAFE_INTEGER;
+      const before = numberAt(query.cursor, Number.MAX_SAFE_INTEGER);
       const q = db('audit')
         .where('seq', '<', before)
         .orderBy('seq', 'desc')

@@ -8,6 +8,7 @@ import { itemAt, kindOf, treeRows, type ItemRow } from '../catalog/tree';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
+import { numberAt } from '../http/cursor';
 import { within } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { pointRefs } from '../movers/refs';
@@ -117,7 +118,7 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
     async search({ query, actor }) {
       if (query.workload !== undefined) within(actor, query.workload);
       const only = query.workload !== undefined ? [query.workload] : actor.remit;
-      const offset = Number(query.cursor ?? 0) || 0;
+      const offset = numberAt(query.cursor, 0);
       const rows = await searchNames(db, query.q, only, offset, query.limit + 1);
       return { rows: rows.slice(0, query.limit), next: rows.length > query.limit ? String(offset + query.limit) : null, total: null };
     },

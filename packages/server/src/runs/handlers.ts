@@ -5,6 +5,7 @@ import { fromJson, fromJsonOrNull } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
+import { numberAt } from '../http/cursor';
 import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { limitOfAll, setLimitOfAll } from '../movers/admission';
@@ -120,11 +121,11 @@ export function runHandlers(deps: Deps): RunHandlers {
     },
 
     async listRuns({ query, actor }) {
-      const offset = Number(query.cursor ?? 0) || 0;
+      const offset = numberAt(query.cursor, 0);
       const [key, direction] = query.sort?.startsWith('-')
         ? [query.sort.slice(1), 'desc']
         : [query.sort ?? 'id', query.sort ? 'asc' : 'desc'];
-      const column = sorts[key];
+      const column = Object.hasOwn(sorts, key) ? sorts[key] : undefined;
       if (!column) throw new ApiError('INVALID', [{ at: 'query.sort' }], `Runs can be sorted by ${Object.keys(sorts).join(', ')}.`);
       const runs = await filtered(query, actor)
         .orderBy([
@@ -178,7 +179,7 @@ export function runHandlers(deps: Deps): RunHandlers {
 
     async runLog({ params, query, actor }) {
       await runOf(params.id, actor);
-      const after = Number(query.cursor ?? 0) || 0;
+      const after = numberAt(query.cursor, 0);
       const rows = await logOf(params.id, query)
         .where('l.seq', '>', after)
         .orderBy('l.seq')
