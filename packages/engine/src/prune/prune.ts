@@ -202,12 +202,14 @@ class Pruning {
     await this.store.locks.refresh();
     const candidates = packs.filter((p) => !condemned.has(p.id) && !this.isLocked(p));
     const living = (p: KnownPack) => p.toc?.chunks().filter((c) => this.marker.live.has(c.name)) ?? [];
-    const empty = candidates.filter((p) => living(p).length === 0);
-    const sparse = candidates.filter((p) => {
-      const raw = p.toc?.chunks().reduce((sum, c) => sum + c.length, 0) ?? 0;
-      const live = living(p).reduce((sum, c) => sum + c.length, 0);
-      return live > 0 && live < raw * rewriteBelow;
-    });
+    const lengths = (chunks: readonly { readonly length: number }[]) => chunks.reduce((sum, c) => sum + c.length, 0);
+    const empty: KnownPack[] = [];
+    const sparse: KnownPack[] = [];
+    for (const pack of candidates) {
+      const live = living(pack);
+      if (!live.length) empty.push(pack);
+      else if (lengths(live) < lengths(pack.toc?.chunks() ?? []) * rewriteBelow) sparse.push(pack);
+    }
     if (!this.options.trial) await this.rewrite(sparse.flatMap(living).map((c) => c.name));
     this.rewritten = sparse.length;
     return [...empty, ...sparse];
