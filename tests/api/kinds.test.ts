@@ -81,6 +81,8 @@ describe('kinds of run', () => {
     const stored = async (body: BodyInput<'protectOnce'>) => {
       const run = await admin.ended((await admin.call('protectOnce', { id: workloadId, body })).runId);
       expect(run).toMatchObject({ state: 'done', pointKind: 'full' });
+      const codes = (await admin.call('runLog', { id: run.id, query: {} })).rows.map((line) => line.code);
+      expect(codes.includes('STORED_ANEW')).toBe(body.fresh === true);
       return run.counts;
     };
     expect(await stored({ kind: 'full' })).toMatchObject({ stored: 0 });

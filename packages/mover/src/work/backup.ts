@@ -59,6 +59,8 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
     ctx.log({ level: 'note', code: 'LEFT_OUT', path, message: 'left out: a target keeps its data here' });
   if (taken.adopted)
     ctx.log({ level: 'note', code: 'ADOPTED', path: '', message: 'an earlier attempt had stored everything; its point is taken over' });
+  if (work.fresh)
+    ctx.log({ level: 'note', code: 'STORED_ANEW', path: '', message: 'a fresh full: nothing on the target was taken as stored' });
   ctx.phase('cataloguing');
   const changes = await new CatalogLoader(ctx, store).load(taken.previousTop, taken.top, root.totals.files);
   await ctx.api.insist(
