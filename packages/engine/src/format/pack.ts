@@ -119,6 +119,11 @@ export class Scratch {
   give(pack: Buffer): void {
     this.free.push(pack);
   }
+
+  /** Nothing more for now: lets go of what is not in use. */
+  rest(): void {
+    this.free.length = 0;
+  }
 }
 
 let compressed = Buffer.allocUnsafeSlow(2 << 20);

@@ -45,6 +45,7 @@ async function handle(request: CrunchRequest): Promise<void> {
     reply({ type: 'files', id: request.id, results: data }, [data.buffer]);
   } else {
     await writer.finish();
+    scratch.rest();
     reply({ type: 'finished', counts: writer.counts });
   }
 }
