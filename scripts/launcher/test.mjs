@@ -37,7 +37,7 @@ export function test(args) {
     installDebian(true);
     installNpm();
     build(['node']);
-    const env = { ...process.env, LITHODEX_KILLS: kills, LITHODEX_PAUSES: kills };
+    const env = { ...process.env, LITHODEX_KILLS: kills, LITHODEX_PAUSES: String(Math.min(Number(kills), 100)) };
     run('npx', ['vitest', 'run', '--project', 'api', 'tests/api/kill.test.ts', 'tests/api/pauses.test.ts'], { env });
     return;
   }

@@ -161,6 +161,8 @@ it.each(parts)(
       if (expected) expect(withoutTop(describeTree(to))).toBe(withoutTop(expected));
       fs.rmSync(to, { recursive: true });
     }
+    // the long form is told part by part, so that one that is cut short still says what it has proven
+    if (parts.length > 1) process.stdout.write(`${kills} kills from ${seed}: ${pointList.length} points, every one of them whole\n`);
   },
   1_800_000,
 );
