@@ -13,6 +13,8 @@ import { PackToc, type BlockPlace, type TocChunk } from './toc';
 export const packMagic = Buffer.from('LXPACK1\n');
 export const packEnd = Buffer.from('LXPKEND\n');
 export const packLimit = 32 << 20;
+/** A pack of tiny chunks ends before its table of contents outweighs them. */
+const mostChunks = 1 << 14;
 const head = packMagic.length + 16;
 const tocNumber = 0xffffffff;
 
@@ -56,7 +58,7 @@ export class PackBuilder {
   }
 
   get full(): boolean {
-    return this.length >= packLimit;
+    return this.length >= packLimit || this.chunks.length >= mostChunks;
   }
 
   get empty(): boolean {

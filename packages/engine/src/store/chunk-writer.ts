@@ -6,6 +6,7 @@ import { paceOf, type Pace } from '../targets/pace';
 import type { Target } from '../targets/target';
 
 const gatherLimit = 1 << 20;
+const mostGathered = 4096;
 
 export interface WriteCounts {
   /** New bytes before compression. */
@@ -21,7 +22,7 @@ class Gathering {
   private chunks: Omit<TocChunk, 'block'>[] = [];
 
   fits(length: number): boolean {
-    return this.length + length <= gatherLimit;
+    return this.length + length <= gatherLimit && this.chunks.length < mostGathered;
   }
 
   add(name: Buffer, data: Uint8Array): void {

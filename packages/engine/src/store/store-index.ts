@@ -11,6 +11,8 @@ import { isLoss } from './loss';
 /** How often segments are listed anew when one is gone before it could be read. */
 const mostLists = 8;
 const packsPerSegment = 8;
+/** A segment is written sooner where chunks are tiny: it passes through memory several times. */
+const chunksPerSegment = 1 << 17;
 
 interface Loaded {
   readonly chunks: ChunkIndex;
@@ -236,7 +238,7 @@ export class StoreIndex {
   written(toc: PackToc): boolean {
     this.learn(toc);
     this.unwritten.push(toc);
-    return this.unwritten.length >= packsPerSegment;
+    return this.unwritten.length >= packsPerSegment || this.unwritten.reduce((sum, t) => sum + t.count, 0) >= chunksPerSegment;
   }
 
   /** Writes a segment for the packs not yet covered by one; after it an interrupted run can reuse their chunks. */

@@ -129,7 +129,8 @@ async function capture(
   reread: Root | undefined,
   hooks: PointHooks,
 ): Promise<PointContent> {
-  const expected = Math.max(65_536, 2 * ((base ?? reread)?.totals.items ?? 0));
+  // memory of the table is taken only where something is claimed
+  const expected = Math.max(1_000_000, 2 * ((base ?? reread)?.totals.items ?? 0));
   const claims = request.fresh ? store.freshClaims(expected) : store.claims(expected);
   let checkpointDue = false;
   const packed: WriteCounts = { fresh: 0, stored: 0 };
