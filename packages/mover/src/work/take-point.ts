@@ -129,8 +129,8 @@ async function capture(
   reread: Root | undefined,
   hooks: PointHooks,
 ): Promise<PointContent> {
-  // memory of the table is taken only where something is claimed
-  const expected = Math.max(1_000_000, 2 * ((base ?? reread)?.totals.items ?? 0));
+  const known = base ?? reread;
+  const expected = known ? Math.max(65_536, 2 * known.totals.items) : 1_000_000;
   const claims = request.fresh ? store.freshClaims(expected) : store.claims(expected);
   let checkpointDue = false;
   const packed: WriteCounts = { fresh: 0, stored: 0 };
