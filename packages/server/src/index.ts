@@ -9,4 +9,4 @@ export { versioned } from './policies/matching';
 export { appendAudit, checkAudit } from './audit/trail';
 export { loadBatch, dropUnneeded } from './catalog/load';
 export { tokenHash } from './http/access';
-export { duties, type Duty } from './movers/duties';
+export type { Duty } from './movers/duties';

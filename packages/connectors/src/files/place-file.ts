@@ -52,7 +52,7 @@ export async function placeFile(file: FileToPlace, next: ChunkSource): Promise<r
 
 /**
  * The same for a file as it is stored that nothing but its one chunk (none where it is empty) and its usual properties belongs to, which is how most files are: nothing is waited for, and no more
- * objects are made than needed. Undefined where the file system can not do that, or the file needs more than that.
+ * objects are made than needed. Undefined where the file system has no files without a name.
  */
 export function placePlain(folder: number, at: EntryCursor, data: Buffer | undefined): readonly string[] | undefined {
   const fd = createNameless(folder);

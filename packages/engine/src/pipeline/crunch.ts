@@ -29,7 +29,6 @@ export interface FolderJobs {
 }
 
 /** Files above this size are cut into chunks, in bytes. */
-
 export const wholeLimit = 512 * 1024;
 /** What is left of it moves to its front when less than a largest chunk is left: the larger, the less is moved. */
 const windowBytes = 8 << 20;
