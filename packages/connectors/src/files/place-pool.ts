@@ -29,7 +29,7 @@ export interface PlaceReceiver {
   onBroken(error: Error): void;
 }
 
-const threads = 2;
+export const placeThreads = 2;
 
 /** Threads that make files from what lies on a target, for one placer after another. */
 export class PlacePool extends ThreadPool<PlaceRequest, PlaceReply> {
@@ -40,7 +40,7 @@ export class PlacePool extends ThreadPool<PlaceRequest, PlaceReply> {
     const data: PlaceData = { place, nameKey: keys.nameKey, dataKey: keys.dataKey };
     super(data, {
       file: 'place-thread',
-      size: threads,
+      size: placeThreads,
       onReply: (reply) => {
         if (reply.type === 'bytes') this.receiver?.onBytes(reply.bytes);
         else this.receiver?.onPlaced(reply.id, reply.problems);

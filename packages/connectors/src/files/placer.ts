@@ -6,14 +6,15 @@ import {
   packEntry,
   readEntry,
   weightOf,
+  type ChunkLocation,
   type ChunkReader,
   type EngineErrorCode,
   type EntryCursor,
   type TreeReader,
 } from '@lithodex/engine';
 import { placeFile, reason, type FileToPlace } from './place-file';
-import { PlaceBatch, type PlacedChunk } from './place-message';
-import type { PlacePool, PlaceProblem, PlaceReceiver } from './place-pool';
+import { PlaceBatch, type PlacedChunk, type StoredFile } from './place-message';
+import { placeThreads, type PlacePool, type PlaceProblem, type PlaceReceiver } from './place-pool';
 
 /** What became of a file. */
 export interface Placed {
@@ -55,16 +56,50 @@ const bytesWithoutThreads = 16 << 20;
 /** Files with more chunks are placed in this thread, part by part. */
 const mostChunks = 4096;
 
+/** Files gathered for one thread, or for any. */
+class Lane {
+  batch = new PlaceBatch();
+  waiting: Waiting[] = [];
+
+  constructor(readonly thread: number | undefined) {}
+
+  get full(): boolean {
+    return this.batch.count >= batchFiles || this.batch.bytes >= batchBytes;
+  }
+
+  add(file: StoredFile, chunks: readonly PlacedChunk[], waiting: Waiting): void {
+    this.batch.add(file, chunks);
+    this.waiting.push(waiting);
+  }
+
+  /** Hands over what has been gathered and begins anew. */
+  take(): Pick<Lane, 'batch' | 'waiting'> {
+    const { batch, waiting } = this;
+    this.batch = new PlaceBatch();
+    this.waiting = [];
+    return { batch, waiting };
+  }
+}
+
+/** Thread that reads a block. Pack ids are random, so their bits share the blocks out evenly, whatever order they were written in. */
+function laneOf({ packId, block }: ChunkLocation): number {
+  return (packId[block % packId.length]! + block) % placeThreads;
+}
+
 interface Waiting {
   /** The file, should it have to be placed in this thread after all. */
   readonly file: () => FileToPlace;
   readonly settle: (placed: Placed) => void;
 }
 
-/** Places files, in this thread while they are few, in threads of their own when there are many. */
+/**
+ * Places files, in this thread while they are few, in threads of their own when there are many. Small files whose content lies in the same block go to the same thread, so that each block is
+ * read and opened once.
+ */
 export class Placer implements PlaceReceiver {
-  private batch = new PlaceBatch();
-  private waiting: Waiting[] = [];
+  private readonly lanes = Array.from({ length: placeThreads }, (_, thread) => new Lane(thread));
+  private readonly anyThread = new Lane(undefined);
+  private fullLane: Lane | undefined;
   private readonly answers = new Map<number, readonly Waiting[]>();
   private retrying = 0;
   private nextId = 1;
@@ -85,12 +120,15 @@ export class Placer implements PlaceReceiver {
       this.bytesHere += file.entry.size;
       return { outcome: Promise.resolve(await this.here(file)) };
     }
+    let located: readonly PlacedChunk[];
     try {
-      this.batch.add({ ...file, entry: packEntry(file.entry).data, size: file.entry.size }, await this.located(file));
+      located = await this.located(file);
     } catch (error) {
       return { outcome: Promise.resolve(helpsElsewhere(error) ? await this.here(file) : outcomeOf(error)) };
     }
-    const outcome = new Promise<Placed>((settle) => this.waiting.push({ file: () => file, settle }));
+    const outcome = new Promise<Placed>((settle) => {
+      this.gather({ ...file, entry: packEntry(file.entry).data, size: file.entry.size }, located, { file: () => file, settle });
+    });
     await this.flushIfFull();
     return { outcome };
   }
@@ -117,14 +155,22 @@ export class Placer implements PlaceReceiver {
       throw error;
     }
     const entry = at.bytes();
-    this.batch.add({ folder, temporary, replace: false, entry, size: at.size }, chunks);
-    this.waiting.push({ file: () => ({ folder, temporary, replace: false, entry: readEntry(new ByteReader(entry)) }), settle });
+    const file = () => ({ folder, temporary, replace: false, entry: readEntry(new ByteReader(entry)) });
+    this.gather({ folder, temporary, replace: false, entry, size: at.size }, chunks, { file, settle });
     return true;
+  }
+
+  private gather(file: StoredFile, chunks: readonly PlacedChunk[], waiting: Waiting): void {
+    const lane = chunks.length === 1 ? this.lanes[laneOf(chunks[0]!.location)]! : this.anyThread;
+    lane.add(file, chunks, waiting);
+    if (lane.full) this.fullLane = lane;
   }
 
   /** Sends what has been gathered when it is enough; a promise when there is something to wait for. */
   flushIfFull(): Promise<void> | undefined {
-    return this.batch.count >= batchFiles || this.batch.bytes >= batchBytes ? this.flush() : undefined;
+    const lane = this.fullLane;
+    this.fullLane = undefined;
+    return lane && this.send(lane);
   }
 
   private async located({ entry }: FileToPlace) {
@@ -161,17 +207,20 @@ export class Placer implements PlaceReceiver {
 
   /** Sends what has been gathered. */
   async flush(): Promise<void> {
-    if (this.batch.count === 0) return;
-    const { batch, waiting } = this;
-    const weight = weightOf(batch.count, batch.bytes);
-    this.batch = new PlaceBatch();
-    this.waiting = [];
+    for (const lane of [...this.lanes, this.anyThread]) await this.send(lane);
+  }
+
+  private async send(lane: Lane): Promise<void> {
+    const { batch, waiting } = lane.take();
+    if (batch.count === 0) return;
     this.start();
     while (this.options.pool.busy) await this.options.pool.change();
     const id = this.nextId++;
     this.answers.set(id, waiting);
     const data = batch.take();
-    this.options.pool.send({ type: 'files', id, batch: data }, weight, [data.buffer]);
+    // those of one thread stay in order, so that a block is not asked for again when it has been let go
+    const weight = lane.thread === undefined ? weightOf(batch.count, batch.bytes) : 0;
+    this.options.pool.send({ type: 'files', id, batch: data }, weight, [data.buffer], lane.thread);
   }
 
   /** Waits until everything that was taken is placed. */

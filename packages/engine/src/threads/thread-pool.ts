@@ -15,12 +15,17 @@ interface Thread {
 interface Waiting<Request> {
   readonly request: Request;
   readonly weight: number;
+  /** Number of the thread that is to do it; any one where undefined. */
+  readonly thread: number | undefined;
   readonly handedOver: readonly Transferable[];
 }
 
-/** How much work so many files with so many bytes are: opening one takes as long as some 32 KiB. */
+/**
+ * How much work so many files with so many bytes are, in powers of two, so that what is much alike stays in order: opening a file takes as long as some
+ * 32 KiB.
+ */
 export function weightOf(files: number, bytes: number): number {
-  return bytes + files * 32_768;
+  return Math.round(Math.log2(bytes + files * 32_768));
 }
 
 /** What the data of every thread of a pool has beside its own. */
@@ -91,20 +96,27 @@ export class ThreadPool<Request, Reply> {
     return this.waiting.length >= mostWaiting;
   }
 
-  /** Hands a request to the least busy thread, or keeps it until one has room; `weight` says how much work it is beside others. */
-  send(request: Request, weight: number, handedOver: readonly Transferable[] = []): void {
+  /**
+   * Hands a request to the least busy thread (or the one with the number `thread`), or keeps it until there is room; `weight` says how much work it is beside
+   * others.
+   */
+  send(request: Request, weight: number, handedOver: readonly Transferable[] = [], thread?: number): void {
     const at = this.waiting.findIndex((w) => w.weight > weight);
-    this.waiting.splice(at < 0 ? this.waiting.length : at, 0, { request, weight, handedOver });
+    this.waiting.splice(at < 0 ? this.waiting.length : at, 0, { request, weight, handedOver, thread });
     this.feed();
   }
 
   private feed(): void {
-    while (this.waiting.length) {
-      const thread = this.threads.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
-      if (thread.inFlight >= inFlightPerThread) return;
-      const { request, handedOver } = this.waiting.shift()!;
-      thread.inFlight++;
-      thread.worker.postMessage(request, handedOver);
+    for (let at = 0; at < this.waiting.length;) {
+      const least = this.threads.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
+      if (least.inFlight >= inFlightPerThread) return;
+      const { request, handedOver, thread } = this.waiting[at]!;
+      const taker = thread === undefined ? least : this.threads[thread]!;
+      if (taker.inFlight < inFlightPerThread) {
+        this.waiting.splice(at, 1);
+        taker.inFlight++;
+        taker.worker.postMessage(request, handedOver);
+      } else at++;
     }
   }
 
