@@ -3,13 +3,16 @@ import { endThread } from './thread-end';
 import { threadFile } from './thread-file';
 
 const inFlightPerThread = 3;
+/** Weight of 32 MiB: so much is given only to a thread that has nothing else to do. */
+const heavy = 25;
 /** Requests kept here while all threads have enough. */
 const mostWaiting = 64;
 const breatheEveryMs = 3;
 
 interface Thread {
   readonly worker: Worker;
-  inFlight: number;
+  /** Weights of what it has to do, in the order in which it will answer. */
+  readonly inFlight: number[];
 }
 
 interface Waiting<Request> {
@@ -75,14 +78,14 @@ export class ThreadPool<Request, Reply> {
     if (this.threads.length) return false;
     const workerData = { ...this.data, stop: this.stop.buffer } satisfies PoolThread;
     this.threads = Array.from({ length: this.work.size }, () => {
-      const thread: Thread = { worker: new Worker(threadFile(this.work.file), { workerData }), inFlight: 0 };
+      const thread: Thread = { worker: new Worker(threadFile(this.work.file), { workerData }), inFlight: [] };
       thread.worker.on('message', (reply: Reply) => {
-        if (this.work.onReply(reply)) thread.inFlight--;
+        if (this.work.onReply(reply)) thread.inFlight.shift();
         this.feed();
         this.wake();
       });
       thread.worker.on('error', (error) => {
-        thread.inFlight = 0;
+        thread.inFlight.length = 0;
         this.work.onBroken(error);
         this.wake();
       });
@@ -101,22 +104,22 @@ export class ThreadPool<Request, Reply> {
    * others.
    */
   send(request: Request, weight: number, handedOver: readonly Transferable[] = [], thread?: number): void {
-    const at = this.waiting.findIndex((w) => w.weight > weight);
+    const at = this.waiting.findIndex((w) => (w.weight >= heavy ? weight < heavy || w.weight < weight : w.weight > weight));
     this.waiting.splice(at < 0 ? this.waiting.length : at, 0, { request, weight, handedOver, thread });
     this.feed();
   }
 
   private feed(): void {
     for (let at = 0; at < this.waiting.length;) {
-      const least = this.threads.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
-      if (least.inFlight >= inFlightPerThread) return;
-      const { request, handedOver, thread } = this.waiting[at]!;
-      const taker = thread === undefined ? least : this.threads[thread]!;
-      if (taker.inFlight < inFlightPerThread) {
+      const least = this.threads.reduce((a, b) => (b.inFlight.length < a.inFlight.length ? b : a));
+      const { request, weight, handedOver, thread } = this.waiting[at]!;
+      const { inFlight, worker } = thread === undefined ? least : this.threads[thread]!;
+      if (inFlight.length < (weight < heavy ? inFlightPerThread : 1)) {
         this.waiting.splice(at, 1);
-        taker.inFlight++;
-        taker.worker.postMessage(request, handedOver);
-      } else at++;
+        inFlight.push(weight);
+        worker.postMessage(request, handedOver);
+      } else if (thread === undefined) return;
+      else at++;
     }
   }
 
