@@ -41,6 +41,7 @@ export class PlacePool extends ThreadPool<PlaceRequest, PlaceReply> {
     super(data, {
       file: 'place-thread',
       size: placeThreads,
+      mostWaiting: 16,
       onReply: (reply) => {
         if (reply.type === 'bytes') this.receiver?.onBytes(reply.bytes);
         else this.receiver?.onPlaced(reply.id, reply.problems);

@@ -46,6 +46,7 @@ export class CrunchPool {
     this.pool = new ThreadPool(data, {
       file: 'crunch-thread',
       size,
+      mostWaiting: 64,
       onReply: (reply) => this.take(reply),
       onBroken: (error) => this.fail(new EngineError('TARGET_REFUSED', String(error), { cause: error })),
     });

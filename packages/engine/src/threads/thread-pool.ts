@@ -5,8 +5,6 @@ import { threadFile } from './thread-file';
 const inFlightPerThread = 3;
 /** Weight of 32 MiB: so much is given only to a thread that has nothing else to do. */
 const heavy = 25;
-/** Requests kept here while all threads have enough. */
-const mostWaiting = 64;
 const breatheEveryMs = 3;
 
 interface Thread {
@@ -47,6 +45,8 @@ export interface PoolWork<Reply> {
   /** Name of the built thread. */
   readonly file: string;
   readonly size: number;
+  /** Requests kept waiting while all threads have enough: the more, the better they can be put in order, and the more memory they take. */
+  readonly mostWaiting: number;
   /** Takes a reply; true when it answers a request that was sent. */
   readonly onReply: (reply: Reply) => boolean;
   /** A thread broke. */
@@ -96,7 +96,7 @@ export class ThreadPool<Request, Reply> {
 
   /** Whether there is more than enough to do. */
   get busy(): boolean {
-    return this.waiting.length >= mostWaiting;
+    return this.waiting.length >= this.work.mostWaiting;
   }
 
   /**
