@@ -17,6 +17,7 @@ export class Scheduler {
   private timer: NodeJS.Timeout | undefined;
   private lastExpiry: number;
   private ticking: Promise<void> = Promise.resolve();
+  private measuring: Promise<void> | undefined;
   /** When this server began, or began again after a pause, to hear what movers say. */
   private hearingSince = Date.now();
   private lastRound = Date.now();
@@ -41,30 +42,40 @@ export class Scheduler {
   async stop(): Promise<void> {
     clearInterval(this.timer);
     await this.ticking;
+    await this.measuring;
     await this.keeper.ended();
   }
 
   /** One round. */
   async tick(): Promise<void> {
     const { deps } = this;
-    await deps.db.transaction(async (trx) => {
+    const elected = await deps.db.transaction(async (trx) => {
       const [lock] = await rowsOf<{ got: number }>(trx.raw("SELECT GET_LOCK('lithodex-scheduler', 0) AS got"));
       this.noticeOwnPause();
-      if (lock?.got !== 1) return;
+      if (lock?.got !== 1) return false;
       try {
         if (Date.now() - this.hearingSince >= deps.config.leaseMs) await reclaimLost(deps);
         await this.startDue();
         if (deps.config.targetCare) await startDueCare(deps);
-        await measureStale(deps, expiryEveryMs);
         if (deps.config.targetCare) void this.keeper.round();
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {
           this.lastExpiry = deps.clock.now();
           await expireAll(deps);
         }
+        return true;
       } finally {
         await trx.raw("DO RELEASE_LOCK('lithodex-scheduler')");
       }
     });
+    if (elected) await this.measure();
+  }
+
+  /** Outside the lock, as a mover may take its time to answer: lost tasks are taken back meanwhile. */
+  private async measure(): Promise<void> {
+    this.measuring ??= measureStale(this.deps, expiryEveryMs).finally(() => {
+      this.measuring = undefined;
+    });
+    await this.measuring;
   }
 
   /** After a restart, or a time in which this server or its database stood still, nobody's task is taken away for one lease: movers could not be heard. */
