@@ -15,7 +15,7 @@ const median = (values: number[]) => values.sort((a, b) => a - b)[values.length 
 
 /** Asks retention day by day what goes, as the server does. */
 function liveDayByDay(moments: readonly number[], now: number): number {
-  const future = nextRuns(rule.schedule, rule.zone, now, days);
+  const future = nextRuns(rule, now, days);
   let alive: KeptPoint[] = moments.map((moment, i) => ({ id: `old-${i}`, moment, held: false, suspect: false }));
   let sum = 0;
   for (const [i, at] of future.entries()) {

@@ -202,9 +202,7 @@ export class History {
       await this.call('eva.vind', 'addSource', { name: 'ais-relay', folder: this.folderOf('ais-relay'), location: 'Lighthouse station' });
     const last = night === nights - 1;
     const until = last ? this.lastMorning.toMillis() : evening.plus({ hours: 9 }).toMillis();
-    const starts = [
-      ...new Set(policies.flatMap((p) => nextRuns(p.schedule as BodyInput<'addPolicy'>['schedule'], zone, evening.toMillis(), 1))),
-    ]
+    const starts = [...new Set(policies.flatMap((p) => nextRuns({ schedule: p.schedule, zone }, evening.toMillis(), 1)))]
       .filter((t) => t < until)
       .sort((a, b) => a - b);
     const disk = `${this.state}/quay-disk`;

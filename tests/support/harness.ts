@@ -287,9 +287,14 @@ export class Harness {
     }
   }
 
+  /** One round of the scheduler. */
+  async tick(): Promise<void> {
+    await this.server.scheduler.tick();
+  }
+
   /** One round of the scheduler, until nothing is queued or running. */
   async round(): Promise<void> {
-    await this.server.scheduler.tick();
+    await this.tick();
     for (let quiet = 0; quiet < 4;) {
       const open = await this.server.deps.db('task').whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>('id');
       quiet = open ? 0 : quiet + 1;

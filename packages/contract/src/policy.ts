@@ -2,10 +2,19 @@ import { z } from 'zod';
 import { Count, Id, Instant, Name, Named, Uuid } from './common';
 
 const ClockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/);
+/** A day of the month, the last one in months that are shorter; or the nth of a weekday, where 5 is the last. */
+const MonthDay = z.union([
+  z.object({ day: z.int().min(1).max(31) }),
+  z.object({ nth: z.int().min(1).max(5), weekday: z.int().min(1).max(7) }),
+]);
 export const Schedule = z.discriminatedUnion('every', [
   z.object({ every: z.literal('day'), at: ClockTime }),
   z.object({ every: z.literal('week'), days: z.array(z.int().min(1).max(7)).min(1).max(7), at: ClockTime }),
   z.object({ every: z.literal('hours'), hours: z.union([1, 2, 3, 4, 6, 8, 12].map((n) => z.literal(n))), at: ClockTime }),
+  z.object({ every: z.literal('month'), on: MonthDay, at: ClockTime }),
+  z.object({ every: z.literal('minutes'), minutes: z.union([5, 10, 15, 20, 30].map((n) => z.literal(n))) }),
+  /** When a run of another policy has ended well. */
+  z.object({ every: z.literal('after'), policyId: Id }),
   z.object({ every: z.literal('hand') }),
 ]);
 /** The first point of each week, month and year is kept for so many of them. */
@@ -48,6 +57,21 @@ export const CopyRule = z.object({
 });
 export type CopyRule = z.infer<typeof CopyRule>;
 
+/** Hours in which runs may start; `stop` ends at its end what still runs. */
+export const RunWindow = z.object({ from: ClockTime, to: ClockTime, stop: z.boolean().default(false) });
+export type RunWindow = z.infer<typeof RunWindow>;
+/** How often, and how long after its end, what failed in a run is tried again. */
+export const Retries = z.object({ times: z.int().min(0).max(10), pauseMinutes: z.int().min(1).max(1440) });
+export type Retries = z.infer<typeof Retries>;
+const dayExists = (day: string) =>
+  !Number.isNaN(Date.parse(`${day.length === 5 ? '2024-' : ''}${day}T00:00:00Z`)) && !/-02-3|-(04|06|09|11)-31/.test(`-${day}`);
+/** A date, or a day of every year: 2027-05-17, 12-25. */
+export const ClosedDay = z
+  .string()
+  .regex(/^(\d{4}-)?(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])$/)
+  .refine(dayExists, 'not a day');
+export const priorities = ['first', 'usual', 'last'] as const;
+
 export const PolicyBody = z.object({
   name: Name,
   /** What is protected: workloads one by one, and every workload with one of these tags. */
@@ -58,6 +82,14 @@ export const PolicyBody = z.object({
   synthetic: z.enum(['week', 'month']).nullable().default(null),
   schedule: Schedule,
   zone: z.string().max(60).refine(zoneExists, 'not a time zone'),
+  window: RunWindow.nullable().default(null),
+  /** Local days on which it does not run. */
+  closed: z.array(ClosedDay).max(100).default([]),
+  retries: Retries.default({ times: 0, pauseMinutes: 30 }),
+  /** Whether a run whose time passed (nothing could start it, or its window was closed) is made good as soon as may be. */
+  catchUp: z.boolean().default(true),
+  /** Who goes first when movers are short. */
+  priority: z.enum(priorities).default('usual'),
   keep: Keep,
   targetId: Uuid,
   lockDays: LockDays.default(null),

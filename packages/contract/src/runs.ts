@@ -4,7 +4,18 @@ import { Keep, PointKind } from './policy';
 
 export const runKinds = ['backup', 'restore', 'download', 'trial', 'copy', 'prune', 'verify', 'adopt'] as const;
 export const RunKind = z.enum(runKinds);
-export const runStates = ['waiting', 'running', 'done', 'remarks', 'partsMissing', 'failed', 'held', 'stopped'] as const;
+export const runStates = [
+  'waiting',
+  'running',
+  'done',
+  'remarks',
+  'partsMissing',
+  'failed',
+  'held',
+  'stopped',
+  'cutOff',
+  'notStarted',
+] as const;
 export const RunState = z.enum(runStates);
 export type RunState = z.infer<typeof RunState>;
 

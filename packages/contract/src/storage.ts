@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import { Bytes, Count, Id, Instant, Named, Uuid } from './common';
 import { Target } from './estate';
+import { Schedule } from './policy';
 import { PriceTable } from './prices';
 
 const Use = z.object({ name: z.string(), id: Id.nullable(), points: Count, stored: Bytes, bytes: Bytes });
@@ -54,6 +55,8 @@ export type CopiesMatrix = z.infer<typeof CopiesMatrix>;
 /** What a policy's simulation starts from, for each target it writes or copies to. */
 export const PolicyMeasures = z.object({
   now: Instant,
+  /** When the policy runs, as far as that is known ahead: one that follows another has the other's times. */
+  schedule: Schedule,
   targets: z.array(
     z.object({
       targetId: Uuid,

@@ -3,6 +3,7 @@ export * from './chunk/gear';
 export * from './chunk/cutter';
 export * from './time/pace';
 export * from './time/schedule';
+export * from './time/window';
 export * from './retention/long-term';
 export * from './retention/retention';
 export * from './selection/patterns';

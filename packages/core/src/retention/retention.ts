@@ -1,4 +1,4 @@
-import { longestGap, runsPerDay, type Schedule } from '../time/schedule';
+import { longestGap, runsOn, runsPerDay, type CalendarDay, type Schedule } from '../time/schedule';
 import { longTermDays, longTermEnds, type LongTerm } from './long-term';
 
 /** How long points are kept. */
@@ -115,7 +115,7 @@ function longTermBeyond(schedule: Schedule, rule: LongTerm, beyond: number): num
   const moments: number[] = [];
   for (let age = 0; age <= horizon; age++) {
     const at = settled - age * day;
-    if (schedule.every !== 'week' || schedule.days.includes(((new Date(at).getUTCDay() + 6) % 7) + 1)) moments.push(at);
+    if (runsOn(schedule, calendarDay(at))) moments.push(at);
   }
   // the oldest day looked at begins no period of its own: what came before it is not looked at
   const oldest = Math.min(...moments);
@@ -125,6 +125,12 @@ function longTermBeyond(schedule: Schedule, rule: LongTerm, beyond: number): num
     .map(([at]) => (settled - at) / day);
 }
 
+function calendarDay(at: number): CalendarDay {
+  const date = new Date(at);
+  const daysInMonth = new Date(Date.UTC(date.getUTCFullYear(), date.getUTCMonth() + 1, 0)).getUTCDate();
+  return { day: date.getUTCDate(), weekday: ((date.getUTCDay() + 6) % 7) + 1, daysInMonth };
+}
+
 /** Ages of points that lie evenly over some days. */
 function spaced(points: number, days: number): number[] {
   return Array.from({ length: Math.min(points, mostAges) }, (_, i) => ((i + 0.5) * days) / points);
@@ -132,7 +138,8 @@ function spaced(points: number, days: number): number[] {
 
 function settledShortTerm(schedule: Schedule, keep: Keep): Settled {
   const perDay = runsPerDay(schedule);
-  const rate = perDay >= 1 ? `${plural(perDay, 'run')} a day` : `${plural(Math.round(perDay * 7), 'run')} a week`;
+  const [often, unit] = perDay >= 1 ? [perDay, 'day'] : schedule.every === 'month' ? [1, 'month'] : [Math.round(perDay * 7), 'week'];
+  const rate = `${plural(often, 'run')} a ${unit}`;
   if (perDay === 0)
     return { points: undefined, furthestDays: undefined, ages: [], arithmetic: 'runs only by hand, so the number depends on a person' };
   if (keep.by === 'hand')
@@ -140,7 +147,9 @@ function settledShortTerm(schedule: Schedule, keep: Keep): Settled {
   if (keep.by === 'days') {
     const points = Math.max(1, Math.floor(keep.days * perDay + 1e-9));
     const times =
-      perDay >= 1 ? `${plural(keep.days, 'day')} × ${rate}` : `${plural(keep.days, 'day')} = ${(keep.days / 7).toFixed(1)} weeks × ${rate}`;
+      perDay >= 1
+        ? `${plural(keep.days, 'day')} × ${rate}`
+        : `${plural(keep.days, 'day')} = ${(keep.days / (unit === 'month' ? 30.44 : 7)).toFixed(1)} ${unit}s × ${rate}`;
     return { points, furthestDays: keep.days, ages: spaced(points, keep.days), arithmetic: `${times} = ${plural(points, 'point')}` };
   }
   const gapDays = longestGap(schedule) / day;

@@ -93,7 +93,7 @@ describe('a simulated policy', () => {
     fc.assert(
       fc.property(workloads, rules, (list, rule) => {
         const { moments } = list[0]!;
-        const future = nextRuns(rule.schedule, rule.zone, now, 300);
+        const future = nextRuns(rule, now, 300);
         const all = [...moments, ...future];
         const ends = endsOf(all, rule);
         expect(endsOf(moments, rule, future)).toEqual(ends);

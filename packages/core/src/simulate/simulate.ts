@@ -1,5 +1,5 @@
 import { Calendar } from '../retention/long-term';
-import { nextRuns, runsPerDay, type Schedule } from '../time/schedule';
+import { nextRuns, runsPerDay, type Timetable } from '../time/schedule';
 import { Ends, midnights, type Ending } from './timeline';
 
 const day = 86_400_000;
@@ -16,9 +16,7 @@ export interface MeasuredWorkload {
   readonly growthPerDay: number;
 }
 
-export interface SimulatedRule extends Ending {
-  readonly schedule: Schedule;
-}
+export interface SimulatedRule extends Ending, Timetable {}
 
 /** The course of a policy, a value for each day. */
 export interface Course {
@@ -44,7 +42,7 @@ export function simulate(workloads: readonly MeasuredWorkload[], rule: Simulated
   const axis = Float64Array.from(midnights(now + day, days, rule.zone));
   const horizon = axis[axis.length - 1] ?? now;
   const count = Math.ceil(runsPerDay(rule.schedule) * (days + 2));
-  const future = nextRuns(rule.schedule, rule.zone, now, count).filter((at) => at <= horizon);
+  const future = nextRuns(rule, now, count).filter((at) => at <= horizon);
   const calendar = new Calendar(rule.zone, rule.keep.by === 'hand' ? 1 : (rule.keep.longTerm?.day ?? 1));
   const life = new Life(axis, new Ends(rule, future, calendar), Math.max(0, ...workloads.map((w) => w.moments.length)));
   for (const workload of workloads) life.live(workload, now);

@@ -1,91 +1,168 @@
 import { DateTime } from 'luxon';
 import { zoneOf } from './zone';
 
+/** A day of the month by its number (the last day in months that are shorter), or the nth of a weekday (1 = Monday); 5 is the last. */
+export type MonthDay = { readonly day: number } | { readonly nth: number; readonly weekday: number };
+
 /** When a rule runs. Wall-clock times are read in the policy's zone. */
 export type Schedule =
   | { readonly every: 'day'; readonly at: string }
   /** Days as ISO weekdays, 1 = Monday. */
   | { readonly every: 'week'; readonly days: readonly number[]; readonly at: string }
+  | { readonly every: 'month'; readonly on: MonthDay; readonly at: string }
   /** Hours between runs; a divisor of 24, counted from `at` through the day. */
   | { readonly every: 'hours'; readonly hours: number; readonly at: string }
+  /** Minutes between runs, counted from midnight. */
+  | { readonly every: 'minutes'; readonly minutes: number }
+  /** When a run of another policy has ended. */
+  | { readonly every: 'after'; readonly policyId: number }
   | { readonly every: 'hand' };
 
 export const hourSteps = [1, 2, 3, 4, 6, 8, 12] as const;
+export const minuteSteps = [5, 10, 15, 20, 30] as const;
+
+/** A schedule with what it is read in. */
+export interface Timetable {
+  readonly schedule: Schedule;
+  readonly zone: string;
+  /** Local days without runs: dates such as 2027-05-17, and days of every year such as 12-25. */
+  readonly closed?: readonly string[];
+}
+
+const dayMs = 86_400_000;
+/** Days that are looked through for a run before it is taken that there are none. */
+const mostDays = 8 * 366;
 
 function clock(at: string): { hour: number; minute: number } {
   const [hour, minute] = at.split(':').map(Number);
   return { hour: hour ?? 0, minute: minute ?? 0 };
 }
 
+/** A day of the calendar, months and weekdays counted from 1. */
+export interface CalendarDay {
+  readonly day: number;
+  readonly weekday: number;
+  readonly daysInMonth: number;
+}
+
+/** Whether a schedule has runs on a day of the calendar. */
+export function runsOn(schedule: Schedule, { day, weekday, daysInMonth }: CalendarDay): boolean {
+  if (schedule.every === 'week') return schedule.days.includes(weekday);
+  if (schedule.every !== 'month') return schedule.every !== 'hand' && schedule.every !== 'after';
+  const { on } = schedule;
+  if ('day' in on) return day === Math.min(on.day, daysInMonth);
+  return on.weekday === weekday && (on.nth === 5 ? day + 7 > daysInMonth : Math.ceil(day / 7) === on.nth);
+}
+
 /**
  * Instants (ms) of one local day. A wall time that a daylight-saving change skips is taken as much later as the clock jumped; a wall time
  * that comes twice counts once, at its first occurrence.
  */
-function instantsOf(schedule: Schedule, day: DateTime): number[] {
-  if (schedule.every === 'hand') return [];
-  if (schedule.every === 'week' && !schedule.days.includes(day.weekday)) return [];
+function instantsOf({ schedule, closed }: Timetable, day: DateTime): number[] {
+  if (schedule.every === 'hand' || schedule.every === 'after') return [];
+  if (!runsOn(schedule, { day: day.day, weekday: day.weekday, daysInMonth: day.daysInMonth ?? 31 })) return [];
+  if (closed?.length && isClosed(closed, day)) return [];
+  if (schedule.every === 'minutes') {
+    const [from, to, step] = [day.toMillis(), day.plus({ days: 1 }).toMillis(), schedule.minutes * 60_000];
+    return Array.from({ length: Math.ceil((to - from) / step) }, (_, i) => from + i * step);
+  }
   const { hour, minute } = clock(schedule.at);
   const hours: number[] = [];
   if (schedule.every === 'hours') for (let h = hour % schedule.hours; h < 24; h += schedule.hours) hours.push(h);
   else hours.push(hour);
-  const instants = hours.map((h) => {
-    const wanted = DateTime.fromObject({ year: day.year, month: day.month, day: day.day, hour: h, minute }, { zone: day.zone });
-    const earlier = wanted.minus({ hours: 1 });
-    return earlier.hour === h && earlier.minute === minute ? earlier.toMillis() : wanted.toMillis();
-  });
+  const instants = hours.map((h) => instantAt(day, h, minute));
   return [...new Set(instants)].sort((a, b) => a - b);
 }
 
-/** The next `count` instants strictly after `after` (all in ms since the epoch); fewer only where the schedule is by hand. */
-export function nextRuns(schedule: Schedule, zone: string, after: number, count: number): number[] {
-  if (schedule.every === 'hand' || (schedule.every === 'week' && schedule.days.length === 0)) return [];
+/** The instant (ms) of a wall time on a local day, see {@link instantsOf}. */
+export function instantAt(day: DateTime, hour: number, minute: number): number {
+  const wanted = DateTime.fromObject({ year: day.year, month: day.month, day: day.day, hour, minute }, { zone: day.zone });
+  const earlier = wanted.minus({ hours: 1 });
+  return earlier.hour === hour && earlier.minute === minute ? earlier.toMillis() : wanted.toMillis();
+}
+
+function isClosed(closed: readonly string[], day: DateTime): boolean {
+  const date = day.toFormat('yyyy-MM-dd');
+  return closed.includes(date) || closed.includes(date.slice(5));
+}
+
+const dayOf = (at: number, zone: string) => DateTime.fromMillis(at, { zone: zoneOf(zone) }).startOf('day');
+
+/** The next `count` instants strictly after `after` (all in ms since the epoch); fewer only where there are no more. */
+export function nextRuns(timetable: Timetable, after: number, count: number): number[] {
+  const { every } = timetable.schedule;
+  if (every === 'hand' || every === 'after') return [];
   const found: number[] = [];
-  let day = DateTime.fromMillis(after, { zone: zoneOf(zone) })
-    .startOf('day')
-    .minus({ days: 1 });
-  while (found.length < count) {
-    for (const instant of instantsOf(schedule, day)) if (instant > after && found.length < count) found.push(instant);
+  let day = dayOf(after, timetable.zone).minus({ days: 1 });
+  for (let idle = 0; found.length < count && idle < mostDays; idle++) {
+    for (const instant of instantsOf(timetable, day))
+      if (instant > after && found.length < count) {
+        found.push(instant);
+        idle = 0;
+      }
     day = day.plus({ days: 1 });
   }
   return found;
 }
 
+/** The instants in (after, until], oldest first, in ms. */
+export function runsBetween(timetable: Timetable, after: number, until: number): number[] {
+  const found: number[] = [];
+  const last = dayOf(until, timetable.zone).plus({ days: 1 });
+  for (let day = dayOf(after, timetable.zone).minus({ days: 1 }); day <= last; day = day.plus({ days: 1 }))
+    found.push(...instantsOf(timetable, day).filter((t) => t > after && t <= until));
+  return found;
+}
+
 /** The latest instant in (after, until], or undefined: what is due now, taking several missed ones as one. */
-export function dueSince(schedule: Schedule, zone: string, after: number, until: number): number | undefined {
-  if (schedule.every === 'hand') return undefined;
-  let day = DateTime.fromMillis(until, { zone: zoneOf(zone) })
-    .startOf('day')
-    .plus({ days: 1 });
-  const first = DateTime.fromMillis(after, { zone: zoneOf(zone) })
-    .startOf('day')
-    .minus({ days: 1 });
-  for (; day >= first; day = day.minus({ days: 1 })) {
-    const fitting = instantsOf(schedule, day).filter((t) => t > after && t <= until);
+export function dueSince(timetable: Timetable, after: number, until: number): number | undefined {
+  const { every } = timetable.schedule;
+  if (every === 'hand' || every === 'after') return undefined;
+  const first = dayOf(after, timetable.zone).minus({ days: 1 });
+  for (let day = dayOf(until, timetable.zone).plus({ days: 1 }); day >= first; day = day.minus({ days: 1 })) {
+    const fitting = instantsOf(timetable, day).filter((t) => t > after && t <= until);
     if (fitting.length) return fitting[fitting.length - 1];
   }
   return undefined;
 }
 
-/** Runs on an ordinary day (no daylight-saving change), averaged over a week. */
+/** Runs on an ordinary day (no daylight-saving change, nothing closed), averaged over a week or a year. */
 export function runsPerDay(schedule: Schedule): number {
   switch (schedule.every) {
     case 'day':
       return 1;
     case 'week':
       return schedule.days.length / 7;
+    case 'month':
+      return 12 / 365.25;
     case 'hours':
       return 24 / schedule.hours;
+    case 'minutes':
+      return 1440 / schedule.minutes;
+    case 'after':
     case 'hand':
       return 0;
   }
 }
 
-/** Longest time between two runs on an ordinary week, in ms; Infinity by hand. */
+/** Longest time between two runs on ordinary days, in ms; Infinity where a person or another policy decides. */
 export function longestGap(schedule: Schedule): number {
-  const hour = 3_600_000;
-  if (schedule.every === 'day') return 24 * hour;
-  if (schedule.every === 'hours') return schedule.hours * hour;
-  if (schedule.every === 'hand' || schedule.days.length === 0) return Infinity;
-  const days = [...schedule.days].sort((a, b) => a - b);
-  return Math.max(...days.map((d, i) => ((days[(i + 1) % days.length]! - d + 7) % 7 || 7) * 24 * hour));
+  switch (schedule.every) {
+    case 'day':
+      return dayMs;
+    case 'month':
+      return ('day' in schedule.on ? 31 : 35) * dayMs;
+    case 'hours':
+      return (schedule.hours * dayMs) / 24;
+    case 'minutes':
+      return schedule.minutes * 60_000;
+    case 'after':
+    case 'hand':
+      return Infinity;
+    case 'week': {
+      if (schedule.days.length === 0) return Infinity;
+      const days = [...schedule.days].sort((a, b) => a - b);
+      return Math.max(...days.map((d, i) => ((days[(i + 1) % days.length]! - d + 7) % 7 || 7) * dayMs));
+    }
+  }
 }

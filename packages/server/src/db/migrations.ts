@@ -157,6 +157,12 @@ ALTER TABLE api_token ADD duties JSON NULL;
 ALTER TABLE task ADD token_id INT UNSIGNED NULL;
 `;
 
+/** Until when a run may go on starting, how often it was tried again by itself, and who goes first. */
+const runWindows = `
+ALTER TABLE run ADD window_ends BIGINT NULL, ADD window_stop BOOLEAN NOT NULL DEFAULT FALSE, ADD retried INT NOT NULL DEFAULT 0;
+ALTER TABLE task ADD priority TINYINT NOT NULL DEFAULT 1, ADD cut_off BOOLEAN NOT NULL DEFAULT FALSE;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -170,4 +176,5 @@ export const migrations: Migration[] = [
   { name: '0010-readers', up: (k) => runAll(k, readers) },
   { name: '0011-kept-settings', up: (k) => runAll(k, keptSettings) },
   { name: '0012-mover-duties', up: (k) => runAll(k, moverDuties) },
+  { name: '0013-run-windows', up: (k) => runAll(k, runWindows) },
 ];

@@ -65,7 +65,7 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
     const point = newestOf.get(w.id);
     const count = byWorkload.get(w.id);
     const objective = own.length ? Math.min(...own.map((p) => p.body.objectiveHours)) : null;
-    const scheduled = own.filter((p) => Number.isFinite(longestGap(p.body.schedule)));
+    const scheduled = own.filter((p) => Number.isFinite(longestGap(p.timetable.schedule)));
     const reference = point?.moment ?? w.created_at;
     return {
       id: w.id,

@@ -1,4 +1,4 @@
-import { dueSince, nextRuns, spreadGaps, spreadOf, type Standing } from '@lithodex/core';
+import { runsBetween, spreadGaps, spreadOf, type Standing } from '@lithodex/core';
 import type { Point, PointCopy, WorkloadDetail } from '@lithodex/contract';
 import { decideCopies, presentCopies, toCopies } from '../catalog/copies';
 import { toPoint, type PointRow, type SeriesRow } from '../catalog/points';
@@ -129,18 +129,17 @@ async function missingOf(
   const failed = await deps
     .db('task')
     .where({ workload_id: workloadId, type: 'backup' })
-    .whereIn('state', ['failed', 'stopped'])
+    .whereIn('state', ['failed', 'stopped', 'cutOff', 'notStarted'])
     .where('queued_at', '>', now - lookBackMs)
     .select<{ queued_at: number }[]>('queued_at');
-  for (const { body } of policies) {
-    const oldest = Math.max(first, now - lookBackMs);
-    let due = nextRuns(body.schedule, body.zone, oldest, 1)[0];
-    for (; due !== undefined && due < now; due = nextRuns(body.schedule, body.zone, due, 1)[0]) {
-      const next = nextRuns(body.schedule, body.zone, due, 1)[0] ?? now;
-      if (next > now && !dueSince(body.schedule, body.zone, due, now)) break;
-      if (points.some((p) => p.moment >= due! && p.moment < next)) continue;
-      const failure = failed.some((f) => f.queued_at >= due! && f.queued_at < next);
-      missing.push({ moment: due, why: failure ? 'the run failed' : 'there is no point' });
+  for (const { timetable } of policies) {
+    const due = runsBetween(timetable, Math.max(first, now - lookBackMs), now);
+    // the newest one may still be at work
+    for (const [i, moment] of due.slice(0, -1).entries()) {
+      const next = due[i + 1]!;
+      if (points.some((p) => p.moment >= moment && p.moment < next)) continue;
+      const failure = failed.some((f) => f.queued_at >= moment && f.queued_at < next);
+      missing.push({ moment, why: failure ? 'the run failed' : 'there is no point' });
     }
   }
   return missing;

@@ -31,7 +31,7 @@ interface TaskRow {
   readonly started_at: number | null;
 }
 
-/** Gives the oldest waiting task whose series is free, and that its duties cover, to a mover, with a lease. */
+/** Gives the first waiting task (by priority, then by age) whose series is free, and that its duties cover, to a mover, with a lease. */
 export async function claimTask(deps: Deps, mover: string, { id: token, duties }: Actor): Promise<ClaimedTask | undefined> {
   const claimed = await inTransaction(deps.db, async (trx) => {
     const task = await trx('task as t')
@@ -57,7 +57,7 @@ export async function claimTask(deps: Deps, mover: string, { id: token, duties }
           .whereRaw("((a.type = 'adopt' AND t.type IN ('backup', 'expire')) OR (t.type = 'adopt' AND a.type IN ('backup', 'expire')))"),
       )
       .modify(whereAdmitted)
-      .orderBy(['t.queued_at', 't.id'])
+      .orderBy(['t.priority', 't.queued_at', 't.id'])
       .limit(1)
       .forUpdate()
       .skipLocked()

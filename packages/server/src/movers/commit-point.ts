@@ -1,9 +1,10 @@
 import { judgeChange } from '@lithodex/core';
-import type { PointTotals, PolicyBody } from '@lithodex/contract';
+import type { PointTotals } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { livingPoints, type SeriesRow } from '../catalog/points';
-import { fromJson, fromJsonOrNull } from '../db/json';
+import { fromJsonOrNull } from '../db/json';
 import type { RunningTask } from './running-task';
+import { bodyOf } from '../policies/matching';
 
 const defaultLimit = 0.4;
 
@@ -14,7 +15,7 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
   const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null; keep_own: unknown }>();
   const policy =
     run.policy_id === null ? undefined : await trx('policy').where({ id: run.policy_id }).first<{ body: unknown } | undefined>();
-  const limit = policy ? fromJson<PolicyBody>(policy.body).changeLimit / 100 : defaultLimit;
+  const limit = policy ? bodyOf(policy.body).changeLimit / 100 : defaultLimit;
   const earlier = (await livingPoints(trx, series.no)).filter((p) => p.suspect === 0 && p.builds_on !== null && p.kind !== 'synthetic');
   const unusual = judgeChange(
     point.changes,

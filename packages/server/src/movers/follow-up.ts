@@ -1,4 +1,4 @@
-import type { PolicyBody, RunState } from '@lithodex/contract';
+import type { RunState } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../catalog/points';
 import { fromJson } from '../db/json';
@@ -8,6 +8,7 @@ import { queueCopies, type CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
 import { pruneLater, type CarePlan } from '../targets/care';
 import type { RunningTask } from './running-task';
+import { bodyOf } from '../policies/matching';
 
 /** A copy task says that a point stands on its target now. Throws NOT_FOUND for a point of another series. */
 export async function settleCopy(
@@ -22,7 +23,7 @@ export async function settleCopy(
   if (!point) throw new ApiError('NOT_FOUND');
   const policy =
     point.policy_id === null ? undefined : await trx('policy').where({ id: point.policy_id }).first<{ body: unknown } | undefined>();
-  const rule = policy && fromJson<PolicyBody>(policy.body).copies?.find((c) => c.targetId === targetId);
+  const rule = policy && bodyOf(policy.body).copies?.find((c) => c.targetId === targetId);
   const row = {
     state: 'present',
     made_at: now,
@@ -39,7 +40,7 @@ export async function settleCopy(
 
 /** Queues what follows the end of a task: copies of a new sound point, a full put together when one is due, pruning of a target that may hold what no point needs. */
 export async function followUp(trx: Knex.Transaction, now: number, task: RunningTask, state: RunState): Promise<void> {
-  const ended = state !== 'failed' && state !== 'stopped';
+  const ended = !['failed', 'stopped', 'cutOff'].includes(state);
   switch (task.type) {
     case 'backup': {
       const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null }>('policy_id');

@@ -13,6 +13,7 @@ import { claimTask } from './claim';
 import { makeAdoptedVisible, meetPoint } from './adopt';
 import { makeVisible } from './commit-point';
 import { paceOfTask } from './pace';
+import { cutOff, endedBy } from './leases';
 import { heldTask } from './running-task';
 
 type MoverHandlers = Pick<
@@ -176,7 +177,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         const { counts } = body;
         const state: RunState =
           body.outcome !== 'done'
-            ? body.outcome
+            ? endedBy(body.outcome, task)
             : point?.suspect
               ? 'held'
               : counts.missing > 0 || counts.failed > 0
@@ -191,7 +192,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
             ended_at: clock.now(),
             lease_until: null,
             progress: null,
-            cause: body.cause ? JSON.stringify(body.cause) : null,
+            cause: state === 'cutOff' ? JSON.stringify(cutOff) : body.cause ? JSON.stringify(body.cause) : null,
             counts: JSON.stringify(counts),
             phases: JSON.stringify(body.phases),
             measured_ms: body.measured.ms,

@@ -18,6 +18,18 @@ const stopped: Cause = {
   remedy: 'Retry when it suits. What was stored so far is used again.',
 };
 
+/** Why a task ended whose window closed while it ran. */
+export const cutOff: Cause = {
+  code: 'WINDOW_ENDED',
+  message: 'Its window ended while it ran, so it was cut off.',
+  remedy: 'Give it a longer window or an earlier start, or more movers. What was stored so far is used again.',
+};
+
+/** The state of a task that did not come to its own end. */
+export function endedBy<T extends 'failed' | 'stopped'>(outcome: T, task: { readonly cut_off: 0 | 1 }): T | 'cutOff' {
+  return outcome === 'stopped' && task.cut_off ? 'cutOff' : outcome;
+}
+
 /** Puts tasks whose mover went silent back into the queue; after too many attempts they fail with the cause. */
 export async function reclaimLost(deps: Deps): Promise<void> {
   type Row = {
@@ -26,6 +38,7 @@ export async function reclaimLost(deps: Deps): Promise<void> {
     attempt: number;
     type: string;
     stop_requested: 0 | 1;
+    cut_off: 0 | 1;
     series_no: number | null;
     ordinal: number | null;
   };
@@ -49,11 +62,11 @@ export async function reclaimLost(deps: Deps): Promise<void> {
         await trx('task')
           .where({ id })
           .update({
-            state: task.stop_requested ? 'stopped' : 'failed',
+            state: endedBy(task.stop_requested ? 'stopped' : 'failed', task),
             lease_until: null,
             progress: null,
             ended_at: deps.clock.now(),
-            cause: JSON.stringify(task.stop_requested ? stopped : lost),
+            cause: JSON.stringify(task.cut_off ? cutOff : task.stop_requested ? stopped : lost),
           });
       }
       await settleRun(deps, trx, task.run_id);

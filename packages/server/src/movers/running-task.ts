@@ -11,6 +11,8 @@ export interface RunningTask {
   readonly attempt: number;
   readonly ordinal: number | null;
   readonly stop_requested: 0 | 1;
+  /** Its window ended while it ran. */
+  readonly cut_off: 0 | 1;
   readonly started_at: number;
   readonly work: unknown;
 }

@@ -1,11 +1,12 @@
-import { nextRuns, runsPerDay, settledPoints, type Settled } from '@lithodex/core';
+import { longestGap, nextRuns, settledPoints, windowAt, type Settled, type Timetable } from '@lithodex/core';
 import type { Consequences, PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { Deps } from '../deps';
 import { presentCopies } from '../catalog/copies';
 import { decide, livingPoints } from '../catalog/points';
 import { promisesBroken } from './promises';
-import { matchesOf, policiesInForce } from './matching';
+import { matchesOf, policiesInForce, type PolicyRow } from './matching';
+import { timetableOf } from './timetable';
 
 /** What a draft would do, worked out from what is measured and what stands now. */
 export async function consequencesOf(deps: Deps, id: number | null, body: PolicyBody): Promise<Consequences> {
@@ -18,14 +19,15 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     inForce.filter((p) => p.id !== id).map(async (p) => ({ name: p.name, ids: new Set((await matchesOf(db, p.body)).map((m) => m.id)) })),
   );
   const current = inForce.find((p) => p.id === id);
-  const settled = settledPoints(body.schedule, body.keep);
-  const settledNow = current && settledPoints(current.body.schedule, current.body.keep);
+  const timetable = timetableOf(body, inForce);
+  const settled = settledPoints(timetable.schedule, body.keep);
+  const settledNow = current && settledPoints(current.timetable.schedule, current.body.keep);
   const target = await db('target').where({ id: body.targetId }).first<{ name: string; free: number | null } | undefined>();
   const measured = await measure(deps, ids);
   const result: Consequences = {
     matches: matches.map((m) => ({ ...m, alsoBy: others.filter((o) => o.ids.has(m.id)).map((o) => o.name) })),
     zone: body.zone,
-    nextRuns: nextRuns(body.schedule, body.zone, now, 5),
+    nextRuns: nextRuns(timetable, now, 5),
     settled: { ...shown(settled), arithmetic: settled.arithmetic },
     settledNow: settledNow ? shown(settledNow) : null,
     deletes: await deletesOf(deps, id, ids, body, now),
@@ -37,8 +39,37 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     secondPerson: id === null ? '' : await promisesBroken(deps, id, body),
     warnings: [],
   };
-  result.warnings.push(...warningsOf(result, body, target !== undefined));
+  result.warnings.push(
+    ...warningsOf(result, body, target !== undefined, timetable),
+    ...timeWarnings(
+      body,
+      timetable,
+      inForce.filter((p) => p.id !== id),
+    ),
+  );
   return result;
+}
+
+/** What does not go together in when it runs. */
+function timeWarnings(body: PolicyBody, timetable: Timetable, others: readonly PolicyRow[]): Consequences['warnings'] {
+  const warnings: Consequences['warnings'] = [];
+  const { window, zone, priority, schedule } = body;
+  const starts = nextRuns({ ...timetable, closed: [] }, Date.UTC(2027, 0, 4), 8);
+  const outside = window ? starts.filter((at) => !windowAt(window, zone, at).open).length : 0;
+  if (outside && schedule.every !== 'after')
+    warnings.push({
+      code: 'OUTSIDE_WINDOW',
+      text: body.catchUp
+        ? 'Some runs come due while its window is closed; they wait until it opens.'
+        : 'Some runs come due while its window is closed, and as nothing is made good they do not take place.',
+    });
+  const leading = others.filter((p) => p.body.priority === 'first').length;
+  if (priority === 'first' && leading > others.length / 2)
+    warnings.push({
+      code: 'ALL_FIRST',
+      text: `${leading} of ${others.length} other policies go first as well: where most go first, none does.`,
+    });
+  return warnings;
 }
 
 const shown = ({ points, furthestDays, ages }: Settled) => ({
@@ -131,18 +162,18 @@ async function deletesOf(
   };
 }
 
-function warningsOf(c: Consequences, body: PolicyBody, hasTarget: boolean): Consequences['warnings'] {
+function warningsOf(c: Consequences, body: PolicyBody, hasTarget: boolean, { schedule }: Timetable): Consequences['warnings'] {
   const warnings: Consequences['warnings'] = [];
   const warn = (code: string, text: string) => warnings.push({ code, text });
   if (!hasTarget) warn('NO_TARGET', 'The target does not exist (any more). Choose one.');
   if (!c.matches.length) warn('MATCHES_NOTHING', 'It matches no workload, so it protects nothing.');
-  const perDay = runsPerDay(body.schedule);
-  if (perDay > 0 && 24 / perDay > body.objectiveHours)
+  const gapHours = longestGap(schedule) / 3_600_000;
+  if (Number.isFinite(gapHours) && gapHours > body.objectiveHours)
     warn(
       'OBJECTIVE_MISSED',
-      `Runs come ${Math.round(24 / perDay)} h apart, but the newest point may be at most ${body.objectiveHours} h old.`,
+      `Runs come up to ${Math.round(gapHours)} h apart, but the newest point may be at most ${body.objectiveHours} h old.`,
     );
-  if (perDay === 0) warn('BY_HAND', 'It runs only when a person starts it.');
+  if (body.schedule.every === 'hand') warn('BY_HAND', 'It runs only when a person starts it.');
   if (c.secondPerson) warn('SECOND_PERSON', `Another administrator has to agree: ${c.secondPerson}.`);
   for (const { keep, lockDays } of [body, ...body.copies])
     if (lockDays && keep.by === 'days' && keep.days < lockDays)

@@ -24,7 +24,7 @@ async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
     id: p.id,
     body: p.body,
     matches: (await matchesOf(deps.db, p.body)).map(({ id, name }) => ({ id, name })),
-    nextRun: nextRuns(p.body.schedule, p.body.zone, deps.clock.now(), 1)[0] ?? null,
+    nextRun: nextRuns(p.timetable, deps.clock.now(), 1)[0] ?? null,
     lastRun: last?.at ?? null,
     points: Number(points?.n ?? 0),
   };

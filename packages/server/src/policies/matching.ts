@@ -1,6 +1,7 @@
-import type { PolicyBody } from '@lithodex/contract';
+import { PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJson } from '../db/json';
+import { timetableOf, type PolicyTimetable } from './timetable';
 
 export interface Match {
   readonly id: number;
@@ -12,6 +13,13 @@ export interface PolicyRow {
   readonly id: number;
   readonly name: string;
   readonly body: PolicyBody;
+  /** When it runs, as far as that is known ahead. */
+  readonly timetable: PolicyTimetable;
+}
+
+/** A policy as it is stored, with the starting values of what it was written without. */
+export function bodyOf(stored: unknown): PolicyBody {
+  return PolicyBody.parse(fromJson(stored));
 }
 
 /** Workloads a selection matches right now, each with the reason. */
@@ -37,7 +45,8 @@ export async function policiesInForce(db: Knex): Promise<PolicyRow[]> {
     .where({ ended: false })
     .orderBy('name')
     .select<{ id: number; name: string; body: unknown }[]>('id', 'name', 'body');
-  return rows.map((r) => ({ ...r, body: fromJson<PolicyBody>(r.body) }));
+  const policies = rows.map(({ id, name, body }) => ({ id, name, body: bodyOf(body) }));
+  return policies.map((p) => ({ ...p, timetable: timetableOf(p.body, policies) }));
 }
 
 /**

@@ -2,7 +2,8 @@ import type { PolicyBody, PolicyMeasures, PriceTable } from '@lithodex/contract'
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import type { TargetRow } from '../targets/target-rows';
-import { matchesOf } from './matching';
+import { matchesOf, policiesInForce } from './matching';
+import { timetableOf } from './timetable';
 
 const dayMs = 86_400_000;
 /** What a first full takes of the size of its data where nothing was measured. */
@@ -39,7 +40,7 @@ export async function measuresOf(deps: Deps, body: PolicyBody): Promise<PolicyMe
       workloads,
     });
   }
-  return { now: deps.clock.now(), targets };
+  return { now: deps.clock.now(), schedule: timetableOf(body, await policiesInForce(deps.db)).schedule, targets };
 }
 
 async function workloadsOn(deps: Deps, targetId: string, ids: readonly number[]): Promise<Workload[]> {

@@ -1,9 +1,11 @@
-import { Calendar, countOf, Ends, nextRuns, runsPerDay } from '@lithodex/core';
+import { Calendar, countOf, Ends, nextRuns, runsPerDay, type Timetable } from '@lithodex/core';
 import type { PolicyBody } from '@lithodex/contract';
 import { decideCopies, presentCopies } from '../catalog/copies';
 import { livingPoints, type SeriesRow } from '../catalog/points';
 import type { Deps } from '../deps';
+import { policiesInForce } from './matching';
 import { policyOf } from './put-in-force';
+import { timetableOf } from './timetable';
 
 const hourMs = 3_600_000;
 /** Runs to come that are looked at to tell when a rule by points lets go. */
@@ -20,6 +22,7 @@ class Promised {
 
   constructor(
     private readonly body: PolicyBody,
+    private readonly timetable: Timetable,
     private readonly now: number,
   ) {}
 
@@ -27,7 +30,8 @@ class Promised {
     const { body, now } = this;
     const keep = keepOn(body, targetId);
     if (!keep) return undefined;
-    const future = nextRuns(body.schedule, body.zone, now, Math.ceil(runsPerDay(body.schedule) * daysAhead));
+    const { timetable } = this;
+    const future = nextRuns(timetable, now, Math.ceil(runsPerDay(timetable.schedule) * daysAhead));
     const calendar = new Calendar(body.zone, keep.by === 'hand' ? 1 : (keep.longTerm?.day ?? 1));
     return new Ends({ keep, lockDays: 0, zone: body.zone }, future, calendar);
   }
@@ -49,11 +53,12 @@ class Promised {
  * it breaks no promise.
  */
 export async function promisesBroken(deps: Deps, id: number, body: PolicyBody): Promise<string> {
-  const { body: before } = await policyOf(deps, id);
+  const { body: before, timetable } = await policyOf(deps, id);
+  const inForce = await policiesInForce(deps.db);
   const now = deps.clock.now();
   const made = deps.db('point').where({ policy_id: id, state: 'visible' });
   const serieses = await deps.db('series').whereIn('no', made.clone().distinct('series_no')).select<SeriesRow[]>();
-  const [promised, promises] = [new Promised(before, now), new Promised(body, now)];
+  const [promised, promises] = [new Promised(before, timetable, now), new Promised(body, timetableOf(body, inForce), now)];
   let [atOnce, earlier] = [0, 0];
   for (const series of serieses) {
     const points = await livingPoints(deps.db, series.no);

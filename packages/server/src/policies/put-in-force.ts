@@ -1,18 +1,17 @@
 import type { PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { appendAudit } from '../audit/trail';
-import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import { expireAll } from '../runs/expiry';
 import { shownPlace, type TargetRow } from '../targets/target-rows';
-import { assign, matchesOf, versioned, type PolicyRow } from './matching';
+import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from './matching';
+import { followed } from './timetable';
 
 /** A policy in force. Throws NOT_FOUND. */
 export async function policyOf(deps: Deps, id: number): Promise<PolicyRow> {
-  const row = found(await deps.db('policy').where({ id, ended: false }).first<{ id: number; name: string; body: unknown } | undefined>());
-  return { ...row, body: fromJson<PolicyBody>(row.body) };
+  return found((await policiesInForce(deps.db)).find((p) => p.id === id));
 }
 
 /** Throws INVALID or NAME_TAKEN for a policy that can't be put in force. */
@@ -34,8 +33,18 @@ export async function checkBody(deps: Deps, body: PolicyBody, own: number | null
   const known = await deps.db('workload').whereIn('id', body.workloads).count({ n: '*' }).first<{ n: number }>();
   if (Number(known?.n) !== new Set(body.workloads).size)
     throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');
+  if (body.schedule.every === 'after') await checkFollowed(deps, body, own);
   const taken = await deps.db('policy').where({ name: body.name, ended: false }).first<{ id: number } | undefined>();
   if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
+}
+
+/** Throws INVALID for a policy that follows none, or comes round to itself. */
+async function checkFollowed(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
+  const chain = followed(body, await policiesInForce(deps.db));
+  const refuse = (why: string) => new ApiError('INVALID', [{ at: 'body.schedule.policyId' }], `${why} Nothing was changed.`);
+  if (!chain.length) throw refuse('The policy it is to follow is not in force.');
+  const round = chain.find((p) => p.id === own);
+  if (round) throw refuse(`It would wait for itself: ${chain.map((p) => p.body.name).join(' follows ')}.`);
 }
 
 /** Throws INVALID for a target that can't lock. */

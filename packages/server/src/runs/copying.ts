@@ -1,8 +1,8 @@
-import type { CopyRule, PolicyBody } from '@lithodex/contract';
+import type { CopyRule } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../catalog/points';
-import { fromJson } from '../db/json';
 import { queueRun, queueTask, type NewTask } from './queue';
+import { bodyOf } from '../policies/matching';
 
 const hourMs = 3_600_000;
 /** Least age of the newest copied point before the next is copied; a little less than the rhythm says, so that its hour does not wander. */
@@ -32,7 +32,7 @@ interface Candidate {
 export async function queueCopies(trx: Knex.Transaction, now: number, policyId: number, series: SeriesRow): Promise<void> {
   const policy = await trx('policy').where({ id: policyId, ended: false }).first<{ body: unknown } | undefined>();
   if (!policy) return;
-  for (const rule of fromJson<PolicyBody>(policy.body).copies ?? []) {
+  for (const rule of bodyOf(policy.body).copies ?? []) {
     const plan = rule.targetId === series.target_id ? undefined : await planCopy(trx, series, rule);
     if (!plan) continue;
     const task: NewTask = { workloadId: series.workload_id, seriesNo: series.no, type: 'copy', work: plan };

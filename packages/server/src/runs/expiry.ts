@@ -1,12 +1,11 @@
-import type { PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { dropUnneeded } from '../catalog/load';
 import { decideCopies, presentCopies, type SeriesKeep } from '../catalog/copies';
 import { livingPoints, type SeriesRow } from '../catalog/points';
-import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { queueRun, type NewTask } from './queue';
+import { bodyOf } from '../policies/matching';
 
 /** What decides over a series: the policy that made its newest scheduled point; a person where there was none. */
 export async function keepOf(db: Knex, series: number): Promise<SeriesKeep> {
@@ -17,7 +16,7 @@ export async function keepOf(db: Knex, series: number): Promise<SeriesKeep> {
     .first<{ policy_id: number } | undefined>('policy_id');
   const policy = newest && (await db('policy').where({ id: newest.policy_id }).first<{ body: unknown } | undefined>());
   if (!policy) return { keep: { by: 'hand' }, targetId: null, copies: [], zone: 'UTC' };
-  const { keep, targetId, copies, zone } = fromJson<PolicyBody>(policy.body);
+  const { keep, targetId, copies, zone } = bodyOf(policy.body);
   return { keep, targetId, copies: copies ?? [], zone };
 }
 

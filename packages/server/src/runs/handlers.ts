@@ -1,7 +1,6 @@
 import { escapePath, formatExact } from '@lithodex/core';
-import type { LogLine, Query, RunDetail } from '@lithodex/contract';
+import type { LogLine, Query, RunDetail, RunState } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
-import { fromJson, fromJsonOrNull } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
@@ -10,12 +9,16 @@ import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { limitOfAll, setLimitOfAll } from '../movers/admission';
 import { stoppedCause } from '../movers/leases';
-import { queueRun, settleRun, type NewTask } from './queue';
+import { settleRun } from './queue';
+import { retry } from './retry';
 import { tasksOf, toRunRow, toTaskRow, type RunRecord } from './run-rows';
 
 type RunHandlers = Pick<Handlers, 'listRuns' | 'getRun' | 'runLog' | 'runLogFile' | 'stopRun' | 'retryRun' | 'limits' | 'limitAll'>;
 
 const sorts: Record<string, string> = { id: 'r.id', started: 'r.started_at', queued: 'r.queued_at', state: 'r.state', name: 'r.name' };
+
+/** Ends of tasks after which a person may try again. */
+const unfinished: readonly RunState[] = ['failed', 'stopped', 'partsMissing', 'cutOff', 'notStarted'];
 
 interface LogRow {
   readonly seq: number;
@@ -224,38 +227,8 @@ export function runHandlers(deps: Deps): RunHandlers {
     async retryRun({ params, actor }) {
       const run = await runOf(params.id, actor);
       if (run.kind !== 'backup') throw new ApiError('NOT_NOW', undefined, 'Start the restore again from its restore sheet.');
-      type T = { workload_id: number; series_no: number; work: unknown };
-      const failed = await db('task')
-        .where({ run_id: run.id })
-        .whereIn('state', ['failed', 'stopped', 'partsMissing'])
-        .select<T[]>('workload_id', 'series_no', 'work');
-      if (!failed.length) throw new ApiError('NOT_NOW', undefined, 'Everything in this run ended well or still runs.');
-      const tasks = failed.map((t): NewTask => ({
-        workloadId: t.workload_id,
-        seriesNo: t.series_no,
-        type: 'backup',
-        work: fromJson(t.work),
-      }));
       const runId = await inTransaction(db, async (trx) => {
-        const open = await trx('task')
-          .whereIn(
-            'series_no',
-            failed.map((t) => t.series_no),
-          )
-          .where({ type: 'backup' })
-          .whereIn('state', ['waiting', 'running'])
-          .first<{ id: string } | undefined>();
-        if (open) throw new ApiError('NOT_NOW', undefined, 'It is being protected right now.');
-        const id = await queueRun(trx, clock.now(), {
-          kind: 'backup',
-          pointKind: run.point_kind ?? 'incremental',
-          startedBy: 'retry',
-          policyId: run.policy_id,
-          name: run.name,
-          person: actor.name,
-          keepOwn: fromJsonOrNull(run.keep_own),
-          tasks,
-        });
+        const id = await retry(trx, clock.now(), run, unfinished, { person: actor.name });
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'run.retry', object: `run ${run.id}`, detail: `as run ${id}` });
         return id;
       });

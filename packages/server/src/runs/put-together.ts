@@ -1,9 +1,8 @@
-import type { PolicyBody } from '@lithodex/contract';
 import { Calendar } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { livingPoints, type SeriesRow } from '../catalog/points';
-import { fromJson } from '../db/json';
 import { planOf, queueRun } from './queue';
+import { bodyOf } from '../policies/matching';
 
 const units = { week: 'weeks', month: 'months' } as const;
 const monday = 1;
@@ -16,7 +15,7 @@ const longestPeriod = 32 * 86_400_000;
 export async function queueSynthetic(trx: Knex.Transaction, now: number, policyId: number, series: SeriesRow): Promise<void> {
   const policy = await trx('policy').where({ id: policyId, ended: false }).first<{ body: unknown } | undefined>('body');
   if (!policy) return;
-  const body = fromJson<PolicyBody>(policy.body);
+  const body = bodyOf(policy.body);
   if (!body.synthetic || body.targetId !== series.target_id) return;
   const newest = (await livingPoints(trx, series.no)).filter((p) => p.suspect === 0).at(-1);
   if (!newest) return;

@@ -1,6 +1,6 @@
 import type { Knex } from 'knex';
 import { v7 as newId } from 'uuid';
-import type { PointKind, PolicyBody, RunState } from '@lithodex/contract';
+import { priorities, type PointKind, type PolicyBody, type RunState } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { SeriesRow } from '../catalog/points';
@@ -13,6 +13,12 @@ export interface NewTask {
   readonly work: unknown;
 }
 
+export interface RunEnd {
+  /** ms. */
+  readonly ends: number;
+  readonly stop: boolean;
+}
+
 export interface NewRun {
   readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'copy' | 'expire' | 'prune' | 'verify' | 'adopt';
   readonly pointKind?: PointKind;
@@ -23,6 +29,11 @@ export interface NewRun {
   readonly reason?: string;
   readonly rules?: string;
   readonly keepOwn?: unknown;
+  readonly priority?: PolicyBody['priority'];
+  /** Until when its tasks may start, and whether what still runs then is stopped. */
+  readonly window?: RunEnd;
+  /** How often what failed was tried again by itself before. */
+  readonly retried?: number;
   readonly tasks: readonly NewTask[];
 }
 
@@ -40,13 +51,23 @@ export async function queueRun(trx: Knex.Transaction, now: number, run: NewRun):
     state: 'waiting',
     queued_at: now,
     keep_own: run.keepOwn ? JSON.stringify(run.keepOwn) : null,
+    window_ends: run.window?.ends ?? null,
+    window_stop: run.window?.stop ?? false,
+    retried: run.retried ?? 0,
   });
-  for (const task of run.tasks) await queueTask(trx, now, id!, task);
+  const priority = run.priority ?? (run.kind === 'restore' || run.kind === 'download' ? 'first' : 'usual');
+  for (const task of run.tasks) await queueTask(trx, now, id!, task, priority);
   return id!;
 }
 
 /** Adds a task to a run that has not ended. */
-export async function queueTask(trx: Knex.Transaction, now: number, runId: number, task: NewTask): Promise<void> {
+export async function queueTask(
+  trx: Knex.Transaction,
+  now: number,
+  runId: number,
+  task: NewTask,
+  priority: PolicyBody['priority'] = 'usual',
+): Promise<void> {
   await trx('task').insert({
     id: newId(),
     run_id: runId,
@@ -56,6 +77,7 @@ export async function queueTask(trx: Knex.Transaction, now: number, runId: numbe
     state: 'waiting',
     queued_at: now,
     work: JSON.stringify(task.work),
+    priority: priorities.indexOf(priority),
   });
 }
 
@@ -107,7 +129,7 @@ export async function startPolicy(
   now: number,
   policy: { id: number; body: PolicyBody },
   workloads: readonly number[],
-  how: { startedBy: NewRun['startedBy']; person: string; trial?: boolean },
+  how: { startedBy: NewRun['startedBy']; person: string; trial?: boolean; window?: RunEnd },
 ): Promise<number> {
   const type = how.trial ? 'trial' : 'backup';
   const tasks = await backupTasks(trx, workloads, planOf(policy.body), type);
@@ -124,6 +146,8 @@ export async function startPolicy(
     policyId: policy.id,
     name: policy.body.name,
     person: how.person,
+    priority: policy.body.priority,
+    ...(how.window && { window: how.window }),
     tasks,
   });
 }

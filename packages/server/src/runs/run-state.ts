@@ -1,6 +1,6 @@
 import type { RunState } from '@lithodex/contract';
 
-const worstFirst: readonly RunState[] = ['failed', 'held', 'partsMissing', 'stopped', 'remarks', 'done'];
+const worstFirst: readonly RunState[] = ['failed', 'held', 'partsMissing', 'cutOff', 'stopped', 'notStarted', 'remarks', 'done'];
 
 /** State of a run from the states of its tasks. */
 export function runStateOf(tasks: readonly RunState[]): RunState {

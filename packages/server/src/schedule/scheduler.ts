@@ -1,14 +1,13 @@
-import { dueSince } from '@lithodex/core';
-import { inTransaction, rowsOf } from '../db/open';
+import { rowsOf } from '../db/open';
 import type { Deps } from '../deps';
-import { ApiError } from '../errors';
-import { assign, matchesOf, policiesInForce } from '../policies/matching';
-import { startPolicy } from '../runs/queue';
 import { expireAll } from '../runs/expiry';
 import { startDueCare } from '../targets/care';
 import { reclaimLost } from '../movers/leases';
 import { SettingsKeeper } from '../settings/keep-settings';
 import { measureStale } from '../targets/room';
+import { startDue } from './due';
+import { retryFailed } from './retries';
+import { endWindows } from './windows';
 
 const expiryEveryMs = 3_600_000;
 
@@ -55,7 +54,9 @@ export class Scheduler {
       if (lock?.got !== 1) return false;
       try {
         if (Date.now() - this.hearingSince >= deps.config.leaseMs) await reclaimLost(deps);
-        await this.startDue();
+        await endWindows(deps);
+        await retryFailed(deps);
+        await startDue(deps);
         if (deps.config.targetCare) await startDueCare(deps);
         if (deps.config.targetCare) void this.keeper.round();
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {
@@ -84,30 +85,5 @@ export class Scheduler {
     const { leaseMs, schedulerMs } = this.deps.config;
     if (now - this.lastRound > leaseMs / 2 + 2 * schedulerMs) this.hearingSince = now;
     this.lastRound = now;
-  }
-
-  private async startDue(): Promise<void> {
-    const { db, clock } = this.deps;
-    for (const policy of await policiesInForce(db)) {
-      const now = clock.now();
-      const runId = await inTransaction(db, async (trx) => {
-        const state = await trx('policy_clock').where({ policy_id: policy.id }).forUpdate().first<{ last_due: number }>();
-        const due = dueSince(policy.body.schedule, policy.body.zone, state?.last_due ?? now, now);
-        if (due === undefined) return undefined;
-        await trx('policy_clock').where({ policy_id: policy.id }).update({ last_due: due });
-        const matches = (await matchesOf(trx, policy.body)).map((m) => m.id);
-        await assign(trx, now, policy.id, matches);
-        try {
-          return await startPolicy(trx, now, policy, matches, { startedBy: 'schedule', person: '' });
-        } catch (error) {
-          if (error instanceof ApiError && error.code === 'NOT_NOW') return undefined;
-          throw error;
-        }
-      });
-      if (runId !== undefined) {
-        this.deps.movers.workAppeared();
-        await this.deps.events.emit('run', { runId });
-      }
-    }
   }
 }

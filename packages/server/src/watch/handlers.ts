@@ -23,7 +23,7 @@ import {
 
 type WatchHandlers = Pick<Handlers, 'watch' | 'ledge' | 'find' | 'events'>;
 
-const deviant: readonly RunState[] = ['failed', 'held', 'partsMissing', 'remarks', 'stopped'];
+const deviant: readonly RunState[] = ['failed', 'held', 'partsMissing', 'remarks', 'stopped', 'cutOff', 'notStarted'];
 const dayMs = 86_400_000;
 const countWord = (n: number) => ['no', 'one', 'two', 'three', 'four', 'five', 'six', 'seven', 'eight', 'nine'][n] ?? String(n);
 const beWord = (n: number) => (n === 1 ? 'is' : 'are');
@@ -40,6 +40,8 @@ function leadOf(estate: Awaited<ReturnType<typeof estateOf>>, tonight: readonly 
   add('fault', estate.filter((w) => w.coverage === 'suspect').length, (n) => `${countWord(n)} ${beWord(n)} held for a person`);
   add('warning', inState('partsMissing'), (n) => `${countWord(n)} ${n === 1 ? 'has' : 'have'} parts missing`);
   add('warning', inState('stopped'), (n) => `${countWord(n)} ${n === 1 ? 'was' : 'were'} stopped`);
+  add('warning', inState('cutOff'), (n) => `${countWord(n)} ${n === 1 ? 'was' : 'were'} cut off`);
+  add('warning', inState('notStarted'), (n) => `${countWord(n)} did not start in time`);
   add(
     'plain',
     estate.filter((w) => w.coverage === 'none').length,
@@ -159,7 +161,7 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         .select<T[]>('t.run_id', 'r.name', 'r.kind', 'w.name as workload', 't.started_at', 't.progress');
       const waiting = await db('task').where({ state: 'waiting' }).whereNot('type', 'expire').count({ n: '*' }).first<{ n: number }>();
       const coming = (await policiesInForce(db))
-        .flatMap((p) => nextRuns(p.body.schedule, p.body.zone, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
+        .flatMap((p) => nextRuns(p.timetable, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
         .filter((c) => c.at - now < dayMs / 2)
         .sort((a, b) => a.at - b.at)
         .slice(0, 12);

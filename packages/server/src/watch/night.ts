@@ -38,7 +38,7 @@ export function backupTasksSince(deps: Deps, from: number): Promise<NightRow[]> 
     .leftJoin('policy as p', 'p.id', 'r.policy_id')
     .where('t.type', 'backup')
     .where('t.queued_at', '>=', from)
-    .whereNotNull('t.started_at')
+    .where((q) => q.whereNotNull('t.started_at').orWhere('t.state', 'notStarted'))
     .orderBy('t.queued_at')
     .select<NightRow[]>(
       't.run_id',
@@ -47,7 +47,7 @@ export function backupTasksSince(deps: Deps, from: number): Promise<NightRow[]> 
       'r.policy_id',
       'p.name as policy',
       't.state',
-      't.started_at',
+      deps.db.raw('COALESCE(t.started_at, t.ended_at) AS started_at'),
       't.ended_at',
       't.attempt',
       't.cause',

@@ -46,7 +46,7 @@ import { ruleSentence } from './sentence';
                   ><b>{{ p.body.name }}</b></a
                 >
               </td>
-              <td>{{ sentence(p.body) }}</td>
+              <td>{{ sentence(p.body, policyNames()) }}</td>
               <td class="names cut" [title]="names(p.matches)">
                 @if (p.matches.length) {
                   {{ p.matches.length }}: {{ names(p.matches) }}
@@ -54,7 +54,9 @@ import { ruleSentence } from './sentence';
                   <span class="w">matches nothing</span>
                 }
               </td>
-              <td [title]="p.nextRun | exact">{{ p.nextRun ? (p.nextRun | moment) : 'by hand' }}</td>
+              <td [title]="p.nextRun | exact">
+                {{ p.nextRun ? (p.nextRun | moment) : p.body.schedule.every === 'after' ? 'not known' : 'by hand' }}
+              </td>
               <td>
                 <a routerLink="/runs" [queryParams]="{ policy: p.id }">{{ p.lastRun ? (p.lastRun | moment) : 'never' }}</a>
               </td>
@@ -85,6 +87,7 @@ export class PoliciesPage {
   );
   protected readonly rows = computed(() => this.result()?.value?.rows ?? []);
   protected readonly sentence = ruleSentence;
+  protected readonly policyNames = computed(() => new Map(this.rows().map((p) => [p.id, p.body.name])));
 
   protected names(list: readonly { name: string }[]): string {
     return list.map((m) => m.name).join(', ');

@@ -27,8 +27,8 @@ const stage = (url: string, answers: Answers = {}, role: 'administrator' | 'oper
       listTargets: page([target(1), target(2)]),
       estate: { ...estate([workload(1), workload(2, { coverage: 'none' })]), tags: [{ name: 'room: north', count: 3 }] },
       consequences,
-      policyMeasures: { now, targets: [] },
-      listPolicies: page([policy]),
+      policyMeasures: { now, schedule: policy.body.schedule, targets: [] },
+      listPolicies: page([policy, { ...policy, id: 9, body: policyBody({ name: 'Berths, hourly' }) }]),
       ...answers,
     },
   });
@@ -56,6 +56,16 @@ describe('writing a policy', () => {
     ['rhythm', 'week', { schedule: { every: 'week', days: [7], at: '22:00' } }],
     ['rhythm', 'few hours', { schedule: { every: 'hours', hours: 6, at: '00:00' } }],
     ['rhythm', 'time a person', { schedule: { every: 'hand' } }],
+    ['rhythm', 'month', { schedule: { every: 'month', on: { day: 1 }, at: '22:00' } }],
+    ['rhythm', 'few minutes', { schedule: { every: 'minutes', minutes: 30 } }],
+    ['rhythm', 'time another policy', { schedule: { every: 'after', policyId: 9 } }],
+    ['window', { typed: '21:30 to 5:00' }, { window: { from: '21:30', to: '05:00', stop: false } }],
+    ['window', { typed: '25:00 to 5:00' }, { window: null }],
+    ['closed day', { typed: '2027-05-17' }, { closed: ['2027-05-17'] }],
+    ['closed day', { typed: '2027-02-30' }, { closed: [] }],
+    ['retries', '3 times', { retries: { times: 3, pauseMinutes: 30 } }],
+    ['missed runs', 'is left out', { catchUp: false }],
+    ['priority', 'first', { priority: 'first' }],
     ['time', { typed: '21:45' }, { schedule: { every: 'day', at: '21:45' } }],
     ['time', { typed: '25:99' }, { schedule: { every: 'day', at: '22:00' } }],
     ['retention', { typed: '45 days' }, { keep: { by: 'days', days: 45 } }],
@@ -89,6 +99,35 @@ describe('writing a policy', () => {
     await s.click('Tu');
     await s.until(() => {
       expect(draft(s).schedule).toMatchObject({ days: [1] });
+    });
+  });
+
+  it('says how the days of a month are meant, and what goes with a window', async () => {
+    const body = policyBody({
+      schedule: { every: 'month', on: { nth: 2, weekday: 2 }, at: '22:00' },
+      window: { from: '22:00', to: '06:00', stop: false },
+      closed: ['12-24'],
+      retries: { times: 1, pauseMinutes: 10 },
+    });
+    const s = await stage('/policies/5', { getPolicy: { ...policy, body } });
+    await s.until(() => {
+      expect(s.text()).toContain('the second Tuesday');
+    });
+    await s.fill('day of the month', 'the last day');
+    await s.fill('end of the window', 'is cut off');
+    await s.fill('pause before trying again', '1 hour');
+    await s.click(s.one('[aria-label="Without closed day 12-24"]'));
+    await s.until(() => {
+      expect(draft(s)).toMatchObject({
+        schedule: { on: { day: 31 } },
+        window: { from: '22:00', to: '06:00', stop: true },
+        closed: [],
+        retries: { times: 1, pauseMinutes: 60 },
+      });
+    });
+    await s.fill('window', 'at any hour');
+    await s.until(() => {
+      expect(draft(s)).toMatchObject({ window: null });
     });
   });
 

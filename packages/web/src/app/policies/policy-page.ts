@@ -18,24 +18,38 @@ import { LockRule } from './lock-rule';
 import { LongTermRule } from './long-term-rule';
 import { SyntheticRule } from './synthetic-rule';
 import { Simulation } from './simulation';
-import { keepWords, weekdays } from './sentence';
+import { TimeTerms } from './time-terms';
+import { ScheduleRule } from './schedule-rule';
+import { keepWords } from './sentence';
 
-type Every = PolicyBody['schedule']['every'];
-const clockTimes = Array.from({ length: 48 }, (_, i) => `${String(i >> 1).padStart(2, '0')}:${i % 2 ? '30' : '00'}`);
 const options = <T>(values: readonly T[], label: (value: T) => string): SlotOption<T>[] =>
   values.map((value) => ({ value, label: label(value) }));
 
 const yearsAhead = 5;
-/** What the measures of a draft depend on. */
 /** Cartridges take copies only. */
 const takesPoints = (t: Target) => t.place.kind !== 'cartridges';
-const subjectOf = (b: PolicyBody) => JSON.stringify([b.workloads, b.tags, b.targetId, b.copies.map((c) => c.targetId)]);
+/** What the measures of a draft depend on. */
+const subjectOf = (b: PolicyBody) =>
+  JSON.stringify([b.workloads, b.tags, b.targetId, b.copies.map((c) => c.targetId), b.schedule.every === 'after' && b.schedule]);
 
 /** A policy as sentences, with its consequences worked out while it is written. */
 @Component({
   selector: 'lx-policy-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Slot, CopyRules, LongTermRule, SyntheticRule, LockRule, ConsequencesPanel, FormDialog, ...formatPipes],
+  imports: [
+    FormsModule,
+    RouterLink,
+    Slot,
+    ScheduleRule,
+    TimeTerms,
+    CopyRules,
+    LongTermRule,
+    SyntheticRule,
+    LockRule,
+    ConsequencesPanel,
+    FormDialog,
+    ...formatPipes,
+  ],
   templateUrl: './policy-page.html',
   styleUrl: './policy-page.scss',
 })
@@ -56,6 +70,11 @@ export class PolicyPage {
   protected readonly inForce = computed(() => this.loaded()?.value);
   protected readonly targets = toSignal(this.api.call('listTargets').pipe(outcome()));
   protected readonly estate = toSignal(this.api.call('estate').pipe(outcome<Estate>()));
+  private readonly policies = toSignal(this.api.call('listPolicies').pipe(outcome()));
+  /** Policies that this one could follow. */
+  protected readonly otherPolicies = computed(() =>
+    (this.policies()?.value?.rows ?? []).filter((p) => p.id !== this.policyId()).map((p) => ({ id: p.id, name: p.body.name })),
+  );
   protected readonly allTargets = computed(() => this.targets()?.value?.rows ?? []);
   protected readonly firstTarget = computed(() => this.allTargets().find((t) => t.id === this.draft()?.targetId));
   protected readonly draft = signal<PolicyBody | null>(null);
@@ -87,6 +106,11 @@ export class PolicyPage {
       synthetic: null,
       schedule: { every: 'day', at: '22:00' },
       zone: this.session.zone(),
+      window: null,
+      closed: [],
+      retries: { times: 2, pauseMinutes: 30 },
+      catchUp: true,
+      priority: 'usual',
       keep: { by: 'days', days: 14 },
       targetId,
       lockDays: null,
@@ -154,18 +178,9 @@ export class PolicyPage {
     { value: 'differential', label: 'differential', note: 'reads what changed since the last full' },
     { value: 'full', label: 'full', note: 'reads everything again' },
   ];
-  protected readonly everyOptions: SlotOption<Every>[] = [
-    { value: 'day', label: 'day' },
-    { value: 'week', label: 'week, on chosen days' },
-    { value: 'hours', label: 'few hours' },
-    { value: 'hand', label: 'time a person starts it' },
-  ];
-  protected readonly times = options(clockTimes, (t) => t);
-  protected readonly hours = options([1, 2, 3, 4, 6, 8, 12], (h) => (h === 1 ? '1 hour' : `${h} hours`));
   protected readonly keeps = keepChoices;
   protected readonly objectives = options([4, 8, 12, 24, 26, 48, 120, 192], (h) => `${h} h`);
   protected readonly limits = options([10, 20, 30, 40, 50, 60, 80, 100], (p) => `${p} %`);
-  protected readonly weekdays = weekdays;
   protected readonly keepWords = keepWords;
   protected readonly targetOptions = computed(() =>
     options(this.allTargets().filter(takesPoints), (t) => t.name).map((o) => ({ value: o.value.id, label: o.label })),
@@ -202,41 +217,6 @@ export class PolicyPage {
   protected set(change: Partial<PolicyBody>): void {
     this.agreed.set(false);
     this.draft.update((d) => (d ? { ...d, ...change } : d));
-  }
-
-  protected setEvery(every: Every): void {
-    const at = this.at() ?? '22:00';
-    const schedule: PolicyBody['schedule'] =
-      every === 'hand'
-        ? { every }
-        : every === 'day'
-          ? { every, at }
-          : every === 'week'
-            ? { every, days: [7], at }
-            : { every, hours: 6, at: '00:00' };
-    this.set({ schedule });
-  }
-
-  protected readonly at = computed(() => {
-    const s = this.draft()?.schedule;
-    return s && s.every !== 'hand' ? s.at : null;
-  });
-
-  protected setAt(at: string): void {
-    const s = this.draft()?.schedule;
-    if (s && s.every !== 'hand' && /^([01]\d|2[0-3]):[0-5]\d$/.test(at)) this.set({ schedule: { ...s, at } });
-  }
-
-  protected setHours(hours: number): void {
-    const s = this.draft()?.schedule;
-    if (s?.every === 'hours') this.set({ schedule: { ...s, hours } });
-  }
-
-  protected toggleDay(day: number): void {
-    const s = this.draft()?.schedule;
-    if (s?.every !== 'week') return;
-    const days = s.days.includes(day) ? s.days.filter((d) => d !== day) : [...s.days, day].sort();
-    if (days.length) this.set({ schedule: { ...s, days } });
   }
 
   protected readonly choiceOf = choiceOf;

@@ -24,6 +24,16 @@ it.each<[Partial<PolicyBody>, string]>([
     'Every day at 22:00, an incremental, kept for 14 days, beyond that 8 weekly, 12 monthly and 7 yearly points',
   ],
   [{ schedule: { every: 'hand' } }, 'By hand, an incremental, kept for 14 days'],
+  [
+    { schedule: { every: 'month', on: { nth: 5, weekday: 5 }, at: '20:00' }, window: { from: '20:00', to: '06:00', stop: true } },
+    'Every month on the last Friday at 20:00, only from 20:00 to 06:00, an incremental, kept for 14 days',
+  ],
+  [
+    { schedule: { every: 'month', on: { day: 31 }, at: '20:00' } },
+    'Every month on the last day at 20:00, an incremental, kept for 14 days',
+  ],
+  [{ schedule: { every: 'minutes', minutes: 15 } }, 'Every 15 minutes, an incremental, kept for 14 days'],
+  [{ schedule: { every: 'after', policyId: 4 } }, 'After Berths, hourly, an incremental, kept for 14 days'],
 ])('%j reads as a sentence', (change, sentence) => {
-  expect(ruleSentence(body(change))).toBe(sentence);
+  expect(ruleSentence(body(change), new Map([[4, 'Berths, hourly']]))).toBe(sentence);
 });

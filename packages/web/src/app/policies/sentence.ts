@@ -3,7 +3,16 @@ import { countOf } from '@lithodex/core';
 
 export const weekdays = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday'];
 
-export function scheduleWords(s: PolicyBody['schedule']): string {
+export const nths = ['first', 'second', 'third', 'fourth', 'last'];
+
+/** "the last day", "day 12", "the second Tuesday". */
+export function monthDayWords(on: Extract<PolicyBody['schedule'], { every: 'month' }>['on']): string {
+  if ('day' in on) return on.day === 31 ? 'the last day' : `day ${on.day}${on.day > 28 ? ' (or the last)' : ''}`;
+  return `the ${nths[on.nth - 1]} ${weekdays[on.weekday - 1]}`;
+}
+
+/** When a policy runs. `names` tells the names of policies by id, for one that follows another. */
+export function scheduleWords(s: PolicyBody['schedule'], names: ReadonlyMap<number, string> = new Map()): string {
   switch (s.every) {
     case 'day':
       return `every day at ${s.at}`;
@@ -11,6 +20,12 @@ export function scheduleWords(s: PolicyBody['schedule']): string {
       return `every ${s.days.map((d) => weekdays[d - 1]).join(', ')} at ${s.at}`;
     case 'hours':
       return `every ${s.hours === 1 ? 'hour' : `${s.hours} hours`} from ${s.at}`;
+    case 'month':
+      return `every month on ${monthDayWords(s.on)} at ${s.at}`;
+    case 'minutes':
+      return `every ${s.minutes} minutes`;
+    case 'after':
+      return `after ${names.get(s.policyId) ?? 'a policy that is not in force'}`;
     case 'hand':
       return 'by hand';
   }
@@ -29,8 +44,9 @@ export function keepWords(k: PolicyBody['keep']): string {
 }
 
 /** The rule of a policy as one sentence. */
-export function ruleSentence(body: PolicyBody): string {
-  const when = scheduleWords(body.schedule);
+export function ruleSentence(body: PolicyBody, names?: ReadonlyMap<number, string>): string {
+  const window = body.window ? `, only from ${body.window.from} to ${body.window.to}` : '';
+  const when = `${scheduleWords(body.schedule, names)}${window}`;
   const long = longTermWords(body.keep);
   return `${when.charAt(0).toUpperCase()}${when.slice(1)}, ${body.kind === 'incremental' ? 'an' : 'a'} ${body.kind}, kept ${body.keep.by === 'hand' ? '' : 'for '}${keepWords(body.keep)}${long && `, beyond that ${long}`}${body.synthetic ? `, a full put together every ${body.synthetic}` : ''}${body.lockDays ? `, locked for ${countOf(body.lockDays, 'day')}` : ''}`;
 }

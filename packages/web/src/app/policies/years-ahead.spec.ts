@@ -25,9 +25,10 @@ const target = (n: number, more: Partial<PolicyMeasures['targets'][number]> = {}
 });
 const prices = { currency: 'EUR', perGbMonth: 1, perGbRead: 0, perThousandRequests: 0, leastDays: 0 };
 const copies = [{ targetId: uuid(2), rhythm: 'week' as const, keep: { by: 'points' as const, points: 10 }, lockDays: null }];
+const { schedule } = policyBody();
 const outlooks = (more: Parameters<typeof policyBody>[0] = {}) =>
   simulateAll({
-    measures: { now, targets: [target(1), target(2, { prices, free: null })] },
+    measures: { now, schedule, targets: [target(1), target(2, { prices, free: null })] },
     draft: policyBody({ copies, ...more }),
     inForce: policyBody(),
     days: 5 * 365,
@@ -62,7 +63,7 @@ describe('the years ahead', () => {
     const s = await show(YearsAhead, { outlooks: [] });
     expect(s.text()).toContain('Nothing is measured yet');
     const unknown = simulateAll({
-      measures: { now, targets: [target(1, { workloads: [{ ...workload, measured: false, newPerDay: 0 }] })] },
+      measures: { now, schedule, targets: [target(1, { workloads: [{ ...workload, measured: false, newPerDay: 0 }] })] },
       draft: policyBody(),
       inForce: null,
       days: 400,

@@ -10,9 +10,9 @@ import { Session } from '../data/session';
 import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { ProgressBar } from '../ui/progress-bar';
-import { StateMark, stateWord } from '../ui/state-mark';
+import { StateMark, stateWord, unfinishedStates } from '../ui/state-mark';
 
-const deviant = ['failed', 'held', 'partsMissing', 'stopped'];
+const deviant: readonly string[] = ['failed', 'held', ...unfinishedStates];
 
 /** One run: how it stands, where the time goes, each workload, the log. */
 @Component({
@@ -33,6 +33,7 @@ export class RunPage {
   readonly task = input<string>();
   protected readonly problem = signal('');
   protected readonly word = stateWord;
+  protected readonly warns = unfinishedStates;
   protected readonly more = signal<readonly LogLine[]>([]);
   private readonly changes = this.live.ticks((e) => e.runId === this.id(), 700);
   private readonly result = toSignal(
@@ -64,7 +65,7 @@ export class RunPage {
     () =>
       this.run()?.kind === 'backup' &&
       !this.open() &&
-      this.run()?.tasks.some((t) => ['failed', 'stopped', 'partsMissing'].includes(t.state)),
+      this.run()?.tasks.some((t) => t.state === 'failed' || unfinishedStates.includes(t.state)),
   );
   protected readonly logFile = computed(() => addressOf('runLogFile', this.id()));
   protected readonly downloadLink = computed(() => addressOf('download', this.id()));

@@ -13,7 +13,7 @@ import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { ListKeys } from '../ui/list-keys';
 import { LimitOfAll } from './limit-of-all';
-import { StateMark, stateWord } from '../ui/state-mark';
+import { StateMark, stateWord, unfinishedStates } from '../ui/state-mark';
 
 const hour = 3_600_000;
 const spans: readonly { hours: number; word: string }[] = [
@@ -25,7 +25,7 @@ const spans: readonly { hours: number; word: string }[] = [
 ];
 const stateGroups: readonly { states: string; word: string }[] = [
   { states: '', word: 'any state' },
-  { states: 'failed,held,partsMissing,remarks,stopped', word: 'not plainly done' },
+  { states: 'failed,held,partsMissing,remarks,stopped,cutOff,notStarted', word: 'not plainly done' },
   { states: 'running,waiting', word: 'running or waiting' },
   { states: 'failed', word: 'failed' },
   { states: 'done', word: 'done' },
@@ -77,6 +77,7 @@ export class RunsPage {
   protected readonly stateGroups = stateGroups;
   protected readonly kindGroups = kindGroups;
   protected readonly word = stateWord;
+  protected readonly warns = unfinishedStates;
   protected readonly selected = signal(0);
 
   private readonly query = computed((): QueryInput<'listRuns'> => {

@@ -12,6 +12,8 @@ const words: Record<Mark, string> = {
   failed: 'failed',
   held: 'held',
   stopped: 'stopped',
+  cutOff: 'cut off',
+  notStarted: 'not started',
   fault: 'fault',
   warning: 'warning',
   absent: 'absent',
@@ -24,6 +26,9 @@ const words: Record<Mark, string> = {
   stop: 'stands in the way',
 };
 
+/** States of runs that are no failure and want a look all the same. */
+export const unfinishedStates: readonly RunState[] = ['partsMissing', 'stopped', 'cutOff', 'notStarted'];
+
 type Shape = 'cross' | 'triangle' | 'ring' | 'dot' | 'tick' | 'endstop' | 'play';
 const shapes: Record<Mark, Shape> = {
   waiting: 'dot',
@@ -34,6 +39,8 @@ const shapes: Record<Mark, Shape> = {
   failed: 'cross',
   held: 'cross',
   stopped: 'endstop',
+  cutOff: 'endstop',
+  notStarted: 'ring',
   fault: 'cross',
   warning: 'triangle',
   absent: 'ring',

@@ -14,6 +14,8 @@ const colours: Partial<Record<NightTask['state'], string>> = {
   held: 'var(--fail)',
   partsMissing: 'var(--warn)',
   stopped: 'var(--warn)',
+  cutOff: 'var(--warn)',
+  notStarted: 'var(--missed)',
 };
 const words: Partial<Record<NightTask['state'], string>> = {
   failed: 'failed',
@@ -21,6 +23,8 @@ const words: Partial<Record<NightTask['state'], string>> = {
   partsMissing: 'parts missing',
   remarks: 'remarks',
   stopped: 'stopped',
+  cutOff: 'cut off',
+  notStarted: 'not started',
 };
 
 /** The night: what deviates gets a row, what went well is gathered into ribbons against the usual night. */
@@ -93,7 +97,12 @@ export class NightChart {
     this.watch().deviants.map((task, i) => {
       const from = Math.max(left, this.x(task.startedAt));
       const to = Math.max(from + 3, this.x(task.endedAt ?? this.watch().now));
-      const shape = task.state === 'failed' || task.state === 'held' ? 'cross' : task.state === 'stopped' ? 'end' : 'triangle';
+      const shape =
+        task.state === 'failed' || task.state === 'held'
+          ? 'cross'
+          : task.state === 'stopped' || task.state === 'cutOff'
+            ? 'end'
+            : 'triangle';
       const late = to > width - 260;
       const remark = cutMiddle(`${task.remark}${task.attempts > 1 ? `, tried ${task.attempts} times` : ''}`, 60);
       return {

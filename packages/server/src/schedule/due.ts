@@ -1,0 +1,69 @@
+import { dueSince, windowAt, type InWindow } from '@lithodex/core';
+import type { Cause } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import { assign, matchesOf, policiesInForce, type PolicyRow } from '../policies/matching';
+import { startPolicy } from '../runs/queue';
+import { timePassed, windowShut } from './time-causes';
+
+/** So late a run may be without having been missed: the scheduler may have been busy. */
+const graceMs = 10 * 60_000;
+
+/** When the policy that is followed last ended well after `since` (ms). */
+async function followedEnd(trx: Knex.Transaction, policyId: number, since: number): Promise<number | undefined> {
+  const run = await trx('run')
+    .where({ policy_id: policyId, kind: 'backup' })
+    .whereIn('state', ['done', 'remarks', 'partsMissing'])
+    .where('ended_at', '>', since)
+    .max({ at: 'ended_at' })
+    .first<{ at: number | null }>();
+  return run.at ?? undefined;
+}
+
+/** Why a run that is due does not take place; undefined where it does, or where it waits for its window. */
+function passedOver(policy: PolicyRow, due: number, now: number, within: InWindow | undefined): Cause | undefined {
+  if (policy.body.catchUp) return undefined;
+  if (within && !within.open) return windowShut;
+  return now - due > graceMs ? timePassed : undefined;
+}
+
+async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow): Promise<number | undefined> {
+  const { id, body } = policy;
+  const state = await trx('policy_clock').where({ policy_id: id }).forUpdate().first<{ last_due: number }>();
+  const since = state?.last_due ?? now;
+  const due = body.schedule.every === 'after' ? await followedEnd(trx, body.schedule.policyId, since) : dueSince(body, since, now);
+  if (due === undefined) return undefined;
+  const within = body.window ? windowAt(body.window, body.zone, now) : undefined;
+  const cause = passedOver(policy, due, now, within);
+  if (!cause && within && !within.open) return undefined;
+  await trx('policy_clock').where({ policy_id: id }).update({ last_due: due });
+  const matches = (await matchesOf(trx, body)).map((m) => m.id);
+  await assign(trx, now, id, matches);
+  try {
+    const window = within && body.window ? { ends: within.ends, stop: body.window.stop } : undefined;
+    const runId = await startPolicy(trx, now, policy, matches, { startedBy: 'schedule', person: '', ...(window && { window }) });
+    if (cause) {
+      const ended = { state: 'notStarted', ended_at: now };
+      await trx('task')
+        .where({ run_id: runId })
+        .update({ ...ended, cause: JSON.stringify(cause) });
+      await trx('run').where({ id: runId }).update(ended);
+    }
+    return runId;
+  } catch (error) {
+    if (error instanceof ApiError && error.code === 'NOT_NOW') return undefined;
+    throw error;
+  }
+}
+
+/** Starts every policy whose time has come and whose window is open; what has passed and is not made good is recorded as not started. */
+export async function startDue(deps: Deps): Promise<void> {
+  for (const policy of await policiesInForce(deps.db)) {
+    const runId = await inTransaction(deps.db, (trx) => startIfDue(trx, deps.clock.now(), policy));
+    if (runId === undefined) continue;
+    deps.movers.workAppeared();
+    await deps.events.emit('run', { runId });
+  }
+}

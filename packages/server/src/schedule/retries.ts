@@ -1,0 +1,44 @@
+import { windowAt } from '@lithodex/core';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import { policiesInForce, type PolicyRow } from '../policies/matching';
+import { retry } from '../runs/retry';
+import type { RunRecord } from '../runs/run-rows';
+
+const minuteMs = 60_000;
+
+async function retryIfDue(deps: Deps, { id, body }: PolicyRow): Promise<number | undefined> {
+  const now = deps.clock.now();
+  const within = body.window ? windowAt(body.window, body.zone, now) : undefined;
+  if (within && !within.open) return undefined;
+  return inTransaction(deps.db, async (trx) => {
+    // nothing is tried again that a later run has tried already
+    const run = await trx('run')
+      .where({ policy_id: id, kind: 'backup' })
+      .orderBy('id', 'desc')
+      .forUpdate()
+      .first<(RunRecord & { retried: number }) | undefined>();
+    if (run?.state !== 'failed' || run.retried >= body.retries.times) return undefined;
+    if (run.ended_at === null || run.ended_at + body.retries.pauseMinutes * minuteMs > now) return undefined;
+    try {
+      const window = within && body.window ? { ends: within.ends, stop: body.window.stop } : undefined;
+      const how = { person: '', retried: run.retried + 1, priority: body.priority, ...(window && { window }) };
+      return await retry(trx, now, run, ['failed'], how);
+    } catch (error) {
+      if (error instanceof ApiError && error.code === 'NOT_NOW') return undefined;
+      throw error;
+    }
+  });
+}
+
+/** Tries again what failed in the newest run of a policy, as often and after the pause that the policy says. */
+export async function retryFailed(deps: Deps): Promise<void> {
+  for (const policy of await policiesInForce(deps.db)) {
+    if (!policy.body.retries.times) continue;
+    const runId = await retryIfDue(deps, policy);
+    if (runId === undefined) continue;
+    deps.movers.workAppeared();
+    await deps.events.emit('run', { runId });
+  }
+}
