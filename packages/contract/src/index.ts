@@ -10,6 +10,7 @@ export * from './settings';
 export * from './runs';
 export * from './recover';
 export * from './watch';
+export * from './plan';
 export * from './mover';
 export * from './route';
 export * from './mover-routes';

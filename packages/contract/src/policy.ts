@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { Count, Id, Instant, Name, Named, Uuid } from './common';
+import { FitOutcome } from './plan';
 
 const ClockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/);
 /** A day of the month, the last one in months that are shorter; or the nth of a weekday, where 5 is the last. */
@@ -134,6 +135,8 @@ export const Consequences = z.object({
     targetFree: z.number().nullable(),
     nightMs: z.number().nullable(),
   }),
+  /** How the next 24 hours would go with it, beside how they will go as it is. */
+  fit: z.object({ draft: FitOutcome, inForce: FitOutcome, tasks: Count }),
   warnings: z.array(z.object({ code: z.string(), text: z.string() })),
 });
 export type Consequences = z.infer<typeof Consequences>;

@@ -3,6 +3,7 @@ import * as c from './common';
 import * as estate from './estate';
 import { moverRoutes } from './mover-routes';
 import * as people from './people';
+import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
 import * as policy from './policy';
 import * as recover from './recover';
@@ -331,6 +332,7 @@ export const routes = {
     raw: true,
   }),
 
+  ...planRoutes,
   ...peopleRoutes,
   ...moverRoutes,
 } as const satisfies Record<string, Route>;

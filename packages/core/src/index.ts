@@ -19,3 +19,4 @@ export * from './simulate/timeline';
 export * from './simulate/simulate';
 export * from './forecast/forecast';
 export * from './cost/cost';
+export * from './plan/night-fit';

@@ -19,6 +19,7 @@ import { targetHandlers } from './targets/handlers';
 import { moverHandlers } from './movers/handlers';
 import { peopleHandlers } from './people/handlers';
 import { requestHandlers } from './people/request-handlers';
+import { planHandlers } from './plan/handlers';
 import { policyHandlers } from './policies/handlers';
 import { recoverHandlers } from './recover/handlers';
 import { restoreHandlers } from './recover/restore-handlers';
@@ -35,6 +36,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...targetHandlers(deps),
     ...settingsHandlers(deps),
     ...policyHandlers(deps),
+    ...planHandlers(deps),
     ...runHandlers(deps),
     ...recoverHandlers(deps),
     ...restoreHandlers(deps),

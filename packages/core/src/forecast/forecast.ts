@@ -27,7 +27,8 @@ const leastDays = 4;
 const dayNumber = (at: number) => Math.floor(at / day);
 const weekday = (at: number) => (dayNumber(at) + 3) % 7;
 
-function median(values: readonly number[]): number {
+/** The middle of some values; the mean of the two in the middle where their number is even. NaN for none. */
+export function median(values: readonly number[]): number {
   const sorted = [...values].sort((a, b) => a - b);
   const middle = sorted.length >> 1;
   return sorted.length % 2 ? sorted[middle]! : (sorted[middle - 1]! + sorted[middle]!) / 2;

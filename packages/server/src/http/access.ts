@@ -46,9 +46,16 @@ function dutiesOf(row: { role: Role | 'mover'; duties: unknown }): readonly Duty
   return row.role === 'mover' ? (fromJsonOrNull<Duty[]>(row.duties) ?? duties) : [];
 }
 
+/** The token of a request. Calendar programs know passwords only, so one may stand there, for reading: a browser would send it along by itself. */
+function tokenIn({ headers, method }: Request): string | undefined {
+  const { authorization = '' } = headers;
+  const basic = method === 'GET' ? /^Basic (\S+)$/.exec(authorization)?.[1] : undefined;
+  return basic ? /:(.*)$/s.exec(Buffer.from(basic, 'base64').toString())?.[1] : /^Bearer (\S+)$/.exec(authorization)?.[1];
+}
+
 /** Who makes the request, by bearer token or session; undefined when nobody is signed in. */
 export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined> {
-  const bearer = /^Bearer (\S+)$/.exec(req.headers.authorization ?? '')?.[1];
+  const bearer = tokenIn(req);
   if (bearer) {
     const row = await db('api_token')
       .where({ hash: tokenHash(bearer) })

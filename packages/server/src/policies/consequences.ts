@@ -2,6 +2,7 @@ import { longestGap, nextRuns, settledPoints, windowAt, type Settled, type Timet
 import type { Consequences, PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { Deps } from '../deps';
+import { fitOfDraft } from '../plan/night-fit';
 import { presentCopies } from '../catalog/copies';
 import { decide, livingPoints } from '../catalog/points';
 import { promisesBroken } from './promises';
@@ -37,6 +38,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     ],
     measured: { ...measured, targetFree: target?.free ?? null },
     secondPerson: id === null ? '' : await promisesBroken(deps, id, body),
+    fit: await fitOfDraft(deps, id, body),
     warnings: [],
   };
   result.warnings.push(

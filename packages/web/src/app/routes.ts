@@ -32,6 +32,11 @@ export const routes: Routes = [
         title: 'Policies · Lithodex',
         loadComponent: () => import('./policies/policies-page').then((m) => m.PoliciesPage),
       },
+      {
+        path: 'policies/calendar',
+        title: 'Calendar · Lithodex',
+        loadComponent: () => import('./policies/calendar-page').then((m) => m.CalendarPage),
+      },
       { path: 'policies/:id', title: 'Policy · Lithodex', loadComponent: () => import('./policies/policy-page').then((m) => m.PolicyPage) },
       { path: 'runs', title: 'Runs · Lithodex', loadComponent: () => import('./runs/runs-page').then((m) => m.RunsPage) },
       { path: 'runs/:id', title: 'Run · Lithodex', loadComponent: () => import('./runs/run-page').then((m) => m.RunPage) },

@@ -11,6 +11,11 @@ const base: Consequences = {
   settled: { points: 14, furthestDays: 14, ages: [0.5, 1.5], arithmetic: '14 days × 1 run a day = 14 points' },
   settledNow: { points: 30, furthestDays: 30, ages: [0.5] },
   deletes: { points: 0, oldest: null, newest: null, workloads: [] },
+  fit: {
+    draft: { ends: Date.UTC(2026, 10, 24, 2), missed: 1 },
+    inForce: { ends: Date.UTC(2026, 10, 24, 1), missed: 0 },
+    tasks: 12,
+  },
   leftOut: [{ path: '/srv/store', why: 'the folder of target quay-disk, left out by itself' }],
   secondPerson: '',
   measured: { runs: 12, sizeBytes: 5e9, newBytesPerRun: 2e7, targetFree: 8e10, nightMs: 60_000 },
@@ -40,6 +45,7 @@ describe('consequences of a policy', () => {
       '14 days × 1 run a day = 14 points, for each of 1 workload',
       'Mon 23 Nov 22:00',
       'left out by itself',
+      '12 tasks, all ended by Tue 24 Nov 03:00, and 1 task would miss its window. As it is, all ends Tue 24 Nov 02:00.',
       'Putting it in force deletes nothing.',
     ])
       expect(text).toContain(part);

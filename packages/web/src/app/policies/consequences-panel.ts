@@ -80,6 +80,8 @@ const marks: readonly [days: number, label: string][] = [
       } @else {
         <p class="mute m-0">Only when a person starts it.</p>
       }
+      <h2>The next 24 hours</h2>
+      <p class="small m-0" [class.w]="c.fit.draft.missed > c.fit.inForce.missed">{{ fitWords(c) }}</p>
       @if (c.leftOut.length) {
         <h2>Left out</h2>
         @for (l of c.leftOut; track l.path + l.why) {
@@ -173,6 +175,15 @@ export class ConsequencesPanel {
   protected readonly axis = computed(() =>
     marks.filter(([days]) => days <= this.horizon()).map(([days, label]) => ({ x: this.x(days), label })),
   );
+
+  /** How the work of the next hours would end with the draft, beside how it will end as it is. */
+  protected fitWords({ fit: { draft, inForce, tasks } }: Consequences): string {
+    if (draft.ends === null) return tasks ? 'No mover answers, so nothing would start.' : 'Nothing is due.';
+    const zone = this.session.zone();
+    const now = inForce.ends === null ? 'nothing is due' : `all ends ${formatMoment(inForce.ends, zone, this.session.now())}`;
+    const missed = draft.missed ? `, and ${countOf(draft.missed, 'task')} would miss ${draft.missed === 1 ? 'its' : 'their'} window` : '';
+    return `${countOf(tasks, 'task')}, all ended by ${formatMoment(draft.ends, zone, this.session.now())}${missed}. As it is, ${now}${inForce.missed ? `, ${inForce.missed} missed` : ''}.`;
+  }
 
   protected readonly reach = computed(() => {
     const c = this.consequences();

@@ -17,6 +17,9 @@ import { ruleSentence } from './sentence';
     <div class="row-line">
       <h1>Policies</h1>
       <span class="grow"></span>
+      @if (session.reads()) {
+        <a class="act" routerLink="/policies/calendar">Calendar</a>
+      }
       @if (session.keeps()) {
         <a class="act go" routerLink="/policies/new">Write a policy</a>
       }

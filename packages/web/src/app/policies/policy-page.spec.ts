@@ -13,6 +13,7 @@ const consequences = {
   settled: { points: 14, furthestDays: 14, ages: [0.5, 1.5], arithmetic: '14 days × 1 run a day' },
   settledNow: null,
   deletes: { points: 0, oldest: null, newest: null, workloads: [] },
+  fit: { draft: { ends: now + day, missed: 0 }, inForce: { ends: now, missed: 0 }, tasks: 3 },
   leftOut: [],
   secondPerson: '',
   measured: { runs: 0, sizeBytes: 0, newBytesPerRun: null, targetFree: null, nightMs: null },

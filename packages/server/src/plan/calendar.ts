@@ -1,0 +1,94 @@
+import ical from 'ical-generator';
+import { DateTime } from 'luxon';
+import { countOf, runsBetween } from '@lithodex/core';
+import type { RunCalendar } from '@lithodex/contract';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import { matchesOf, policiesInForce } from '../policies/matching';
+
+const dayMs = 86_400_000;
+/** A calendar shows at most so many days at once. */
+const mostDays = 62;
+const feedDays = 60;
+/** Runs that come more often are one event a day. */
+const fewRuns = 4;
+
+interface Coming {
+  readonly policyId: number;
+  readonly name: string;
+  readonly follows: string;
+  readonly workloads: number;
+  readonly at: readonly number[];
+  readonly closed: readonly string[];
+}
+
+async function coming(deps: Deps, from: number, to: number): Promise<Coming[]> {
+  const policies = await policiesInForce(deps.db);
+  return Promise.all(
+    policies.map(async ({ id, name, body, timetable }) => {
+      const { schedule } = body;
+      return {
+        policyId: id,
+        name,
+        follows: schedule.every === 'after' ? (policies.find((p) => p.id === schedule.policyId)?.name ?? '') : '',
+        workloads: (await matchesOf(deps.db, body)).length,
+        at: runsBetween(timetable, from, to),
+        closed: timetable.closed ?? [],
+      };
+    }),
+  );
+}
+
+/** Instants by their local date. */
+function byDate(at: readonly number[], zone: string): Map<string, number[]> {
+  const days = new Map<string, number[]>();
+  for (const t of at) {
+    const date = DateTime.fromMillis(t, { zone }).toFormat('yyyy-MM-dd');
+    const own = days.get(date);
+    if (own) own.push(t);
+    else days.set(date, [t]);
+  }
+  return days;
+}
+
+/** The runs of [from, to] by local day. Throws INVALID for more than two months. */
+export async function runCalendar(deps: Deps, from: number, to: number): Promise<RunCalendar> {
+  if (!(to > from && to - from <= mostDays * dayMs))
+    throw new ApiError('INVALID', [{ at: 'query.to' }], `A calendar covers at most ${mostDays} days, forwards.`);
+  const { zone } = deps.config;
+  const policies = (await coming(deps, from - 1, to)).map((p) => ({ ...p, days: byDate(p.at, zone) }));
+  const days: RunCalendar['days'] = [];
+  const last = DateTime.fromMillis(to, { zone }).toFormat('yyyy-MM-dd');
+  for (let day = DateTime.fromMillis(from, { zone }); ; day = day.plus({ days: 1 })) {
+    const date = day.toFormat('yyyy-MM-dd');
+    const runs = policies.flatMap(({ days: own, policyId, name, workloads, follows }) => {
+      const at = own.get(date);
+      return at ? [{ policyId, name, first: at[0]!, count: at.length, workloads, follows }] : [];
+    });
+    const closed = policies.filter((p) => p.closed.includes(date) || p.closed.includes(date.slice(5))).map((p) => p.name);
+    days.push({ date, closed, runs: runs.sort((x, y) => x.first - y.first) });
+    if (date >= last) break;
+  }
+  return { zone, days };
+}
+
+/** The runs of the next two months for calendar programs (iCalendar, RFC 5545). */
+export async function calendarFeed(deps: Deps): Promise<string> {
+  const now = deps.clock.now();
+  const feed = ical({ name: 'Lithodex runs', prodId: { company: 'Lithodex', product: 'Lithodex' }, ttl: 3600 });
+  for (const { policyId, name, at, workloads, follows } of await coming(deps, now, now + feedDays * dayMs)) {
+    for (const [date, runs] of byDate(at, deps.config.zone)) {
+      const often = runs.length > fewRuns;
+      for (const start of often ? runs.slice(0, 1) : runs)
+        feed.createEvent({
+          id: `policy-${policyId}-${often ? date : start}@lithodex`,
+          start: new Date(start),
+          end: new Date(start + 15 * 60_000),
+          stamp: new Date(now),
+          summary: often ? `${name} (${runs.length} runs)` : name,
+          description: `${countOf(workloads, 'workload')}${follows ? `, after ${follows}` : ''}`,
+        });
+    }
+  }
+  return feed.toString();
+}

@@ -1,0 +1,97 @@
+import { runsBetween, windowAt, type PlannedTask } from '@lithodex/core';
+import { priorities, type PolicyBody } from '@lithodex/contract';
+import type { Deps } from '../deps';
+import { matchesOf, type PolicyRow } from '../policies/matching';
+import type { Durations } from './durations';
+
+/** What is to come, and how much of it is guessed. */
+export interface ComingTasks {
+  readonly tasks: readonly PlannedTask[];
+  readonly guessed: number;
+}
+
+type Planned = Pick<PolicyRow, 'id' | 'body'>;
+const shortest = 1000;
+
+/** When runs of a policy start in (from, to], as far as the clock decides that. */
+function starts({ body }: Planned, from: number, to: number): number[] {
+  const { window, zone, catchUp } = body;
+  const due = runsBetween(body, from, to);
+  if (!window) return due;
+  const opened = due.flatMap((at) => {
+    const within = windowAt(window, zone, at);
+    return within.open ? [at] : catchUp ? [within.begins] : [];
+  });
+  return [...new Set(opened)].filter((at) => at <= to);
+}
+
+/** A task's window, should it start at `at`. */
+function windowOf({ window, zone }: PolicyBody, at: number): PlannedTask['window'] {
+  return window ? { ends: windowAt(window, zone, at).ends, stop: window.stop } : undefined;
+}
+
+/** The tasks that policies will queue in (from, to], with copies after the points they copy. Policies that follow others do so run by run. */
+export async function comingTasks(
+  deps: Deps,
+  policies: readonly Planned[],
+  durations: Durations,
+  from: number,
+  to: number,
+): Promise<ComingTasks> {
+  const sourceOf = new Map(
+    (await deps.db('workload').select<{ id: number; source_id: number }[]>('id', 'source_id')).map((w) => [w.id, w.source_id]),
+  );
+  const tasks: PlannedTask[] = [];
+  let guessed = 0;
+  const runsOf = new Map<number, { readonly at: number; readonly keys: string[] }[]>();
+
+  const add = (policy: Planned, workloadId: number, at: number, follows: readonly string[]): string => {
+    const { id: policyId, body } = policy;
+    const key = `${policyId}/${workloadId}/${at}`;
+    const took = durations.of('backup', workloadId, policyId)!;
+    if (took.guessed) guessed++;
+    const window = windowOf(body, at);
+    const common = { policyId, due: at, priority: priorities.indexOf(body.priority), sourceId: sourceOf.get(workloadId) ?? 0 };
+    const targetId = body.targetId;
+    tasks.push({
+      ...common,
+      key,
+      lasts: Math.max(shortest, took.ms),
+      targetId,
+      series: `${workloadId}/${targetId}`,
+      ...(follows.length && { follows }),
+      ...(window && { window }),
+    });
+    for (const copy of body.copies) {
+      const copied = copy.rhythm === 'every' ? durations.of('copy', workloadId, null) : undefined;
+      if (copied)
+        tasks.push({
+          ...common,
+          key: `${key}/${copy.targetId}`,
+          priority: priorities.indexOf('usual'),
+          lasts: Math.max(shortest, copied.ms),
+          targetId: copy.targetId,
+          sourceId: -workloadId,
+          series: `${workloadId}/${copy.targetId}`,
+          follows: [key],
+        });
+    }
+    return key;
+  };
+
+  const plan = async (policy: Planned) => {
+    if (runsOf.has(policy.id)) return;
+    runsOf.set(policy.id, []);
+    const matches = (await matchesOf(deps.db, policy.body)).map((m) => m.id);
+    const { schedule } = policy.body;
+    const first = schedule.every === 'after' ? policies.find((p) => p.id === schedule.policyId) : undefined;
+    if (first) await plan(first);
+    const runs = first ? runsOf.get(first.id)! : starts(policy, from, to).map((at) => ({ at, keys: [] as string[] }));
+    runsOf.set(
+      policy.id,
+      runs.map(({ at, keys }) => ({ at, keys: matches.map((id) => add(policy, id, at, keys)) })),
+    );
+  };
+  for (const policy of policies) await plan(policy);
+  return { tasks, guessed };
+}

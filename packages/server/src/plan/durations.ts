@@ -1,0 +1,53 @@
+import { median } from '@lithodex/core';
+import type { Deps } from '../deps';
+
+const lookBackMs = 15 * 86_400_000;
+/** Of so many newest runs the median is taken. */
+const newest = 7;
+/** Where nothing has run yet. */
+const guessMs = 5 * 60_000;
+
+type Kind = 'backup' | 'copy';
+interface Took {
+  readonly type: Kind;
+  readonly workload_id: number;
+  readonly policy_id: number | null;
+  readonly ms: number;
+}
+
+/** How long tasks take, from the newest that ended well before an instant. */
+export class Durations {
+  private readonly known = new Map<string, number[]>();
+
+  private constructor(rows: readonly Took[]) {
+    for (const { type, workload_id, policy_id, ms } of rows)
+      for (const key of [type, `${type} ${workload_id}`, `${type} ${workload_id} ${policy_id}`]) {
+        const list = this.known.get(key) ?? [];
+        this.known.set(key, list);
+        if (list.length < newest || key === type) list.push(ms);
+      }
+  }
+
+  /** From what ended before `at` (ms). */
+  static async before(deps: Deps, at: number): Promise<Durations> {
+    const rows = await deps
+      .db('task as t')
+      .join('run as r', 'r.id', 't.run_id')
+      .whereIn('t.type', ['backup', 'copy'])
+      .whereIn('t.state', ['done', 'remarks', 'partsMissing', 'held'])
+      .where('t.ended_at', '<', at)
+      .where('t.queued_at', '>', at - lookBackMs)
+      .orderBy('t.ended_at', 'desc')
+      .select<Took[]>('t.type', 't.workload_id', 'r.policy_id', deps.db.raw('t.ended_at - t.started_at AS ms'));
+    return new Durations(rows);
+  }
+
+  /** The usual time of a task in ms, and whether it is guessed from others. undefined for copies where none was ever made. */
+  of(type: Kind, workloadId: number, policyId: number | null): { readonly ms: number; readonly guessed: boolean } | undefined {
+    const own = this.known.get(`${type} ${workloadId} ${policyId}`) ?? this.known.get(`${type} ${workloadId}`);
+    if (own) return { ms: median(own), guessed: false };
+    const all = this.known.get(type);
+    if (all) return { ms: median(all), guessed: true };
+    return type === 'copy' ? undefined : { ms: guessMs, guessed: true };
+  }
+}
