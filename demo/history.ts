@@ -180,6 +180,7 @@ export class History {
         synthetic: 'synthetic' in p ? p.synthetic : null,
         schedule: p.schedule as BodyInput<'addPolicy'>['schedule'],
         zone,
+        ...(p.times as Pick<BodyInput<'addPolicy'>, 'window' | 'closed' | 'priority'>),
         keep: p.keep,
         targetId,
         copies: p.copies.map(({ to, ...c }) => ({ ...c, targetId: copyTargets[to] })),

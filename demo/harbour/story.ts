@@ -37,6 +37,7 @@ export const policies = [
     kind: 'incremental',
     synthetic: 'week',
     exclude: ['scratch/', '*.tmp'],
+    times: { window: { from: '22:00', to: '06:00' } },
     changeLimit: 40,
   },
   {
@@ -51,6 +52,7 @@ export const policies = [
     ],
     kind: 'incremental',
     exclude: ['print-queue/'],
+    times: { priority: 'first' },
     changeLimit: 20,
   },
   {
@@ -62,6 +64,7 @@ export const policies = [
     copies: [{ to: 'north-store', rhythm: 'week', keep: { by: 'points', points: 8 } }],
     kind: 'incremental',
     exclude: [],
+    times: {},
     changeLimit: 60,
   },
   {
@@ -73,6 +76,7 @@ export const policies = [
     copies: [{ to: 'north-store', rhythm: 'every', keep: { by: 'points', points: 12 } }],
     kind: 'full',
     exclude: [],
+    times: { closed: ['01-01', '12-25'] },
     changeLimit: 60,
   },
 ] as const;

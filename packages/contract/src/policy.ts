@@ -73,11 +73,17 @@ export const ClosedDay = z
   .refine(dayExists, 'not a day');
 export const priorities = ['first', 'usual', 'last'] as const;
 
+const RuleText = z.string().trim().max(2000).default('');
+
 export const PolicyBody = z.object({
   name: Name,
   /** What is protected: workloads one by one, and every workload with one of these tags. */
   workloads: z.array(Id).max(5000),
   tags: z.array(Name).max(50),
+  /** Further ones by a rule such as `source quay-* and not tag test` (see the core's rules); '' for none. */
+  rule: RuleText,
+  /** What of all that is left out, by such a rule. */
+  except: RuleText,
   kind: PointKind.exclude(['synthetic']),
   /** How often a full is put together on the target: with the first point of each week or month that has none. */
   synthetic: z.enum(['week', 'month']).nullable().default(null),
@@ -116,7 +122,16 @@ export type Policy = z.infer<typeof Policy>;
 
 /** What a draft would do, compared with what is in force. */
 export const Consequences = z.object({
-  matches: z.array(Named.extend({ why: z.string(), alsoBy: z.array(z.string()) })),
+  matches: z.array(
+    Named.extend({
+      why: z.string(),
+      alsoBy: z.array(z.string()),
+      /** It did not match when the policy last ran or was put in force. */
+      fresh: z.boolean(),
+    }),
+  ),
+  /** What matched when the policy last ran or was put in force, and does no more. */
+  gone: z.array(Named),
   zone: z.string(),
   nextRuns: z.array(Instant),
   /** `ages` in days, youngest first, for drawing. */

@@ -33,7 +33,14 @@ export const Settings = z.object({
       prices: PriceTable.nullable(),
     }),
   ),
-  policies: z.array(PolicyBody.omit({ workloads: true }).extend({ workloads: NamedWorkloads, copies: z.array(CopyRule) })),
+  policies: z.array(
+    PolicyBody.omit({ workloads: true }).extend({
+      workloads: NamedWorkloads,
+      copies: z.array(CopyRule),
+      /** Name of the policy it follows, where it follows one. */
+      follows: z.string().nullable().default(null),
+    }),
+  ),
   holds: z.array(z.object({ pointId: Uuid, why: z.string() })),
   people: z.array(z.object({ name: z.string(), display: z.string(), role: Role, remit: NamedWorkloads.nullable(), disabled: z.boolean() })),
   tasksAtOnce: Count.nullable(),

@@ -7,6 +7,7 @@ export * from './time/window';
 export * from './retention/long-term';
 export * from './retention/retention';
 export * from './selection/patterns';
+export * from './selection/rule';
 export * from './anomaly/change-limit';
 export * from './spread/spread';
 export * from './text/format';

@@ -43,7 +43,7 @@ async function setTags(trx: Knex.Transaction, now: number, workloadId: number, t
     for (const name of new Set(tags)) await trx('tag').insert({ workload_id: workloadId, name }).onConflict().ignore();
   });
   for (const policy of await policiesInForce(trx))
-    if (policy.body.tags.length)
+    if (policy.body.tags.length || policy.body.rule || policy.body.except)
       await assign(
         trx,
         now,

@@ -16,6 +16,11 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
   const matches = await matchesOf(db, body);
   const ids = matches.map((m) => m.id);
   const inForce = await policiesInForce(db);
+  const assigned = await db('assignment as a')
+    .join('workload as w', 'w.id', 'a.workload_id')
+    .where('a.policy_id', id ?? 0)
+    .orderBy('w.name')
+    .select<{ id: number; name: string }[]>('w.id', 'w.name');
   const others = await Promise.all(
     inForce.filter((p) => p.id !== id).map(async (p) => ({ name: p.name, ids: new Set((await matchesOf(db, p.body)).map((m) => m.id)) })),
   );
@@ -26,7 +31,12 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
   const target = await db('target').where({ id: body.targetId }).first<{ name: string; free: number | null } | undefined>();
   const measured = await measure(deps, ids);
   const result: Consequences = {
-    matches: matches.map((m) => ({ ...m, alsoBy: others.filter((o) => o.ids.has(m.id)).map((o) => o.name) })),
+    matches: matches.map((m) => ({
+      ...m,
+      alsoBy: others.filter((o) => o.ids.has(m.id)).map((o) => o.name),
+      fresh: id !== null && !assigned.some((a) => a.id === m.id),
+    })),
+    gone: assigned.filter((a) => !ids.includes(a.id)),
     zone: body.zone,
     nextRuns: nextRuns(timetable, now, 5),
     settled: { ...shown(settled), arithmetic: settled.arithmetic },

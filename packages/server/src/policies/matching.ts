@@ -1,6 +1,8 @@
 import { PolicyBody } from '@lithodex/contract';
+import { escapePath, parseRule, RuleError, ruleMatcher, type SelectionFacts } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJson } from '../db/json';
+import { ApiError } from '../errors';
 import { timetableOf, type PolicyTimetable } from './timetable';
 
 export interface Match {
@@ -22,21 +24,46 @@ export function bodyOf(stored: unknown): PolicyBody {
   return PolicyBody.parse(fromJson(stored));
 }
 
-/** Workloads a selection matches right now, each with the reason. */
-export async function matchesOf(db: Knex, body: Pick<PolicyBody, 'workloads' | 'tags'>): Promise<Match[]> {
-  const named = body.workloads.length
-    ? await db('workload').whereIn('id', body.workloads).select<{ id: number; name: string }[]>('id', 'name')
-    : [];
-  const tagged = body.tags.length
-    ? await db('tag as t')
-        .join('workload as w', 'w.id', 't.workload_id')
-        .whereIn('t.name', body.tags)
-        .select<{ id: number; name: string; tag: string }[]>('w.id', 'w.name', 't.name as tag')
-    : [];
-  const found = new Map<number, Match>();
-  for (const w of named) found.set(w.id, { ...w, why: 'chosen by name' });
-  for (const w of tagged) if (!found.has(w.id)) found.set(w.id, { id: w.id, name: w.name, why: `tagged ${w.tag}` });
-  return [...found.values()].sort((a, b) => a.name.localeCompare(b.name));
+type Selection = Pick<PolicyBody, 'workloads' | 'tags' | 'rule' | 'except'>;
+
+/** A matcher for the text of a rule; undefined for ''. Throws INVALID. */
+function matcherOf(text: string, at: 'rule' | 'except') {
+  if (!text) return undefined;
+  try {
+    return ruleMatcher(parseRule(text));
+  } catch (error) {
+    if (!(error instanceof RuleError)) throw error;
+    throw new ApiError('INVALID', [{ at: `body.${at}`, character: error.at }], `${error.message} Nothing was changed.`);
+  }
+}
+
+interface Candidate extends SelectionFacts {
+  readonly id: number;
+}
+
+async function candidates(db: Knex): Promise<Candidate[]> {
+  type Row = { id: number; name: string; source: string; location: string; folder: Buffer };
+  const rows = await db('workload as w')
+    .join('source as s', 's.id', 'w.source_id')
+    .select<Row[]>('w.id', 'w.name', 's.name as source', 's.location', 's.folder');
+  const tags = new Map<number, string[]>();
+  for (const { workload_id, name } of await db('tag').select<{ workload_id: number; name: string }[]>('workload_id', 'name'))
+    tags.set(workload_id, [...(tags.get(workload_id) ?? []), name]);
+  return rows.map((r) => ({ ...r, folder: escapePath(r.folder.toString('latin1')), tags: tags.get(r.id) ?? [] }));
+}
+
+/** Workloads a selection matches right now, each with the reason. Throws INVALID for a rule that can't be read. */
+export async function matchesOf(db: Knex, body: Selection): Promise<Match[]> {
+  const [fits, leftOut] = [matcherOf(body.rule, 'rule'), matcherOf(body.except, 'except')];
+  const named = new Set(body.workloads);
+  const tagged = new Set(body.tags);
+  const found: Match[] = [];
+  for (const w of await candidates(db)) {
+    const tag = w.tags.find((t) => tagged.has(t));
+    const why = named.has(w.id) ? 'chosen by name' : tag !== undefined ? `tagged ${tag}` : fits?.(w)?.join(', ');
+    if (why !== undefined && !leftOut?.(w)) found.push({ id: w.id, name: w.name, why });
+  }
+  return found.sort((a, b) => a.name.localeCompare(b.name));
 }
 
 /** Policies in force. */

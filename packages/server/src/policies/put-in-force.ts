@@ -30,6 +30,7 @@ export async function checkBody(deps: Deps, body: PolicyBody, own: number | null
   if (others.length !== copies.length)
     throw new ApiError('INVALID', [{ at: 'body.copies' }], 'Copies go to other targets that are in use, each once. Nothing was changed.');
   for (const { targetId, lockDays } of [body, ...body.copies]) if (lockDays) await checkLocks(deps.db, targetId);
+  await matchesOf(deps.db, body);
   const known = await deps.db('workload').whereIn('id', body.workloads).count({ n: '*' }).first<{ n: number }>();
   if (Number(known?.n) !== new Set(body.workloads).size)
     throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');

@@ -11,6 +11,7 @@ import { shownPlace, type TargetRow } from '../targets/target-rows';
 export async function settingsNow(db: Knex): Promise<Settings> {
   const workloads = new Map((await db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));
   const namesOf = (ids: readonly number[]) => ids.flatMap((id) => workloads.get(id) ?? []).sort();
+  const inForce = await policiesInForce(db);
   return {
     format: 1,
     sources: await sources(db),
@@ -23,7 +24,11 @@ export async function settingsNow(db: Knex): Promise<Settings> {
       paces: fromJsonOrNull<PaceWindow[]>(t.paces) ?? [],
       prices: fromJsonOrNull<PriceTable>(t.prices),
     })),
-    policies: (await policiesInForce(db)).map(({ body }) => ({ ...body, workloads: namesOf(body.workloads) })),
+    policies: inForce.map(({ body }) => {
+      const { schedule } = body;
+      const follows = schedule.every === 'after' ? (inForce.find((p) => p.id === schedule.policyId)?.name ?? null) : null;
+      return { ...body, workloads: namesOf(body.workloads), follows };
+    }),
     holds: await db('point')
       .where({ state: 'visible', held: true })
       .orderBy('id')

@@ -23,7 +23,7 @@ export async function* stepsOf(
   for (const target of settings.targets) yield targetStep(trx, target, targets.get(target.id));
   yield* limitSteps(trx, settings);
   const sources = new Set(settings.sources.map((s) => s.name));
-  for (const policy of settings.policies) yield await policyStep(trx, now, policy, targets, sources, settings);
+  for (const policy of followersLast(settings.policies)) yield await policyStep(trx, now, policy, targets, sources, settings);
   for (const hold of settings.holds) yield await holdStep(trx, hold);
   for (const person of settings.people) yield await personStep(trx, person);
 }
@@ -115,6 +115,23 @@ async function* limitSteps(trx: Knex.Transaction, { tasksAtOnce }: Settings): As
   yield step('limit', 'tasks at once in all', 'change', String(tasksAtOnce), () => setLimitOfAll(trx, tasksAtOnce));
 }
 
+function inForceAs(trx: Knex.Transaction, name: string): Promise<{ readonly id: number } | undefined> {
+  return trx('policy').where({ name, ended: false }).first<{ id: number } | undefined>('id');
+}
+
+/** Policies in such an order that what is followed comes before what follows it. */
+function followersLast(policies: Settings['policies']): Settings['policies'] {
+  const ordered: Settings['policies'] = [];
+  let rest = policies;
+  while (rest.length) {
+    const free = rest.filter((p) => p.follows === null || !rest.some((r) => r.name === p.follows));
+    if (!free.length) return [...ordered, ...rest];
+    ordered.push(...free);
+    rest = rest.filter((p) => !free.includes(p));
+  }
+  return ordered;
+}
+
 async function policyStep(
   trx: Knex.Transaction,
   now: number,
@@ -124,18 +141,22 @@ async function policyStep(
   settings: Settings,
 ): Promise<Step> {
   const { name } = policy;
-  if (await trx('policy').where({ name, ended: false }).first<{ id: number } | undefined>('id'))
-    return step('policy', name, 'same', 'a policy of this name is in force');
+  if (await inForceAs(trx, name)) return step('policy', name, 'same', 'a policy of this name is in force');
   const needed = [policy.targetId, ...policy.copies.map((c) => c.targetId)];
   const missing = needed.filter((id) => !targets.has(id)).map((id) => settings.targets.find((t) => t.id === id)?.name ?? id);
   if (missing.length) return step('policy', name, 'leave', `needs ${missing.join(' and ')}, not taken over yet`);
   const known = await trx('workload').whereIn('name', policy.workloads).select<{ id: number; name: string }[]>('id', 'name');
   const gone = policy.workloads.filter((w) => !sources.has(w) && !known.some((k) => k.name === w));
-  const why = gone.length ? `without ${gone.join(', ')}, which the settings do not know` : 'is in force from now on';
+  const { follows } = policy;
+  const alone = follows !== null && !settings.policies.some((p) => p.name === follows) && !(await inForceAs(trx, follows));
+  const byHand = alone ? `, by hand, as ${follows} is not in force` : '';
+  const why = gone.length ? `without ${gone.join(', ')}, which the settings do not know${byHand}` : `is in force from now on${byHand}`;
   return step('policy', name, 'add', why, async () => {
     const workloads = await trx('workload').whereIn('name', policy.workloads).select<{ id: number }[]>('id');
+    const first = follows === null ? undefined : await inForceAs(trx, follows);
     const body = PolicyBody.parse({
       ...policy,
+      ...(policy.schedule.every === 'after' && { schedule: first ? { every: 'after', policyId: first.id } : { every: 'hand' } }),
       workloads: workloads.map((w) => w.id),
       targetId: targets.get(policy.targetId)!.id,
       copies: policy.copies.map((c) => ({ ...c, targetId: targets.get(c.targetId)!.id })),

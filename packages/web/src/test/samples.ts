@@ -245,6 +245,8 @@ export const policyBody = (more: Partial<PolicyBody> = {}): PolicyBody => ({
   name: 'Nightly',
   workloads: [1],
   tags: [],
+  rule: '',
+  except: '',
   kind: 'incremental',
   synthetic: null,
   schedule: { every: 'day', at: '22:00' },

@@ -102,15 +102,14 @@ describe('the calendar', () => {
     expect(text).toContain('1 task never ran yet');
   });
 
-  it('says where nothing is due, and where no mover is there', async () => {
-    const none = { ...fit, tasks: 0, ends: null, missed: 0, policies: [], changes: [], before: null, guessed: 0 };
-    const s = await stage('/policies/calendar', { nightFit: none });
+  const none = { ...fit, tasks: 0, ends: null, missed: 0, policies: [], changes: [], before: null, guessed: 0 };
+  it.each([
+    ['nothing is due', none, 'Nothing is due'],
+    ['no mover is there', { ...none, tasks: 3, movers: 0 }, 'no mover answers, so none of them will start'],
+  ])('says where %s', async (_where, nightFit, said) => {
+    const s = await stage('/policies/calendar', { nightFit });
     await s.until(() => {
-      expect(s.text()).toContain('Nothing is due');
-    });
-    const t = await stage('/policies/calendar', { nightFit: { ...none, tasks: 3, movers: 0 } });
-    await t.until(() => {
-      expect(t.text()).toContain('no mover answers, so none of them will start');
+      expect(s.text()).toContain(said);
     });
   });
 });

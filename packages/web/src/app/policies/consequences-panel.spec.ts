@@ -5,7 +5,8 @@ import { Session } from '../data/session';
 import { ConsequencesPanel } from './consequences-panel';
 
 const base: Consequences = {
-  matches: [{ id: 1, name: 'quay-1', why: 'chosen by name', alsoBy: [] }],
+  matches: [{ id: 1, name: 'quay-1', why: 'chosen by name', alsoBy: [], fresh: false }],
+  gone: [],
   zone: 'Europe/Oslo',
   nextRuns: [Date.UTC(2026, 10, 23, 21)],
   settled: { points: 14, furthestDays: 14, ages: [0.5, 1.5], arithmetic: '14 days × 1 run a day = 14 points' },

@@ -5,9 +5,10 @@ import { ApiFailure } from '../data/api';
 
 const consequences = {
   matches: [
-    { id: 1, name: 'quay-1', why: 'chosen by name', alsoBy: [] },
-    { id: 2, name: 'quay-2', why: 'tagged room: north', alsoBy: ['Hourly'] },
+    { id: 1, name: 'quay-1', why: 'chosen by name', alsoBy: [], fresh: false },
+    { id: 2, name: 'quay-2', why: 'tagged room: north', alsoBy: ['Hourly'], fresh: true },
   ],
+  gone: [{ id: 3, name: 'quay-3' }],
   zone: 'UTC',
   nextRuns: [now + day],
   settled: { points: 14, furthestDays: 14, ages: [0.5, 1.5], arithmetic: '14 days × 1 run a day' },
@@ -129,6 +130,24 @@ describe('writing a policy', () => {
     await s.fill('window', 'at any hour');
     await s.until(() => {
       expect(draft(s)).toMatchObject({ window: null });
+    });
+  });
+
+  it('takes rules that can be read, completes them, and says what came and went', async () => {
+    const s = await stage('/policies/5');
+    await s.until(() => {
+      expect(words(s.one('.matches'))).toContain('quay-2 tagged room: north, also by Hourly new');
+    });
+    expect(words(s.one('.matches'))).toContain('quay-3 no more');
+    await s.choose('lx-rule-field:nth-of-type(1) input', 'tag');
+    await s.until(() => {
+      expect(s.text()).toContain('After tag comes a pattern');
+    });
+    expect(draft(s).rule).toBe('');
+    await s.choose('lx-rule-field:nth-of-type(1) input', 'tag "room: north" and not name quay-1 ');
+    await s.choose('lx-rule-field:nth-of-type(2) input', 'name test-*');
+    await s.until(() => {
+      expect(draft(s)).toMatchObject({ rule: 'tag "room: north" and not name quay-1', except: 'name test-*' });
     });
   });
 

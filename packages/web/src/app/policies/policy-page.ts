@@ -19,6 +19,7 @@ import { LongTermRule } from './long-term-rule';
 import { SyntheticRule } from './synthetic-rule';
 import { Simulation } from './simulation';
 import { TimeTerms } from './time-terms';
+import { RuleField } from './rule-field';
 import { ScheduleRule } from './schedule-rule';
 import { keepWords } from './sentence';
 
@@ -30,7 +31,15 @@ const yearsAhead = 5;
 const takesPoints = (t: Target) => t.place.kind !== 'cartridges';
 /** What the measures of a draft depend on. */
 const subjectOf = (b: PolicyBody) =>
-  JSON.stringify([b.workloads, b.tags, b.targetId, b.copies.map((c) => c.targetId), b.schedule.every === 'after' && b.schedule]);
+  JSON.stringify([
+    b.workloads,
+    b.tags,
+    b.rule,
+    b.except,
+    b.targetId,
+    b.copies.map((c) => c.targetId),
+    b.schedule.every === 'after' && b.schedule,
+  ]);
 
 /** A policy as sentences, with its consequences worked out while it is written. */
 @Component({
@@ -41,6 +50,7 @@ const subjectOf = (b: PolicyBody) =>
     RouterLink,
     Slot,
     ScheduleRule,
+    RuleField,
     TimeTerms,
     CopyRules,
     LongTermRule,
@@ -102,6 +112,8 @@ export class PolicyPage {
       name: '',
       workloads: chosen ? [chosen] : [],
       tags: [],
+      rule: '',
+      except: '',
       kind: 'incremental',
       synthetic: null,
       schedule: { every: 'day', at: '22:00' },
@@ -195,6 +207,18 @@ export class PolicyPage {
       .filter((t) => !this.draft()?.tags.includes(t.name))
       .map((t) => ({ value: t.name, label: t.name, note: `${t.count}` })),
   );
+
+  /** What rules can name, for completion. */
+  protected readonly known = computed(() => {
+    const { workloads = [], tags = [] } = this.estate()?.value ?? {};
+    return {
+      tag: tags.map((t) => t.name),
+      name: workloads.map((w) => w.name),
+      source: workloads.map((w) => w.source.name),
+      location: workloads.map((w) => w.source.location),
+      folder: workloads.map((w) => w.source.folder),
+    };
+  });
 
   protected readonly matching = computed(() => {
     const n = this.consequences()?.matches.length ?? 0;

@@ -1,0 +1,135 @@
+import fc from 'fast-check';
+import { describe, expect, it } from 'vitest';
+import { parseRule, ruleCompletions, RuleError, ruleFields, ruleMatcher, ruleText, type Rule, type SelectionFacts } from './rule';
+
+const text = fc.oneof(
+  fc.constantFrom('gates', 'room: north', 'and', 'not', 'a"b', 'a\\', '', 'GATES', 'x*', '?', '(', 'ø'),
+  fc.string({ maxLength: 8 }),
+);
+const rules: fc.Arbitrary<Rule> = fc.letrec<{ rule: Rule }>((tie) => ({
+  rule: fc.oneof(
+    { maxDepth: 4, withCrossShrink: true },
+    fc.record({ is: fc.constantFrom(...ruleFields), like: text }),
+    fc.record({ not: tie('rule') }),
+    fc.record({ all: fc.array(tie('rule'), { minLength: 2, maxLength: 3 }) }),
+    fc.record({ any: fc.array(tie('rule'), { minLength: 2, maxLength: 3 }) }),
+  ),
+})).rule;
+const facts: fc.Arbitrary<SelectionFacts> = fc.record({
+  name: text,
+  source: text,
+  location: text,
+  folder: text,
+  tags: fc.array(text, { maxLength: 3 }),
+});
+const fits = (rule: Rule, of: SelectionFacts) => ruleMatcher(rule)(of) !== undefined;
+const quay = { name: 'quay-1', source: 'quay-1', location: 'Harbour office', folder: '/srv', tags: ['room: north', 'gates'] };
+
+describe('a rule', () => {
+  it('is read back from its words', () => {
+    fc.assert(
+      fc.property(rules, (rule) => {
+        expect(parseRule(ruleText(rule))).toEqual(rule);
+      }),
+    );
+  });
+
+  it('obeys the laws of and, or and not', () => {
+    fc.assert(
+      fc.property(rules, rules, facts, (a, b, of) => {
+        expect(fits({ not: a }, of)).toBe(!fits(a, of));
+        expect(fits({ all: [a, b] }, of)).toBe(fits(a, of) && fits(b, of));
+        expect(fits({ any: [a, b] }, of)).toBe(fits(a, of) || fits(b, of));
+        expect(fits({ not: { any: [a, b] } }, of)).toBe(fits({ all: [{ not: a }, { not: b }] }, of));
+      }),
+    );
+  });
+
+  it('says which of its conditions made a workload fit, and they do', () => {
+    fc.assert(
+      fc.property(rules, facts, (rule, of) => {
+        for (const why of ruleMatcher(rule)(of) ?? []) expect(fits(parseRule(why), of)).toBe(true);
+      }),
+    );
+  });
+
+  it.each([
+    ['tag gates', true],
+    ['TAG GATES', true],
+    ['tag "room: *"', true],
+    ['tag room', false],
+    ['name quay-?', true],
+    ['name quay-1 and not tag gates', false],
+    ['name x or tag gates and location harbour*', true],
+    ['(name x or tag gates) and location lighthouse*', false],
+    ['not not source "quay-1"', true],
+    ['folder /srv', true],
+    ['name "q.ay-1"', false],
+  ])('%s fits: %s', (rule, wanted) => {
+    expect(fits(parseRule(rule), quay)).toBe(wanted);
+  });
+
+  it.each([
+    ['', 0, 'Here a condition is missing'],
+    ['tag', 3, 'After tag comes a pattern'],
+    ['tag gates and', 13, 'Here a condition is missing'],
+    ['tag gates name x', 10, 'Before name stands no "and" or "or"'],
+    ['colour red', 0, 'Instead of colour'],
+    ['(tag gates', 10, 'A closing bracket is missing'],
+    ['tag "gates', 4, 'The quotation mark is not closed'],
+    ['not '.repeat(60), 200, 'too deep'],
+  ])('%j is refused at %i: %s', (rule, at, why) => {
+    const read = () => parseRule(rule);
+    expect(read).toThrow(why);
+    try {
+      read();
+    } catch (error) {
+      expect((error as RuleError).at).toBe(at);
+    }
+  });
+
+  it('refuses or reads any text, and never fails otherwise', () => {
+    fc.assert(
+      fc.property(
+        fc.oneof(
+          fc.string(),
+          fc.array(fc.constantFrom('tag', 'not', 'and', '(', ')', '"', 'x', '*'), { maxLength: 12 }).map((w) => w.join(' ')),
+        ),
+        (any) => {
+          try {
+            parseRule(any);
+          } catch (error) {
+            expect(error).toBeInstanceOf(RuleError);
+          }
+        },
+      ),
+    );
+  });
+});
+
+describe('completion', () => {
+  const known = { tag: ['gates', 'room: north', 'room: south'], source: ['quay-1'] };
+  it.each([
+    ['', ['not ', 'tag ', 'name ', 'source ', 'location ', 'folder ']],
+    ['t', ['tag ']],
+    ['tag ', ['tag gates ', 'tag "room: north" ', 'tag "room: south" ']],
+    ['tag "room: s', ['tag "room: south" ']],
+    ['tag south', ['tag "room: south" ']],
+    ['tag gates ', ['tag gates and ', 'tag gates or ']],
+    ['tag "room: north" a', ['tag "room: north" and ']],
+    [
+      'tag gates and not ',
+      [
+        'tag gates and not not ',
+        'tag gates and not tag ',
+        'tag gates and not name ',
+        'tag gates and not source ',
+        'tag gates and not location ',
+        'tag gates and not folder ',
+      ],
+    ],
+    ['name x or source q', ['name x or source quay-1 ']],
+  ])('of %j offers %j', (typed, wanted) => {
+    expect(ruleCompletions(typed, known)).toEqual(wanted);
+  });
+});
