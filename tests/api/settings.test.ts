@@ -36,8 +36,9 @@ describe('the settings', () => {
     await keep(first);
     expect(records('store')).toHaveLength(1);
     const copies = [{ targetId: far, rhythm: 'every' as const, keep: { by: 'days' as const, days: 60 }, lockDays: 1 }];
-    await admin.call('addPolicy', { body: policyFor([workloadId], near, { name: 'Night watch', copies }) });
-    await admin.call('addPolicy', { body: policyFor([], near, { name: 'By tag', tags: ['quay'], objectiveHours: 48 }) });
+    const { id } = await admin.call('addPolicy', { body: policyFor([workloadId], near, { name: 'Night watch', copies }) });
+    const after = { every: 'after' as const, policyId: id };
+    await admin.call('addPolicy', { body: policyFor([], near, { name: 'By tag', tags: ['quay'], objectiveHours: 48, schedule: after }) });
     await keep(first);
     expect(records('far')).toHaveLength(2);
     const file = fs.readFileSync(`${first.folder}/far/settings/00000002`).toString('latin1');
@@ -85,7 +86,7 @@ describe('the settings', () => {
       'target leave',
       'target change',
       'limit change',
-      'policy add',
+      'policy leave',
       'policy leave',
       'hold change',
     ]);
@@ -107,15 +108,18 @@ describe('the settings', () => {
     });
     expect(await heir.call('limits')).toEqual({ tasks: 12 });
     const [mine] = (await heir.call('estate')).workloads;
-    expect(mine).toMatchObject({ tags: ['quay', 'room: server-room'], policies: [{ name: 'By tag' }, { name: 'Night watch' }] });
+    expect(mine).toMatchObject({ tags: ['quay', 'room: server-room'], policies: [{ name: 'Night watch' }, { name: 'By tag' }] });
     const detail = await heir.call('workload', { id: mine!.id });
     expect(detail.readers).toBe(2);
     expect(detail.pointList[0]).toMatchObject({ held: true, heldWhy: 'the harbour board asked' });
-    const without = ({ targetId: _t, workloads: _w, copies, ...rest }: (typeof policies)[number]['body']) => ({
+    const without = ({ targetId: _t, workloads: _w, schedule: _s, copies, ...rest }: (typeof policies)[number]['body']) => ({
       ...rest,
       copies: copies.map(({ targetId: _c, ...c }) => c),
     });
-    expect((await heir.call('listPolicies')).rows.map((p) => without(p.body))).toEqual(policies.map((p) => without(p.body)));
+    const taken = (await heir.call('listPolicies')).rows;
+    expect(taken.map((p) => without(p.body))).toEqual(policies.map((p) => without(p.body)));
+    // what follows another follows it here, whatever its number is now
+    expect(taken.map((p) => p.body.schedule)).toEqual([{ every: 'after', policyId: taken[1]!.id }, { every: 'hand' }]);
 
     const again = await heir.call('keptSettings', { id: here });
     expect(await heir.call('takeSettings', { id: here, body: { at: again.at! } })).toEqual({ added: 0, changed: 0 });

@@ -178,9 +178,9 @@ export type NightChange =
 const hour = 3_600_000;
 const worthwhile = 10 * 60_000;
 
-/** Policies with tasks that are missed or end in the last hour, at most five. */
+/** Policies with tasks that are missed, or that had to wait and end in the last hour, at most five. */
 function lastOnes(fitted: readonly FittedTask[], ends: number): number[] {
-  const late = fitted.filter((f) => (f.end === null && f.due !== null) || f.cutOff || (f.end ?? 0) > ends - hour);
+  const late = fitted.filter((f) => (f.end === null && f.due !== null) || f.cutOff || ((f.end ?? 0) > ends - hour && f.start !== f.due));
   return [...new Set(late.map((f) => f.task.policyId))].slice(0, 5);
 }
 

@@ -23,7 +23,12 @@ export async function* stepsOf(
   for (const target of settings.targets) yield targetStep(trx, target, targets.get(target.id));
   yield* limitSteps(trx, settings);
   const sources = new Set(settings.sources.map((s) => s.name));
-  for (const policy of followersLast(settings.policies)) yield await policyStep(trx, now, policy, targets, sources, settings);
+  const ready = new Set<string>();
+  for (const policy of followersLast(settings.policies)) {
+    const step = await policyStep(trx, now, policy, targets, sources, ready, settings);
+    if (step.effect !== 'leave') ready.add(policy.name);
+    yield step;
+  }
   for (const hold of settings.holds) yield await holdStep(trx, hold);
   for (const person of settings.people) yield await personStep(trx, person);
 }
@@ -138,17 +143,19 @@ async function policyStep(
   policy: Settings['policies'][number],
   targets: ReadonlyMap<string, TargetRow>,
   sources: ReadonlySet<string>,
+  ready: ReadonlySet<string>,
   settings: Settings,
 ): Promise<Step> {
-  const { name } = policy;
+  const { name, follows } = policy;
   if (await inForceAs(trx, name)) return step('policy', name, 'same', 'a policy of this name is in force');
   const needed = [policy.targetId, ...policy.copies.map((c) => c.targetId)];
   const missing = needed.filter((id) => !targets.has(id)).map((id) => settings.targets.find((t) => t.id === id)?.name ?? id);
   if (missing.length) return step('policy', name, 'leave', `needs ${missing.join(' and ')}, not taken over yet`);
   const known = await trx('workload').whereIn('name', policy.workloads).select<{ id: number; name: string }[]>('id', 'name');
   const gone = policy.workloads.filter((w) => !sources.has(w) && !known.some((k) => k.name === w));
-  const { follows } = policy;
-  const alone = follows !== null && !settings.policies.some((p) => p.name === follows) && !(await inForceAs(trx, follows));
+  const alone = follows !== null && !ready.has(follows) && !(await inForceAs(trx, follows));
+  if (alone && settings.policies.some((p) => p.name === follows))
+    return step('policy', name, 'leave', `follows ${follows}, not taken over yet`);
   const byHand = alone ? `, by hand, as ${follows} is not in force` : '';
   const why = gone.length ? `without ${gone.join(', ')}, which the settings do not know${byHand}` : `is in force from now on${byHand}`;
   return step('policy', name, 'add', why, async () => {

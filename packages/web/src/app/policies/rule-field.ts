@@ -54,7 +54,11 @@ export class RuleField {
 
   protected readonly id = `rule-${++ids}`;
   /** What is typed, until it is taken. */
-  protected readonly text = linkedSignal(() => this.rule());
+  protected readonly text = linkedSignal<string, string>({
+    source: this.rule,
+    // a space typed last is where the next word goes
+    computation: (rule, before) => (before?.value.trim() === rule ? before.value : rule),
+  });
   protected readonly wrong = computed(() => {
     const text = this.text().trim();
     if (!text) return '';

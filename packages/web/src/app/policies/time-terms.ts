@@ -30,7 +30,7 @@ const clockTime = (text: string) => {
       [disabled]="disabled()"
     />
     @if (t.window) {
-      and what still runs at its end
+      and what still runs when it closes
       <lx-slot
         label="end of the window"
         [options]="stops"
@@ -39,7 +39,7 @@ const clockTime = (text: string) => {
         [disabled]="disabled()"
       />
     }
-    · not on
+    · closed on
     @for (day of t.closed; track day) {
       <span class="pill"
         >{{ day }}
@@ -53,13 +53,13 @@ const clockTime = (text: string) => {
         label="closed day"
         [options]="closedDays"
         [value]="''"
-        [text]="t.closed.length ? '+ day' : 'closed days: none'"
+        [text]="t.closed.length ? '+ day' : 'no day'"
         (valueChange)="close($event)"
         free="a date, 2027-05-17, or every year, 12-25"
         (entered)="close($event)"
       />
     } @else if (!t.closed.length) {
-      closed days (none)
+      no day
     }
     · what failed is tried again
     <lx-slot label="retries" [options]="retryTimes" [value]="t.retries.times" (valueChange)="setTimes($event)" [disabled]="disabled()" />
