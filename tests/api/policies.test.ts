@@ -55,6 +55,8 @@ describe('a policy through the nights', () => {
     });
     expect(late.warnings.map((w) => w.code)).toEqual(expect.arrayContaining(['MATCHES_NOTHING', 'OBJECTIVE_MISSED']));
     policyId = (await admin.call('addPolicy', { body })).id;
+    const { rows } = await admin.call('policyVersions', { id: policyId });
+    expect(rows).toMatchObject([{ no: 1, at: clock.at, by: 'administrator', body: { name: body.name, keep: body.keep } }]);
   });
 
   it('runs when it is due, once, and catches up one missed time, also over the change of the clock', async () => {
@@ -103,8 +105,14 @@ describe('a policy through the nights', () => {
     expect(c.secondPerson).toBe('3 copies of points deleted at once, 2 copies kept for less long than promised');
     const asked = await admin.call('changePolicy', { id: policyId, body: shorter });
     expect((await admin.call('workload', { id: workloadId })).points).toBe(5);
+    expect((await admin.call('policyVersions', { id: policyId })).rows).toHaveLength(1);
     await h.agree(asked);
     expect((await admin.call('workload', { id: workloadId })).points).toBe(2);
+    const { rows } = await admin.call('policyVersions', { id: policyId });
+    expect(rows.map((v) => [v.no, v.body.keep])).toEqual([
+      [2, shorter.keep],
+      [1, body.keep],
+    ]);
   });
 
   it('keeps a held point and an on-demand point beyond the policy', async () => {

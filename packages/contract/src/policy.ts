@@ -120,6 +120,10 @@ export const Policy = z.object({
 });
 export type Policy = z.infer<typeof Policy>;
 
+/** What a policy said from an instant on. */
+export const PolicyVersion = z.object({ no: Count, at: Instant, by: z.string(), body: PolicyBody });
+export type PolicyVersion = z.infer<typeof PolicyVersion>;
+
 /** What a draft would do, compared with what is in force. */
 export const Consequences = z.object({
   matches: z.array(

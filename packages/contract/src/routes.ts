@@ -143,6 +143,14 @@ export const routes = {
     response: c.page(policy.Policy),
   }),
   getPolicy: route({ method: 'get', path: '/policies/:id', summary: 'One policy', access: readers, params: byId, response: policy.Policy }),
+  policyVersions: route({
+    method: 'get',
+    path: '/policies/:id/versions',
+    summary: 'What a policy said when, newest first',
+    access: readers,
+    params: byId,
+    response: z.object({ rows: z.array(policy.PolicyVersion) }),
+  }),
   addPolicy: route({
     method: 'post',
     path: '/policies',

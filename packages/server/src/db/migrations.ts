@@ -163,6 +163,15 @@ ALTER TABLE run ADD window_ends BIGINT NULL, ADD window_stop BOOLEAN NOT NULL DE
 ALTER TABLE task ADD priority TINYINT NOT NULL DEFAULT 1, ADD cut_off BOOLEAN NOT NULL DEFAULT FALSE;
 `;
 
+/** What a policy said when, and who wrote it. */
+const policyVersions = `
+CREATE TABLE policy_version (
+  policy_id INT UNSIGNED NOT NULL, no INT UNSIGNED NOT NULL, at BIGINT NOT NULL, written_by VARCHAR(160) NOT NULL, body JSON NOT NULL,
+  PRIMARY KEY (policy_id, no), FOREIGN KEY (policy_id) REFERENCES policy (id)
+);
+INSERT INTO policy_version (policy_id, no, at, written_by, body) SELECT id, 1, FLOOR(UNIX_TIMESTAMP(NOW(3)) * 1000), '', body FROM policy;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -177,4 +186,5 @@ export const migrations: Migration[] = [
   { name: '0011-kept-settings', up: (k) => runAll(k, keptSettings) },
   { name: '0012-mover-duties', up: (k) => runAll(k, moverDuties) },
   { name: '0013-run-windows', up: (k) => runAll(k, runWindows) },
+  { name: '0014-policy-versions', up: (k) => runAll(k, policyVersions) },
 ];

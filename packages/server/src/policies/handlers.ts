@@ -11,10 +11,19 @@ import { consequencesOf } from './consequences';
 import { measuresOf } from './measures';
 import { promisesBroken } from './promises';
 import { checkBody, policyOf, putInForce } from './put-in-force';
+import { rememberVersion, versionsOf } from './versions';
 
 type PolicyHandlers = Pick<
   Handlers,
-  'listPolicies' | 'getPolicy' | 'addPolicy' | 'changePolicy' | 'removePolicy' | 'consequences' | 'policyMeasures' | 'runPolicy'
+  | 'listPolicies'
+  | 'getPolicy'
+  | 'policyVersions'
+  | 'addPolicy'
+  | 'changePolicy'
+  | 'removePolicy'
+  | 'consequences'
+  | 'policyMeasures'
+  | 'runPolicy'
 >;
 
 async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
@@ -42,6 +51,11 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
       return describe(deps, await policyOf(deps, params.id));
     },
 
+    async policyVersions({ params }) {
+      await policyOf(deps, params.id);
+      return { rows: await versionsOf(db, params.id) };
+    },
+
     async addPolicy({ body, actor }) {
       await checkBody(deps, body, null);
       const id = await inTransaction(db, async (trx) => {
@@ -50,6 +64,7 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
           [created] = (await trx('policy').insert({ name: body.name, body: JSON.stringify(body) })) as [number];
         });
         await trx('policy_clock').insert({ policy_id: created, last_due: clock.now() });
+        await rememberVersion(trx, created, clock.now(), actor.name, body);
         await assign(
           trx,
           clock.now(),

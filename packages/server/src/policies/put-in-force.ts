@@ -8,6 +8,7 @@ import { expireAll } from '../runs/expiry';
 import { shownPlace, type TargetRow } from '../targets/target-rows';
 import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from './matching';
 import { followed } from './timetable';
+import { rememberVersion } from './versions';
 
 /** A policy in force. Throws NOT_FOUND. */
 export async function policyOf(deps: Deps, id: number): Promise<PolicyRow> {
@@ -75,6 +76,7 @@ export async function putInForce(deps: Deps, id: number, body: PolicyBody, by: s
         .update({ name: body.name, body: JSON.stringify(body) });
     });
     await trx('policy_clock').where({ policy_id: id }).update({ last_due: now });
+    await rememberVersion(trx, id, now, by, body);
     await assign(
       trx,
       now,

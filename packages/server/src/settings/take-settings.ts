@@ -4,6 +4,7 @@ import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import { limitOfAll, setLimitOfAll } from '../movers/admission';
 import { assign, matchesOf, versioned } from '../policies/matching';
+import { rememberVersion } from '../policies/versions';
 import { placeText, shownPlace, type TargetRow } from '../targets/target-rows';
 
 /** A step with what carries it out; without that there is nothing to do. */
@@ -173,6 +174,7 @@ async function policyStep(
       [id] = (await trx('policy').insert({ name, body: JSON.stringify(body) })) as [number];
     });
     await trx('policy_clock').insert({ policy_id: id, last_due: now });
+    await rememberVersion(trx, id, now, 'settings taken over', body);
     await assign(
       trx,
       now,

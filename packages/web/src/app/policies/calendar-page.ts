@@ -50,11 +50,15 @@ const mostShown = { month: 4, week: 30 };
             </button>
             @for (run of day.shown; track run.policyId) {
               <a
-                class="run cut"
+                class="run"
+                [class.cut]="!weekly()"
                 [routerLink]="['/policies', run.policyId]"
                 [title]="run.name + ', ' + run.workloads + ' workloads' + (run.follows ? ', after ' + run.follows : '')"
-                ><span class="num">{{ clock(run) }}</span> {{ run.name }}</a
-              >
+                ><span class="num">{{ clock(run) }}</span> {{ run.name }}
+                @if (weekly()) {
+                  <small class="mute">{{ run.workloads }} workloads{{ run.follows ? ', after ' + run.follows : '' }}</small>
+                }
+              </a>
             }
             @if (day.more) {
               <button type="button" class="plain small" (click)="go({ view: 'week', day: day.date })">and {{ day.more }} more</button>

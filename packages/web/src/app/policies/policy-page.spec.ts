@@ -26,6 +26,7 @@ const stage = (url: string, answers: Answers = {}, role: 'administrator' | 'oper
     role,
     answers: {
       getPolicy: policy,
+      policyVersions: { rows: [{ no: 1, at: now - day, by: 'eva.vind', body: policyBody() }] },
       listTargets: page([target(1), target(2)]),
       estate: { ...estate([workload(1), workload(2, { coverage: 'none' })]), tags: [{ name: 'room: north', count: 3 }] },
       consequences,
@@ -148,6 +149,43 @@ describe('writing a policy', () => {
     await s.choose('lx-rule-field:nth-of-type(2) input', 'name test-*');
     await s.until(() => {
       expect(draft(s)).toMatchObject({ rule: 'tag "room: north" and not name quay-1', except: 'name test-*' });
+    });
+  });
+
+  it('says what a draft changes and what was changed before, and goes back to it', async () => {
+    const before = policyBody({ keep: { by: 'days', days: 14 }, tags: ['old'], workloads: [2] });
+    const rows = [
+      { no: 2, at: now - day, by: 'eva.vind', body: policyBody() },
+      { no: 1, at: now - 9 * day, by: 'sten.odda', body: before },
+    ];
+    const s = await stage('/policies/5', { policyVersions: { rows } });
+    await s.until(() => {
+      expect(s.all('lx-policy-versions .version').map(words)).toEqual([
+        '2 Sun 22 Nov 09:00 by eva.vind in force workloads: quay-2 → quay-1 tags: − old kept: 14 days → 30 days',
+        '1 Sat 14 Nov 09:00 by sten.odda as it was first written down Take as draft',
+      ]);
+    });
+    expect(s.text()).not.toContain('This draft changes');
+    await s.fill('kind', 'full');
+    await s.until(() => {
+      expect(words(s.one('lx-policy-versions ul'))).toBe('kind: incremental → full');
+    });
+    await s.click('Take as draft');
+    await s.until(() => {
+      expect(draft(s)).toEqual(before);
+    });
+  });
+
+  it('begins a copy as what it is a copy of, under a name of its own', async () => {
+    const s = await stage('/policies/5');
+    await s.click('Copy');
+    await s.until(() => {
+      expect(s.url()).toBe('/policies/new?like=5');
+      expect(s.one<HTMLInputElement>('.title').value).toBe('Nightly, copy');
+    });
+    await s.until(() => {
+      expect(draft(s)).toEqual(policyBody({ name: 'Nightly, copy' }));
+      expect(s.button('Put in force').disabled).toBe(false);
     });
   });
 

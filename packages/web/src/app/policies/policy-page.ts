@@ -19,9 +19,10 @@ import { LongTermRule } from './long-term-rule';
 import { SyntheticRule } from './synthetic-rule';
 import { Simulation } from './simulation';
 import { TimeTerms } from './time-terms';
+import { PolicyVersions } from './policy-versions';
 import { RuleField } from './rule-field';
 import { ScheduleRule } from './schedule-rule';
-import { keepWords } from './sentence';
+import { keepWords, type PolicyNames } from './sentence';
 
 const options = <T>(values: readonly T[], label: (value: T) => string): SlotOption<T>[] =>
   values.map((value) => ({ value, label: label(value) }));
@@ -49,6 +50,7 @@ const subjectOf = (b: PolicyBody) =>
     FormsModule,
     RouterLink,
     Slot,
+    PolicyVersions,
     ScheduleRule,
     RuleField,
     TimeTerms,
@@ -70,6 +72,8 @@ export class PolicyPage {
   protected readonly session = inject(Session);
   readonly id = input.required<string>();
   readonly workload = input<string>();
+  /** Id of the policy that a new one begins as. */
+  readonly like = input<string>();
   protected readonly policyId = computed(() => (this.id() === 'new' ? null : Number(this.id())));
   private readonly loaded = toSignal(
     toObservable(this.policyId).pipe(
@@ -94,13 +98,30 @@ export class PolicyPage {
   /** Answered by a person: putting it in force deletes points. */
   protected readonly agreed = signal(false);
 
+  /** What a new policy begins as: another one, or sensible sentences. */
+  private readonly start = toSignal(
+    toObservable(this.like).pipe(
+      switchMap((id) => (id ? this.api.call('getPolicy', { id: Number(id) }).pipe(outcome<Policy>()) : of<Outcome<Policy>>({}))),
+    ),
+  );
+
+  /** Which policy the draft is of: the page stays when one goes on to another. */
+  private draftOf: number | null | undefined;
+
   constructor() {
     effect(() => {
-      const policy = this.inForce();
+      const id = this.policyId();
+      const loaded = this.inForce();
+      const policy = loaded?.id === id ? loaded : undefined;
       const targets = this.targets()?.value?.rows;
+      const start = this.start();
       untracked(() => {
+        if (this.draftOf !== id) this.draft.set(null);
+        this.draftOf = id;
         if (policy) this.draft.set(policy.body);
-        else if (this.policyId() === null && !this.draft() && targets)
+        else if (id !== null || this.draft() || !targets || !start) return;
+        else if (start.value) this.draft.set({ ...start.value.body, name: `${start.value.body.name}, copy` });
+        else if (!this.like() || start.failure)
           this.draft.set(this.fresh(targets.find(takesPoints)?.id ?? '00000000-0000-0000-0000-000000000000'));
       });
     });
@@ -233,6 +254,12 @@ export class PolicyPage {
       .map((m) => m.name)
       .join(', ');
   });
+
+  protected readonly names = computed((): PolicyNames => ({
+    policies: new Map(this.otherPolicies().map((p) => [p.id, p.name])),
+    workloads: new Map((this.estate()?.value?.workloads ?? []).map((w) => [w.id, w.name])),
+    targets: new Map(this.allTargets().map((t) => [t.id, t.name])),
+  }));
 
   protected nameOf(id: number): string {
     return this.estate()?.value?.workloads.find((w) => w.id === id)?.name ?? `workload ${id}`;
