@@ -199,6 +199,46 @@ describe('around the work', () => {
     await eva.keys('Escape');
   });
 
+  it('protects by a rule, changes the policy, and reads the calendar', async () => {
+    await eva.open('/policies/new');
+    await eva.type('Name of the policy', 'Month end');
+    await eva.type('source quay-*', 'tag "room: s');
+    await eva.sees('"room: server-room"');
+    await eva.keys('ArrowDown', 'Enter', 'Tab');
+    await eva.sees('1 workload matches now');
+    await eva.type('name test-*', 'name quay-*');
+    await eva.keys('Tab');
+    await eva.sees('It matches no workload, so it protects nothing');
+    await eva.type('name test-*', 'name test-*');
+    await eva.keys('Tab');
+    await eva.sees('1 workload matches now');
+    await eva.choose('rhythm', 'month');
+    await eva.choose('day of the month', 'the last day');
+    await eva.choose('window', 'only from 22:00 to 06:00');
+    await eva.sees('Putting it in force deletes nothing.');
+    await eva.press('Put in force');
+    await eva.page.waitForFunction(() => /\/policies\/\d+$/.test(location.pathname));
+    await eva.sees('as it was first written down');
+    await eva.choose('retention', '30 days');
+    await eva.sees('kept: 14 days → 30 days');
+    await eva.press('Put in force');
+    await eva.page.waitForFunction(() => location.pathname === '/policies');
+    await eva.press('Calendar');
+    await eva.sees('The next 24 hours');
+    await eva.sees('Month end');
+    await eva.keys('ArrowRight');
+    await eva.page.waitForFunction(() => location.search.includes('day='));
+    const { rows } = await admin.call('listPolicies');
+    const made = rows.find((p) => p.body.name === 'Month end')!;
+    expect(made.body).toMatchObject({
+      rule: 'tag "room: server-room"',
+      except: 'name test-*',
+      schedule: { on: { day: 31 } },
+      keep: { days: 30 },
+    });
+    await admin.call('removePolicy', { id: made.id });
+  });
+
   it('keeps filters in the address, so that a link shows the same', async () => {
     await eva.open('/runs?kinds=restore,download&states=done');
     await eva.sees('fit');
@@ -220,6 +260,7 @@ describe('around the work', () => {
       '/policies/1',
       '/runs',
       '/runs/1',
+      '/policies/calendar',
       '/recover',
       '/recover/sheet',
       '/storage',
