@@ -88,6 +88,10 @@ describe('when policies run', () => {
         turnTo('2027-03-02T21:59');
         await h.round();
         expect(await runsOf(second)).toEqual([]);
+        await expect(admin.call('removePolicy', { id: first })).rejects.toMatchObject({
+          code: 'NOT_NOW',
+          message: expect.stringContaining('tides') as string,
+        });
         const { nextRun } = await admin.call('getPolicy', { id: second });
         expect(local(nextRun)).toBe('02 22:00');
         turnTo('2027-03-02T22:01');

@@ -56,13 +56,15 @@ async function openTasks(deps: Deps, durations: Durations, now: number): Promise
   }));
 }
 
-/** The tasks of the next 24 hours under these policies. */
-async function ahead(deps: Deps, policies: readonly Pick<PolicyRow, 'id' | 'body'>[]) {
+/** Tells the tasks of the next 24 hours under some policies, from what is measured and open now. */
+async function foresight(deps: Deps) {
   const now = deps.clock.now();
   const durations = await Durations.before(deps, now);
   const open = await openTasks(deps, durations, now);
-  const coming = await comingTasks(deps, policies, durations, now, now + aheadMs);
-  return { now, tasks: [...open, ...coming.tasks], guessed: coming.guessed };
+  return async (policies: readonly Pick<PolicyRow, 'id' | 'body'>[]) => {
+    const { tasks, guessed } = await comingTasks(deps, policies, durations, now, now + aheadMs);
+    return { now, tasks: [...open, ...tasks], guessed };
+  };
 }
 
 async function wordsFor(deps: Deps, change: NightChange, policies: readonly PolicyRow[]): Promise<string> {
@@ -90,7 +92,7 @@ function byPolicy(fitted: readonly FittedTask[], policies: readonly PolicyRow[])
   });
 }
 
-/** How the night that was would have been foretold from the nights before it, beside how it went. undefined where there was nothing to do. */
+/** How the night that was would have been foretold from the nights before it, beside how it went. null where there was nothing to do. */
 async function nightBefore(deps: Deps, room: Room): Promise<NightFit['before']> {
   const now = deps.clock.now();
   const from = nightStart(now, deps.config.zone, 1);
@@ -133,7 +135,7 @@ async function nightBefore(deps: Deps, room: Room): Promise<NightFit['before']> 
 /** How the work of the next 24 hours will go. */
 export async function nightFit(deps: Deps): Promise<NightFit> {
   const policies = await policiesInForce(deps.db);
-  const { now, tasks, guessed } = await ahead(deps, policies);
+  const { now, tasks, guessed } = await (await foresight(deps))(policies);
   const room = await roomNow(deps);
   const fitted = fitTasks(tasks, room);
   const changes: NightFit['changes'] = [];
@@ -156,10 +158,12 @@ export async function nightFit(deps: Deps): Promise<NightFit> {
 export async function fitOfDraft(deps: Deps, id: number | null, body: PolicyBody) {
   const policies = await policiesInForce(deps.db);
   const room = await roomNow(deps);
-  const [with_, as] = [await ahead(deps, [...policies.filter((p) => p.id !== id), { id: id ?? 0, body }]), await ahead(deps, policies)];
+  const ahead = await foresight(deps);
+  const drafted = await ahead([...policies.filter((p) => p.id !== id), { id: id ?? 0, body }]);
+  const standing = await ahead(policies);
   return {
-    draft: outcomeOf(fitTasks(with_.tasks, room)),
-    inForce: outcomeOf(fitTasks(as.tasks, room)),
-    tasks: with_.tasks.length,
+    draft: outcomeOf(fitTasks(drafted.tasks, room)),
+    inForce: outcomeOf(fitTasks(standing.tasks, room)),
+    tasks: drafted.tasks.length,
   };
 }

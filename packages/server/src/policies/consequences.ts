@@ -66,6 +66,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
 function timeWarnings(body: PolicyBody, timetable: Timetable, others: readonly PolicyRow[]): Consequences['warnings'] {
   const warnings: Consequences['warnings'] = [];
   const { window, zone, priority, schedule } = body;
+  // some days in which no zone changes its clocks
   const starts = nextRuns({ ...timetable, closed: [] }, Date.UTC(2027, 0, 4), 8);
   const outside = window ? starts.filter((at) => !windowAt(window, zone, at).open).length : 0;
   if (outside && schedule.every !== 'after')

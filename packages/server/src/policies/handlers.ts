@@ -3,6 +3,7 @@ import type { Policy } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
+import { ApiError } from '../errors';
 import type { Handlers } from '../http/bind-routes';
 import { askSecondPerson } from '../people/second-person';
 import { startPolicy } from '../runs/queue';
@@ -101,6 +102,15 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
 
     async removePolicy({ params, actor }) {
       const policy = await policyOf(deps, params.id);
+      const after = (await policiesInForce(db)).filter(
+        ({ body: { schedule } }) => schedule.every === 'after' && schedule.policyId === params.id,
+      );
+      if (after.length)
+        throw new ApiError(
+          'NOT_NOW',
+          undefined,
+          `${after.map((p) => p.name).join(', ')} would never run again without it. Change that first.`,
+        );
       await inTransaction(db, async (trx) => {
         await versioned(trx, clock.now(), async () => {
           await trx('policy').where({ id: params.id }).update({ ended: true });

@@ -41,13 +41,22 @@ interface Candidate extends SelectionFacts {
   readonly id: number;
 }
 
-async function candidates(db: Knex): Promise<Candidate[]> {
+/** Workloads that may match: all of them only where a rule can pick any. */
+async function candidates(db: Knex, { workloads, tags: wanted, rule }: Selection): Promise<Candidate[]> {
   type Row = { id: number; name: string; source: string; location: string; folder: Buffer };
   const rows = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
+    .where((q) => {
+      if (rule) return;
+      const tagged = db('tag').whereIn('name', wanted).select('workload_id');
+      void q.whereIn('w.id', workloads).orWhereIn('w.id', tagged);
+    })
     .select<Row[]>('w.id', 'w.name', 's.name as source', 's.location', 's.folder');
+  const ids = rows.map((r) => r.id);
   const tags = new Map<number, string[]>();
-  for (const { workload_id, name } of await db('tag').select<{ workload_id: number; name: string }[]>('workload_id', 'name'))
+  for (const { workload_id, name } of await db('tag')
+    .whereIn('workload_id', ids)
+    .select<{ workload_id: number; name: string }[]>('workload_id', 'name'))
     tags.set(workload_id, [...(tags.get(workload_id) ?? []), name]);
   return rows.map((r) => ({ ...r, folder: escapePath(r.folder.toString('latin1')), tags: tags.get(r.id) ?? [] }));
 }
@@ -58,7 +67,7 @@ export async function matchesOf(db: Knex, body: Selection): Promise<Match[]> {
   const named = new Set(body.workloads);
   const tagged = new Set(body.tags);
   const found: Match[] = [];
-  for (const w of await candidates(db)) {
+  for (const w of await candidates(db, body)) {
     const tag = w.tags.find((t) => tagged.has(t));
     const why = named.has(w.id) ? 'chosen by name' : tag !== undefined ? `tagged ${tag}` : fits?.(w)?.join(', ');
     if (why !== undefined && !leftOut?.(w)) found.push({ id: w.id, name: w.name, why });

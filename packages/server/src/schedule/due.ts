@@ -61,9 +61,14 @@ async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow)
 /** Starts every policy whose time has come and whose window is open; what has passed and is not made good is recorded as not started. */
 export async function startDue(deps: Deps): Promise<void> {
   for (const policy of await policiesInForce(deps.db)) {
-    const runId = await inTransaction(deps.db, (trx) => startIfDue(trx, deps.clock.now(), policy));
-    if (runId === undefined) continue;
-    deps.movers.workAppeared();
-    await deps.events.emit('run', { runId });
+    try {
+      const runId = await inTransaction(deps.db, (trx) => startIfDue(trx, deps.clock.now(), policy));
+      if (runId === undefined) continue;
+      deps.movers.workAppeared();
+      await deps.events.emit('run', { runId });
+    } catch (error) {
+      // the other policies start all the same
+      deps.log.warn({ err: error, policy: policy.id }, 'a policy could not be started');
+    }
   }
 }
