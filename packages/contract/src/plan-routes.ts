@@ -2,8 +2,15 @@ import * as plan from './plan';
 import { readers } from './roles';
 import { route } from './route';
 
-/** What is to come. */
+/** What is to come, and how things stand, for people and for programs that watch. */
 export const planRoutes = {
+  metrics: route({
+    method: 'get',
+    path: '/metrics',
+    summary: 'How things stand, for monitoring (OpenMetrics)',
+    access: readers,
+    raw: true,
+  }),
   nightFit: route({
     method: 'get',
     path: '/plan/night',

@@ -1,10 +1,16 @@
 import type { Deps } from '../deps';
 import type { Handlers } from '../http/bind-routes';
+import { metricsText } from '../metrics/metrics';
 import { calendarFeed, runCalendar } from './calendar';
 import { nightFit } from './night-fit';
 
-export function planHandlers(deps: Deps): Pick<Handlers, 'nightFit' | 'runCalendar' | 'calendarFeed'> {
+export function planHandlers(deps: Deps): Pick<Handlers, 'nightFit' | 'runCalendar' | 'calendarFeed' | 'metrics'> {
   return {
+    async metrics({ res }) {
+      const { type, text } = await metricsText(deps);
+      res.type(type).send(text);
+      return undefined;
+    },
     nightFit: () => nightFit(deps),
     runCalendar: ({ query }) => runCalendar(deps, query.from, query.to),
     async calendarFeed({ res }) {
