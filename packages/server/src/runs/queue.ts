@@ -13,6 +13,9 @@ export interface NewTask {
   readonly work: unknown;
 }
 
+/** Somebody waits for a restore. */
+const beforeAll = -1;
+
 export interface RunEnd {
   /** ms. */
   readonly ends: number;
@@ -55,18 +58,19 @@ export async function queueRun(trx: Knex.Transaction, now: number, run: NewRun):
     window_stop: run.window?.stop ?? false,
     retried: run.retried ?? 0,
   });
-  const priority = run.priority ?? (run.kind === 'restore' || run.kind === 'download' ? 'first' : 'usual');
+  const urgent = run.kind === 'restore' || run.kind === 'download';
+  const priority = urgent ? beforeAll : priorities.indexOf(run.priority ?? 'usual');
   for (const task of run.tasks) await queueTask(trx, now, id!, task, priority);
   return id!;
 }
 
-/** Adds a task to a run that has not ended. */
+/** Adds a task to a run that has not ended. Tasks of a lower `priority` are claimed first. */
 export async function queueTask(
   trx: Knex.Transaction,
   now: number,
   runId: number,
   task: NewTask,
-  priority: PolicyBody['priority'] = 'usual',
+  priority = priorities.indexOf('usual'),
 ): Promise<void> {
   await trx('task').insert({
     id: newId(),
@@ -77,7 +81,7 @@ export async function queueTask(
     state: 'waiting',
     queued_at: now,
     work: JSON.stringify(task.work),
-    priority: priorities.indexOf(priority),
+    priority,
   });
 }
 
