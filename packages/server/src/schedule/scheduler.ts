@@ -68,15 +68,18 @@ export class Scheduler {
         await trx.raw("DO RELEASE_LOCK('lithodex-scheduler')");
       }
     });
-    if (elected) await this.measure();
+    if (elected) this.measure();
   }
 
-  /** Outside the lock, as a mover may take its time to answer: lost tasks are taken back meanwhile. */
-  private async measure(): Promise<void> {
-    this.measuring ??= measureStale(this.deps, expiryEveryMs).finally(() => {
-      this.measuring = undefined;
-    });
-    await this.measuring;
+  /** Outside the lock and beside the rounds, as a mover may take its time to answer: lost tasks are taken back meanwhile. */
+  private measure(): void {
+    this.measuring ??= measureStale(this.deps, expiryEveryMs)
+      .catch((error: unknown) => {
+        this.deps.log.warn({ err: error }, 'the room of the targets could not be measured');
+      })
+      .finally(() => {
+        this.measuring = undefined;
+      });
   }
 
   /** After a restart, or a time in which this server or its database stood still, nobody's task is taken away for one lease: movers could not be heard. */
