@@ -109,8 +109,10 @@ describe('when policies run', () => {
 
   it('waits for its window where it makes good what it missed, and says so where it does not', async () => {
     const body = write('window', { schedule: { every: 'day', at: '20:00' }, window: { from: '22:00', to: '05:00' } });
-    const { warnings } = await admin.call('consequences', { body: { id: null, body } });
+    turnTo('2027-03-03T12:00');
+    const { warnings, nextRuns } = await admin.call('consequences', { body: { id: null, body } });
     expect(warnings.map((w) => w.code)).toContain('OUTSIDE_WINDOW');
+    expect(nextRuns.map(local).slice(0, 2)).toEqual(['03 22:00', '04 22:00']);
     turnTo('2027-03-03T12:00');
     await withPolicy(body, async (id) => {
       turnTo('2027-03-03T20:01');

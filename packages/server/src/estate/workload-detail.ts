@@ -1,4 +1,4 @@
-import { runsBetween, spreadGaps, spreadOf, type Standing } from '@lithodex/core';
+import { spreadGaps, spreadOf, type Standing } from '@lithodex/core';
 import type { Point, PointCopy, WorkloadDetail } from '@lithodex/contract';
 import { decideCopies, presentCopies, toCopies } from '../catalog/copies';
 import { toPoint, type PointRow, type SeriesRow } from '../catalog/points';
@@ -6,6 +6,7 @@ import { endings, kindCodes } from '../catalog/ordinals';
 import type { Deps } from '../deps';
 import { found } from '../errors';
 import { policiesInForce, type PolicyRow } from '../policies/matching';
+import { startsBetween } from '../policies/timetable';
 import { keepOf } from '../runs/expiry';
 import { estateOf } from './estate';
 import { shownPlace } from '../targets/target-rows';
@@ -132,8 +133,8 @@ async function missingOf(
     .whereIn('state', ['failed', 'stopped', 'cutOff', 'notStarted'])
     .where('queued_at', '>', now - lookBackMs)
     .select<{ queued_at: number }[]>('queued_at');
-  for (const { timetable } of policies) {
-    const due = runsBetween(timetable, Math.max(first, now - lookBackMs), now);
+  for (const { body, timetable } of policies) {
+    const due = startsBetween(body, timetable, Math.max(first, now - lookBackMs), now);
     // the newest one may still be at work
     for (const [i, moment] of due.slice(0, -1).entries()) {
       const next = due[i + 1]!;

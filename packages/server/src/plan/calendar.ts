@@ -1,10 +1,11 @@
 import ical from 'ical-generator';
 import { DateTime } from 'luxon';
-import { countOf, runsBetween } from '@lithodex/core';
+import { countOf } from '@lithodex/core';
 import type { RunCalendar } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { matchesOf, policiesInForce } from '../policies/matching';
+import { startsBetween } from '../policies/timetable';
 
 const dayMs = 86_400_000;
 /** A calendar shows at most so many days at once. */
@@ -32,7 +33,7 @@ async function coming(deps: Deps, from: number, to: number): Promise<Coming[]> {
         name,
         follows: schedule.every === 'after' ? (policies.find((p) => p.id === schedule.policyId)?.name ?? '') : '',
         workloads: (await matchesOf(deps.db, body)).length,
-        at: runsBetween(timetable, from, to),
+        at: startsBetween(body, timetable, from, to),
         closed: timetable.closed ?? [],
       };
     }),

@@ -1,7 +1,8 @@
-import { runsBetween, windowAt, type PlannedTask } from '@lithodex/core';
+import { windowAt, type PlannedTask } from '@lithodex/core';
 import { priorities, type PolicyBody } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { matchesOf, type PolicyRow } from '../policies/matching';
+import { startsBetween } from '../policies/timetable';
 import type { Durations } from './durations';
 
 /** What is to come, and how much of it is guessed. */
@@ -12,18 +13,6 @@ export interface ComingTasks {
 
 type Planned = Pick<PolicyRow, 'id' | 'body'>;
 const shortest = 1000;
-
-/** When runs of a policy start in (from, to], as far as the clock decides that. */
-function starts({ body }: Planned, from: number, to: number): number[] {
-  const { window, zone, catchUp } = body;
-  const due = runsBetween(body, from, to);
-  if (!window) return due;
-  const opened = due.flatMap((at) => {
-    const within = windowAt(window, zone, at);
-    return within.open ? [at] : catchUp ? [within.begins] : [];
-  });
-  return [...new Set(opened)].filter((at) => at <= to);
-}
 
 /** A task's window, should it start at `at`. */
 function windowOf({ window, zone }: PolicyBody, at: number): PlannedTask['window'] {
@@ -86,7 +75,9 @@ export async function comingTasks(
     const { schedule } = policy.body;
     const first = schedule.every === 'after' ? policies.find((p) => p.id === schedule.policyId) : undefined;
     if (first) await plan(first);
-    const runs = first ? runsOf.get(first.id)! : starts(policy, from, to).map((at) => ({ at, keys: [] as string[] }));
+    const runs = first
+      ? runsOf.get(first.id)!
+      : startsBetween(policy.body, policy.body, from, to).map((at) => ({ at, keys: [] as string[] }));
     runsOf.set(
       policy.id,
       runs.map(({ at, keys }) => ({ at, keys: matches.map((id) => add(policy, id, at, keys)) })),

@@ -7,7 +7,7 @@ import { presentCopies } from '../catalog/copies';
 import { decide, livingPoints } from '../catalog/points';
 import { promisesBroken } from './promises';
 import { matchesOf, policiesInForce, type PolicyRow } from './matching';
-import { timetableOf } from './timetable';
+import { nextStarts, timetableOf } from './timetable';
 
 /** What a draft would do, worked out from what is measured and what stands now. */
 export async function consequencesOf(deps: Deps, id: number | null, body: PolicyBody): Promise<Consequences> {
@@ -38,7 +38,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     })),
     gone: assigned.filter((a) => !ids.includes(a.id)),
     zone: body.zone,
-    nextRuns: nextRuns(timetable, now, 5),
+    nextRuns: nextStarts(body, timetable, now, 5),
     settled: { ...shown(settled), arithmetic: settled.arithmetic },
     settledNow: settledNow ? shown(settledNow) : null,
     deletes: await deletesOf(deps, id, ids, body, now),

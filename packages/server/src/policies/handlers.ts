@@ -1,4 +1,3 @@
-import { nextRuns } from '@lithodex/core';
 import type { Policy } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
@@ -12,6 +11,7 @@ import { consequencesOf } from './consequences';
 import { measuresOf } from './measures';
 import { promisesBroken } from './promises';
 import { checkBody, policyOf, putInForce } from './put-in-force';
+import { nextStarts } from './timetable';
 import { rememberVersion, versionsOf } from './versions';
 
 type PolicyHandlers = Pick<
@@ -34,7 +34,7 @@ async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
     id: p.id,
     body: p.body,
     matches: (await matchesOf(deps.db, p.body)).map(({ id, name }) => ({ id, name })),
-    nextRun: nextRuns(p.timetable, deps.clock.now(), 1)[0] ?? null,
+    nextRun: nextStarts(p.body, p.timetable, deps.clock.now(), 1)[0] ?? null,
     lastRun: last?.at ?? null,
     points: Number(points?.n ?? 0),
   };

@@ -1,5 +1,5 @@
 import type { PolicyBody } from '@lithodex/contract';
-import type { Timetable } from '@lithodex/core';
+import { runsBetween, windowAt, type Timetable } from '@lithodex/core';
 
 export type PolicyTimetable = Timetable & Pick<PolicyBody, 'schedule'>;
 
@@ -24,4 +24,28 @@ export function followed(body: PolicyBody, policies: readonly Known[]): Known[] 
 export function timetableOf(body: PolicyBody, policies: readonly Known[]): PolicyTimetable {
   const first = followed(body, policies).at(-1)?.body ?? body;
   return { schedule: first.schedule, zone: first.zone, closed: [...new Set([...first.closed, ...body.closed])] };
+}
+
+const dayMs = 86_400_000;
+/** So far is looked ahead for a number of starts, in days. */
+const horizons = [2, 9, 40, 400];
+
+/** When runs of a policy start in (after, until] (ms), by its times and its window: what comes due outside of it waits for it, or does not take place. */
+export function startsBetween({ window, zone, catchUp }: PolicyBody, timetable: Timetable, after: number, until: number): number[] {
+  if (!window) return runsBetween(timetable, after, until);
+  const started = runsBetween(timetable, after - dayMs, until).flatMap((at) => {
+    const within = windowAt(window, zone, at);
+    return within.open ? [at] : catchUp ? [within.begins] : [];
+  });
+  return [...new Set(started)].filter((at) => at > after && at <= until);
+}
+
+/** The next `count` starts of a policy after an instant (ms), fewer where there are no more within a year. */
+export function nextStarts(body: PolicyBody, timetable: Timetable, after: number, count: number): number[] {
+  let found: number[] = [];
+  for (const days of horizons) {
+    found = startsBetween(body, timetable, after, after + days * dayMs);
+    if (found.length >= count) break;
+  }
+  return found.slice(0, count);
 }

@@ -1,4 +1,4 @@
-import { countOf, formatShare, nextRuns, parentPath } from '@lithodex/core';
+import { countOf, formatShare, parentPath } from '@lithodex/core';
 import type { FinderHit, Ledge, Progress, RunState, Watch } from '@lithodex/contract';
 import { searchNames } from '../catalog/search';
 import { fromJsonOrNull } from '../db/json';
@@ -6,6 +6,7 @@ import type { Deps } from '../deps';
 import { estateOf } from '../estate/estate';
 import type { Handlers } from '../http/bind-routes';
 import { policiesInForce } from '../policies/matching';
+import { nextStarts } from '../policies/timetable';
 import { comingOf, mattersOf } from './matters';
 import {
   atWork,
@@ -161,7 +162,7 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         .select<T[]>('t.run_id', 'r.name', 'r.kind', 'w.name as workload', 't.started_at', 't.progress');
       const waiting = await db('task').where({ state: 'waiting' }).whereNot('type', 'expire').count({ n: '*' }).first<{ n: number }>();
       const coming = (await policiesInForce(db))
-        .flatMap((p) => nextRuns(p.timetable, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
+        .flatMap((p) => nextStarts(p.body, p.timetable, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
         .filter((c) => c.at - now < dayMs / 2)
         .sort((a, b) => a.at - b.at)
         .slice(0, 12);

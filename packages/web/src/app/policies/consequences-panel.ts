@@ -194,6 +194,7 @@ export class ConsequencesPanel {
   });
 
   protected days(n: number | null): string {
+    if (n !== null && n > 0 && n < 2) return countOf(Math.round(n * 24), 'hour');
     return n === null ? '–' : n > 730 ? `${(n / 365.25).toFixed(1)} years` : countOf(n, 'day');
   }
 

@@ -49,7 +49,7 @@ import { ruleSentence } from './sentence';
                   ><b>{{ p.body.name }}</b></a
                 >
               </td>
-              <td>{{ sentence(p.body, policyNames()) }}</td>
+              <td class="rule">{{ sentence(p.body, policyNames()) }}</td>
               <td class="names cut" [title]="names(p.matches)">
                 @if (p.matches.length) {
                   {{ p.matches.length }}: {{ names(p.matches) }}
@@ -76,7 +76,8 @@ import { ruleSentence } from './sentence';
       }
     </div>
   </div>`,
-  styles: ':host { display: block; height: 100%; } .names { max-width: 260px; }',
+  styles:
+    ':host { display: block; height: 100%; } .names { max-width: 220px; } table.list td.rule { white-space: normal; min-width: 300px; }',
 })
 export class PoliciesPage {
   private readonly api = inject(Api);
