@@ -9,6 +9,7 @@ import { policiesInForce } from '../policies/matching';
 import { nextStarts } from '../policies/timetable';
 import { comingOf, mattersOf } from './matters';
 import {
+  hasRun,
   atWork,
   backupTasksSince,
   causeOf,
@@ -82,7 +83,7 @@ async function factsOf(
     oldestNewest: oldest
       ? { moment: oldest.newestPoint!.moment, workload: oldest.name, objectiveHours: oldest.objectiveHours!, late: oldest.late }
       : null,
-    nightMs: spanOf(history, from, now + 1),
+    nightMs: spanOf(history.filter(hasRun), from, now + 1),
     usualNightMs: usual,
     reduction: stored > 0 ? Number(sums?.bytes ?? 0) / stored : null,
     lastRestore: restore ? { runId: restore.id, at: restore.ended_at, state: restore.state } : null,
@@ -117,7 +118,11 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         .sort((a, b) => deviant.indexOf(a.state) - deviant.indexOf(b.state))
         .slice(0, 8)
         .map((t) =>
-          toNightTask(t, tonight.filter((o) => o.workload_id === t.workload_id).length, remarkOf(t, heldText.get(t.workload_id))),
+          toNightTask(
+            t,
+            tonight.filter((o) => o.workload_id === t.workload_id && hasRun(o)).length,
+            remarkOf(t, heldText.get(t.workload_id)),
+          ),
         );
       const policies = [...new Set(tonight.map((t) => t.policy ?? 'On demand'))].slice(0, 6);
       const groups = policies.map((name) => {

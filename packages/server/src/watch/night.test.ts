@@ -50,6 +50,15 @@ describe('the night', () => {
     expect(spanOf([], 0, 1)).toBeNull();
   });
 
+  it('tells of a task that did not start only where no other ran', () => {
+    const notStarted = (workload: number) => ({ ...row(9, 0, workload), state: 'notStarted' as const });
+    const told = newestPerWorkload([row(1, 1, 1), notStarted(1), notStarted(2)]);
+    expect(told.map((r) => [r.workload_id, r.state === 'notStarted']).sort()).toEqual([
+      [1, false],
+      [2, true],
+    ]);
+  });
+
   it('keeps the newest task of each workload', () => {
     expect(
       newestPerWorkload([row(1, 1, 1), row(2, 1, 2), row(3, 1, 1)])

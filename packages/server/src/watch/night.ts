@@ -110,9 +110,13 @@ export function causeOf(row: Pick<NightRow, 'cause'>): Cause | null {
   return fromJsonOrNull<Cause>(row.cause);
 }
 
-/** The newest task of each workload. */
+/** Whether a task came to run at all. */
+export const hasRun = ({ state }: Pick<NightRow, 'state'>): boolean => state !== 'notStarted';
+
+/** The newest task of each workload; one that did not start only where no other ran. */
 export function newestPerWorkload(rows: readonly NightRow[]): NightRow[] {
-  return [...new Map(rows.map((r) => [r.workload_id, r])).values()];
+  const inOrder = [...rows.filter((r) => !hasRun(r)), ...rows.filter(hasRun)];
+  return [...new Map(inOrder.map((r) => [r.workload_id, r])).values()];
 }
 
 export const historyMs = nightsBefore * dayMs;

@@ -104,7 +104,7 @@ export class NightChart {
             ? 'end'
             : 'triangle';
       const late = to > width - 260;
-      const remark = cutMiddle(`${task.remark}${task.attempts > 1 ? `, tried ${task.attempts} times` : ''}`, 60);
+      const remark = cutMiddle(`${task.remark.replace(/\.$/, '')}${task.attempts > 1 ? `, tried ${task.attempts} times` : ''}`, 60);
       return {
         task,
         from,
