@@ -69,6 +69,12 @@ describe('a rule', () => {
     expect(fits(parseRule(rule), quay)).toBe(wanted);
   });
 
+  it('takes no time over patterns with many stars', () => {
+    const folder = 'a'.repeat(4000);
+    expect(fits({ is: 'folder', like: `${'*a'.repeat(400)}b` }, { ...quay, folder })).toBe(false);
+    expect(fits({ is: 'folder', like: `${'*a'.repeat(400)}*` }, { ...quay, folder })).toBe(true);
+  });
+
   it.each([
     ['', 0, 'Here a condition is missing'],
     ['tag', 3, 'After tag comes a pattern'],

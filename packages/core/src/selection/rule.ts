@@ -154,13 +154,28 @@ export function ruleText(rule: Rule): string {
   return rule.any.map((p) => inBrackets(p, 'any' in p)).join(' or ');
 }
 
+/** Matches a pattern in at most pattern × text steps: a regular expression with many stars may take for ever. */
 function matcher(like: string): (text: string) => boolean {
-  const source = like
-    .replace(/[.+^${}()|[\]\\]/g, '\\$&')
-    .replace(/\*+/g, '.*')
-    .replace(/\?/g, '.');
-  const pattern = new RegExp(`^${source}$`, 'isu');
-  return (text) => pattern.test(text);
+  const pattern = Array.from(like.toLowerCase());
+  return (whole) => {
+    const text = Array.from(whole.toLowerCase());
+    let [at, wanted, star, tried] = [0, 0, -1, 0];
+    while (at < text.length) {
+      const next = pattern[wanted];
+      if (next === '*') {
+        star = wanted++;
+        tried = at;
+      } else if (next === '?' || next === text[at]) {
+        wanted++;
+        at++;
+      } else if (star >= 0) {
+        wanted = star + 1;
+        at = ++tried;
+      } else return false;
+    }
+    while (pattern[wanted] === '*') wanted++;
+    return wanted === pattern.length;
+  };
 }
 
 /** A rule made ready for many workloads: answers with the conditions that make one fit, or undefined where it does not. */
