@@ -23,7 +23,7 @@ export async function settleCopy(
   if (!point) throw new ApiError('NOT_FOUND');
   const policy =
     point.policy_id === null ? undefined : await trx('policy').where({ id: point.policy_id }).first<{ body: unknown } | undefined>();
-  const rule = policy && bodyOf(policy.body).copies?.find((c) => c.targetId === targetId);
+  const rule = policy && bodyOf(policy.body).copies.find((c) => c.targetId === targetId);
   const row = {
     state: 'present',
     made_at: now,

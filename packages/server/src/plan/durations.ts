@@ -17,15 +17,17 @@ interface Took {
 
 /** How long tasks take, from the newest that ended well before an instant. */
 export class Durations {
-  private readonly known = new Map<string, number[]>();
+  private readonly known = new Map<string, number>();
 
   private constructor(rows: readonly Took[]) {
+    const lists = new Map<string, number[]>();
     for (const { type, workload_id, policy_id, ms } of rows)
       for (const key of [type, `${type} ${workload_id}`, `${type} ${workload_id} ${policy_id}`]) {
-        const list = this.known.get(key) ?? [];
-        this.known.set(key, list);
+        const list = lists.get(key) ?? [];
+        lists.set(key, list);
         if (list.length < newest || key === type) list.push(ms);
       }
+    for (const [key, list] of lists) this.known.set(key, median(list));
   }
 
   /** From what ended before `at` (ms). */
@@ -45,9 +47,9 @@ export class Durations {
   /** The usual time of a task in ms, and whether it is guessed from others. undefined for copies where none was ever made. */
   of(type: Kind, workloadId: number, policyId: number | null): { readonly ms: number; readonly guessed: boolean } | undefined {
     const own = this.known.get(`${type} ${workloadId} ${policyId}`) ?? this.known.get(`${type} ${workloadId}`);
-    if (own) return { ms: median(own), guessed: false };
+    if (own !== undefined) return { ms: own, guessed: false };
     const all = this.known.get(type);
-    if (all) return { ms: median(all), guessed: true };
+    if (all !== undefined) return { ms: all, guessed: true };
     return type === 'copy' ? undefined : { ms: guessMs, guessed: true };
   }
 }

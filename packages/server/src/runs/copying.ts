@@ -32,7 +32,7 @@ interface Candidate {
 export async function queueCopies(trx: Knex.Transaction, now: number, policyId: number, series: SeriesRow): Promise<void> {
   const policy = await trx('policy').where({ id: policyId, ended: false }).first<{ body: unknown } | undefined>();
   if (!policy) return;
-  for (const rule of bodyOf(policy.body).copies ?? []) {
+  for (const rule of bodyOf(policy.body).copies) {
     const plan = rule.targetId === series.target_id ? undefined : await planCopy(trx, series, rule);
     if (!plan) continue;
     const task: NewTask = { workloadId: series.workload_id, seriesNo: series.no, type: 'copy', work: plan };
@@ -60,7 +60,7 @@ async function planCopy(trx: Knex.Transaction, series: SeriesRow, rule: CopyRule
   if (!newest || (copied && newest.moment - copied.moment < leastAge[rule.rhythm])) return undefined;
   // the first copy starts with the newest point: what came before is older than the wish to have it copied
   const points = rule.rhythm === 'every' && copied ? candidates.map((c) => c.id).reverse() : [newest.id];
-  return { targetId: rule.targetId, points, alike: copied?.id ?? null, lockDays: rule.lockDays ?? null };
+  return { targetId: rule.targetId, points, alike: copied?.id ?? null, lockDays: rule.lockDays };
 }
 
 /** Copies that are made at the same time for one policy are one run. */

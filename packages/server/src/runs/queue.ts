@@ -124,7 +124,7 @@ export async function backupTasks(
 }
 
 export function planOf(body: PolicyBody): BackupPlan {
-  return { targetId: body.targetId, kind: body.kind, include: body.include, exclude: body.exclude, lockDays: body.lockDays ?? null };
+  return { targetId: body.targetId, kind: body.kind, include: body.include, exclude: body.exclude, lockDays: body.lockDays };
 }
 
 /** Starts a policy for the workloads it matches. Throws NOT_NOW when none is left to do. */
