@@ -1,0 +1,19 @@
+/** The programs' side of the platform, as its makers would describe it. */
+export const platformDocs = `Platform stand-in: what programs may ask
+
+Sign in, then send "authorization: Bearer TOKEN". Bodies and answers are JSON unless said otherwise; an error is {code, message}.
+
+POST   /v1/sessions                    {account, password} or {certificate, challenge, signature}: {token}
+POST   /v1/challenges                  {}: {challenge}, to be signed by the key of the certificate (SHA-256)
+GET    /v1/session                     {account, rights, passwordEnds}
+GET    /v1/inventory                   clusters, storages and machines with their disks
+GET    /v1/machines/M                  one machine
+POST   /v1/machines                    make a machine with empty disks
+PUT    /v1/machines/M                  change its place, tags, note, or {running}
+DELETE /v1/machines/M                  remove a machine that does not run
+POST   /v1/machines/M/snapshots        {name, quiesce}: {id, level, disks: [{id, size, changeId}]}
+DELETE /v1/machines/M/snapshots/S
+GET    /v1/machines/M/disks/D/ranges   ?snapshot=S &since=CHANGE: [[offset, length], ...] that were written, ever or since then
+POST   /v1/machines/M/disks/D/read     {snapshot, ranges}: their bytes, one behind the other
+POST   /v1/machines/M/disks/D/write    a line of JSON with the ranges, then their bytes; the machine must not run
+`;

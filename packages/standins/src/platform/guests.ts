@@ -1,0 +1,52 @@
+import { execFile } from 'node:child_process';
+import { randomUUID } from 'node:crypto';
+import fs from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import { promisify } from 'node:util';
+import { blockBytes } from './block-disk';
+import type { MachineDescription } from './description';
+import { makeImage, writeInside, type GuestFile } from './guest-image';
+import type { Machine, Platform } from './platform';
+
+const run = promisify(execFile);
+
+/** Files by the label of the disk they are on. */
+export type GuestFiles = Readonly<Record<string, readonly GuestFile[]>>;
+
+/** Makes a machine whose disks hold file systems with these files; it starts from its first disk. */
+export async function buildMachine(platform: Platform, description: MachineDescription, files: GuestFiles): Promise<Machine> {
+  const machine = platform.create(description);
+  for (const [i, disk] of machine.disks.entries()) {
+    const image = `${platform.fileOf(machine.id, disk.id)}.new`;
+    await makeImage(image, disk.size, i === 0, disk.label, files[disk.label] ?? []);
+    platform.fill(machine.id, disk.id, image);
+  }
+  return machine;
+}
+
+/** Lets a machine write files on one of its disks: what that changes of the disk is written block by block, so that it is tracked. */
+export async function letGuestWrite(platform: Platform, name: string, label: string, files: readonly GuestFile[]): Promise<void> {
+  const machine = platform.named(name);
+  const at = machine.disks.findIndex((d) => d.label === label);
+  const disk = machine.disks[at]!;
+  const copy = path.join(os.tmpdir(), `guest-${randomUUID()}.raw`);
+  try {
+    await run('cp', ['--sparse=always', platform.fileOf(machine.id, disk.id), copy]);
+    await writeInside(copy, at === 0, files);
+    const live = platform.diskOf(machine.id, disk.id);
+    const written = fs.openSync(copy, 'r');
+    try {
+      const block = Buffer.alloc(blockBytes);
+      for (let offset = 0; offset < disk.size; offset += blockBytes) {
+        const length = Math.min(blockBytes, disk.size - offset);
+        const now = block.subarray(0, fs.readSync(written, block, 0, length, offset));
+        if (!live.bytes(offset, length).equals(now)) live.write(offset, now);
+      }
+    } finally {
+      fs.closeSync(written);
+    }
+  } finally {
+    fs.rmSync(copy, { force: true });
+  }
+}

@@ -1,0 +1,204 @@
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import { listenLocally, stopListening } from '../local-server';
+import type { Range } from './block-disk';
+import type { AccountDescription, MachineDescription } from './description';
+import { platformDocs } from './docs';
+import { platformPage } from './page';
+import { actOfPeople } from './people';
+import { Platform, type Machine } from './platform';
+import { PlatformError } from './platform-error';
+import { mustHave, SignIn } from './sign-in';
+
+export interface PlatformServiceOptions {
+  /** Where machines and disks are kept. */
+  readonly folder: string;
+  readonly port?: number;
+}
+
+const largestBody = 256 << 20;
+const largestPiece = 1 << 20;
+
+async function bodyOf(req: IncomingMessage): Promise<Buffer> {
+  const parts: Buffer[] = [];
+  let bytes = 0;
+  for await (const part of req as AsyncIterable<Buffer>) {
+    bytes += part.length;
+    if (bytes > largestBody) throw new PlatformError('INVALID', 'too large');
+    parts.push(part);
+  }
+  return Buffer.concat(parts);
+}
+
+async function jsonOf<T>(req: IncomingMessage): Promise<T> {
+  try {
+    return JSON.parse((await bodyOf(req)).toString() || '{}') as T;
+  } catch {
+    throw new PlatformError('INVALID', 'the body is no JSON');
+  }
+}
+
+/** A small virtualization platform over HTTP, for tests and demonstrations. Programs sign in; people have acts of their own below /people. */
+export class PlatformService {
+  readonly platform: Platform;
+  readonly signIn = new SignIn();
+  private readonly server: Server;
+
+  constructor(private readonly options: PlatformServiceOptions) {
+    this.platform = new Platform(options.folder);
+    this.signIn.setAccounts(this.platform.description.accounts);
+    this.server = createServer((req, res) => void this.handle(req, res));
+    this.server.keepAliveTimeout = 60_000;
+  }
+
+  start(): Promise<string> {
+    return listenLocally(this.server, this.options.port);
+  }
+
+  async stop(): Promise<void> {
+    await stopListening(this.server);
+    this.platform.close();
+  }
+
+  private async handle(req: IncomingMessage, res: ServerResponse): Promise<void> {
+    const send = (status: number, type: string, body: string) => {
+      res.writeHead(status, { 'content-type': type, 'content-length': Buffer.byteLength(body) }).end(body);
+    };
+    try {
+      const url = new URL(req.url!, 'http://platform');
+      const parts = url.pathname.split('/').filter(Boolean).map(decodeURIComponent);
+      if (parts[0] === 'docs') send(200, 'text/plain; charset=utf-8', platformDocs);
+      else if (parts[0] === 'people') {
+        const body = await jsonOf<unknown>(req);
+        send(200, 'application/json', JSON.stringify(await actOfPeople(this.platform, this.signIn, parts[1] ?? '', body)));
+      } else if (parts[0] !== 'v1') send(200, 'text/html; charset=utf-8', platformPage(this.platform));
+      else await this.program(req, res, parts.slice(1), url.searchParams, send);
+    } catch (error) {
+      if (res.headersSent) {
+        res.destroy();
+        return;
+      }
+      const known = error instanceof PlatformError ? error : new PlatformError('DOWN', String(error));
+      send(known.status, 'application/json', JSON.stringify({ code: known.code, message: known.message }));
+    }
+  }
+
+  private async program(
+    req: IncomingMessage,
+    res: ServerResponse,
+    parts: readonly string[],
+    query: URLSearchParams,
+    send: (status: number, type: string, body: string) => void,
+  ): Promise<void> {
+    const { switches } = this.platform;
+    if (switches.delayMs) await new Promise((resume) => setTimeout(resume, switches.delayMs));
+    if (switches.down) throw new PlatformError('DOWN', 'the platform does not answer');
+    if (parts[0] === 'sessions' || parts[0] === 'challenges') {
+      send(200, 'application/json', JSON.stringify(parts[0] === 'challenges' ? this.signIn.challenge() : await this.enter(req)));
+      return;
+    }
+    const account = this.signIn.of((req.headers.authorization ?? '').replace(/^Bearer /, ''));
+    const [what, id = '', part = '', partId = '', act = ''] = parts;
+    if (what === 'machines' && part === 'disks' && act === 'read') {
+      mustHave(account, 'disk.read');
+      const { snapshot, ranges } = await jsonOf<{ snapshot?: string; ranges: Range[] }>(req);
+      await this.sendRanges(res, id, partId, snapshot, ranges);
+      return;
+    }
+    const asked = `${req.method} ${what}${id && '/M'}${part && `/${part}`}${partId && '/X'}${act && `/${act}`}`;
+    send(200, 'application/json', JSON.stringify((await this.answer(asked, account, req, id, partId, query)) ?? {}));
+  }
+
+  private async enter(req: IncomingMessage): Promise<{ token: string }> {
+    type Body = { account: string; password: string } | { certificate: string; challenge: string; signature: string };
+    const body = await jsonOf<Body>(req);
+    if ('certificate' in body) return this.signIn.byCertificate(body.certificate, body.challenge, body.signature);
+    return this.signIn.byPassword(body.account, body.password);
+  }
+
+  private async answer(
+    asked: string,
+    account: AccountDescription,
+    req: IncomingMessage,
+    id: string,
+    partId: string,
+    query: URLSearchParams,
+  ): Promise<unknown> {
+    const { platform } = this;
+    switch (asked) {
+      case 'GET session':
+        return { account: account.name, rights: account.rights, passwordEnds: account.passwordEnds };
+      case 'GET inventory':
+        mustHave(account, 'inventory.read');
+        return platform.inventory();
+      case 'GET machines/M':
+        mustHave(account, 'inventory.read');
+        return platform.machine(id);
+      case 'POST machines':
+        mustHave(account, 'machine.create');
+        return platform.create(await jsonOf<MachineDescription>(req));
+      case 'PUT machines/M': {
+        const changes = await jsonOf<Partial<Machine>>(req);
+        mustHave(account, 'running' in changes ? 'machine.power' : 'machine.create');
+        return platform.change(id, changes);
+      }
+      case 'DELETE machines/M':
+        mustHave(account, 'machine.remove');
+        platform.remove(id);
+        return {};
+      case 'POST machines/M/snapshots': {
+        mustHave(account, 'snapshot.manage');
+        const { name, quiesce } = await jsonOf<{ name: string; quiesce: boolean }>(req);
+        if (quiesce) mustHave(account, 'guest.quiesce');
+        return platform.takeSnapshot(id, name, quiesce);
+      }
+      case 'DELETE machines/M/snapshots/X':
+        mustHave(account, 'snapshot.manage');
+        platform.removeSnapshot(id, partId);
+        return {};
+      case 'GET machines/M/disks/X/ranges': {
+        mustHave(account, 'disk.read');
+        const disk = platform.diskOf(id, partId);
+        const since = query.get('since');
+        const snapshot = query.get('snapshot') ?? undefined;
+        return since === null ? disk.allocated(snapshot) : disk.changed(since, snapshot);
+      }
+      case 'POST machines/M/disks/X/write':
+        mustHave(account, 'disk.write');
+        return this.write(id, partId, await bodyOf(req));
+      default:
+        throw new PlatformError('NOT_FOUND', 'nothing is known by this address');
+    }
+  }
+
+  private write(id: string, diskId: string, body: Buffer): object {
+    const disk = this.platform.mayWrite(id, diskId);
+    const line = body.indexOf(10);
+    const ranges = JSON.parse(body.subarray(0, line).toString()) as Range[];
+    let at = line + 1;
+    for (const [offset, length] of ranges) {
+      if (at + length > body.length) throw new PlatformError('INVALID', 'bytes are missing');
+      disk.write(offset, body.subarray(at, at + length));
+      at += length;
+    }
+    return {};
+  }
+
+  private async sendRanges(
+    res: ServerResponse,
+    id: string,
+    diskId: string,
+    snapshot: string | undefined,
+    ranges: readonly Range[],
+  ): Promise<void> {
+    const disk = this.platform.diskOf(id, diskId);
+    const length = ranges.reduce((sum, [, n]) => sum + n, 0);
+    res.writeHead(200, { 'content-type': 'application/octet-stream', 'content-length': length });
+    for (const [offset, total] of ranges)
+      for (let from = offset; from < offset + total; from += largestPiece) {
+        const piece = disk.bytes(from, Math.min(largestPiece, offset + total - from), snapshot);
+        if (!res.write(piece)) await new Promise((resume) => res.once('drain', resume).once('close', resume));
+        if (res.closed) return;
+      }
+    res.end();
+  }
+}
