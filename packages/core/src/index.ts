@@ -21,3 +21,6 @@ export * from './simulate/simulate';
 export * from './forecast/forecast';
 export * from './cost/cost';
 export * from './plan/night-fit';
+export * from './disk/ranges';
+export * from './disk/qcow2';
+export * from './disk/ovf';

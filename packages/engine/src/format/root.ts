@@ -31,10 +31,27 @@ export interface Root {
   readonly groups: Record<string, string>;
   readonly leftOut: { readonly include: readonly string[]; readonly exclude: readonly string[]; readonly byItself: readonly string[] };
   readonly warnings: number;
+  /** Of a machine that was taken from its platform. */
+  readonly machine?: MachineRoot;
   /** Until when neither the point nor anything it needs can be removed from this target, ms. */
   readonly lockedUntil?: number;
   /** Set on copies: the target it was copied from, and when. `previous.sum` is then that of the root there. */
   readonly copied?: { readonly from: string; readonly at: number };
+}
+
+export interface MachineRoot {
+  /** By id of the disk: what the platform names this point in time by, for changes since. */
+  readonly changeIds: Readonly<Record<string, string>>;
+  /** Whether programs inside had been brought to rest, or the disks are as after a loss of power. */
+  readonly level: 'crash' | 'application';
+  /** Blocks that held data before, and what became of them; `random`: read ones that look random. */
+  readonly blocks: {
+    readonly before: number;
+    readonly added: number;
+    readonly changed: number;
+    readonly removed: number;
+    readonly random: number;
+  };
 }
 
 export interface RootTotals {

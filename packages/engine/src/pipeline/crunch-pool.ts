@@ -5,8 +5,8 @@ import type { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import type { WriteCounts } from '../store/chunk-writer';
 import type { TargetPlace } from '../targets/place';
-import { ThreadPool, type PoolThread } from '../threads/thread-pool';
-import type { FileJobs } from './crunch';
+import { ThreadPool, weightOf, type PoolThread } from '../threads/thread-pool';
+import type { BlockJob, BlocksDone, FileJobs } from './crunch';
 import { readResults, type FileResult } from './file-results';
 
 interface CrunchData {
@@ -19,13 +19,20 @@ export type CrunchStart = CrunchData & PoolThread;
 export type CrunchRequest =
   | { readonly type: 'begin'; readonly claims: SharedArrayBuffer }
   | { readonly type: 'files'; readonly id: number; readonly jobs: FileJobs }
+  | { readonly type: 'blocks'; readonly id: number; readonly job: BlockJob }
   | { readonly type: 'finish' };
 
 export type CrunchReply =
   | { readonly type: 'files'; readonly id: number; readonly results: Uint8Array }
+  | { readonly type: 'blocks'; readonly id: number; readonly done: BlocksDone }
   | { readonly type: 'pack'; readonly toc: Uint8Array }
   | { readonly type: 'finished'; readonly counts: WriteCounts }
   | { readonly type: 'failed'; readonly code: string; readonly details: string };
+
+interface BlockAnswer {
+  readonly resolve: (done: BlocksDone) => void;
+  readonly reject: (error: Error) => void;
+}
 
 /**
  * Some crunch threads with back-pressure: `submit` waits while every thread has enough to do. A pool serves one run after another, each between `begin` and
@@ -35,6 +42,7 @@ export class CrunchPool {
   private readonly pool: ThreadPool<CrunchRequest, CrunchReply>;
   private claims: ClaimTable | undefined;
   private readonly answers = new Map<number, (result: FileResult, at: number) => void>();
+  private readonly blockAnswers = new Map<number, BlockAnswer>();
   private failure: EngineError | undefined;
   private nextId = 1;
   private finished: WriteCounts[] = [];
@@ -56,10 +64,13 @@ export class CrunchPool {
     if (reply.type === 'files') {
       readResults(reply.results, this.answers.get(reply.id)!);
       this.answers.delete(reply.id);
+    } else if (reply.type === 'blocks') {
+      this.blockAnswers.get(reply.id)!.resolve(reply.done);
+      this.blockAnswers.delete(reply.id);
     } else if (reply.type === 'pack') this.onPack(PackToc.decode(new ByteReader(Buffer.from(reply.toc.buffer))));
     else if (reply.type === 'finished') this.finished.push(reply.counts);
     else this.fail(new EngineError(reply.code in engineErrors ? (reply.code as EngineErrorCode) : 'TARGET_REFUSED', reply.details));
-    return reply.type === 'files';
+    return reply.type === 'files' || reply.type === 'blocks';
   }
 
   /** Starts a run: chunks in `claims` count as stored, `onPack` learns of every pack written. */
@@ -72,6 +83,8 @@ export class CrunchPool {
 
   private fail(error: EngineError): void {
     this.failure ??= error;
+    for (const { reject } of this.blockAnswers.values()) reject(this.failure);
+    this.blockAnswers.clear();
   }
 
   private async until(ready: () => boolean): Promise<void> {
@@ -81,11 +94,25 @@ export class CrunchPool {
 
   /** Hands a batch of so much work (see {@link weightOf}) to the least busy thread; resolves when it is taken, `done` runs for every file later. A run that finds nothing new starts no threads. */
   async submit(jobs: FileJobs, weight: number, done: (result: FileResult, at: number) => void): Promise<void> {
-    if (this.pool.start()) this.pool.tell({ type: 'begin', claims: this.claims!.memory });
-    await this.until(() => !this.pool.busy);
-    const id = this.nextId++;
+    const id = await this.admit();
     this.answers.set(id, done);
     this.pool.send({ type: 'files', id, jobs }, weight);
+  }
+
+  /** Stores blocks of an image, whose memory is handed over. Throws what a thread failed with. */
+  async blocks(job: BlockJob): Promise<BlocksDone> {
+    const id = await this.admit();
+    const answer = new Promise<BlocksDone>((resolve, reject) => {
+      this.blockAnswers.set(id, { resolve, reject });
+    });
+    this.pool.send({ type: 'blocks', id, job }, weightOf(1, job.data.length), [job.data.buffer as ArrayBuffer]);
+    return answer;
+  }
+
+  private async admit(): Promise<number> {
+    if (this.pool.start()) this.pool.tell({ type: 'begin', claims: this.claims!.memory });
+    await this.until(() => !this.pool.busy);
+    return this.nextId++;
   }
 
   /** See {@link ThreadPool.breathe}. */
@@ -95,7 +122,7 @@ export class CrunchPool {
 
   /** Waits until every batch is done. Throws what a thread failed with. */
   async idle(): Promise<void> {
-    await this.until(() => this.answers.size === 0);
+    await this.until(() => this.answers.size + this.blockAnswers.size === 0);
   }
 
   /** Writes what is left and returns the sums over all threads. */

@@ -43,6 +43,9 @@ async function handle(request: CrunchRequest): Promise<void> {
     await crunch.files(request.jobs, results);
     const data = results.take();
     reply({ type: 'files', id: request.id, results: data }, [data.buffer]);
+  } else if (request.type === 'blocks') {
+    const done = await crunch.blocks(request.job);
+    reply({ type: 'blocks', id: request.id, done }, [done.names.buffer as ArrayBuffer]);
   } else {
     await writer.finish();
     scratch.rest();

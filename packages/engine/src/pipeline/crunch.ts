@@ -28,6 +28,20 @@ export interface FolderJobs {
   readonly earlier?: ReadonlyMap<string, EarlierChunks>;
 }
 
+/** Bytes of an image, stored block by block. */
+export interface BlockJob {
+  readonly data: Uint8Array;
+  /** Bytes of a block; the last one may be shorter. A power of two up to 4 MiB. */
+  readonly block: number;
+}
+
+export interface BlocksDone {
+  /** 32 bytes each; zeros for a block of zeros. */
+  readonly names: Uint8Array;
+  /** Blocks whose content looks random. */
+  readonly random: number;
+}
+
 /** Files above this size are cut into chunks, in bytes. */
 export const wholeLimit = 512 * 1024;
 /** What is left of it moves to its front when less than a largest chunk is left: the larger, the less is moved. */
@@ -94,6 +108,26 @@ export class Crunch {
         fs.closeSync(folder);
       }
     }
+  }
+
+  /** Stores the blocks of an image and returns their names, 32 bytes each; of blocks that hold nothing but zeros 32 zeros. Throws as {@link files}. */
+  async blocks({ data, block }: BlockJob): Promise<BlocksDone> {
+    const names = Buffer.alloc(Math.ceil(data.length / block) * 32);
+    let random = 0;
+    for (let from = 0; from < data.length; from += windowBytes) {
+      this.goOn();
+      const part = data.subarray(from, from + windowBytes);
+      this.window.set(part);
+      for (let at = 0; at < part.length; at += block) {
+        const to = Math.min(part.length, at + block);
+        if (holdsZeros(this.window, at, to)) continue;
+        const looksRandom = this.cutter.random(at, Math.min(to, at + sampleBytes));
+        if (looksRandom) random++;
+        this.writer.put(this.window.subarray(at, to), looksRandom && this.dense(at, to)).copy(names, ((from + at) / block) * 32);
+        if (this.writer.full) await this.writer.drain();
+      }
+    }
+    return { names, random };
   }
 
   private goOn(): void {
@@ -250,6 +284,17 @@ export class Crunch {
     }
     return { names: Buffer.concat(names), lengths, read: stream.read, short: stream.short, random };
   }
+}
+
+const zeros = Buffer.alloc(64 << 10);
+
+function holdsZeros(data: Buffer, from: number, to: number): boolean {
+  if (data[from] !== 0 || data[to - 1] !== 0) return false;
+  for (let at = from; at < to; at += zeros.length) {
+    const end = Math.min(to, at + zeros.length);
+    if (data.compare(zeros, 0, end - at, at, end) !== 0) return false;
+  }
+  return true;
 }
 
 /** What the system says of one file concerns that file; the rest ends the work. */

@@ -1,18 +1,22 @@
 import type { BackupWork, PointTotals } from '@lithodex/contract';
 import { countOf, formatBytes, pathFilter } from '@lithodex/core';
-import { accountOf, surveyTree, type CaptureWarning } from '@lithodex/connectors';
+import { accountOf, surveyTree, type CaptureWarning, type MachineWarning } from '@lithodex/connectors';
 import { EngineError } from '@lithodex/engine';
 import { CatalogLoader, type Changes } from './catalog-loader';
 import { takePoint, type TakenPoint } from './take-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
-const warningText: Record<CaptureWarning['code'], string> = {
+const warningText: Record<(CaptureWarning | MachineWarning)['code'], string> = {
   UNREADABLE: 'could not be read, so it is missing from this point',
   VANISHED: 'vanished while the run was looking',
   CHANGED_WHILE_READ: 'changed while it was read; what was read is kept',
   ATTRIBUTES_UNREADABLE: 'its extended attributes could not be read',
   CHANGED_UNSEEN:
     'holds other bytes than the point before, though its size and times are the same: the disk of the source may be failing, or something writes past its file system',
+  NOT_QUIET:
+    'could not be brought to rest, so its disks were taken as after a loss of power; start or install the helper inside to raise that',
+  CHANGES_UNKNOWN: 'the platform does not know what changed since the point before, so all of it was read',
+  SNAPSHOT_STAYS: 'its snapshot could not be removed from the platform; the next run tries again',
 };
 
 /** Takes a point, loads what changed into the catalog and makes the point visible. */

@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { DiskFolder, Store, topEntry, diffTrees, type TreeChange } from '@lithodex/engine';
-import { PlacePool, Placer, Restorer, type RestoredItem, type CaptureWarning } from '@lithodex/connectors';
+import { PlacePool, Placer, Restorer, type RestoredItem, type CaptureWarning, type MachineWarning } from '@lithodex/connectors';
 import type { ConflictRule } from '@lithodex/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
@@ -43,7 +43,7 @@ function request(taskId: string, previous: string | null, more: Partial<PointReq
 }
 
 async function take(taskId: string, previous: string | null = null, more: Partial<PointRequest> = {}) {
-  const warnings: CaptureWarning[] = [];
+  const warnings: (CaptureWarning | MachineWarning)[] = [];
   const taken = await takePoint(store, request(taskId, previous, more), {
     now: () => 2000,
     onWarning: (w) => warnings.push(w),

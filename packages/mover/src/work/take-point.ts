@@ -1,5 +1,4 @@
-import { pathFilter } from '@lithodex/core';
-import { accountOf, Capture, readNames, type CaptureProgress, type CaptureWarning } from '@lithodex/connectors';
+import type { CaptureProgress, CaptureWarning, ConsistencyLevel, MachineWarning, PlatformClient } from '@lithodex/connectors';
 import {
   EngineError,
   encodeTop,
@@ -7,12 +6,14 @@ import {
   readPoint,
   rootName,
   topEntry,
+  type MachineRoot,
   type Root,
   type Store,
   type TreeEntry,
   type WriteCounts,
 } from '@lithodex/engine';
-import { crunchPools } from './pools';
+import { takeFiles } from './take-files';
+import { takeMachine } from './take-machine';
 
 export interface PointRequest {
   readonly taskId: string;
@@ -30,17 +31,29 @@ export interface PointRequest {
   readonly exclude: readonly string[];
   readonly crossFileSystems: boolean;
   readonly readAs: string | null;
+  /** Where the machine is that is the workload; absent for a folder tree. */
+  readonly machine?: MachineAt | undefined;
   /** Folders where targets keep their data, absolute, escaped. */
   readonly targetFolders: readonly string[];
   /** Until when the point is locked, ms. */
   readonly lockedUntil?: number | null | undefined;
 }
 
+export interface MachineAt {
+  readonly client: PlatformClient;
+  readonly id: string;
+  readonly cluster: string;
+  /** Which of these tasks may still go on. */
+  readonly alive: (tasks: string[]) => Promise<readonly string[]>;
+}
+
 export interface PointHooks {
   readonly now: () => number;
-  readonly onWarning: (warning: CaptureWarning) => void;
+  readonly onWarning: (warning: CaptureWarning | MachineWarning) => void;
   /** What has been read again on the target, for a point that is put together there; `chunks` once all of it has. */
   readonly onReadAgain?: (read: { readonly bytes: number; readonly chunks: number | undefined }) => void;
+  /** A machine was frozen, so quiet. */
+  readonly onSnapshot?: (level: ConsistencyLevel) => void;
   /** The target refused the lock that was asked for. */
   readonly onNotLocked?: (why: string) => void;
   /** How far it is: what was passed, and the new bytes in finished packs before and after compression. */
@@ -83,16 +96,8 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
   if (found) return { root: found.root, top: topEntry(found.root), previousTop, adopted: true };
 
   const { base = kind === 'full' ? null : request.previous } = request;
-  const content =
-    kind === 'synthetic' && before
-      ? await putTogether(store, before.root, hooks)
-      : await capture(
-          store,
-          request,
-          base === request.previous ? before?.root : base ? (await rootOf(base)).root : undefined,
-          base ? undefined : before?.root,
-          hooks,
-        );
+  const from = base === request.previous ? before?.root : base ? (await rootOf(base)).root : undefined;
+  const content = await contentOf(store, request, from, base ? undefined : before?.root, hooks);
   hooks.beforeCommit?.();
   if (hooks.stopped()) throw new EngineError('STOPPED');
   const { top, ...facts } = content;
@@ -117,83 +122,22 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
 }
 
 /** What a point holds, and the facts of its root that come with it. */
-type PointContent = { readonly top: TreeEntry } & Pick<Root, 'totals' | 'owners' | 'groups' | 'leftOut' | 'warnings'> & {
+export type PointContent = { readonly top: TreeEntry } & Pick<Root, 'totals' | 'owners' | 'groups' | 'leftOut' | 'warnings' | 'machine'> & {
     readonly moment?: number;
   };
 
-/** Reads the source; what is as it was in `base` is taken over from there, what should be as it was in `reread` is compared. */
-async function capture(
+/** Reads the source; what is as it was in `base` is taken over from there, what should be as it was in `reread` is compared. A synthetic full is put together from `base` alone. */
+function contentOf(
   store: Store,
   request: PointRequest,
   base: Root | undefined,
   reread: Root | undefined,
   hooks: PointHooks,
 ): Promise<PointContent> {
-  const known = base ?? reread;
-  const expected = known ? Math.max(65_536, 2 * known.totals.items) : 1_000_000;
-  const claims = request.fresh ? store.freshClaims(expected) : store.claims(expected);
-  let checkpointDue = false;
-  const packed: WriteCounts = { fresh: 0, stored: 0 };
-  const onPack = (toc: Parameters<typeof store.index.written>[0]) => {
-    for (const block of toc.blocks) {
-      packed.fresh += block.raw;
-      packed.stored += block.stored;
-    }
-    checkpointDue = store.index.written(toc) || checkpointDue;
-  };
-  const nodes = store.writer(claims, onPack);
-  const pool = crunchPools.of(store);
-  pool.begin(claims, onPack);
-  let warnings = 0;
-  try {
-    const work = new Capture({
-      root: request.workload.path,
-      previous: (base && topEntry(base)) ?? (reread && topEntry(reread)),
-      rereads: !base,
-      filter: pathFilter(request.include, request.exclude),
-      leftOutByItself: request.targetFolders,
-      crossFileSystems: request.crossFileSystems,
-      account: request.readAs ? accountOf(request.readAs) : undefined,
-      trees: store.trees,
-      pool,
-      put: (data) => nodes.put(data),
-      drain: async () => {
-        await nodes.drain();
-        if (checkpointDue) {
-          checkpointDue = false;
-          await store.index.checkpoint();
-        }
-        hooks.onCapture(work.progress, packed);
-      },
-      onWarning: (warning) => {
-        warnings++;
-        hooks.onWarning(warning);
-      },
-      stopped: hooks.stopped,
-    });
-    const top = await work.run();
-    await nodes.finish();
-    const counts = await pool.finish();
-    hooks.onCapture(work.progress, packed);
-    return {
-      top,
-      totals: {
-        items: top.folder?.items ?? 0,
-        files: work.progress.files,
-        bytes: top.folder?.bytes ?? 0,
-        read: work.progress.read,
-        fresh: counts.fresh + nodes.counts.fresh,
-        stored: counts.stored + nodes.counts.stored,
-      },
-      owners: namesOf('/etc/passwd'),
-      groups: namesOf('/etc/group'),
-      leftOut: { include: request.include, exclude: request.exclude, byItself: work.leftOut },
-      warnings,
-    };
-  } catch (error) {
-    await crunchPools.drop(store);
-    throw error;
-  }
+  if (request.kind === 'synthetic' && base) return putTogether(store, base, hooks);
+  return request.machine
+    ? takeMachine(store, request, request.machine, base, reread, hooks)
+    : takeFiles(store, request, base, reread, hooks);
 }
 
 /** The newest point once more as a full: nothing is asked of the source, everything it needs is read again on the target. */
@@ -205,8 +149,18 @@ async function putTogether(store: Store, newest: Root, hooks: PointHooks): Promi
     hooks.onReadAgain?.({ chunks: undefined, bytes });
   });
   hooks.onReadAgain?.(read);
-  const { totals, owners, groups, leftOut, warnings, moment } = newest;
-  return { top, totals: { ...totals, read: 0, fresh: 0, stored: 0 }, owners, groups, leftOut, warnings, moment };
+  const { totals, owners, groups, leftOut, warnings, moment, machine } = newest;
+  const nothing = { read: 0, fresh: 0, stored: 0 };
+  return {
+    top,
+    totals: { ...totals, ...nothing },
+    owners,
+    groups,
+    leftOut,
+    warnings,
+    moment,
+    ...(machine && { machine: unchanged(machine) }),
+  };
 }
 
 /** A point that can't be locked is better than none: it is taken, and said not to be locked. */
@@ -225,6 +179,14 @@ async function lockOrWarn(
   }
 }
 
-function namesOf(file: '/etc/passwd' | '/etc/group'): Record<string, string> {
-  return Object.fromEntries([...readNames(file)].map(([id, name]) => [String(id), name]));
-}
+const unchanged = (machine: MachineRoot): MachineRoot => ({
+  ...machine,
+  blocks: {
+    ...machine.blocks,
+    before: machine.blocks.before + machine.blocks.added - machine.blocks.removed,
+    added: 0,
+    changed: 0,
+    removed: 0,
+    random: 0,
+  },
+});

@@ -1,0 +1,293 @@
+import { alignRanges, batchRanges, joinPath, lengthOf, type DiskRange, type PathFilter } from '@lithodex/core';
+import { EngineError, packEntry, FolderBuilder, type CrunchPool, type PutChunk, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import { ImageMap, imageBlock } from './image-map';
+import { diskFiles, disksFolder, settingsItem, type StoredMachine } from './machine-item';
+import type { PlatformClient } from './platform-client';
+import type { ConsistencyLevel, PlatformDisk, PlatformMachine, TakenSnapshot } from './platform-types';
+import { isSourceError, SourceError } from './source-error';
+import { SlidingWork } from './sliding-work';
+
+export type MachineWarningCode = 'NOT_QUIET' | 'CHANGES_UNKNOWN' | 'CHANGED_UNSEEN' | 'SNAPSHOT_STAYS';
+
+export interface MachineWarning {
+  readonly code: MachineWarningCode;
+  /** Byte string below the root. */
+  readonly path: string;
+  readonly cause: string;
+}
+
+/** Ids that changes since a point are asked for by, by id of the disk. */
+export type ChangeIds = Readonly<Record<string, string>>;
+
+export interface MachineProgress {
+  items: number;
+  /** Bytes of the images passed, as far as they hold data. */
+  bytes: number;
+  /** Bytes read from the platform. */
+  read: number;
+}
+
+/** What was told of blocks, for the judgement of a point. */
+export interface BlockCounts {
+  before: number;
+  added: number;
+  changed: number;
+  removed: number;
+  random: number;
+}
+
+export interface MachineCaptureOptions {
+  readonly client: PlatformClient;
+  readonly machineId: string;
+  /** Where its host is, as the settings say it. */
+  readonly cluster: string;
+  readonly taskId: string;
+  /** Which of these tasks may still go on. */
+  readonly alive: (tasks: string[]) => Promise<readonly string[]>;
+  /** The point before: its top folder and change ids. */
+  readonly previous: { readonly top: TreeEntry; readonly changeIds: ChangeIds } | undefined;
+  /** Everything that was ever written is read again; otherwise only what changed since the point before. */
+  readonly rereads: boolean;
+  readonly filter: PathFilter;
+  readonly trees: TreeReader;
+  readonly pool: CrunchPool;
+  readonly put: PutChunk;
+  /** Name of a block of zeros. */
+  readonly zeros: Buffer;
+  /** Waits when packs of tree nodes have to be written. */
+  readonly drain: () => Promise<void>;
+  readonly onWarning: (warning: MachineWarning) => void;
+  readonly onSnapshot: (level: ConsistencyLevel) => void;
+  readonly now: () => number;
+  readonly stopped: () => boolean;
+}
+
+export interface CapturedMachine {
+  readonly top: TreeEntry;
+  readonly machine: StoredMachine;
+  readonly changeIds: ChangeIds;
+  readonly blocks: BlockCounts;
+  /** Disks left out. */
+  readonly leftOut: readonly string[];
+}
+
+const batchBytes = 4 << 20;
+const atOnce = 4;
+/** What the names of our snapshots begin with; the id of the task follows. */
+const snapshotPrefix = 'lithodex-';
+
+/** Takes a machine with its disks as they are at one instant and stores it. Throws SourceError. */
+export class MachineCapture {
+  readonly progress: MachineProgress = { items: 0, bytes: 0, read: 0 };
+  private readonly counts: BlockCounts = { before: 0, added: 0, changed: 0, removed: 0, random: 0 };
+
+  constructor(private readonly options: MachineCaptureOptions) {}
+
+  async run(): Promise<CapturedMachine> {
+    const { client, machineId, filter } = this.options;
+    const machine = await client.machine(machineId);
+    await this.removeLeftovers(machine);
+    const snapshot = await this.takeSnapshot(machine);
+    try {
+      this.options.onSnapshot(snapshot.level);
+      const files = diskFiles(machine.disks);
+      const at = BigInt(this.options.now()) * 1_000_000n;
+      const leftOut: string[] = [];
+      const stored: (PlatformDisk & { file: string })[] = [];
+      const entries: TreeEntry[] = [];
+      for (const [i, disk] of machine.disks.entries()) {
+        const file = joinPath(disksFolder, files[i]!);
+        const out = filter.leftOut(file, false);
+        stored.push({ ...disk, file: out ? '' : file });
+        if (out) leftOut.push(file);
+        else entries.push(await this.disk(snapshot, disk, file, at));
+        this.progress.items++;
+      }
+      const { snapshots, ...facts } = machine;
+      const settings: StoredMachine = { format: 1, ...facts, cluster: this.options.cluster, level: snapshot.level, disks: stored };
+      const top = await this.tree(settings, entries, at);
+      await this.options.pool.idle();
+      const changeIds = Object.fromEntries(snapshot.disks.map((d) => [d.id, d.changeId]));
+      return { top, machine: settings, changeIds, blocks: this.counts, leftOut };
+    } finally {
+      await this.removeSnapshot(machineId, snapshot.id);
+    }
+  }
+
+  /** Snapshots of runs that were killed are the only thing they left on the platform; their names say whose they are. */
+  private async removeLeftovers({ id, snapshots }: PlatformMachine): Promise<void> {
+    const ours = snapshots.filter((s) => s.name.startsWith(snapshotPrefix));
+    if (!ours.length) return;
+    const taskOf = (name: string) => name.slice(snapshotPrefix.length);
+    const alive = await this.options.alive(ours.map((s) => taskOf(s.name)));
+    for (const { id: snapshot, name } of ours)
+      if (taskOf(name) === this.options.taskId || !alive.includes(taskOf(name))) await this.removeSnapshot(id, snapshot);
+  }
+
+  private async removeSnapshot(machineId: string, snapshot: string): Promise<void> {
+    try {
+      await this.options.client.removeSnapshot(machineId, snapshot);
+    } catch (error) {
+      if (!(error instanceof SourceError)) throw error;
+      this.options.onWarning({ code: 'SNAPSHOT_STAYS', path: '', cause: error.message });
+    }
+  }
+
+  /** A machine that runs is brought to rest where it can be; where that fails its disks are taken as after a loss of power. */
+  private async takeSnapshot(machine: PlatformMachine): Promise<TakenSnapshot> {
+    const { client, taskId } = this.options;
+    const name = snapshotPrefix + taskId;
+    try {
+      return await client.takeSnapshot(machine.id, name, !machine.running || machine.helper);
+    } catch (error) {
+      if (!isSourceError(error, 'QUIESCE_FAILED') && !isSourceError(error, 'RIGHT_MISSING')) throw error;
+      const taken = await client.takeSnapshot(machine.id, name, false);
+      this.options.onWarning({ code: 'NOT_QUIET', path: '', cause: (error as SourceError).details });
+      return taken;
+    }
+  }
+
+  private async disk({ id: snapshot, disks }: TakenSnapshot, disk: PlatformDisk, file: string, at: bigint): Promise<TreeEntry> {
+    const { previous, trees, rereads, zeros } = this.options;
+    const size = disks.find((d) => d.id === disk.id)?.size ?? disk.size;
+    const before = previous && (await entryAt(trees, previous.top, file));
+    const old = before && (await ImageMap.of(before, trees, zeros));
+    this.counts.before += old?.used ?? 0;
+    const changed = old && (await this.changedSince(snapshot, disk.id, file));
+    const map = new ImageMap(size);
+    if (old) map.takeOver(old);
+    let touched = map.size !== old?.size;
+    const onBlock = (block: number, name: Uint8Array) => {
+      const change = map.set(block, name);
+      if (change === 'same') return;
+      touched = true;
+      this.counts[change]++;
+    };
+    if (changed && !rereads) await this.read(disk.id, snapshot, size, changed, onBlock);
+    else await this.readAll(disk.id, snapshot, map, changed, file, onBlock);
+    if (before && !touched) return before;
+    const { ranges = [], content } = map.stored(this.options.put);
+    await this.options.drain();
+    return {
+      name: file.slice(disksFolder.length + 1),
+      kind: 'file',
+      mode: 0o600,
+      uid: 0,
+      gid: 0,
+      mtimeNs: at,
+      ctimeNs: at,
+      inode: 0,
+      size,
+      ranges,
+      ...(content && { content }),
+    };
+  }
+
+  /** What the platform says was written since the point before; undefined when it can't say. */
+  private async changedSince(snapshot: string, disk: string, file: string): Promise<readonly DiskRange[] | undefined> {
+    const since = this.options.previous?.changeIds[disk];
+    if (since === undefined) return undefined;
+    try {
+      return await this.options.client.ranges(this.options.machineId, disk, { snapshot, since });
+    } catch (error) {
+      if (!isSourceError(error, 'CHANGES_UNKNOWN')) throw error;
+      if (!this.options.rereads) this.options.onWarning({ code: 'CHANGES_UNKNOWN', path: file, cause: (error as SourceError).details });
+      return undefined;
+    }
+  }
+
+  /** Reads all that was ever written; what the platform calls unchanged although it is not is told. */
+  private async readAll(
+    disk: string,
+    snapshot: string,
+    map: ImageMap,
+    changed: readonly DiskRange[] | undefined,
+    file: string,
+    onBlock: (block: number, name: Uint8Array) => void,
+  ): Promise<void> {
+    const { client, machineId, onWarning } = this.options;
+    const ranges = alignRanges(await client.ranges(machineId, disk, { snapshot }), imageBlock, map.size);
+    const said = new Set<number>();
+    for (const [offset, length] of alignRanges(changed ?? [], imageBlock, map.size))
+      for (let block = offset / imageBlock; block * imageBlock < offset + length; block++) said.add(block);
+    const written = new Uint8Array(map.blocks);
+    let unseen = 0;
+    await this.read(disk, snapshot, map.size, ranges, (block, name) => {
+      written[block] = 1;
+      const before = map.name(block);
+      if (changed && !said.has(block) && !sameName(before, name)) unseen++;
+      onBlock(block, name);
+    });
+    for (let block = 0; block < map.blocks; block++) if (!written[block] && map.name(block)) onBlock(block, hole);
+    if (unseen) onWarning({ code: 'CHANGED_UNSEEN', path: file, cause: String(unseen) });
+  }
+
+  private async read(
+    disk: string,
+    snapshot: string,
+    size: number,
+    ranges: readonly DiskRange[],
+    onBlock: (block: number, name: Uint8Array) => void,
+  ): Promise<void> {
+    const { client, machineId, pool, drain, stopped } = this.options;
+    const work = new SlidingWork(atOnce);
+    for (const batch of batchRanges(alignRanges(ranges, imageBlock, size), batchBytes)) {
+      if (stopped()) throw new EngineError('STOPPED');
+      await work.add(async () => {
+        const data = await client.read(machineId, disk, batch, snapshot);
+        this.progress.read += data.length;
+        const { names, random } = await pool.blocks({ data, block: imageBlock });
+        this.counts.random += random;
+        this.progress.bytes += lengthOf(batch);
+        let at = 0;
+        for (const [offset, length] of batch)
+          for (let block = offset / imageBlock; block * imageBlock < offset + length; block++) {
+            onBlock(block, names.subarray(at, at + 32));
+            at += 32;
+          }
+      });
+      await drain();
+    }
+    await work.idle();
+  }
+
+  private async tree(machine: StoredMachine, disks: readonly TreeEntry[], at: bigint): Promise<TreeEntry> {
+    const { put, drain } = this.options;
+    const plain = { uid: 0, gid: 0, mtimeNs: at, ctimeNs: at, inode: 0, size: 0 };
+    const builder = new FolderBuilder(put);
+    for (const entry of [...disks].sort((a, b) => (a.name < b.name ? -1 : 1))) builder.add(packEntry(entry));
+    const folder = { ...plain, kind: 'folder' as const, mode: 0o700 };
+    const text = Buffer.from(`${JSON.stringify(machine, null, 2)}\n`);
+    const top = new FolderBuilder(put);
+    top.add(packEntry({ ...folder, name: disksFolder, folder: builder.finish() }));
+    top.add(
+      packEntry({
+        ...plain,
+        name: settingsItem,
+        kind: 'file',
+        mode: 0o600,
+        size: text.length,
+        content: { names: put(text), lengths: [text.length] },
+      }),
+    );
+    this.progress.items++;
+    await drain();
+    return { ...folder, name: '', folder: top.finish() };
+  }
+}
+
+const hole = Buffer.alloc(32);
+
+function sameName(before: Buffer | undefined, now: Uint8Array): boolean {
+  return (before ?? hole).equals(now);
+}
+
+/** The entry at a path; undefined where the point has none. */
+export async function entryAt(trees: TreeReader, top: TreeEntry, path: string): Promise<TreeEntry | undefined> {
+  try {
+    return await trees.find(top, path);
+  } catch (error) {
+    if (error instanceof EngineError && error.code === 'PATH_MISSING') return undefined;
+    throw error;
+  }
+}

@@ -1,0 +1,182 @@
+import { createSign } from 'node:crypto';
+import http from 'node:http';
+import https from 'node:https';
+import { SourceError, sourceErrorOf } from './source-error';
+import type {
+  MachineSettings,
+  PlatformAddress,
+  PlatformDisk,
+  PlatformInventory,
+  PlatformMachine,
+  Range,
+  TakenSnapshot,
+} from './platform-types';
+
+const silenceMs = 60_000;
+
+interface Answer {
+  readonly status: number;
+  readonly body: Buffer;
+}
+
+/** A session at a virtualization platform. Every call throws SourceError. */
+export class PlatformClient {
+  private readonly agent: http.Agent;
+  private readonly secure: boolean;
+  private token: Promise<string> | undefined;
+
+  constructor(private readonly address: PlatformAddress) {
+    this.secure = address.endpoint.startsWith('https:');
+    const options = { keepAlive: true, maxSockets: 8 };
+    this.agent = this.secure ? new https.Agent(options) : new http.Agent(options);
+  }
+
+  close(): void {
+    this.agent.destroy();
+  }
+
+  private request(method: string, path: string, token: string, body: readonly Uint8Array[]): Promise<Answer> {
+    return new Promise((resolve, reject) => {
+      const away = (error: Error) => {
+        reject(new SourceError('SOURCE_AWAY', error.message));
+      };
+      const length = body.reduce((sum, part) => sum + part.length, 0);
+      const request = (this.secure ? https : http).request(
+        new URL(path, this.address.endpoint),
+        { method, agent: this.agent, timeout: silenceMs, headers: { authorization: `Bearer ${token}`, 'content-length': length } },
+        (response) => {
+          const known = Number(response.headers['content-length']);
+          const whole = Number.isFinite(known) ? Buffer.allocUnsafeSlow(known) : undefined;
+          const parts: Buffer[] = [];
+          let at = 0;
+          response.on('data', (part: Buffer) => {
+            if (whole) part.copy(whole, at);
+            else parts.push(part);
+            at += part.length;
+          });
+          response.on('error', away);
+          response.on('end', () => {
+            if (whole && at !== known) away(new Error('the answer was cut short'));
+            else resolve({ status: response.statusCode ?? 0, body: whole ?? Buffer.concat(parts) });
+          });
+        },
+      );
+      request.on('timeout', () => request.destroy(new Error('no answer in time')));
+      request.on('error', away);
+      for (const part of body) request.write(part);
+      request.end();
+    });
+  }
+
+  private async plain<T>(method: string, path: string, token: string, body?: unknown): Promise<T> {
+    const { status, body: answer } = await this.request(method, path, token, body === undefined ? [] : [Buffer.from(JSON.stringify(body))]);
+    return jsonOf<T>(status, answer);
+  }
+
+  private async enter(): Promise<string> {
+    const { opener } = this.address;
+    if (opener.by === 'password') {
+      const { account, password } = opener;
+      return (await this.plain<{ token: string }>('POST', '/v1/sessions', '', { account, password })).token;
+    }
+    const { challenge } = await this.plain<{ challenge: string }>('POST', '/v1/challenges', '', {});
+    let signature: string;
+    try {
+      signature = createSign('sha256').update(challenge).sign(opener.key, 'base64');
+    } catch {
+      throw new SourceError('SIGN_IN_REFUSED', 'the key of the certificate can not be read');
+    }
+    const { certificate } = opener;
+    return (await this.plain<{ token: string }>('POST', '/v1/sessions', '', { certificate, challenge, signature })).token;
+  }
+
+  /** Signs in where that is needed, once more where the session has ended meanwhile. */
+  private async call(method: string, path: string, body: readonly Uint8Array[]): Promise<Buffer> {
+    for (let again = false; ; again = true) {
+      this.token ??= this.enter();
+      let token: string;
+      try {
+        token = await this.token;
+      } catch (error) {
+        this.token = undefined;
+        throw error;
+      }
+      const { status, body: answer } = await this.request(method, path, token, body);
+      if (status === 401 && !again) {
+        this.token = undefined;
+        continue;
+      }
+      if (status >= 300) jsonOf(status, answer);
+      return answer;
+    }
+  }
+
+  private async ask<T>(method: string, path: string, body?: unknown): Promise<T> {
+    return jsonOf<T>(200, await this.call(method, path, body === undefined ? [] : [Buffer.from(JSON.stringify(body))]));
+  }
+
+  session(): Promise<{ account: string; rights: string[]; passwordEnds: number | null }> {
+    return this.ask('GET', '/v1/session');
+  }
+
+  inventory(): Promise<PlatformInventory> {
+    return this.ask('GET', '/v1/inventory');
+  }
+
+  machine(id: string): Promise<PlatformMachine> {
+    return this.ask('GET', `/v1/machines/${encodeURIComponent(id)}`);
+  }
+
+  create(settings: MachineSettings, disks: readonly Omit<PlatformDisk, 'id'>[]): Promise<PlatformMachine> {
+    return this.ask('POST', '/v1/machines', { ...settings, disks });
+  }
+
+  change(id: string, changes: Partial<MachineSettings>): Promise<PlatformMachine> {
+    return this.ask('PUT', `/v1/machines/${encodeURIComponent(id)}`, changes);
+  }
+
+  async remove(id: string): Promise<void> {
+    await this.ask('DELETE', `/v1/machines/${encodeURIComponent(id)}`);
+  }
+
+  takeSnapshot(id: string, name: string, quiesce: boolean): Promise<TakenSnapshot> {
+    return this.ask('POST', `/v1/machines/${encodeURIComponent(id)}/snapshots`, { name, quiesce });
+  }
+
+  async removeSnapshot(id: string, snapshot: string): Promise<void> {
+    await this.ask('DELETE', `/v1/machines/${encodeURIComponent(id)}/snapshots/${encodeURIComponent(snapshot)}`);
+  }
+
+  /** Ranges of a disk that were written: ever, or since a change id. Of a snapshot, or of now without one. Throws CHANGES_UNKNOWN. */
+  ranges(id: string, disk: string, which: { snapshot?: string | undefined; since?: string | undefined }): Promise<Range[]> {
+    const query = new URLSearchParams(Object.entries(which).filter((pair): pair is [string, string] => pair[1] !== undefined));
+    return this.ask('GET', `${diskPath(id, disk)}/ranges?${query.toString()}`);
+  }
+
+  /** The bytes of ranges, one behind the other, in memory of their own. */
+  async read(id: string, disk: string, ranges: readonly Range[], snapshot?: string): Promise<Buffer> {
+    const body = Buffer.from(JSON.stringify({ snapshot, ranges }));
+    const data = await this.call('POST', `${diskPath(id, disk)}/read`, [body]);
+    if (data.length !== ranges.reduce((sum, [, length]) => sum + length, 0)) throw new SourceError('PLATFORM_FAILED', 'it sent too little');
+    return data;
+  }
+
+  /** Writes ranges of a machine that does not run; `data` holds their bytes one behind the other. */
+  async write(id: string, disk: string, ranges: readonly Range[], data: readonly Uint8Array[]): Promise<void> {
+    await this.call('POST', `${diskPath(id, disk)}/write`, [Buffer.from(`${JSON.stringify(ranges)}\n`), ...data]);
+  }
+}
+
+const diskPath = (id: string, disk: string) => `/v1/machines/${encodeURIComponent(id)}/disks/${encodeURIComponent(disk)}`;
+
+function jsonOf<T>(status: number, body: Buffer): T {
+  let answer: unknown;
+  try {
+    answer = JSON.parse(body.toString());
+  } catch {
+    throw new SourceError('PLATFORM_FAILED', `it answered ${status} with what can not be read`);
+  }
+  if (status < 300) return answer as T;
+  const { code = '', message = '' } = answer as { code?: string; message?: string };
+  throw sourceErrorOf(code, message);
+}

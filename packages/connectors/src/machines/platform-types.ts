@@ -1,0 +1,68 @@
+/** Where a platform is and what opens it. */
+export interface PlatformAddress {
+  /** Like `https://host:port`. */
+  readonly endpoint: string;
+  readonly opener:
+    | { readonly by: 'password'; readonly account: string; readonly password: string }
+    /** PEM, with the key that belongs to it. */
+    | { readonly by: 'certificate'; readonly certificate: string; readonly key: string };
+}
+
+export type Range = readonly [offset: number, length: number];
+
+export interface PlatformDisk {
+  readonly id: string;
+  readonly label: string;
+  /** Bytes. */
+  readonly size: number;
+  readonly storage: string;
+}
+
+/** What a machine is, apart from what its disks hold. */
+export interface MachineSettings {
+  readonly name: string;
+  readonly host: string;
+  readonly folder: string;
+  readonly tags: readonly string[];
+  readonly template: boolean;
+  readonly running: boolean;
+  readonly helper: boolean;
+  readonly processors: number;
+  /** MB. */
+  readonly memory: number;
+  readonly firmware: 'efi' | 'bios';
+  readonly system: string;
+  readonly networks: readonly string[];
+  readonly note: string;
+}
+
+export interface PlatformMachine extends MachineSettings {
+  readonly id: string;
+  readonly disks: readonly PlatformDisk[];
+  readonly snapshots: readonly { readonly id: string; readonly name: string }[];
+}
+
+export interface PlatformInventory {
+  readonly clusters: readonly {
+    readonly name: string;
+    readonly location: string;
+    readonly hosts: readonly string[];
+    readonly networks: readonly string[];
+  }[];
+  readonly storages: readonly {
+    readonly name: string;
+    readonly capacity: number;
+    readonly used: number;
+    readonly hosts: readonly string[];
+  }[];
+  readonly machines: readonly PlatformMachine[];
+}
+
+export interface TakenSnapshot {
+  readonly id: string;
+  readonly level: 'crash' | 'application';
+  readonly disks: readonly { readonly id: string; readonly size: number; readonly changeId: string }[];
+}
+
+/** How quiet a machine was when a point was taken of it. */
+export type ConsistencyLevel = TakenSnapshot['level'];

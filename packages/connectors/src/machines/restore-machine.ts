@@ -1,0 +1,229 @@
+import { alignRanges, batchRanges, lengthOf, type DiskRange } from '@lithodex/core';
+import { EngineError, keyedHash, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import { entryAt, type ChangeIds } from './capture-machine';
+import { ImageMap, imageBlock, zeroBlock } from './image-map';
+import type { StoredMachine } from './machine-item';
+import type { PlatformClient } from './platform-client';
+import type { MachineSettings, PlatformDisk, PlatformMachine } from './platform-types';
+import { SlidingWork } from './sliding-work';
+import { isSourceError, SourceError } from './source-error';
+
+/** Where a machine goes: back into the one it was, or beside what there is as a new one. */
+export type MachineDestination =
+  | { readonly to: 'original'; readonly start: boolean }
+  | {
+      readonly to: 'new';
+      readonly name: string;
+      readonly host: string;
+      readonly folder: string;
+      /** Storage of each disk by its label; `storage` for the others. */
+      readonly storages: Readonly<Record<string, string>>;
+      readonly storage: string;
+      readonly networks: readonly string[];
+      readonly start: boolean;
+    };
+
+export interface RestoredDisk {
+  /** Path of its item in the point. */
+  readonly file: string;
+  readonly action: 'write' | 'replace' | 'same';
+  /** Bytes written on the platform. */
+  readonly written: number;
+}
+
+export interface MachineRestoreOptions {
+  readonly client: PlatformClient;
+  readonly stored: StoredMachine;
+  readonly top: TreeEntry;
+  /** Of the point, for what was written on the platform since. */
+  readonly changeIds: ChangeIds;
+  readonly trees: TreeReader;
+  readonly readChunk: (name: Buffer) => Promise<Buffer>;
+  readonly nameKey: Buffer;
+  /** Which disks, by the paths of their items; undefined for all, and the settings. */
+  readonly files: ReadonlySet<string> | undefined;
+  readonly destination: MachineDestination;
+  readonly taskId: string;
+  readonly onDisk: (disk: RestoredDisk) => void;
+  readonly onMachine: (machine: PlatformMachine, made: boolean) => void;
+  /** Bytes compared or written. */
+  readonly onBytes: (bytes: number) => void;
+  readonly phase: (name: string) => void;
+  readonly stopped: () => boolean;
+}
+
+const batchBytes = 4 << 20;
+const atOnce = 3;
+
+interface DiskWork {
+  readonly disk: PlatformDisk;
+  readonly file: string;
+  readonly map: ImageMap;
+  /** What was written, for reading it again. */
+  readonly written: DiskRange[];
+}
+
+/** Brings a machine back; what was written is read again and compared. Throws SourceError. */
+export class MachineRestore {
+  constructor(private readonly options: MachineRestoreOptions) {}
+
+  private get marker(): string {
+    return `Being restored (task ${this.options.taskId}): incomplete, do not start`;
+  }
+
+  async run(): Promise<void> {
+    const { destination, client, stored } = this.options;
+    this.options.phase('preparing');
+    const existing = destination.to === 'original' ? await this.originalMachine() : undefined;
+    const machine = existing ?? (await this.make(this.settingsOfNew()));
+    this.options.onMachine(machine, !existing);
+    const start = destination.start && !stored.template;
+    if (existing) await this.hold(existing);
+    const disks = await this.disks(machine, existing !== undefined);
+    this.options.phase('writing');
+    for (const work of disks) await this.restoreDisk(machine.id, work, existing !== undefined);
+    this.options.phase('checking');
+    for (const work of disks) await this.check(machine.id, work);
+    const whole = this.options.files === undefined;
+    const { processors, memory, firmware, system } = stored;
+    await client.change(machine.id, {
+      note: existing && !whole ? existing.note : stored.note,
+      ...(whole && { processors, memory, firmware, system }),
+    });
+    if (start) await client.change(machine.id, { running: true });
+  }
+
+  /** The machine the point was taken of; undefined when it is gone. */
+  private async originalMachine(): Promise<PlatformMachine | undefined> {
+    try {
+      return await this.options.client.machine(this.options.stored.id);
+    } catch (error) {
+      if (isSourceError(error, 'MACHINE_GONE')) return undefined;
+      throw error;
+    }
+  }
+
+  /** A machine that is gone comes back where it was. */
+  private settingsOfNew(): { settings: MachineSettings; storageOf: (disk: PlatformDisk) => string } {
+    const { stored, destination } = this.options;
+    const { name, host, folder, networks } = destination.to === 'new' ? destination : stored;
+    const { id, format, cluster, level, disks, ...settings } = stored;
+    const storageOf = (disk: PlatformDisk) =>
+      destination.to === 'new' ? (destination.storages[disk.label] ?? destination.storage) : disk.storage;
+    return { settings: { ...settings, name, host, folder, networks: [...networks], running: false, note: this.marker }, storageOf };
+  }
+
+  /** Makes the machine; what an earlier attempt of this task has left of it is removed. */
+  private async make({ settings, storageOf }: ReturnType<MachineRestore['settingsOfNew']>): Promise<PlatformMachine> {
+    const { client, stored } = this.options;
+    const disks = stored.disks.map((d) => ({ label: d.label, size: d.size, storage: storageOf(d) }));
+    try {
+      return await client.create(settings, disks);
+    } catch (error) {
+      if (!isSourceError(error, 'NAME_TAKEN_THERE')) throw error;
+      const { machines } = await client.inventory();
+      const mine = machines.find((m) => m.name === settings.name && m.note === this.marker);
+      if (!mine) throw error;
+      await client.remove(mine.id);
+      return client.create(settings, disks);
+    }
+  }
+
+  /** Stops a machine that is to be written over, and marks it. */
+  private async hold(machine: PlatformMachine): Promise<void> {
+    if (machine.running) await this.options.client.change(machine.id, { running: false });
+    await this.options.client.change(machine.id, { note: this.marker });
+  }
+
+  private async disks(machine: PlatformMachine, original: boolean): Promise<DiskWork[]> {
+    const { stored, files, trees, top, nameKey } = this.options;
+    const zeros = keyedHash(nameKey, zeroBlock);
+    const work: DiskWork[] = [];
+    for (const [i, kept] of stored.disks.entries()) {
+      const wanted = kept.file !== '' && (files === undefined || files.has(kept.file));
+      if (!wanted) continue;
+      const disk = original ? machine.disks.find((d) => d.id === kept.id) : machine.disks[i];
+      const entry = await entryAt(trees, top, kept.file);
+      const map = entry && (await ImageMap.of(entry, trees, zeros));
+      if (!map) throw new EngineError('PATH_MISSING', kept.file);
+      if (disk?.size !== map.size) throw new SourceError('DISK_DIFFERS', kept.label);
+      work.push({ disk, file: kept.file, map, written: [] });
+    }
+    return work;
+  }
+
+  private async restoreDisk(machineId: string, work: DiskWork, original: boolean): Promise<void> {
+    const ranges = original ? await this.mayDiffer(machineId, work) : work.map.dataRanges();
+    const sliding = new SlidingWork(atOnce);
+    for (const batch of batchRanges(ranges, batchBytes)) {
+      if (this.options.stopped()) throw new EngineError('STOPPED');
+      await sliding.add(async () => {
+        const there = original ? await this.options.client.read(machineId, work.disk.id, batch) : undefined;
+        await this.write(machineId, work, batch, there);
+        this.options.onBytes(lengthOf(batch));
+      });
+    }
+    await sliding.idle();
+    const written = lengthOf(work.written);
+    this.options.onDisk({ file: work.file, action: !original ? 'write' : written ? 'replace' : 'same', written });
+  }
+
+  /** Where a disk may differ from the point: what was written since, or anything that one of the two holds when that is not known. */
+  private async mayDiffer(machineId: string, { disk, map }: DiskWork): Promise<DiskRange[]> {
+    const { client, changeIds } = this.options;
+    const since = changeIds[disk.id];
+    if (since !== undefined)
+      try {
+        return alignRanges(await client.ranges(machineId, disk.id, { since }), imageBlock, map.size);
+      } catch (error) {
+        if (!isSourceError(error, 'CHANGES_UNKNOWN')) throw error;
+      }
+    return alignRanges([...(await client.ranges(machineId, disk.id, {})), ...map.dataRanges()], imageBlock, map.size);
+  }
+
+  /** Writes the blocks of a batch; only those that differ from what is there, where that is given. */
+  private async write(machineId: string, work: DiskWork, batch: readonly DiskRange[], there: Buffer | undefined): Promise<void> {
+    const { nameKey, readChunk } = this.options;
+    const ranges: [number, number][] = [];
+    const data: Buffer[] = [];
+    let at = 0;
+    for (const [offset, length] of batch)
+      for (let from = offset; from < offset + length; from += imageBlock) {
+        const bytes = Math.min(imageBlock, offset + length - from);
+        const name = work.map.name(from / imageBlock);
+        const now = there?.subarray(at, at + bytes);
+        at += bytes;
+        if (now && (name ? keyedHash(nameKey, now).equals(name) : now.equals(zeroBlock.subarray(0, bytes)))) continue;
+        data.push(name ? await readChunk(name) : zeroBlock.subarray(0, bytes));
+        const last = ranges.at(-1);
+        if (last && last[0] + last[1] === from) last[1] += bytes;
+        else ranges.push([from, bytes]);
+      }
+    if (!ranges.length) return;
+    await this.options.client.write(machineId, work.disk.id, ranges, data);
+    work.written.push(...ranges);
+  }
+
+  /** Reads what was written again. Throws NOT_AS_STORED. */
+  private async check(machineId: string, { disk, file, map, written }: DiskWork): Promise<void> {
+    const { client, nameKey, stopped, onBytes } = this.options;
+    const sliding = new SlidingWork(atOnce);
+    for (const batch of batchRanges(alignRanges(written, imageBlock, map.size), batchBytes)) {
+      if (stopped()) throw new EngineError('STOPPED');
+      await sliding.add(async () => {
+        const data = await client.read(machineId, disk.id, batch);
+        onBytes(0);
+        let at = 0;
+        for (const [offset, length] of batch)
+          for (let from = offset; from < offset + length; from += imageBlock) {
+            const block = data.subarray(at, at + Math.min(imageBlock, offset + length - from));
+            at += block.length;
+            const name = map.name(from / imageBlock);
+            const right = name ? keyedHash(nameKey, block).equals(name) : block.equals(zeroBlock.subarray(0, block.length));
+            if (!right) throw new SourceError('NOT_AS_STORED', `${file} at ${from}`);
+          }
+      });
+    }
+    await sliding.idle();
+  }
+}

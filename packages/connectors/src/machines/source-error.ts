@@ -1,0 +1,55 @@
+/** Every way in which a platform keeps a connector from its work, by stable code. */
+export const sourceErrors = {
+  SIGN_IN_REFUSED: 'The platform refused the sign-in.',
+  PASSWORD_EXPIRED: 'The password or certificate for the platform has expired.',
+  RIGHT_MISSING: 'The account on the platform lacks a right.',
+  SOURCE_AWAY: 'The platform does not answer.',
+  MACHINE_GONE: 'The machine is not on the platform any more.',
+  SNAPSHOT_FAILED: 'The platform could not take a snapshot of the machine.',
+  QUIESCE_FAILED: 'The machine could not be brought to rest.',
+  CHANGES_UNKNOWN: 'The platform does not know what changed since the last run.',
+  NO_ROOM_THERE: 'The storage of the platform has no room left.',
+  MACHINE_RUNNING: 'The machine is running.',
+  NAME_TAKEN_THERE: 'There is a machine of this name on the platform.',
+  PLACE_REFUSED: 'The platform can not put the machine there.',
+  DISK_DIFFERS: 'A disk of the machine is not what the point was taken of.',
+  NOT_AS_STORED: 'What was read back from the platform is not what was written.',
+  PLATFORM_FAILED: 'The platform failed.',
+} as const;
+export type SourceErrorCode = keyof typeof sourceErrors;
+
+export class SourceError extends Error {
+  constructor(
+    readonly code: SourceErrorCode,
+    readonly details = '',
+  ) {
+    super(details ? `${sourceErrors[code]} (${details})` : sourceErrors[code]);
+    this.name = 'SourceError';
+  }
+}
+
+/** What the codes of the platform mean here. */
+const meaning: Readonly<Record<string, SourceErrorCode>> = {
+  SIGN_IN_REFUSED: 'SIGN_IN_REFUSED',
+  PASSWORD_EXPIRED: 'PASSWORD_EXPIRED',
+  SESSION_ENDED: 'SIGN_IN_REFUSED',
+  RIGHT_MISSING: 'RIGHT_MISSING',
+  NOT_FOUND: 'MACHINE_GONE',
+  NAME_TAKEN: 'NAME_TAKEN_THERE',
+  MACHINE_RUNNING: 'MACHINE_RUNNING',
+  SNAPSHOT_FAILED: 'SNAPSHOT_FAILED',
+  QUIESCE_FAILED: 'QUIESCE_FAILED',
+  CHANGES_UNKNOWN: 'CHANGES_UNKNOWN',
+  NOT_ON_THIS_HOST: 'PLACE_REFUSED',
+  INVALID: 'PLACE_REFUSED',
+  NO_ROOM: 'NO_ROOM_THERE',
+  DOWN: 'SOURCE_AWAY',
+};
+
+export function sourceErrorOf(code: string, message: string): SourceError {
+  return new SourceError(meaning[code] ?? 'PLATFORM_FAILED', message);
+}
+
+export function isSourceError(error: unknown, code: SourceErrorCode): boolean {
+  return error instanceof SourceError && error.code === code;
+}

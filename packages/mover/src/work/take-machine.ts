@@ -1,0 +1,63 @@
+import { pathFilter } from '@lithodex/core';
+import { MachineCapture, zeroBlock } from '@lithodex/connectors';
+import { keyedHash, topEntry, type Root, type Store } from '@lithodex/engine';
+import { PointWriting } from './point-writing';
+import type { MachineAt, PointContent, PointHooks, PointRequest } from './take-point';
+
+/** Reads a machine from its platform: what changed since `base`, or everything, compared with `reread`. */
+export function takeMachine(
+  store: Store,
+  request: PointRequest,
+  machine: MachineAt,
+  base: Root | undefined,
+  reread: Root | undefined,
+  hooks: PointHooks,
+): Promise<PointContent> {
+  const writing = new PointWriting(store, undefined, request.fresh ?? false);
+  const known = base ?? reread;
+  let warnings = 0;
+  return writing.during(async () => {
+    const tell = () => {
+      const { items, bytes, read } = work.progress;
+      hooks.onCapture({ items, files: items, bytes, read }, writing.packed);
+    };
+    const work = new MachineCapture({
+      client: machine.client,
+      machineId: machine.id,
+      cluster: machine.cluster,
+      alive: machine.alive,
+      taskId: request.taskId,
+      previous: known && { top: topEntry(known), changeIds: known.machine?.changeIds ?? {} },
+      rereads: !base,
+      filter: pathFilter(request.include, request.exclude),
+      trees: store.trees,
+      pool: writing.pool,
+      put: writing.put,
+      zeros: keyedHash(store.keys.nameKey, zeroBlock),
+      drain: async () => {
+        await writing.drain();
+        tell();
+      },
+      onWarning: (warning) => {
+        warnings++;
+        hooks.onWarning(warning);
+      },
+      onSnapshot: (level) => hooks.onSnapshot?.(level),
+      now: hooks.now,
+      stopped: hooks.stopped,
+    });
+    const { top, changeIds, blocks, leftOut, machine: stored } = await work.run();
+    const counts = await writing.finish();
+    tell();
+    const { items = 0, bytes = 0 } = top.folder ?? {};
+    return {
+      top,
+      totals: { items, files: stored.disks.length - leftOut.length + 1, bytes, read: work.progress.read, ...counts },
+      owners: {},
+      groups: {},
+      leftOut: { include: request.include, exclude: request.exclude, byItself: [] },
+      warnings,
+      machine: { changeIds, level: stored.level, blocks },
+    };
+  });
+}
