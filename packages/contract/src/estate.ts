@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { Bytes, Count, EscapedPath, Id, Instant, Name, Uuid } from './common';
+import { MachineFacts, MachinePoint } from './platform';
 import { PointKind } from './policy';
 import { PriceTable } from './prices';
 
@@ -31,6 +32,11 @@ export const coverageMarks = ['none', 'matched', 'protected', 'suspect'] as cons
 export const WorkloadRow = z.object({
   id: Id,
   name: z.string(),
+  kind: z.enum(['files', 'machine']),
+  /** Of a machine. */
+  machine: MachineFacts.nullable(),
+  /** Since when its platform has it no more; null while it is there. */
+  gone: Instant.nullable(),
   source: z.object({ id: Id, name: z.string(), location: z.string(), folder: z.string() }),
   tags: z.array(z.string()),
   policies: z.array(z.object({ id: Id, name: z.string() })),
@@ -48,7 +54,7 @@ export type WorkloadRow = z.infer<typeof WorkloadRow>;
 export const Estate = z.object({
   asOf: Instant.nullable(),
   workloads: z.array(WorkloadRow),
-  counts: z.object({ all: Count, none: Count, matched: Count, protected: Count, suspect: Count, late: Count }),
+  counts: z.object({ all: Count, none: Count, matched: Count, protected: Count, suspect: Count, late: Count, gone: Count }),
   tags: z.array(z.object({ name: z.string(), count: Count })),
 });
 export type Estate = z.infer<typeof Estate>;
@@ -105,6 +111,8 @@ export const Point = z.object({
   held: z.boolean(),
   heldWhy: z.string(),
   expired: z.boolean(),
+  /** Of a point of a machine. */
+  machine: MachinePoint.nullable(),
 });
 export type Point = z.infer<typeof Point>;
 

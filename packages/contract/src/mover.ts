@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import { Bytes, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
+import { MachinePoint, PlatformRef } from './platform';
 import { PointKind } from './policy';
 import { Cause, conflictRules, Progress } from './runs';
 
@@ -29,6 +30,8 @@ export const BackupWork = z.object({
   exclude: z.array(z.string()),
   crossFileSystems: z.boolean(),
   readAs: z.string().nullable(),
+  /** Where the machine is that is the workload; null for a folder tree. */
+  machine: z.object({ platform: PlatformRef, id: z.string(), cluster: z.string(), location: z.string() }).nullable(),
   lockedUntil: Instant.nullable(),
   targetFolders: z.array(ByteString),
   expected: z.object({ items: Count, bytes: Bytes }),
@@ -45,9 +48,38 @@ export const RestoreWork = z.object({
 });
 export type RestoreWork = z.infer<typeof RestoreWork>;
 
+/** Back into the machine the point was taken of, or a new one beside what there is. */
+export const MachineDestination = z.discriminatedUnion('to', [
+  z.object({ to: z.literal('original'), start: z.boolean() }),
+  z.object({
+    to: z.literal('new'),
+    name: z.string(),
+    host: z.string(),
+    folder: z.string(),
+    /** Storage by label of the disk; `storage` for the others. */
+    storages: z.record(z.string(), z.string()),
+    storage: z.string(),
+    networks: z.array(z.string()),
+    start: z.boolean(),
+  }),
+]);
+export type MachineDestination = z.infer<typeof MachineDestination>;
+
+/** Brings a machine, or some of its disks, back to a platform. `files`: items of the disks wanted; null for all and the settings. */
+export const MachineWork = z.object({
+  type: z.literal('machine'),
+  point: PointRef,
+  platform: PlatformRef,
+  files: z.array(ByteString).nullable(),
+  destination: MachineDestination,
+  trial: z.boolean(),
+  expected: z.object({ items: Count, bytes: Bytes }),
+});
+export type MachineWork = z.infer<typeof MachineWork>;
+
 export const DownloadWork = z.object({
   type: z.literal('download'),
-  format: z.enum(['tar', 'zip', 'file']),
+  format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova']),
   picks: z.array(z.object({ point: PointRef, path: ByteString, to: ByteString })),
   expected: z.object({ items: Count, bytes: Bytes }),
 });
@@ -89,6 +121,7 @@ export type AdoptWork = z.infer<typeof AdoptWork>;
 export const Work = z.discriminatedUnion('type', [
   BackupWork,
   RestoreWork,
+  MachineWork,
   DownloadWork,
   ExpireWork,
   PruneWork,
@@ -149,6 +182,8 @@ export type ItemChange = z.infer<typeof ItemChange>;
 export const ItemBatch = Attempt.extend({ seq: Count, changes: z.array(ItemChange).max(5000) });
 
 export const PointTotals = z.object({
+  /** What the machine was, where it is a point of one. */
+  machine: MachinePoint.nullable().default(null),
   moment: Instant,
   kind: PointKind,
   previous: Uuid.nullable(),
@@ -162,7 +197,17 @@ export const PointTotals = z.object({
   warnings: Count,
   complete: z.boolean(),
   lockedUntil: Instant.nullable(),
-  changes: z.object({ before: Count, added: Count, changed: Count, removed: Count, random: Count, turnedRandom: Count, renamed: Count }),
+  changes: z.object({
+    /** What is counted. */
+    of: z.enum(['files', 'blocks']).default('files'),
+    before: Count,
+    added: Count,
+    changed: Count,
+    removed: Count,
+    random: Count,
+    turnedRandom: Count,
+    renamed: Count,
+  }),
 });
 export type PointTotals = z.infer<typeof PointTotals>;
 export const CommitPoint = Attempt.extend({ point: PointTotals });
@@ -226,6 +271,8 @@ export type CartridgesNeeded = z.infer<typeof CartridgesNeeded>;
 export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('probe'), folder: ByteString, readAs: z.string().nullable() }),
   z.object({ ask: z.literal('discover'), folder: ByteString, path: ByteString, readAs: z.string().nullable() }),
+  z.object({ ask: z.literal('platformTest'), platform: PlatformRef }),
+  z.object({ ask: z.literal('platformInventory'), platform: PlatformRef }),
   z.object({ ask: z.literal('targetTest'), place: TargetPlace }),
   /** `siblings`: the targets whose domain the new one joins, so that chunks have the same names on all of them. */
   z.object({ ask: z.literal('targetCreate'), target: TargetRef, siblings: z.array(TargetRef) }),

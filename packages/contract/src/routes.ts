@@ -5,6 +5,7 @@ import { moverRoutes } from './mover-routes';
 import * as people from './people';
 import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
+import { platformRoutes } from './platform-routes';
 import * as policy from './policy';
 import * as recover from './recover';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
@@ -202,6 +203,7 @@ export const routes = {
     response: runs.Started,
   }),
 
+  ...platformRoutes,
   ...targetRoutes,
 
   listRuns: route({

@@ -142,6 +142,30 @@ export const Started = z.object({ runId: Id });
 export const conflictRules = ['leave', 'replace', 'replaceIfOlder', 'beside'] as const;
 export const Pick = z.object({ pointId: Uuid, path: EscapedPath });
 export type Pick = z.infer<typeof Pick>;
+/** Where machines go that are put beside what there is: for all of them, and what is different for one, by its point. */
+const MachinePlace = {
+  platformId: Id,
+  host: Name,
+  folder: z.string().trim().max(400).regex(/^\//, 'start with /'),
+  storage: Name,
+  /** Null keeps those the machine had. */
+  networks: z.array(Name).max(20).nullable().default(null),
+  /** Put behind the names. */
+  suffix: z.string().trim().max(40).default(''),
+  exceptions: z
+    .array(
+      z.object({
+        pointId: Uuid,
+        name: Name.optional(),
+        host: Name.optional(),
+        storage: Name.optional(),
+        /** By label of the disk. */
+        storages: z.record(z.string(), Name).optional(),
+      }),
+    )
+    .max(500)
+    .default([]),
+};
 export const RestoreBody = z
   .object({
     name: Name.default('Restore'),
@@ -151,9 +175,12 @@ export const RestoreBody = z
     destination: z.discriminatedUnion('to', [
       z.object({ to: z.literal('original') }),
       z.object({ to: z.literal('folder'), folder: z.string().regex(/^\//).max(4000), keepPath: z.boolean().default(true) }),
-      z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file']) }),
+      z.object({ to: z.literal('platform'), ...MachinePlace }),
+      z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova']) }),
     ]),
     rule: z.enum(conflictRules).default('leave'),
+    /** Of machines: whether they are started once they are back. */
+    start: z.boolean().default(false),
     /** The target to read from where a point stands on several; null lets the best be chosen. */
     readFrom: Uuid.nullable().default(null),
     reason: Reason,

@@ -1,4 +1,5 @@
 import type { Cause } from '@lithodex/contract';
+import { SourceError, type SourceErrorCode } from '@lithodex/connectors';
 import { EngineError, systemCode, type EngineErrorCode } from '@lithodex/engine';
 
 const remedies: Partial<Record<EngineErrorCode, string>> = {
@@ -14,12 +15,31 @@ const remedies: Partial<Record<EngineErrorCode, string>> = {
   STOPPED: 'Retry when it suits. What was stored so far is used again.',
 };
 
+const sourceRemedies: Record<SourceErrorCode, string> = {
+  SIGN_IN_REFUSED: 'Look at the account of the platform in the estate, then retry.',
+  PASSWORD_EXPIRED: 'Give the platform a new password or certificate in the estate, then retry. A certificate lasts longer.',
+  RIGHT_MISSING: 'Give the account the right on the platform: the test of the connection names it and what it is for. Then retry.',
+  SOURCE_AWAY: 'Look whether the platform runs and can be reached from the mover, then retry.',
+  MACHINE_GONE: 'If the machine was removed on purpose, nothing has to be done: its points stay until they expire.',
+  SNAPSHOT_FAILED: 'Look on the platform at the snapshots of the machine and the room on its storage, then retry.',
+  QUIESCE_FAILED: 'Look at the helper inside the machine, then retry.',
+  CHANGES_UNKNOWN: 'Retry: everything is read once.',
+  NO_ROOM_THERE: 'Make room on the storage, or choose another one, then retry.',
+  MACHINE_RUNNING: 'Stop the machine, then retry.',
+  NAME_TAKEN_THERE: 'Choose another name, then retry.',
+  PLACE_REFUSED: 'Choose a host that sees the storage and the network, then retry.',
+  DISK_DIFFERS: 'The disk was made anew or resized since. Restore beside what is there instead.',
+  NOT_AS_STORED: 'Do not start the machine. Look at the storage of the platform, then retry.',
+  PLATFORM_FAILED: 'Look at the platform, then retry.',
+};
+
 /** Cause and remedy of what ended a task. */
 export function causeOf(error: unknown): Cause {
   if (error instanceof EngineError) {
     if (error.code === 'STOPPED') return { code: 'STOPPED', message: 'A person stopped it.', remedy: remedies.STOPPED! };
     return { code: error.code, message: error.message, remedy: remedies[error.code] ?? 'See the log for the details, then retry.' };
   }
+  if (error instanceof SourceError) return { code: error.code, message: error.message, remedy: sourceRemedies[error.code] };
   const code = systemCode(error);
   if (code === 'ENOENT' || code === 'ENOTDIR')
     return {

@@ -12,6 +12,7 @@ import { answerQuestion } from './work/questions';
 import { runPrune } from './work/prune';
 import { runVerify } from './work/verify';
 import { runRestore } from './work/restore';
+import { runMachine } from './work/restore-machine';
 import { Stores } from './work/stores';
 import { closePools } from './work/pools';
 import { noCounts, type TaskContext, type TaskResult } from './work/task-context';
@@ -65,6 +66,8 @@ function work(ctx: TaskContext): Promise<TaskResult> {
         work.picks.flatMap(({ point }) => [point.target, ...point.others]),
         () => runRestore(ctx, work),
       );
+    case 'machine':
+      return stores.pinned(ctx.task.id, [work.point.target, ...work.point.others], () => runMachine(ctx, work));
     case 'download':
       return stores.pinned(
         ctx.task.id,
@@ -133,7 +136,7 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
 function targetsOf(task: ClaimedTask): string[] {
   const { work } = task;
   if ('target' in work) return [work.target.id];
-  const points = 'points' in work ? work.points : work.picks.map((p) => p.point);
+  const points = 'point' in work ? [work.point] : 'points' in work ? work.points : work.picks.map((p) => p.point);
   const targets = points.flatMap((p) => [p.target, ...p.others]);
   return [...new Set(['to' in work ? work.to.id : '', ...targets.map((t) => t.id)])];
 }

@@ -20,6 +20,7 @@ import { moverHandlers } from './movers/handlers';
 import { peopleHandlers } from './people/handlers';
 import { requestHandlers } from './people/request-handlers';
 import { planHandlers } from './plan/handlers';
+import { platformHandlers } from './platforms/handlers';
 import { policyHandlers } from './policies/handlers';
 import { recoverHandlers } from './recover/handlers';
 import { restoreHandlers } from './recover/restore-handlers';
@@ -33,6 +34,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...requestHandlers(deps),
     ...watchHandlers(deps),
     ...estateHandlers(deps),
+    ...platformHandlers(deps),
     ...targetHandlers(deps),
     ...settingsHandlers(deps),
     ...policyHandlers(deps),

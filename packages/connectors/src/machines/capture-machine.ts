@@ -41,6 +41,7 @@ export interface MachineCaptureOptions {
   readonly machineId: string;
   /** Where its host is, as the settings say it. */
   readonly cluster: string;
+  readonly location: string;
   readonly taskId: string;
   /** Which of these tasks may still go on. */
   readonly alive: (tasks: string[]) => Promise<readonly string[]>;
@@ -104,7 +105,14 @@ export class MachineCapture {
         this.progress.items++;
       }
       const { snapshots, ...facts } = machine;
-      const settings: StoredMachine = { format: 1, ...facts, cluster: this.options.cluster, level: snapshot.level, disks: stored };
+      const settings: StoredMachine = {
+        format: 1,
+        ...facts,
+        cluster: this.options.cluster,
+        location: this.options.location,
+        level: snapshot.level,
+        disks: stored,
+      };
       const top = await this.tree(settings, entries, at);
       await this.options.pool.idle();
       const changeIds = Object.fromEntries(snapshot.disks.map((d) => [d.id, d.changeId]));

@@ -10,6 +10,8 @@ export interface StoredMachine extends MachineSettings {
   readonly format: 1;
   readonly id: string;
   readonly cluster: string;
+  /** Where that is; '' where nobody said. */
+  readonly location: string;
   readonly level: ConsistencyLevel;
   /** `file`: path of its item, '' where the disk was left out. */
   readonly disks: readonly (PlatformDisk & { readonly file: string })[];

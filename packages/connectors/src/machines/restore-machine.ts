@@ -107,7 +107,7 @@ export class MachineRestore {
   private settingsOfNew(): { settings: MachineSettings; storageOf: (disk: PlatformDisk) => string } {
     const { stored, destination } = this.options;
     const { name, host, folder, networks } = destination.to === 'new' ? destination : stored;
-    const { id, format, cluster, level, disks, ...settings } = stored;
+    const { id, format, cluster, location, level, disks, ...settings } = stored;
     const storageOf = (disk: PlatformDisk) =>
       destination.to === 'new' ? (destination.storages[disk.label] ?? destination.storage) : disk.storage;
     return { settings: { ...settings, name, host, folder, networks: [...networks], running: false, note: this.marker }, storageOf };

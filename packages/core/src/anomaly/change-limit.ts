@@ -1,5 +1,6 @@
-/** What a point changed against the one before, in numbers of files. */
+/** What a point changed against the one before, in numbers of files, or of blocks of an image. */
 export interface ChangeCounts {
+  readonly of?: 'files' | 'blocks';
   readonly before: number;
   readonly added: number;
   readonly changed: number;
@@ -49,7 +50,9 @@ export function judgeChange(counts: ChangeCounts, limit: number, history: readon
   const score = Math.round(Math.min(1, share / Math.max(limit, 0.01)) * 50 + (share > limit / 2 ? signs * 50 : 0));
   const reasons: string[] = [];
   if (suspect || (usual !== undefined && share > Math.max(0.02, usual * 5)))
-    reasons.push(`${percent(share)} of the files changed or gone${usual === undefined ? '' : `, usually ${percent(usual)}`}`);
+    reasons.push(
+      `${percent(share)} of the ${counts.of ?? 'files'} changed or gone${usual === undefined ? '' : `, usually ${percent(usual)}`}`,
+    );
   if (suspect && randomShare > 0.5) reasons.push(`${percent(randomShare)} of the new content looks random, as encrypted data does`);
   if (suspect && counts.renamed > 0) reasons.push(`${counts.renamed} files replaced by a twin with an added ending`);
   return { score, suspect, share, reasons };

@@ -1,6 +1,17 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { parseRule, ruleCompletions, RuleError, ruleFields, ruleMatcher, ruleText, type Rule, type SelectionFacts } from './rule';
+import {
+  asksFor,
+  parseRule,
+  ruleCompletions,
+  RuleError,
+  ruleFields,
+  ruleMatcher,
+  ruleText,
+  type Rule,
+  type RuleField,
+  type SelectionFacts,
+} from './rule';
 
 const text = fc.oneof(
   fc.constantFrom('gates', 'room: north', 'and', 'not', 'a"b', 'a\\', '', 'GATES', 'x*', '?', '(', 'ø'),
@@ -15,15 +26,23 @@ const rules: fc.Arbitrary<Rule> = fc.letrec<{ rule: Rule }>((tie) => ({
     fc.record({ any: fc.array(tie('rule'), { minLength: 2, maxLength: 3 }) }),
   ),
 })).rule;
-const facts: fc.Arbitrary<SelectionFacts> = fc.record({
-  name: text,
-  source: text,
-  location: text,
-  folder: text,
-  tags: fc.array(text, { maxLength: 3 }),
-});
+const values = fc.array(text, { maxLength: 3 });
+const facts: fc.Arbitrary<SelectionFacts> = fc.record(
+  Object.fromEntries(ruleFields.map((f) => [f, values])) as Record<RuleField, typeof values>,
+);
 const fits = (rule: Rule, of: SelectionFacts) => ruleMatcher(rule)(of) !== undefined;
-const quay = { name: 'quay-1', source: 'quay-1', location: 'Harbour office', folder: '/srv', tags: ['room: north', 'gates'] };
+const quay: SelectionFacts = {
+  name: ['quay-1'],
+  kind: ['machine'],
+  source: ['quay-1'],
+  location: ['Harbour office'],
+  folder: ['/srv'],
+  tag: ['room: north', 'gates'],
+  cluster: ['office'],
+  host: ['mole-1'],
+  storage: ['fast', 'slow'],
+  network: [],
+};
 
 describe('a rule', () => {
   it('is read back from its words', () => {
@@ -65,14 +84,22 @@ describe('a rule', () => {
     ['not not source "quay-1"', true],
     ['folder /srv', true],
     ['name "q.ay-1"', false],
+    ['storage slow and host mole-*', true],
+    ['network *', false],
+    ['kind template', false],
   ])('%s fits: %s', (rule, wanted) => {
     expect(fits(parseRule(rule), quay)).toBe(wanted);
   });
 
+  it('says which fields it asks for', () => {
+    const rule = parseRule('tag gates and not (host mole-1 or name x)');
+    expect([asksFor(rule, ['host']), asksFor(rule, ['storage', 'cluster'])]).toEqual([true, false]);
+  });
+
   it('takes no time over patterns with many stars', () => {
     const folder = 'a'.repeat(4000);
-    expect(fits({ is: 'folder', like: `${'*a'.repeat(400)}b` }, { ...quay, folder })).toBe(false);
-    expect(fits({ is: 'folder', like: `${'*a'.repeat(400)}*` }, { ...quay, folder })).toBe(true);
+    expect(fits({ is: 'folder', like: `${'*a'.repeat(400)}b` }, { ...quay, folder: [folder] })).toBe(false);
+    expect(fits({ is: 'folder', like: `${'*a'.repeat(400)}*` }, { ...quay, folder: [folder] })).toBe(true);
   });
 
   it.each([

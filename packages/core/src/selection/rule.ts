@@ -1,14 +1,8 @@
-/** What a rule can ask of a workload. */
-export interface SelectionFacts {
-  readonly name: string;
-  readonly source: string;
-  readonly location: string;
-  readonly folder: string;
-  readonly tags: readonly string[];
-}
-
-export const ruleFields = ['tag', 'name', 'source', 'location', 'folder'] as const;
+export const ruleFields = ['tag', 'name', 'kind', 'source', 'location', 'folder', 'cluster', 'host', 'storage', 'network'] as const;
 export type RuleField = (typeof ruleFields)[number];
+
+/** What a rule can ask of a workload: all values it has of each field. */
+export type SelectionFacts = Readonly<Record<RuleField, readonly string[]>>;
 
 /** A rule that picks workloads: conditions, joined. In a pattern `*` stands for any text and `?` for one character; case makes no difference. */
 export type Rule =
@@ -184,7 +178,7 @@ export function ruleMatcher(rule: Rule): (facts: SelectionFacts) => readonly str
     const { is } = rule;
     const matches = matcher(rule.like);
     const said = [ruleText(rule)];
-    return (facts) => ((is === 'tag' ? facts.tags.some(matches) : matches(facts[is])) ? said : undefined);
+    return (facts) => (facts[is].some(matches) ? said : undefined);
   }
   if ('not' in rule) {
     const inner = ruleMatcher(rule.not);
@@ -211,6 +205,13 @@ export function ruleMatcher(rule: Rule): (facts: SelectionFacts) => readonly str
     }
     return undefined;
   };
+}
+
+/** Whether a rule asks for any of these fields. */
+export function asksFor(rule: Rule, fields: readonly RuleField[]): boolean {
+  if ('is' in rule) return fields.includes(rule.is);
+  if ('not' in rule) return asksFor(rule.not, fields);
+  return ('all' in rule ? rule.all : rule.any).some((part) => asksFor(part, fields));
 }
 
 /** How the text of a rule can go on: each answer is the whole text with one word or pattern more. `known` gives the values there are of a field. */

@@ -40,6 +40,23 @@ export interface Root {
 }
 
 export interface MachineRoot {
+  /** What it was called, where it was and which disks it had; `file`: path of the item, '' where a disk was left out. */
+  readonly place: {
+    readonly name: string;
+    readonly cluster: string;
+    readonly location: string;
+    readonly host: string;
+    readonly folder: string;
+    readonly networks: readonly string[];
+    readonly tags: readonly string[];
+    readonly disks: readonly {
+      readonly id: string;
+      readonly label: string;
+      readonly size: number;
+      readonly storage: string;
+      readonly file: string;
+    }[];
+  };
   /** By id of the disk: what the platform names this point in time by, for changes since. */
   readonly changeIds: Readonly<Record<string, string>>;
   /** Whether programs inside had been brought to rest, or the disks are as after a loss of power. */

@@ -1,6 +1,7 @@
 import type { AdoptWork, FoundPoint } from '@lithodex/contract';
 import { countOf, formatBytes } from '@lithodex/core';
 import { EngineError, isLoss, topEntry, type Root } from '@lithodex/engine';
+import { machinePoint } from './backup';
 import { CatalogLoader } from './catalog-loader';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
@@ -86,5 +87,6 @@ function foundPoint(root: Root): FoundPoint {
     previous: root.previous?.taskId ?? null,
     base: root.base ?? null,
     workload: { name, source, path },
+    machine: machinePoint(root),
   };
 }

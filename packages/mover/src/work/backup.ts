@@ -1,9 +1,11 @@
-import type { BackupWork, PointTotals } from '@lithodex/contract';
+import type { BackupWork, MachinePoint, PointTotals } from '@lithodex/contract';
 import { countOf, formatBytes, pathFilter } from '@lithodex/core';
 import { accountOf, surveyTree, type CaptureWarning, type MachineWarning } from '@lithodex/connectors';
-import { EngineError } from '@lithodex/engine';
+import { EngineError, type Root } from '@lithodex/engine';
 import { CatalogLoader, type Changes } from './catalog-loader';
-import { takePoint, type TakenPoint } from './take-point';
+import { platformClient } from './platforms';
+import { takePoint, type MachineAt, type TakenPoint } from './take-point';
+import { trialOfMachine } from './trial-machine';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 const warningText: Record<(CaptureWarning | MachineWarning)['code'], string> = {
@@ -29,12 +31,16 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   const expected = { expectedItems: work.expected.items, expectedBytes: work.expected.bytes };
   const taken = await takePoint(
     store,
-    { ...work, taskId: ctx.task.id },
+    { ...work, taskId: ctx.task.id, machine: work.machine ? machineAt(ctx, work.machine) : undefined },
     {
       now: () => ctx.task.serverNow + (Date.now() - started),
       onWarning: (w) => {
         if (w.code === 'UNREADABLE') missing++;
         ctx.log({ level: 'warning', code: w.code, path: w.path, message: warningText[w.code] + (w.cause ? ` (${w.cause})` : '') });
+      },
+      onSnapshot: (level) => {
+        const how = level === 'application' ? 'programs inside brought to rest' : 'as after a loss of power';
+        ctx.log({ level: 'note', code: 'SNAPSHOT', path: '', message: `the machine was frozen, ${how}` });
       },
       onNotLocked: (why) => {
         notLocked++;
@@ -95,9 +101,35 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   };
 }
 
+function machineAt(ctx: TaskContext, { platform, ...machine }: NonNullable<BackupWork['machine']>): MachineAt {
+  const alive = async (tasks: string[]) =>
+    (await ctx.api.insist('aliveTasks', { attempt: ctx.task.attempt, tasks }, ctx.task.id, ctx.stopped)).alive;
+  return { client: platformClient(platform), ...machine, alive };
+}
+
+/** What the catalog keeps of a machine. */
+export function machinePoint({ machine }: Pick<Root, 'machine'>): MachinePoint | null {
+  if (!machine) return null;
+  const { networks, tags, disks, ...place } = machine.place;
+  return { ...place, level: machine.level, networks: [...networks], tags: [...tags], disks: disks.map((d) => ({ ...d })) };
+}
+
 function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complete: boolean): PointTotals {
   const { totals, moment, kind, warnings, lockedUntil = null, base = null } = taken.root;
-  return { ...totals, lockedUntil, moment, kind, previous: work.previous, base, warnings, complete, changes };
+  const { blocks } = taken.root.machine ?? {};
+  const judged = blocks ? { ...changes, ...blocks, turnedRandom: 0, renamed: 0, of: 'blocks' as const } : changes;
+  return {
+    ...totals,
+    lockedUntil,
+    moment,
+    kind,
+    previous: work.previous,
+    base,
+    warnings,
+    complete,
+    changes: judged,
+    machine: machinePoint(taken.root),
+  };
 }
 
 /** Looks at everything a backup would, moves nothing. */
@@ -111,6 +143,7 @@ export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<Task
     path: '',
     message: `the target opens with its key${room.free === null ? '' : ` and has ${formatBytes(room.free)} free`}`,
   });
+  if (work.machine) return trialOfMachine(ctx, work, work.machine, room.free);
   let missing = 0;
   const account = work.readAs ? accountOf(work.readAs) : undefined;
   const survey = surveyTree(

@@ -36,11 +36,11 @@ export class CatalogLoader {
     }
     if (batch.length || this.seq === 0) await send();
     const had = before ? counts.before - counts.added + counts.removed : 0;
-    return { ...counts, before: Math.max(0, had), renamed: removed.filter((path) => hasTwin(path, added)).length };
+    return { of: 'files', ...counts, before: Math.max(0, had), renamed: removed.filter((path) => hasTwin(path, added)).length };
   }
 }
 
-function count(change: TreeChange, counts: Omit<Changes, 'renamed'>, removed: string[], added: Set<string>): void {
+function count(change: TreeChange, counts: Omit<Changes, 'renamed' | 'of'>, removed: string[], added: Set<string>): void {
   const { entry, folder } = change;
   if (entry.kind !== 'file' || change.change === 'unseen') return;
   const path = `${folder}/${entry.name}`;

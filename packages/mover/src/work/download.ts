@@ -4,6 +4,7 @@ import type { DownloadWork } from '@lithodex/contract';
 import { escapePath, joinPath } from '@lithodex/core';
 import { tarEnd, tarHeader, tarPadding } from '@lithodex/connectors';
 import { EngineError, topEntry, type Root, type Store, type TreeEntry } from '@lithodex/engine';
+import { ovaParts, qcow2Parts } from './image-download';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 interface Opened {
@@ -47,10 +48,7 @@ export async function runDownload(ctx: TaskContext, work: DownloadWork): Promise
     counts.warnings++;
     ctx.log({ level: 'warning', code: 'SKIPPED', path, message: why });
   };
-  const stream =
-    work.format === 'zip'
-      ? zipStream(opened, seen, skipped)
-      : Readable.from(work.format === 'tar' ? tarParts(opened, seen, skipped) : fileParts(opened[0]!, seen));
+  const stream = work.format === 'zip' ? zipStream(opened, seen, skipped) : Readable.from(partsOf(work.format, opened, seen, skipped));
   await ctx.api.stream('stream', ctx.task.id, stream);
   return { counts, bytes: counts.bytes };
 }
@@ -87,6 +85,34 @@ async function* contentOf(store: Store, entry: TreeEntry): AsyncGenerator<Buffer
     }
   }
   yield* fill(entry.size);
+}
+
+function partsOf(
+  format: Exclude<DownloadWork['format'], 'zip'>,
+  opened: readonly Opened[],
+  seen: Seen,
+  skipped: Skipped,
+): AsyncGenerator<Uint8Array> {
+  const { store, entry, root } = opened[0]!;
+  switch (format) {
+    case 'tar':
+      return tarParts(opened, seen, skipped);
+    case 'file':
+      return fileParts(opened[0]!, seen);
+    case 'qcow2':
+      return counted(qcow2Parts(store, entry), () => {
+        seen(entry, entry.size);
+      });
+    case 'ova':
+      return ovaParts(store, topEntry(root), (disk) => {
+        seen(disk, disk.size);
+      });
+  }
+}
+
+async function* counted(parts: AsyncGenerator<Uint8Array>, done: () => void): AsyncGenerator<Uint8Array> {
+  yield* parts;
+  done();
 }
 
 async function* fileParts({ store, entry }: Opened, seen: Seen): AsyncGenerator<Buffer> {

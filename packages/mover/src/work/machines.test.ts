@@ -101,7 +101,7 @@ async function take(id: string, previous: string | null, more: Partial<PointRequ
       crossFileSystems: false,
       readAs: null,
       targetFolders: [],
-      machine: { client, id, cluster: 'harbour', alive: async (list) => list.filter((t) => alive.includes(t)) },
+      machine: { client, id, cluster: 'harbour', location: 'Harbour office', alive: async (list) => list.filter((t) => alive.includes(t)) },
       ...more,
     },
     { now: () => 2000, onWarning: (w) => warnings.push(w as MachineWarning), onCapture: () => undefined, stopped: () => false },

@@ -15,6 +15,7 @@ import {
   type TreeEntry,
 } from '@lithodex/engine';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
+import { inventoryOf, testOf } from './platforms';
 import type { Stores } from './stores';
 
 /** Answers what the server asks on behalf of a person who waits. */
@@ -24,6 +25,10 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
       return probe(question.folder, question.readAs ?? undefined);
     case 'discover':
       return discover(question.folder, question.path, question.readAs ?? undefined).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
+    case 'platformTest':
+      return testOf(question.platform);
+    case 'platformInventory':
+      return inventoryOf(question.platform);
     case 'targetTest':
       return testPlace(question.place);
     case 'targetCreate':

@@ -1,6 +1,6 @@
 import { pathFilter } from '@lithodex/core';
-import { MachineCapture, zeroBlock } from '@lithodex/connectors';
-import { keyedHash, topEntry, type Root, type Store } from '@lithodex/engine';
+import { MachineCapture, zeroBlock, type StoredMachine } from '@lithodex/connectors';
+import { keyedHash, topEntry, type MachineRoot, type Root, type Store } from '@lithodex/engine';
 import { PointWriting } from './point-writing';
 import type { MachineAt, PointContent, PointHooks, PointRequest } from './take-point';
 
@@ -25,6 +25,7 @@ export function takeMachine(
       client: machine.client,
       machineId: machine.id,
       cluster: machine.cluster,
+      location: machine.location,
       alive: machine.alive,
       taskId: request.taskId,
       previous: known && { top: topEntry(known), changeIds: known.machine?.changeIds ?? {} },
@@ -57,7 +58,20 @@ export function takeMachine(
       groups: {},
       leftOut: { include: request.include, exclude: request.exclude, byItself: [] },
       warnings,
-      machine: { changeIds, level: stored.level, blocks },
+      machine: { place: placeOf(stored), changeIds, level: stored.level, blocks },
     };
   });
+}
+
+function placeOf({ name, cluster, location, host, folder, networks, tags, disks }: StoredMachine): MachineRoot['place'] {
+  return {
+    name,
+    cluster,
+    location,
+    host,
+    folder,
+    networks,
+    tags,
+    disks: disks.map(({ id, label, size, storage, file }) => ({ id, label, size, storage, file })),
+  };
 }

@@ -43,6 +43,7 @@ export interface MachineAt {
   readonly client: PlatformClient;
   readonly id: string;
   readonly cluster: string;
+  readonly location: string;
   /** Which of these tasks may still go on. */
   readonly alive: (tasks: string[]) => Promise<readonly string[]>;
 }

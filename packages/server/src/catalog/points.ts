@@ -1,4 +1,4 @@
-import type { Point, PointCopy, PointKind } from '@lithodex/contract';
+import type { MachinePoint, Point, PointCopy, PointKind } from '@lithodex/contract';
 import { decideRetention, type Keep, type KeepDecision } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJson, fromJsonOrNull } from '../db/json';
@@ -33,6 +33,8 @@ export interface PointRow {
   readonly held_why: string;
   readonly keep_own: unknown;
   readonly expired_at: number | null;
+  /** What the machine was, as JSON; null for a folder tree. */
+  readonly machine: unknown;
 }
 
 export interface SeriesRow {
@@ -107,5 +109,6 @@ export function toPoint(
     held: p.held === 1,
     heldWhy: p.held_why,
     expired: p.state === 'expired',
+    machine: fromJsonOrNull<MachinePoint>(p.machine),
   };
 }

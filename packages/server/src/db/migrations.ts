@@ -172,6 +172,21 @@ CREATE TABLE policy_version (
 INSERT INTO policy_version (policy_id, no, at, written_by, body) SELECT id, 1, FLOOR(UNIX_TIMESTAMP(NOW(3)) * 1000), '', body FROM policy;
 `;
 
+/** Sources may be virtualization platforms, whose machines are workloads of their own; what becomes different in the estate is recorded. */
+const platforms = `
+ALTER TABLE source ADD kind VARCHAR(12) NOT NULL DEFAULT 'files', ADD address JSON NULL, ADD secret BLOB NULL, ADD opener_ends BIGINT NULL,
+  ADD read_at BIGINT NULL, ADD tried_at BIGINT NULL, ADD trouble VARCHAR(500) NULL;
+ALTER TABLE workload DROP INDEX name, ADD KEY (name), ADD kind VARCHAR(12) NOT NULL DEFAULT 'files', ADD outer_id VARCHAR(80) NULL, ADD facts JSON NULL,
+  ADD gone_at BIGINT NULL, ADD UNIQUE KEY outer_id (source_id, outer_id);
+ALTER TABLE point ADD machine JSON NULL;
+SET @@system_versioning_alter_history = 1;
+ALTER TABLE tag ADD given BOOLEAN NOT NULL DEFAULT TRUE;
+CREATE TABLE estate_change (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, at BIGINT NOT NULL, source_id INT UNSIGNED NOT NULL, workload_id INT UNSIGNED NOT NULL, what VARCHAR(8) NOT NULL,
+  detail VARCHAR(300) NOT NULL, KEY (at), KEY (workload_id, at)
+);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -187,4 +202,5 @@ export const migrations: Migration[] = [
   { name: '0012-mover-duties', up: (k) => runAll(k, moverDuties) },
   { name: '0013-run-windows', up: (k) => runAll(k, runWindows) },
   { name: '0014-policy-versions', up: (k) => runAll(k, policyVersions) },
+  { name: '0015-platforms', up: (k) => runAll(k, platforms) },
 ];

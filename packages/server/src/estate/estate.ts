@@ -1,5 +1,6 @@
 import { longestGap } from '@lithodex/core';
-import type { Estate, WorkloadRow } from '@lithodex/contract';
+import type { Estate, MachineFacts, WorkloadRow } from '@lithodex/contract';
+import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { policiesInForce } from '../policies/matching';
 
@@ -12,6 +13,9 @@ interface Base {
   readonly source: string;
   readonly location: string;
   readonly folder: Buffer;
+  readonly kind: WorkloadRow['kind'];
+  readonly facts: unknown;
+  readonly gone_at: number | null;
 }
 
 interface Newest {
@@ -32,7 +36,19 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
       .join('source as s', 's.id', 'w.source_id')
       .where('w.created_at', '<=', now)
       .orderBy('w.name')
-      .select<Base[]>('w.id', 'w.name', 'w.created_at', 'w.frozen', 's.id as source_id', 's.name as source', 's.location', 's.folder')
+      .select<Base[]>(
+        'w.id',
+        'w.name',
+        'w.created_at',
+        'w.frozen',
+        'w.kind',
+        'w.facts',
+        'w.gone_at',
+        's.id as source_id',
+        's.name as source',
+        's.location',
+        's.folder',
+      )
   ).filter((w) => !only || only.includes(w.id));
   const tags = await db.from(db.raw(`tag${asOf}`)).select<{ workload_id: number; name: string }[]>('workload_id', 'name');
   const assigned = await db
@@ -67,10 +83,15 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
     const objective = own.length ? Math.min(...own.map((p) => p.body.objectiveHours)) : null;
     const scheduled = own.filter((p) => Number.isFinite(longestGap(p.timetable.schedule)));
     const reference = point?.moment ?? w.created_at;
+    const machine = fromJsonOrNull<MachineFacts>(w.facts);
+    const gone = w.gone_at !== null && w.gone_at <= now ? w.gone_at : null;
     return {
       id: w.id,
       name: w.name,
-      source: { id: w.source_id, name: w.source, location: w.location, folder: w.folder.toString() },
+      kind: w.kind,
+      machine,
+      gone,
+      source: { id: w.source_id, name: w.source, location: machine?.location ?? w.location, folder: w.folder.toString() },
       tags: tags.filter((t) => t.workload_id === w.id).map((t) => t.name),
       policies: own.map((p) => ({ id: p.id, name: p.name })),
       coverage:
@@ -78,10 +99,15 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
       newestPoint: point ? { id: point.id, moment: point.moment, bytes: point.bytes, items: point.items } : null,
       points: Number(count?.n ?? 0),
       objectiveHours: objective,
-      late: objective !== null && scheduled.length > 0 && now - reference > objective * 3_600_000,
+      late: gone === null && objective !== null && scheduled.length > 0 && now - reference > objective * 3_600_000,
       oldestPoint: count?.oldest ?? null,
     };
   });
+}
+
+/** Workloads that are there now. */
+export async function presentWorkloads(deps: Deps): Promise<WorkloadRow[]> {
+  return (await estateOf(deps, null, null)).filter((w) => w.gone === null);
 }
 
 const urgency: readonly WorkloadRow['coverage'][] = ['none', 'suspect', 'matched', 'protected'];
@@ -93,9 +119,10 @@ export async function estateAnswer(
   only: readonly number[] | null,
 ): Promise<Estate> {
   const at = query.at !== undefined && query.at < deps.clock.now() ? query.at : null;
-  const all = await estateOf(deps, at, only);
+  const known = (await estateOf(deps, at, only)).filter((w) => w.gone === null || w.points > 0);
+  const all = known.filter((w) => w.gone === null);
   const text = query.q?.toLowerCase();
-  const shown = all.filter(
+  const shown = known.filter(
     (w) => !text || [w.name, w.source.name, w.source.location, ...w.tags].some((t) => t.toLowerCase().includes(text)),
   );
   shown.sort(
@@ -114,6 +141,7 @@ export async function estateAnswer(
       protected: count('protected'),
       suspect: count('suspect'),
       late: all.filter((w) => w.late).length,
+      gone: known.length - all.length,
     },
     tags: [...tags].map(([name, n]) => ({ name, count: n })).sort((a, b) => a.name.localeCompare(b.name)),
   };

@@ -7,7 +7,8 @@ import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import { within } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
-import { assign, matchesOf, policiesInForce, versioned } from '../policies/matching';
+import { assignAll } from '../platforms/apply-inventory';
+import { policiesInForce, versioned } from '../policies/matching';
 import { backupTasks, queueRun } from '../runs/queue';
 import { estateAnswer } from './estate';
 import { workloadDetail } from './workload-detail';
@@ -39,17 +40,10 @@ async function test(deps: Deps, body: SourceBody): Promise<ConnectionTest> {
 
 async function setTags(trx: Knex.Transaction, now: number, workloadId: number, tags: readonly string[]): Promise<void> {
   await versioned(trx, now, async () => {
-    await trx('tag').where({ workload_id: workloadId }).whereNotIn('name', tags).delete();
+    await trx('tag').where({ workload_id: workloadId, given: true }).whereNotIn('name', tags).delete();
     for (const name of new Set(tags)) await trx('tag').insert({ workload_id: workloadId, name }).onConflict().ignore();
   });
-  for (const policy of await policiesInForce(trx))
-    if (policy.body.tags.length || policy.body.rule || policy.body.except)
-      await assign(
-        trx,
-        now,
-        policy.id,
-        (await matchesOf(trx, policy.body)).map((m) => m.id),
-      );
+  await assignAll(trx, now);
 }
 
 export function estateHandlers(deps: Deps): EstateHandlers {

@@ -1,6 +1,6 @@
 import { Gauge, Registry, type OpenMetricsContentType } from 'prom-client';
 import type { Deps } from '../deps';
-import { estateOf } from '../estate/estate';
+import { presentWorkloads } from '../estate/estate';
 
 const dayMs = 86_400_000;
 const second = 1000;
@@ -22,7 +22,7 @@ type MakeGauge = <L extends string>(name: string, help: string, labelNames?: L[]
 
 async function workloads(deps: Deps, gauge: MakeGauge): Promise<void> {
   const now = deps.clock.now();
-  const estate = await estateOf(deps, null, null);
+  const estate = await presentWorkloads(deps);
   const covered = gauge('workloads', 'Workloads by coverage: protected, matched (no point yet), suspect, none', ['coverage']);
   for (const coverage of ['protected', 'matched', 'suspect', 'none'] as const)
     covered.set({ coverage }, estate.filter((w) => w.coverage === coverage).length);

@@ -4,7 +4,7 @@ import { fromJsonOrNull } from '../db/json';
 /** Tasks that write to a target, that read a source, and those a limit for all never holds up. */
 const writing = ['backup', 'copy'];
 const reading = ['backup', 'trial'];
-const urgent = ['restore', 'download'];
+const urgent = ['restore', 'machine', 'download'];
 
 const quoted = (types: readonly string[]) => types.map((t) => `'${t}'`).join(', ');
 const running = (types: string, more: string) => `(SELECT COUNT(*) FROM task b WHERE b.state = 'running' AND b.type ${types}${more})`;

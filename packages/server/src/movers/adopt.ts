@@ -72,6 +72,7 @@ export async function makeAdoptedVisible(
     unusual: 0,
     reasons: '[]',
     suspect: false,
+    machine: point.machine && JSON.stringify(point.machine),
   });
   await standing(trx, targetOf(task), point);
   await trx('load_batch').where({ task_id: task.id }).delete();

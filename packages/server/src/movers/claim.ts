@@ -1,4 +1,15 @@
-import type { BackupWork, ClaimedTask, CopyWork, DownloadWork, PointKind, RestoreWork, VerifyWork, Work } from '@lithodex/contract';
+import type {
+  BackupWork,
+  ClaimedTask,
+  CopyWork,
+  DownloadWork,
+  MachineFacts,
+  MachineWork,
+  PointKind,
+  RestoreWork,
+  VerifyWork,
+  Work,
+} from '@lithodex/contract';
 import { bytesOfText } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { ordinalStep } from '../catalog/ordinals';
@@ -8,6 +19,8 @@ import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { settleRun, type BackupPlan } from '../runs/queue';
+import { platformRef, type PlatformRow } from '../platforms/platform-rows';
+import type { MachinePlan } from '../recover/machine-restores';
 import type { Secrets } from '../secrets';
 import type { CarePlan } from '../targets/care';
 import type { DownloadPlan, RestorePlan } from '../recover/restore-handlers';
@@ -107,6 +120,8 @@ async function workOf(trx: Knex.Transaction, secrets: Secrets, task: TaskRow, no
       return backupWork(trx, secrets, task, now);
     case 'copy':
       return copyWork(trx, secrets, fromJson<CopyPlan>(task.work));
+    case 'machine':
+      return machineWork(trx, secrets, fromJson<MachinePlan>(task.work));
     case 'expire': {
       const { targetId, points } = fromJson<ExpirePlan>(task.work);
       return {
@@ -161,6 +176,18 @@ async function pointNames(
   return which(all).select<{ seriesId: string; taskId: string }[]>('s.id as seriesId', 'p.id as taskId');
 }
 
+const whereIs = ({ cluster, location }: MachineFacts) => ({ cluster, location });
+
+async function machineWork(
+  trx: Knex.Transaction,
+  secrets: Secrets,
+  { pointId, platformId, readFrom, ...plan }: MachinePlan,
+): Promise<MachineWork> {
+  const [point] = await pointRefs(trx, secrets, [pointId], readFrom);
+  const platform = await trx('source').where({ id: platformId }).first<PlatformRow>();
+  return { ...plan, point: point!, platform: platformRef(secrets, platform) };
+}
+
 async function withPoints(
   trx: Knex.Transaction,
   secrets: Secrets,
@@ -197,11 +224,33 @@ function standingPoints(trx: Knex.Transaction, series: SeriesRow): Knex.QueryBui
 async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow, now: number): Promise<BackupWork> {
   const plan = fromJson<BackupPlan>(task.work);
   const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
-  type Joined = { id: number; name: string; source: string; folder: Buffer; read_as: string | null; cross_fs: 0 | 1 };
+  interface Joined extends Pick<PlatformRow, 'address' | 'secret'> {
+    readonly id: number;
+    readonly name: string;
+    readonly source_id: number;
+    readonly source: string;
+    readonly folder: Buffer;
+    readonly read_as: string | null;
+    readonly cross_fs: 0 | 1;
+    readonly outer_id: string | null;
+    readonly facts: unknown;
+  }
   const workload = await trx('workload as w')
     .join('source as s', 's.id', 'w.source_id')
     .where('w.id', task.workload_id)
-    .first<Joined>('w.id', 'w.name', 's.name as source', 's.folder', 's.read_as', 's.cross_fs');
+    .first<Joined>(
+      'w.id',
+      'w.name',
+      'w.outer_id',
+      'w.facts',
+      's.id as source_id',
+      's.name as source',
+      's.folder',
+      's.read_as',
+      's.cross_fs',
+      's.address',
+      's.secret',
+    );
   const folders = await trx('target').whereNotNull('folder').select<{ folder: string }[]>('folder');
   const previous = await standingPoints(trx, series).first<{ id: string; items: number; bytes: number } | undefined>(
     'id',
@@ -220,6 +269,14 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow
     exclude: [...plan.exclude],
     crossFileSystems: workload.cross_fs === 1,
     readAs: workload.read_as,
+    machine:
+      workload.outer_id === null
+        ? null
+        : {
+            platform: platformRef(secrets, { ...workload, id: workload.source_id }),
+            id: workload.outer_id,
+            ...whereIs(fromJson<MachineFacts>(workload.facts)),
+          },
     lockedUntil: lockEnd(now, plan.lockDays),
     targetFolders: folders.map((t) => bytesOfText(t.folder)),
     expected: { items: previous?.items ?? 0, bytes: previous?.bytes ?? 0 },

@@ -49,6 +49,7 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
     unusual: unusual.score,
     reasons: JSON.stringify(unusual.reasons),
     suspect: unusual.suspect,
+    machine: point.machine && JSON.stringify(point.machine),
     keep_own: keepOwn ? JSON.stringify(keepOwn) : null,
   });
   await trx('copy').insert({

@@ -12,6 +12,7 @@ const ofWork: Record<Work['type'], readonly Duty[]> = {
   backup: ['capture', 'keep'],
   trial: ['capture', 'keep'],
   restore: ['capture', 'keep'],
+  machine: ['capture', 'keep'],
   download: ['keep'],
   copy: ['keep'],
   verify: ['keep'],
@@ -24,6 +25,8 @@ const ofWork: Record<Work['type'], readonly Duty[]> = {
 const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   probe: ['capture'],
   discover: ['capture'],
+  platformTest: ['capture'],
+  platformInventory: ['capture'],
   look: ['capture'],
   compare: ['capture', 'keep'],
   targetTest: ['keep'],

@@ -97,6 +97,7 @@ async function targetsInside(db: Knex, ids: readonly number[]): Promise<{ folder
   const sources = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
     .whereIn('w.id', ids)
+    .where('s.kind', 'files')
     .select<{ folder: string }[]>('s.folder');
   return targets.filter((t) => sources.some((s) => `${t.folder}/`.startsWith(s.folder === '/' ? '/' : `${s.folder}/`)));
 }

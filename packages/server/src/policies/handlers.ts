@@ -1,4 +1,5 @@
 import type { Policy } from '@lithodex/contract';
+import { readAllPlatforms } from '../platforms/read-platform';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
@@ -133,6 +134,7 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
 
     async runPolicy({ params, body, actor }) {
       const policy = await policyOf(deps, params.id);
+      if (policy.body.rule || policy.body.tags.length) await readAllPlatforms(deps);
       const runId = await inTransaction(db, async (trx) => {
         const matches = (await matchesOf(trx, policy.body)).map((m) => m.id);
         await assign(trx, clock.now(), policy.id, matches);

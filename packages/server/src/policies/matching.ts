@@ -1,7 +1,7 @@
-import { PolicyBody } from '@lithodex/contract';
+import { PolicyBody, type MachineFacts, type WorkloadRow } from '@lithodex/contract';
 import { escapePath, parseRule, RuleError, ruleMatcher, type SelectionFacts } from '@lithodex/core';
 import type { Knex } from 'knex';
-import { fromJson } from '../db/json';
+import { fromJson, fromJsonOrNull } from '../db/json';
 import { ApiError } from '../errors';
 import { timetableOf, type PolicyTimetable } from './timetable';
 
@@ -37,28 +37,78 @@ function matcherOf(text: string, at: 'rule' | 'except') {
   }
 }
 
-interface Candidate extends SelectionFacts {
+interface Candidate {
   readonly id: number;
+  readonly name: string;
+  readonly facts: SelectionFacts;
+}
+
+interface CandidateRow {
+  readonly id: number;
+  readonly name: string;
+  readonly kind: WorkloadRow['kind'];
+  readonly facts: unknown;
+  readonly source: string;
+  readonly location: string;
+  readonly folder: Buffer;
+}
+
+/** What a rule can ask of it. */
+function selectionFacts(row: CandidateRow, tags: readonly string[]): SelectionFacts {
+  const machine = fromJsonOrNull<MachineFacts>(row.facts);
+  const plain = { tag: tags, name: [row.name], source: [row.source] };
+  if (!machine) {
+    const folder = [escapePath(row.folder.toString('latin1'))];
+    return { ...plain, kind: ['files'], location: [row.location], folder, cluster: [], host: [], storage: [], network: [] };
+  }
+  const { location, folder, cluster, host, networks, disks, template } = machine;
+  return {
+    ...plain,
+    kind: [template ? 'template' : 'machine'],
+    location: [location],
+    folder: [folder],
+    cluster: [cluster],
+    host: [host],
+    storage: disks.map((d) => d.storage),
+    network: networks,
+  };
 }
 
 /** Workloads that may match: all of them only where a rule can pick any. */
 async function candidates(db: Knex, { workloads, tags: wanted, rule }: Selection): Promise<Candidate[]> {
-  type Row = { id: number; name: string; source: string; location: string; folder: Buffer };
   const rows = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
+    .whereNull('w.gone_at')
     .where((q) => {
       if (rule) return;
       const tagged = db('tag').whereIn('name', wanted).select('workload_id');
       void q.whereIn('w.id', workloads).orWhereIn('w.id', tagged);
     })
-    .select<Row[]>('w.id', 'w.name', 's.name as source', 's.location', 's.folder');
-  const ids = rows.map((r) => r.id);
+    .select<CandidateRow[]>('w.id', 'w.name', 'w.kind', 'w.facts', 's.name as source', 's.location', 's.folder');
+  const tags = await tagsOf(
+    db,
+    rows.map((r) => r.id),
+  );
+  return rows.map((r) => ({ id: r.id, name: r.name, facts: selectionFacts(r, tags.get(r.id) ?? []) }));
+}
+
+const mostNamed = 1000;
+
+/** Tags of workloads. */
+async function tagsOf(db: Knex, ids: readonly number[]): Promise<Map<number, string[]>> {
+  const rows = await db('tag')
+    .modify((q) => {
+      // a list of all of them takes longer to read than all tags
+      if (ids.length <= mostNamed) void q.whereIn('workload_id', ids);
+    })
+    .select<{ workload_id: number; name: string }[]>('workload_id', 'name');
   const tags = new Map<number, string[]>();
-  for (const { workload_id, name } of await db('tag')
-    .whereIn('workload_id', ids)
-    .select<{ workload_id: number; name: string }[]>('workload_id', 'name'))
-    tags.set(workload_id, [...(tags.get(workload_id) ?? []), name]);
-  return rows.map((r) => ({ ...r, folder: escapePath(r.folder.toString('latin1')), tags: tags.get(r.id) ?? [] }));
+  for (const { workload_id, name } of rows) {
+    const known = tags.get(workload_id);
+    if (known) known.push(name);
+    else tags.set(workload_id, [name]);
+  }
+  return tags;
 }
 
 /** Workloads a selection matches right now, each with the reason. Throws INVALID for a rule that can't be read. */
@@ -68,9 +118,9 @@ export async function matchesOf(db: Knex, body: Selection): Promise<Match[]> {
   const tagged = new Set(body.tags);
   const found: Match[] = [];
   for (const w of await candidates(db, body)) {
-    const tag = w.tags.find((t) => tagged.has(t));
-    const why = named.has(w.id) ? 'chosen by name' : tag !== undefined ? `tagged ${tag}` : fits?.(w)?.join(', ');
-    if (why !== undefined && !leftOut?.(w)) found.push({ id: w.id, name: w.name, why });
+    const tag = w.facts.tag.find((t) => tagged.has(t));
+    const why = named.has(w.id) ? 'chosen by name' : tag !== undefined ? `tagged ${tag}` : fits?.(w.facts)?.join(', ');
+    if (why !== undefined && !leftOut?.(w.facts)) found.push({ id: w.id, name: w.name, why });
   }
   return found.sort((a, b) => a.name.localeCompare(b.name));
 }

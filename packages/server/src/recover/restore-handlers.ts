@@ -7,6 +7,7 @@ import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import type { Handlers } from '../http/bind-routes';
 import { queueRun } from '../runs/queue';
+import { isMachineRestore, machinePicks, machinePlans } from './machine-restores';
 import { resolvePicks, type ResolvedPick } from './resolve-picks';
 import { planRestore, refuseStops } from './restore-plan';
 
@@ -22,6 +23,7 @@ const ruleWords = {
 function rulesText(body: RestoreBody): string {
   const { destination } = body;
   if (destination.to === 'download') return `download as ${destination.format}`;
+  if (destination.to === 'platform') return `${body.trial ? 'trial without writing, ' : ''}to ${destination.host}, as new machines`;
   const where =
     destination.to === 'original'
       ? 'to the original place'
@@ -76,6 +78,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
       refuseStops(await planRestore(deps, body, actor));
       const picks = await resolvePicks(deps, body, actor);
       const workloads = new Set(picks.map((p) => p.point.workload_id));
+      const machines = isMachineRestore(body, picks) ? await machinePlans(deps, body, await machinePicks(deps, picks)) : undefined;
       const kind = body.destination.to === 'download' ? 'download' : 'restore';
       const runId = await inTransaction(db, async (trx) => {
         const id = await queueRun(trx, clock.now(), {
@@ -85,7 +88,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           person: actor.name,
           reason: body.reason,
           rules: rulesText(body),
-          tasks: [
+          tasks: machines?.map((m) => ({ workloadId: m.workloadId, seriesNo: null, type: 'machine' as const, work: m.plan })) ?? [
             { workloadId: workloads.size === 1 ? [...workloads][0]! : null, seriesNo: null, type: kind, work: planOf(deps, body, picks) },
           ],
         });
@@ -111,7 +114,9 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
       if (task.state !== 'waiting' && task.state !== 'running')
         throw new ApiError('NOT_NOW', undefined, 'The download has ended. Prepare it again.');
       const work = fromJson<DownloadPlan>(task.work);
-      const base = work.format === 'file' ? Buffer.from(work.picks[0]!.to, 'latin1').toString() : `${run.name}.${work.format}`;
+      const one = Buffer.from(work.picks[0]!.to, 'latin1').toString();
+      const base =
+        work.format === 'file' ? one : work.format === 'qcow2' ? `${one.replace(/\.raw$/, '')}.qcow2` : `${run.name}.${work.format}`;
       res.attachment(base.replace(/[\r\n"/\\]/g, '_'));
       res.type('application/octet-stream').setHeader('cache-control', 'no-store');
       res.setHeader('content-encoding', 'identity');

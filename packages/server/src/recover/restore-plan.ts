@@ -6,6 +6,7 @@ import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
 import { cartridgeCheck } from './cartridge-check';
+import { isMachineRestore, lookAtPlatforms, machinePicks } from './machine-restores';
 import { resolvePicks, type ResolvedPick } from './resolve-picks';
 
 const mostLooked = 4000;
@@ -27,8 +28,11 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
   const bytes = picks.reduce((a, p) => a + p.size, 0);
   const items = picks.reduce((a, p) => a + p.items, 0);
   const measured = await measuredRate(deps);
-  const looked = body.destination.to === 'download' ? undefined : await lookAtDestination(deps, picks);
+  const machines = isMachineRestore(body, picks) ? await lookAtPlatforms(deps, body, await machinePicks(deps, picks)) : undefined;
+  const looked = machines || body.destination.to === 'download' ? undefined : await lookAtDestination(deps, picks);
   const cartridges = await cartridgeCheck(deps, picks);
+  const goesTo = (p: ResolvedPick) =>
+    machines?.goesTo.get(p.point.id) ?? (body.destination.to === 'download' ? 'download' : escapePath(joinPath(p.base, p.to)));
   return {
     items: picks.slice(0, 500).map((p) => ({
       pick: { pointId: p.point.id, path: escapePath(p.path) },
@@ -36,7 +40,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
       kind: p.kind,
       workload: names.get(p.point.workload_id) ?? '',
       moment: p.point.moment,
-      goesTo: body.destination.to === 'download' ? 'download' : escapePath(joinPath(p.base, p.to)),
+      goesTo: goesTo(p),
       size: p.size,
       items: p.items,
       suspect: p.point.suspect === 1,
@@ -47,7 +51,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
     estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
     rate: measured.rate,
     rateFrom: measured.from,
-    checks: [...checksOf(body, picks, looked, bytes), ...(cartridges ? [cartridges] : [])],
+    checks: [...(machines?.checks ?? []), ...checksOf(body, picks, looked, bytes), ...(cartridges ? [cartridges] : [])],
     existing: { looked: looked?.looked ?? 0, exist: looked?.exist ?? 0, newer: looked?.newer ?? 0, complete: looked?.complete ?? true },
     free: looked?.free ?? null,
   };
@@ -85,7 +89,7 @@ async function priceOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<Rest
 /** Bytes a second: the median of recent restores, or of recent reads of sources while nothing was restored yet. */
 async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: string }> {
   for (const [types, from] of [
-    [['restore'], 'recent restores'],
+    [['restore', 'machine'], 'recent restores'],
     [['backup'], 'recent backups'],
   ] as const) {
     const rows = await deps
@@ -163,7 +167,7 @@ function checksOf(
   }
   const places = new Set(picks.map((p) => joinPath(p.base, p.to)));
   const twice = picks.length - places.size;
-  if (body.destination.to !== 'download' && twice > 0)
+  if ((body.destination.to === 'folder' || (body.destination.to === 'original' && look)) && twice > 0)
     say(
       'stop',
       'SAME_PLACE',
@@ -175,7 +179,19 @@ function checksOf(
   else say('fine', 'COMPLETE', 'Every point used is complete.');
   if (body.destination.to === 'download' && body.destination.format === 'file' && (picks.length !== 1 || picks[0]!.kind !== 'file'))
     say('stop', 'NOT_ONE_FILE', 'A download as a single file needs exactly one file.');
+  if (body.destination.to === 'download') checks.push(...imageChecks(body.destination.format, picks));
   return checks;
+}
+
+/** Images are made of one disk, packages of one machine. */
+function imageChecks(format: string, picks: readonly ResolvedPick[]): RestorePlan['checks'] {
+  const [pick] = picks;
+  const whole = picks.length === 1 && pick!.point.machine !== null && pick!.path === '';
+  const disk = picks.length === 1 && pick!.point.machine !== null && /^disks\/.+/s.test(pick!.path);
+  if (format === 'ova' && !whole)
+    return [{ level: 'stop', code: 'NOT_ONE_MACHINE', text: 'A package holds one whole machine: pick one, with all it has.' }];
+  if (format === 'qcow2' && !disk) return [{ level: 'stop', code: 'NOT_ONE_DISK', text: 'A disk image is made of one disk: pick one.' }];
+  return [];
 }
 
 /** Throws INVALID when a check forbids the start. */

@@ -9,7 +9,7 @@ import { runStateOf } from './run-state';
 export interface NewTask {
   readonly workloadId: number | null;
   readonly seriesNo: number | null;
-  readonly type: 'backup' | 'trial' | 'restore' | 'download' | 'copy' | 'expire' | 'prune' | 'verify' | 'adopt';
+  readonly type: 'backup' | 'trial' | 'restore' | 'machine' | 'download' | 'copy' | 'expire' | 'prune' | 'verify' | 'adopt';
   readonly work: unknown;
 }
 

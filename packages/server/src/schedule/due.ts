@@ -29,7 +29,23 @@ function passedOver(policy: PolicyRow, due: number, now: number, within: InWindo
   return now - due > graceMs ? timePassed : undefined;
 }
 
-async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow): Promise<number | undefined> {
+/** What a round has come to. */
+export interface DueRound {
+  /** Platforms to be read before a policy that is due can start. */
+  readonly wanted: ReadonlySet<number>;
+}
+
+/** Platforms that were not asked since a policy became due, where it picks by what there is: machines may have come or gone. */
+async function notReadSince(trx: Knex.Transaction, { body }: PolicyRow, due: number): Promise<number[]> {
+  if (!body.rule && !body.tags.length) return [];
+  const rows = await trx('source')
+    .where({ kind: 'platform' })
+    .where((q) => void q.whereNull('tried_at').orWhere('tried_at', '<', due))
+    .select<{ id: number }[]>('id');
+  return rows.map((r) => r.id);
+}
+
+async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow, wanted: Set<number>): Promise<number | undefined> {
   const { id, body } = policy;
   const state = await trx('policy_clock').where({ policy_id: id }).forUpdate().first<{ last_due: number }>();
   const since = state?.last_due ?? now;
@@ -38,6 +54,11 @@ async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow)
   const within = body.window ? windowAt(body.window, body.zone, now) : undefined;
   const cause = passedOver(policy, due, now, within);
   if (!cause && within && !within.open) return undefined;
+  const unread = cause ? [] : await notReadSince(trx, policy, due);
+  if (unread.length) {
+    for (const source of unread) wanted.add(source);
+    return undefined;
+  }
   await trx('policy_clock').where({ policy_id: id }).update({ last_due: due });
   const matches = (await matchesOf(trx, body)).map((m) => m.id);
   await assign(trx, now, id, matches);
@@ -59,10 +80,11 @@ async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow)
 }
 
 /** Starts every policy whose time has come and whose window is open; what has passed and is not made good is recorded as not started. */
-export async function startDue(deps: Deps): Promise<void> {
+export async function startDue(deps: Deps): Promise<DueRound> {
+  const wanted = new Set<number>();
   for (const policy of await policiesInForce(deps.db)) {
     try {
-      const runId = await inTransaction(deps.db, (trx) => startIfDue(trx, deps.clock.now(), policy));
+      const runId = await inTransaction(deps.db, (trx) => startIfDue(trx, deps.clock.now(), policy, wanted));
       if (runId === undefined) continue;
       deps.movers.workAppeared();
       await deps.events.emit('run', { runId });
@@ -71,4 +93,5 @@ export async function startDue(deps: Deps): Promise<void> {
       deps.log.warn({ err: error, policy: policy.id }, 'a policy could not be started');
     }
   }
+  return { wanted };
 }

@@ -4,6 +4,7 @@ import { expireAll } from '../runs/expiry';
 import { startDueCare } from '../targets/care';
 import { reclaimLost } from '../movers/leases';
 import { SettingsKeeper } from '../settings/keep-settings';
+import { readAllPlatforms, readStalePlatforms } from '../platforms/read-platform';
 import { measureStale } from '../targets/room';
 import { startDue } from './due';
 import { retryFailed } from './retries';
@@ -45,38 +46,50 @@ export class Scheduler {
     await this.keeper.ended();
   }
 
-  /** One round. */
+  /** One round; a second one where platforms had to be read first. */
   async tick(): Promise<void> {
+    const wanted = await this.round();
+    if (!wanted?.size) return;
+    await readAllPlatforms(this.deps, wanted);
+    await this.round();
+  }
+
+  /** Resolves with the platforms that policies wait for; undefined where another server is elected. */
+  private async round(): Promise<ReadonlySet<number> | undefined> {
     const { deps } = this;
-    const elected = await deps.db.transaction(async (trx) => {
+    const wanted = await deps.db.transaction(async (trx) => {
       const [lock] = await rowsOf<{ got: number }>(trx.raw("SELECT GET_LOCK('lithodex-scheduler', 0) AS got"));
       this.noticeOwnPause();
-      if (lock?.got !== 1) return false;
+      if (lock?.got !== 1) return undefined;
       try {
         if (Date.now() - this.hearingSince >= deps.config.leaseMs) await reclaimLost(deps);
         await endWindows(deps);
         await retryFailed(deps);
-        await startDue(deps);
+        const due = await startDue(deps);
         if (deps.config.targetCare) await startDueCare(deps);
         if (deps.config.targetCare) void this.keeper.round();
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {
           this.lastExpiry = deps.clock.now();
           await expireAll(deps);
         }
-        return true;
+        return due.wanted;
       } finally {
         await trx.raw("DO RELEASE_LOCK('lithodex-scheduler')");
       }
     });
-    if (elected) this.measure();
+    if (wanted) this.measure();
+    return wanted;
   }
 
   /** Outside the lock and beside the rounds, as a mover may take its time to answer: lost tasks are taken back meanwhile. */
   private measure(): void {
+    const told = (what: string) => (error: unknown) => {
+      this.deps.log.warn({ err: error }, what);
+    };
     this.measuring ??= measureStale(this.deps, expiryEveryMs)
-      .catch((error: unknown) => {
-        this.deps.log.warn({ err: error }, 'the room of the targets could not be measured');
-      })
+      .catch(told('the room of the targets could not be measured'))
+      .then(() => readStalePlatforms(this.deps))
+      .catch(told('the platforms could not be read'))
       .finally(() => {
         this.measuring = undefined;
       });

@@ -53,6 +53,7 @@ async function sources(db: Knex): Promise<Settings['sources']> {
   }
   const rows = await db('source as s')
     .join('workload as w', 'w.source_id', 's.id')
+    .where('s.kind', 'files')
     .orderBy('s.name')
     .select<Row[]>('w.id as workload_id', 's.*');
   const tags = await db('tag').orderBy('name').select<{ workload_id: number; name: string }[]>('workload_id', 'name');

@@ -3,7 +3,7 @@ import type { FinderHit, Ledge, Progress, RunState, Watch } from '@lithodex/cont
 import { searchNames } from '../catalog/search';
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
-import { estateOf } from '../estate/estate';
+import { estateOf, presentWorkloads } from '../estate/estate';
 import type { Handlers } from '../http/bind-routes';
 import { policiesInForce } from '../policies/matching';
 import { nextStarts } from '../policies/timetable';
@@ -105,7 +105,7 @@ export function watchHandlers(deps: Deps): WatchHandlers {
       const from = nightStart(now, config.zone, query.nights);
       const history = await backupTasksSince(deps, from - historyMs);
       const tonight = history.filter((t) => t.queued_at >= from);
-      const estate = await estateOf(deps, null, null);
+      const estate = await presentWorkloads(deps);
       const slots = Math.ceil((now - from) / slotMs);
       const suspects = await db('point')
         .where({ suspect: true, state: 'visible' })

@@ -7,6 +7,7 @@ import { policiesInForce, matchesOf } from '../policies/matching';
 import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, type NightRow } from './night';
 import { dutiesOf, workFor } from '../movers/duties';
+import { changeMatters, comingEnds, connectionCauses, connectionLink, platformMatters } from './platform-matters';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
 const names = (list: readonly string[]) =>
@@ -18,7 +19,8 @@ const dayMs = 86_400_000;
 export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], tasks: readonly NightRow[]): Promise<Matter[]> {
   return [
     ...(await suspects(deps, estate)),
-    ...failures(tasks),
+    ...failures(tasks, estate),
+    ...(await platformMatters(deps)),
     ...(await movers(deps)),
     ...(await damages(deps)),
     ...(await careFailures(deps)),
@@ -26,6 +28,7 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
     ...late(deps, estate, tasks),
     ...(await incomplete(deps, tasks)),
     ...(await requests(deps)),
+    ...(await changeMatters(deps)),
     ...(await emptyPolicies(deps)),
     ...(await unprotected(deps, estate)),
   ];
@@ -51,7 +54,7 @@ async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<Mat
   });
 }
 
-function failures(tasks: readonly NightRow[]): Matter[] {
+function failures(tasks: readonly NightRow[], estate: readonly WorkloadRow[]): Matter[] {
   const failed = newestPerWorkload(tasks).filter((t) => t.state === 'failed');
   const byCause = new Map<string, NightRow[]>();
   for (const t of failed) {
@@ -67,10 +70,17 @@ function failures(tasks: readonly NightRow[]): Matter[] {
       title: rows.length === 1 ? `${rows[0]!.workload} was not protected` : `${countOf(rows.length, 'workload')} were not protected`,
       text: `${rows.length > 1 ? `${names(rows.map((r) => r.workload))}. ` : ''}${cause?.message ?? 'The run failed.'}${tries > 1 ? ` ${tries} tries.` : ''} ${cause?.remedy ?? ''}`.trim(),
       since: Math.min(...rows.map((r) => r.started_at)),
-      action: link('See the run, then retry', `/runs/${rows[0]!.run_id}`),
-      second: rows.length > 1 ? link('All of them', '/runs', { states: 'failed' }) : null,
+      ...nextSteps(code, rows, estate),
     };
   });
+}
+
+/** A cause that lies with the connection leads there; then the runs are tried again. */
+function nextSteps(code: string, rows: readonly NightRow[], estate: readonly WorkloadRow[]): Pick<Matter, 'action' | 'second'> {
+  const run = link('See the run, then retry', `/runs/${rows[0]!.run_id}`);
+  const source = estate.find((w) => w.id === rows[0]!.workload_id && w.kind === 'machine')?.source.id;
+  if (source !== undefined && connectionCauses.includes(code)) return { action: connectionLink(source), second: run };
+  return { action: run, second: rows.length > 1 ? link('All of them', '/runs', { states: 'failed' }) : null };
 }
 
 /** What the newest run of a workload could not read, group by group of workloads. */
@@ -310,9 +320,10 @@ async function unprotected(deps: Deps, estate: readonly WorkloadRow[]): Promise<
 /** What will go wrong if nothing changes. */
 export async function comingOf(deps: Deps): Promise<{ at: number; text: string }[]> {
   const until = deps.clock.now() + 400 * dayMs;
-  return (await outlooks(deps)).flatMap(({ target, forecast, fill }) =>
+  const full = (await outlooks(deps)).flatMap(({ target, forecast, fill }) =>
     forecast && fill?.expected && fill.expected < until
       ? [{ at: Math.round(fill.expected), text: `${target.name} is full at ${formatBytes(forecast.perDay)} a day` }]
       : [],
   );
+  return [...full, ...(await comingEnds(deps))].sort((a, b) => a.at - b.at);
 }

@@ -78,18 +78,33 @@ export async function makeImage(
   });
 }
 
+/** Folders above the files that the file system does not have, outer ones first: making one that is there would leave it unsound. */
+async function missingFolders(at: string, files: readonly GuestFile[]): Promise<string[]> {
+  const parents = files.flatMap((file) => {
+    const parts = file.path.split('/').slice(1, -1);
+    return parts.map((_, depth) => `/${parts.slice(0, depth + 1).join('/')}`);
+  });
+  const missing: string[] = [];
+  for (const folder of new Set(parents)) {
+    const { stdout } = await run('debugfs', ['-R', `stat ${folder}`, at]);
+    if (!stdout.includes('Inode:')) missing.push(folder);
+  }
+  return missing;
+}
+
 /** Writes files into the ext4 file system of an image, as the machine would. */
 export async function writeInside(image: string, startsMachine: boolean, files: readonly GuestFile[]): Promise<void> {
   await withFolder(async (folder) => {
+    const at = `${image}?offset=${fileSystemStart(startsMachine)}`;
     const script = path.join(folder, 'script');
-    const lines = files.flatMap((file, i) => {
+    const lines: string[] = [];
+    for (const missing of await missingFolders(at, files)) lines.push(`mkdir ${missing}`);
+    for (const [i, file] of files.entries()) {
       const from = path.join(folder, String(i));
       fs.writeFileSync(from, file.content);
-      const parents = file.path.split('/').slice(1, -1);
-      const folders = parents.map((_, depth) => `mkdir /${parents.slice(0, depth + 1).join('/')}`);
-      return [...folders, `rm ${file.path}`, `write ${from} ${file.path}`];
-    });
+      lines.push(`rm ${file.path}`, `write ${from} ${file.path}`);
+    }
     fs.writeFileSync(script, `${lines.join('\n')}\n`);
-    await run('debugfs', ['-w', '-f', script, `${image}?offset=${fileSystemStart(startsMachine)}`]);
+    await run('debugfs', ['-w', '-f', script, at]);
   });
 }

@@ -29,6 +29,17 @@ async function bodyOf(req: IncomingMessage): Promise<Buffer> {
   return Buffer.concat(parts);
 }
 
+/** Waits until more can be written, or nobody reads any more. */
+function drained(res: ServerResponse): Promise<void> {
+  return new Promise((resume) => {
+    const done = () => {
+      res.off('drain', done).off('close', done);
+      resume();
+    };
+    res.on('drain', done).on('close', done);
+  });
+}
+
 async function jsonOf<T>(req: IncomingMessage): Promise<T> {
   try {
     return JSON.parse((await bodyOf(req)).toString() || '{}') as T;
@@ -196,7 +207,7 @@ export class PlatformService {
     for (const [offset, total] of ranges)
       for (let from = offset; from < offset + total; from += largestPiece) {
         const piece = disk.bytes(from, Math.min(largestPiece, offset + total - from), snapshot);
-        if (!res.write(piece)) await new Promise((resume) => res.once('drain', resume).once('close', resume));
+        if (!res.write(piece)) await drained(res);
         if (res.closed) return;
       }
     res.end();

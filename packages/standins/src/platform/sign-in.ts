@@ -21,8 +21,10 @@ export class SignIn {
     this.accounts = new Map(accounts.map((a) => [a.name, a]));
   }
 
+  /** Changes an account, which ends its sessions. */
   setAccount(account: AccountDescription): void {
     this.accounts.set(account.name, account);
+    for (const [token, session] of this.sessions) if (session.account === account.name) this.sessions.delete(token);
   }
 
   account(name: string): AccountDescription | undefined {

@@ -1,0 +1,65 @@
+import { z } from 'zod';
+import { Empty, Id, page, ListQuery } from './common';
+import * as platform from './platform';
+import { keepers, readers, restorers, runners } from './roles';
+import { byId, route, type Route } from './route';
+
+/** Virtualization platforms and what is on them. */
+export const platformRoutes = {
+  listPlatforms: route({
+    method: 'get',
+    path: '/platforms',
+    summary: 'Virtualization platforms',
+    access: readers,
+    response: z.object({ rows: z.array(platform.Platform) }),
+  }),
+  testPlatform: route({
+    method: 'post',
+    path: '/platforms/test',
+    summary: 'Test a connection to a platform without saving it',
+    access: keepers,
+    body: z.object({ id: Id.nullable().default(null), body: platform.PlatformBody }),
+    response: platform.PlatformTest,
+  }),
+  addPlatform: route({
+    method: 'post',
+    path: '/platforms',
+    summary: 'Connect a platform and read what is there',
+    access: keepers,
+    body: platform.PlatformBody,
+    response: z.object({ id: Id, machines: z.int() }),
+  }),
+  changePlatform: route({
+    method: 'put',
+    path: '/platforms/:id',
+    summary: 'Change the connection to a platform',
+    access: keepers,
+    params: byId,
+    body: platform.PlatformBody,
+    response: Empty,
+  }),
+  readPlatform: route({
+    method: 'post',
+    path: '/platforms/:id/read',
+    summary: 'Read again what is on a platform',
+    access: runners,
+    params: byId,
+    response: platform.ReadAnew,
+  }),
+  platformPlaces: route({
+    method: 'get',
+    path: '/platforms/:id/places',
+    summary: 'Where machines can be put on a platform, asked there now',
+    access: restorers,
+    params: byId,
+    response: platform.PlatformPlaces,
+  }),
+  estateChanges: route({
+    method: 'get',
+    path: '/estate/changes',
+    summary: 'What became different in the estate, newest first',
+    access: readers,
+    query: ListQuery.extend({ since: z.coerce.number().int().optional() }),
+    response: page(platform.EstateChange),
+  }),
+} as const satisfies Record<string, Route>;

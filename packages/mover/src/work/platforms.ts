@@ -1,0 +1,59 @@
+import type { Inventory, PlatformRef, PlatformTest } from '@lithodex/contract';
+import { PlatformClient, SourceError, testPlatform } from '@lithodex/connectors';
+
+const clients = new Map<string, PlatformClient>();
+
+/** A session at a platform, kept from task to task in this thread. */
+export function platformClient(ref: PlatformRef): PlatformClient {
+  const key = JSON.stringify(ref);
+  let client = clients.get(key);
+  if (!client) {
+    client = new PlatformClient(ref);
+    clients.set(key, client);
+  }
+  return client;
+}
+
+/** What a test of the connection says; a refusal is an answer too. */
+export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
+  const client = new PlatformClient(ref);
+  const nothing = { account: '', passwordEnds: null, machines: 0, needs: [] };
+  try {
+    const { needs, ...answer } = await testPlatform(client);
+    const missing = needs.filter((n) => n.missing);
+    const words = missing.map((n) => n.right.toLowerCase()).join(', ');
+    const message = missing.length ? `The account may not: ${words}.` : 'The account may do all that is needed.';
+    return { ok: true, message, needs: [...needs], ...answer };
+  } catch (error) {
+    if (!(error instanceof SourceError)) throw error;
+    return { ok: false, message: error.message, ...nothing };
+  } finally {
+    client.close();
+  }
+}
+
+export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
+  const { clusters, storages, machines } = await platformClient(ref).inventory();
+  const places = new Map(clusters.flatMap((c) => c.hosts.map((host) => [host, c])));
+  return {
+    clusters: clusters.map(({ name, location, hosts, networks }) => ({ name, location, hosts: [...hosts], networks: [...networks] })),
+    storages: storages.map(({ name, capacity, used, hosts }) => ({ name, capacity, used, hosts: [...hosts] })),
+    machines: machines.map((m) => ({
+      id: m.id,
+      name: m.name,
+      tags: [...m.tags],
+      cluster: places.get(m.host)?.name ?? '',
+      location: places.get(m.host)?.location ?? '',
+      host: m.host,
+      folder: m.folder,
+      networks: [...m.networks],
+      template: m.template,
+      running: m.running,
+      helper: m.helper,
+      system: m.system,
+      processors: m.processors,
+      memory: m.memory,
+      disks: m.disks.map(({ id, label, size, storage }) => ({ id, label, size, storage })),
+    })),
+  };
+}

@@ -1,0 +1,124 @@
+import type { PlatformBody, PlatformOpener, PlatformTest } from '@lithodex/contract';
+import { appendAudit } from '../audit/trail';
+import { inTransaction } from '../db/open';
+import type { Deps } from '../deps';
+import { ApiError, found } from '../errors';
+import type { Handlers } from '../http/bind-routes';
+import { addressOf, platformRef, sealedOpener, toPlatform, type PlatformRow } from './platform-rows';
+import { askInventory, readPlatform } from './read-platform';
+
+type PlatformHandlers = Pick<
+  Handlers,
+  'listPlatforms' | 'testPlatform' | 'addPlatform' | 'changePlatform' | 'readPlatform' | 'platformPlaces' | 'estateChanges'
+>;
+
+const testMs = 30_000;
+/** What the trail keeps of a platform: nothing that opens it. */
+const detailOf = ({ name, endpoint, opener }: PlatformBody) => JSON.stringify({ name, endpoint, by: opener?.by });
+
+export function platformHandlers(deps: Deps): PlatformHandlers {
+  const { db, clock } = deps;
+
+  const rowOf = async (id: number) => found(await db('source').where({ id, kind: 'platform' }).first<PlatformRow | undefined>());
+
+  const openerOf = async (id: number | null, { opener }: PlatformBody): Promise<PlatformOpener> => {
+    if (opener) return opener;
+    if (id === null) throw new ApiError('INVALID', [{ at: 'body.opener' }], 'Say how to sign in. Nothing was changed.');
+    return platformRef(deps.secrets, await rowOf(id)).opener;
+  };
+
+  const test = async (body: PlatformBody, opener: PlatformOpener) =>
+    deps.movers.ask<PlatformTest>({ ask: 'platformTest', platform: { endpoint: body.endpoint, opener } }, testMs);
+
+  const mustWork = async (body: PlatformBody, opener: PlatformOpener, own: number | null): Promise<PlatformTest> => {
+    const taken = await db('source').where({ name: body.name }).first<{ id: number } | undefined>('id');
+    if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
+    const answer = await test(body, opener);
+    const blind = answer.needs.find((n) => n.missing && n.right === answer.needs[0]?.right);
+    if (!answer.ok || blind) throw new ApiError('CONNECTION_FAULTY', answer, `${answer.message} It was not saved.`);
+    return answer;
+  };
+
+  return {
+    async listPlatforms() {
+      const rows = await db('source').where({ kind: 'platform' }).orderBy('name').select<PlatformRow[]>();
+      const counts = await db('workload')
+        .whereNull('gone_at')
+        .groupBy('source_id')
+        .select<{ source_id: number; n: number }[]>('source_id', db.raw('COUNT(*) AS n'));
+      const machines = new Map(counts.map((c) => [c.source_id, Number(c.n)]));
+      return { rows: rows.map((r) => toPlatform(r, machines.get(r.id) ?? 0)) };
+    },
+
+    testPlatform: async ({ body }) => test(body.body, await openerOf(body.id, body.body)),
+
+    async addPlatform({ body, actor }) {
+      const opener = await openerOf(null, body);
+      const { account, passwordEnds } = await mustWork(body, opener, null);
+      const id = await inTransaction(db, async (trx) => {
+        const columns = { name: body.name, kind: 'platform', folder: Buffer.alloc(0), location: '', cross_fs: false };
+        const address = addressOf(body, opener, account);
+        const [made] = (await trx('source').insert({ ...columns, address, opener_ends: passwordEnds, created_at: clock.now() })) as [
+          number,
+        ];
+        await trx('source')
+          .where({ id: made })
+          .update({ secret: sealedOpener(deps.secrets, made, opener) });
+        const act = { actor: actor.name, action: 'source.add', object: `source ${made}`, detail: detailOf(body) };
+        await appendAudit(trx, clock.now(), act);
+        return made;
+      });
+      const { machines } = await readPlatform(deps, await rowOf(id));
+      await deps.events.emit('estate');
+      return { id, machines };
+    },
+
+    async changePlatform({ params, body, actor }) {
+      const row = await rowOf(params.id);
+      const opener = await openerOf(row.id, body);
+      const { account, passwordEnds } = await mustWork(body, opener, row.id);
+      await inTransaction(db, async (trx) => {
+        await trx('source')
+          .where({ id: row.id })
+          .update({
+            name: body.name,
+            address: addressOf(body, opener, account),
+            opener_ends: passwordEnds,
+            secret: sealedOpener(deps.secrets, row.id, opener),
+          });
+        const act = { actor: actor.name, action: 'source.change', object: `source ${row.id}`, detail: detailOf(body) };
+        await appendAudit(trx, clock.now(), act);
+      });
+      await readPlatform(deps, await rowOf(row.id));
+      await deps.events.emit('estate');
+      return {};
+    },
+
+    readPlatform: async ({ params }) => readPlatform(deps, await rowOf(params.id)),
+
+    async platformPlaces({ params }) {
+      const { machines, ...places } = await askInventory(deps, await rowOf(params.id));
+      return { ...places, folders: [...new Set(machines.map((m) => m.folder))].sort(), names: machines.map((m) => m.name) };
+    },
+
+    async estateChanges({ query }) {
+      const rows = await db('estate_change as c')
+        .join('workload as w', 'w.id', 'c.workload_id')
+        .modify((q) => {
+          if (query.since !== undefined) void q.where('c.at', '>=', query.since);
+          if (query.cursor) void q.where('c.id', '<', Number(query.cursor));
+        })
+        .orderBy('c.id', 'desc')
+        .limit(query.limit + 1)
+        .select<
+          { id: number; at: number; what: 'new' | 'gone' | 'moved' | 'renamed'; detail: string; workload_id: number; name: string }[]
+        >('c.id', 'c.at', 'c.what', 'c.detail', 'c.workload_id', 'w.name');
+      const shown = rows.slice(0, query.limit);
+      return {
+        rows: shown.map(({ workload_id, name, ...c }) => ({ ...c, workload: { id: workload_id, name } })),
+        next: rows.length > query.limit ? String(shown.at(-1)!.id) : null,
+        total: null,
+      };
+    },
+  };
+}
