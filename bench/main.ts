@@ -1,18 +1,23 @@
 import fs from 'node:fs';
 import os from 'node:os';
 import { catalogBench } from './catalog-bench';
+import { imageBench, servePlatform } from './image-bench';
 import { promiseBenches } from './promise-benches';
 import { asText, keptAsText, type Kept, type Result } from './result';
 import { simulateHere, simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
 import { work } from './store-work';
 
-const all = ['first-full', 'nothing-changed', 'one-percent', 'restore', 'catalog', 'simulation', 'known-data', 'memory'] as const;
+const all = ['first-full', 'nothing-changed', 'one-percent', 'restore', 'catalog', 'simulation', 'image', 'known-data', 'memory'] as const;
 const args = process.argv.slice(2);
 
 if (args[0] === '--work') {
   await work(args.slice(1));
   process.exit(0);
+}
+if (args[0] === '--platform') {
+  await servePlatform(args[1]!);
+  await new Promise(() => undefined);
 }
 if (args[0] === '--simulate') {
   simulateHere(Number(args[1]));
@@ -37,6 +42,7 @@ const keeps = (k: Kept) => {
 try {
   if (all.slice(0, 4).some(wanted)) storeBenches(folder, wanted, runs, report);
   if (wanted('simulation')) await simulationBench(runs, report);
+  if (wanted('image')) await imageBench(folder, runs, report);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, report);
 } finally {

@@ -72,8 +72,10 @@ export interface CapturedMachine {
   readonly leftOut: readonly string[];
 }
 
-const batchBytes = 4 << 20;
-const atOnce = 4;
+const batchBytes = 1 << 20;
+const atOnce = 8;
+type OnBlock = (map: ImageMap, block: number, name: Uint8Array) => void;
+
 /** What the names of our snapshots begin with; the id of the task follows. */
 const snapshotPrefix = 'lithodex-';
 
@@ -159,21 +161,22 @@ export class MachineCapture {
     const { previous, trees, rereads, zeros } = this.options;
     const size = disks.find((d) => d.id === disk.id)?.size ?? disk.size;
     const before = previous && (await entryAt(trees, previous.top, file));
-    const old = before && (await ImageMap.of(before, trees, zeros));
-    this.counts.before += old?.used ?? 0;
-    const changed = old && (await this.changedSince(snapshot, disk.id, file));
-    const map = new ImageMap(size);
-    if (old) map.takeOver(old);
-    let touched = map.size !== old?.size;
-    const onBlock = (block: number, name: Uint8Array) => {
+    const changed = before && (await this.changedSince(snapshot, disk.id, file));
+    // the list of the point before is loaded while the first changes are read
+    const loading = before ? ImageMap.of(before, trees, zeros) : Promise.resolve(undefined);
+    const mapping = loading.then((old) => this.mapFrom(old, size));
+    mapping.catch(() => undefined);
+    let touched = before?.size !== size;
+    const onBlock: OnBlock = (map, block, name) => {
       const change = map.set(block, name);
       if (change === 'same') return;
       touched = true;
       this.counts[change]++;
     };
-    if (changed && !rereads) await this.read(disk.id, snapshot, size, changed, onBlock);
-    else await this.readAll(disk.id, snapshot, map, changed, file, onBlock);
+    if (changed && !rereads) await this.read(disk.id, snapshot, mapping, size, changed, onBlock);
+    if (!changed || rereads || !(await loading)) await this.readAll(disk.id, snapshot, await mapping, changed, file, onBlock);
     if (before && !touched) return before;
+    const map = await mapping;
     const { ranges = [], content } = map.stored(this.options.put);
     await this.options.drain();
     return {
@@ -189,6 +192,15 @@ export class MachineCapture {
       ranges,
       ...(content && { content }),
     };
+  }
+
+  /** The map to be brought up to date: that of the point before, made as long as the disk is now. */
+  private mapFrom(old: ImageMap | undefined, size: number): ImageMap {
+    this.counts.before += old?.used ?? 0;
+    if (old?.size === size) return old;
+    const map = new ImageMap(size);
+    if (old) map.takeOver(old);
+    return map;
   }
 
   /** What the platform says was written since the point before; undefined when it can't say. */
@@ -211,7 +223,7 @@ export class MachineCapture {
     map: ImageMap,
     changed: readonly DiskRange[] | undefined,
     file: string,
-    onBlock: (block: number, name: Uint8Array) => void,
+    onBlock: OnBlock,
   ): Promise<void> {
     const { client, machineId, onWarning } = this.options;
     const ranges = alignRanges(await client.ranges(machineId, disk, { snapshot }), imageBlock, map.size);
@@ -220,22 +232,23 @@ export class MachineCapture {
       for (let block = offset / imageBlock; block * imageBlock < offset + length; block++) said.add(block);
     const written = new Uint8Array(map.blocks);
     let unseen = 0;
-    await this.read(disk, snapshot, map.size, ranges, (block, name) => {
+    await this.read(disk, snapshot, Promise.resolve(map), map.size, ranges, (_map, block, name) => {
       written[block] = 1;
       const before = map.name(block);
       if (changed && !said.has(block) && !sameName(before, name)) unseen++;
-      onBlock(block, name);
+      onBlock(map, block, name);
     });
-    for (let block = 0; block < map.blocks; block++) if (!written[block] && map.name(block)) onBlock(block, hole);
+    for (let block = 0; block < map.blocks; block++) if (!written[block] && map.name(block)) onBlock(map, block, hole);
     if (unseen) onWarning({ code: 'CHANGED_UNSEEN', path: file, cause: String(unseen) });
   }
 
   private async read(
     disk: string,
     snapshot: string,
+    mapping: Promise<ImageMap>,
     size: number,
     ranges: readonly DiskRange[],
-    onBlock: (block: number, name: Uint8Array) => void,
+    onBlock: OnBlock,
   ): Promise<void> {
     const { client, machineId, pool, drain, stopped } = this.options;
     const work = new SlidingWork(atOnce);
@@ -247,10 +260,11 @@ export class MachineCapture {
         const { names, random } = await pool.blocks({ data, block: imageBlock });
         this.counts.random += random;
         this.progress.bytes += lengthOf(batch);
+        const map = await mapping;
         let at = 0;
         for (const [offset, length] of batch)
           for (let block = offset / imageBlock; block * imageBlock < offset + length; block++) {
-            onBlock(block, names.subarray(at, at + 32));
+            onBlock(map, block, names.subarray(at, at + 32));
             at += 32;
           }
       });

@@ -11,10 +11,14 @@ const smallHole = 16;
 /** How a block stands against the one before at its place. */
 export type BlockChange = 'same' | 'added' | 'changed' | 'removed';
 
-/** Which chunk each block of an image is; blocks of zeros are none. Takes 32 bytes of memory a block. */
+/** Which chunk each block of an image is; blocks of zeros are none. Takes 33 bytes of memory a block. */
 export class ImageMap {
   readonly blocks: number;
   private readonly names: Buffer;
+  /** 1 for a block that holds data. */
+  private readonly holds: Uint8Array;
+  /** Blocks that hold data. */
+  used = 0;
 
   constructor(
     /** Bytes. */
@@ -22,22 +26,31 @@ export class ImageMap {
   ) {
     this.blocks = Math.ceil(size / imageBlock);
     this.names = Buffer.alloc(this.blocks * nameBytes);
+    this.holds = new Uint8Array(this.blocks);
   }
 
   /** The map of a stored image; undefined for a file that is not stored in such blocks. `zeros`: name of a block of zeros. */
   static async of(entry: TreeEntry, trees: TreeReader, zeros: Buffer): Promise<ImageMap | undefined> {
     const map = new ImageMap(entry.size);
     const ranges = entry.ranges ?? [[0, entry.size] as const];
+    const firstOfZeros = zeros.readInt32LE(0);
     let range = 0;
     let done = 0;
-    for await (const part of trees.contentParts(entry.content))
-      for (const [i, length] of part.lengths.entries()) {
+    for await (const { names, lengths } of trees.contentParts(entry.content))
+      for (let i = 0; i < lengths.length; i++) {
         const place = ranges[range];
         if (!place) return undefined;
         const offset = place[0] + done;
-        if (offset % imageBlock !== 0 || length !== map.lengthOf(offset / imageBlock)) return undefined;
-        const name = part.names.subarray(i * nameBytes, (i + 1) * nameBytes);
-        if (!name.equals(zeros)) name.copy(map.names, (offset / imageBlock) * nameBytes);
+        const block = offset / imageBlock;
+        const length = lengths[i]!;
+        if (!Number.isInteger(block) || length !== map.lengthOf(block)) return undefined;
+        const from = i * nameBytes;
+        const isZeros = names.readInt32LE(from) === firstOfZeros && zeros.compare(names, from, from + nameBytes) === 0;
+        if (!isZeros) {
+          names.copy(map.names, block * nameBytes, from, from + nameBytes);
+          map.holds[block] = 1;
+          map.used++;
+        }
         done += length;
         if (done >= place[1]) {
           range++;
@@ -54,71 +67,64 @@ export class ImageMap {
 
   /** Name of the chunk of a block; undefined for zeros, and behind the end. */
   name(block: number): Buffer | undefined {
-    const name = this.names.subarray(block * nameBytes, (block + 1) * nameBytes);
-    return name.length === 0 || name.equals(nothing) ? undefined : name;
+    return this.holds[block] ? this.names.subarray(block * nameBytes, (block + 1) * nameBytes) : undefined;
   }
 
   /** Puts a chunk in the place of a block; 32 zeros for zeros. */
   set(block: number, name: Uint8Array): BlockChange {
+    const was = this.holds[block] === 1;
+    const is = !nothing.equals(name);
     const place = this.names.subarray(block * nameBytes, (block + 1) * nameBytes);
-    if (place.equals(name)) return 'same';
-    const was = !place.equals(nothing);
+    if (was === is && place.equals(name)) return 'same';
     place.set(name);
-    return place.equals(nothing) ? 'removed' : was ? 'changed' : 'added';
+    this.holds[block] = Number(is);
+    this.used += Number(is) - Number(was);
+    return !is ? 'removed' : was ? 'changed' : 'added';
   }
 
-  /** Copies the names of another map as far as both go. */
+  /** Takes over another map as far as both go. */
   takeOver(other: ImageMap): void {
     other.names.copy(this.names, 0, 0, Math.min(this.names.length, other.names.length));
+    this.holds.set(other.holds.subarray(0, this.blocks));
+    this.used = this.holds.reduce((sum, one) => sum + one, 0);
   }
 
   /** The stretches that hold data. */
   dataRanges(): DiskRange[] {
+    return this.stretches(0);
+  }
+
+  /** Stretches that hold data; holes of up to `bridge` blocks between them are part of them. */
+  private stretches(bridge: number): [number, number][] {
     const ranges: [number, number][] = [];
-    for (let block = 0; block < this.blocks; block++) {
-      if (!this.name(block)) continue;
+    let end = -1;
+    for (let block = this.holds.indexOf(1); block >= 0; block = this.holds.indexOf(1, block + 1)) {
       const offset = block * imageBlock;
       const last = ranges.at(-1);
-      if (last && last[0] + last[1] === offset) last[1] += this.lengthOf(block);
+      if (last && block - end <= bridge) last[1] = offset + this.lengthOf(block) - last[0];
       else ranges.push([offset, this.lengthOf(block)]);
+      end = block + 1;
     }
     return ranges;
   }
 
-  /** Blocks that hold data. */
-  get used(): number {
-    let used = 0;
-    for (let block = 0; block < this.blocks; block++) if (this.name(block)) used++;
-    return used;
-  }
-
   /** Ranges and content as an entry holds them. */
   stored(put: PutChunk): Pick<TreeEntry, 'ranges' | 'content'> {
-    const names: Buffer[] = [];
+    const ranges = this.stretches(smallHole);
+    if (!ranges.length) return { ranges };
+    const blocksOf = (length: number) => Math.ceil(length / imageBlock);
+    const names = Buffer.allocUnsafe(ranges.reduce((sum, [, length]) => sum + blocksOf(length), 0) * nameBytes);
     const lengths: number[] = [];
-    const ranges: [number, number][] = [];
-    let hole = 0;
-    const take = (name: Buffer, length: number) => {
-      names.push(name);
-      lengths.push(length);
-    };
-    for (let block = 0; block < this.blocks; block++) {
-      const name = this.name(block);
-      if (!name) {
-        hole++;
-        continue;
+    let zeros: Buffer | undefined;
+    for (const [offset, length] of ranges) {
+      const first = offset / imageBlock;
+      this.names.copy(names, lengths.length * nameBytes, first * nameBytes, (first + blocksOf(length)) * nameBytes);
+      for (let block = first; block < first + blocksOf(length); block++) {
+        if (!this.holds[block]) (zeros ??= put(zeroBlock)).copy(names, lengths.length * nameBytes);
+        lengths.push(this.lengthOf(block));
       }
-      const offset = block * imageBlock;
-      const last = ranges.at(-1);
-      if (last && hole <= smallHole) {
-        for (; hole > 0; hole--) take(put(zeroBlock), imageBlock);
-        last[1] = offset + this.lengthOf(block) - last[0];
-      } else ranges.push([offset, this.lengthOf(block)]);
-      hole = 0;
-      take(name, this.lengthOf(block));
     }
-    if (!names.length) return { ranges: [] };
-    return { ranges, content: storeContent(put, { names: Buffer.concat(names), lengths }) };
+    return { ranges, content: storeContent(put, { names, lengths }) };
   }
 }
 

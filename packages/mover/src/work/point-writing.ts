@@ -1,4 +1,4 @@
-import type { CrunchPool, PutChunk, Root, Store, WriteCounts } from '@lithodex/engine';
+import type { CrunchPool, PutChunk, Store, WriteCounts } from '@lithodex/engine';
 import { crunchPools } from './pools';
 
 /** The threads and the writer of tree nodes of one run, with what they have written so far. */
@@ -9,13 +9,12 @@ export class PointWriting {
   private readonly nodes: ReturnType<Store['writer']>;
   private checkpointDue = false;
 
-  /** `known`: a point of the series, to tell how many chunks there will be. `fresh`: take nothing as stored. */
+  /** `expected`: how many chunks there may be that are not stored yet. `fresh`: take nothing as stored. */
   constructor(
     private readonly store: Store,
-    known: Root | undefined,
+    expected: number,
     fresh: boolean,
   ) {
-    const expected = known ? Math.max(65_536, 2 * known.totals.items) : 1_000_000;
     const claims = fresh ? store.freshClaims(expected) : store.claims(expected);
     const onPack = (toc: Parameters<typeof store.index.written>[0]) => {
       for (const block of toc.blocks) {

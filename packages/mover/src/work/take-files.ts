@@ -12,7 +12,9 @@ export function takeFiles(
   reread: Root | undefined,
   hooks: PointHooks,
 ): Promise<PointContent> {
-  const writing = new PointWriting(store, base ?? reread, request.fresh ?? false);
+  const known = base ?? reread;
+  const expected = known ? Math.max(65_536, 2 * known.totals.items) : 1_000_000;
+  const writing = new PointWriting(store, expected, request.fresh ?? false);
   let warnings = 0;
   return writing.during(async () => {
     const work = new Capture({

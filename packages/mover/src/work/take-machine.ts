@@ -4,6 +4,10 @@ import { keyedHash, topEntry, type MachineRoot, type Root, type Store } from '@l
 import { PointWriting } from './point-writing';
 import type { MachineAt, PointContent, PointHooks, PointRequest } from './take-point';
 
+/** New blocks that are made room for, of what changed and of all. */
+const changedBlocks = 131_072;
+const everyBlock = 1_000_000;
+
 /** Reads a machine from its platform: what changed since `base`, or everything, compared with `reread`. */
 export function takeMachine(
   store: Store,
@@ -13,8 +17,8 @@ export function takeMachine(
   reread: Root | undefined,
   hooks: PointHooks,
 ): Promise<PointContent> {
-  const writing = new PointWriting(store, undefined, request.fresh ?? false);
   const known = base ?? reread;
+  const writing = new PointWriting(store, base ? changedBlocks : everyBlock, request.fresh ?? false);
   let warnings = 0;
   return writing.during(async () => {
     const tell = () => {

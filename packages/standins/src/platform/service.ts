@@ -53,6 +53,8 @@ export class PlatformService {
   readonly platform: Platform;
   readonly signIn = new SignIn();
   private readonly server: Server;
+  /** When the line has nothing more to send, by the monotonic clock. */
+  private lineFree = 0;
 
   constructor(private readonly options: PlatformServiceOptions) {
     this.platform = new Platform(options.folder);
@@ -194,6 +196,15 @@ export class PlatformService {
     return {};
   }
 
+  /** Holds up who reads, where the line is no faster. */
+  private async waitForLine(bytes: number): Promise<void> {
+    const { lineRate } = this.platform.switches;
+    if (lineRate === null) return;
+    const now = performance.now();
+    this.lineFree = Math.max(this.lineFree, now) + (bytes / lineRate) * 1000;
+    if (this.lineFree - now > 1) await new Promise((resume) => setTimeout(resume, this.lineFree - now));
+  }
+
   private async sendRanges(
     res: ServerResponse,
     id: string,
@@ -208,6 +219,7 @@ export class PlatformService {
       for (let from = offset; from < offset + total; from += largestPiece) {
         const piece = disk.bytes(from, Math.min(largestPiece, offset + total - from), snapshot);
         if (!res.write(piece)) await drained(res);
+        await this.waitForLine(piece.length);
         if (res.closed) return;
       }
     res.end();

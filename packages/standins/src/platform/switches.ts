@@ -2,6 +2,8 @@
 export interface PlatformSwitches {
   /** Time each request waits, ms. */
   readonly delayMs: number;
+  /** Bytes a second at which disks are sent, over all connections; null for as fast as it goes. */
+  readonly lineRate: number | null;
   readonly down: boolean;
   /** Snapshots of these fail. */
   readonly snapshotFails: readonly string[];
@@ -11,4 +13,4 @@ export interface PlatformSwitches {
   readonly full: readonly string[];
 }
 
-export const platformFine: PlatformSwitches = { delayMs: 0, down: false, snapshotFails: [], quiesceFails: [], full: [] };
+export const platformFine: PlatformSwitches = { delayMs: 0, lineRate: null, down: false, snapshotFails: [], quiesceFails: [], full: [] };
