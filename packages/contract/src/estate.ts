@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Bytes, Count, EscapedPath, Id, Instant, Name, Uuid } from './common';
+import { Bytes, Count, EscapedPath, Id, Instant, Name, Named, Uuid } from './common';
 import { MachineFacts, MachinePoint } from './platform';
 import { PointKind } from './policy';
 import { PriceTable } from './prices';
@@ -51,13 +51,42 @@ export const WorkloadRow = z.object({
 });
 export type WorkloadRow = z.infer<typeof WorkloadRow>;
 
+export const estateBys = ['platform', 'host', 'folder', 'storage', 'place', 'tag', 'kind'] as const;
+export const EstateBy = z.enum(estateBys);
+export type EstateBy = z.infer<typeof EstateBy>;
+export const estateShows = ['none', 'matched', 'suspect', 'late', 'protected', 'gone'] as const;
+
+/** A page of workloads that fit; `by` asks for the tree of one hierarchy, `in` for what lies in a node of it. */
+export const EstateQuery = z.object({
+  at: z.coerce.number().int().optional(),
+  q: z.string().max(200).optional(),
+  show: z.enum(estateShows).optional(),
+  tag: z.string().max(120).optional(),
+  by: EstateBy.optional(),
+  in: z.string().max(2000).optional(),
+  offset: z.coerce.number().int().min(0).default(0),
+  limit: z.coerce.number().int().min(1).max(500).default(200),
+});
+
 export const Estate = z.object({
   asOf: Instant.nullable(),
+  /** A page of those that fit, what needs protection first. */
   workloads: z.array(WorkloadRow),
+  /** How many fit. */
+  total: Count,
+  nodes: z.array(z.object({ path: z.string(), name: z.string(), depth: Count, count: Count, open: Count })),
   counts: z.object({ all: Count, none: Count, matched: Count, protected: Count, suspect: Count, late: Count, gone: Count }),
   tags: z.array(z.object({ name: z.string(), count: Count })),
 });
 export type Estate = z.infer<typeof Estate>;
+
+/** What rules and policies can name. */
+export const EstateValues = z.object({
+  workloads: z.array(Named.extend({ coverage: z.enum(coverageMarks) })),
+  tags: z.array(z.object({ name: z.string(), count: Count })),
+  fields: z.record(z.string(), z.array(z.string())),
+});
+export type EstateValues = z.infer<typeof EstateValues>;
 
 export const DiscoveredRow = z.object({
   name: z.string(),

@@ -43,10 +43,17 @@ export const routes = {
   estate: route({
     method: 'get',
     path: '/estate',
-    summary: 'All workloads with their coverage, now or as of a moment',
+    summary: 'Workloads with their coverage, now or as of a moment, filtered and by hierarchy',
     access: everyRole,
-    query: z.object({ at: z.coerce.number().int().optional(), q: z.string().max(200).optional() }),
+    query: estate.EstateQuery,
     response: estate.Estate,
+  }),
+  estateValues: route({
+    method: 'get',
+    path: '/estate/values',
+    summary: 'What there is to name in rules and policies',
+    access: readers,
+    response: estate.EstateValues,
   }),
   testSource: route({
     method: 'post',

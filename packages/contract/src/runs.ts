@@ -202,6 +202,8 @@ export const RestorePlan = z.object({
       size: Bytes,
       items: Count,
       suspect: z.boolean(),
+      /** It is a machine, or a part of one. */
+      machine: z.boolean(),
     }),
   ),
   total: z.object({ items: Count, files: Count, bytes: Bytes, picks: Count }),

@@ -24,3 +24,4 @@ export * from './plan/night-fit';
 export * from './disk/ranges';
 export * from './disk/qcow2';
 export * from './disk/ovf';
+export * from './estate/hierarchy';

@@ -2,6 +2,7 @@ import type { Knex } from 'knex';
 import type { Logger } from 'pino';
 import type { Clock } from './clock';
 import type { Config } from './config';
+import type { EstateBook } from './estate/estate-book';
 import type { LiveEvents } from './http/live-events';
 import type { Downloads } from './movers/downloads';
 import type { MoverLine } from './movers/mover-line';
@@ -14,6 +15,7 @@ export interface Deps {
   readonly config: Config;
   readonly log: Logger;
   readonly events: LiveEvents;
+  readonly estate: EstateBook;
   readonly movers: MoverLine;
   readonly downloads: Downloads;
   readonly secrets: Secrets;

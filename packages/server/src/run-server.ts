@@ -5,6 +5,7 @@ import { systemClock, type Clock } from './clock';
 import type { Config } from './config';
 import { openDatabase } from './db/open';
 import type { Deps } from './deps';
+import { EstateBook } from './estate/estate-book';
 import { LiveEvents } from './http/live-events';
 import { SessionStore } from './http/session-store';
 import { Downloads } from './movers/downloads';
@@ -30,6 +31,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     config,
     log,
     events: new LiveEvents(db, clock),
+    estate: new EstateBook(() => deps),
     movers: new MoverLine(),
     downloads: new Downloads(),
     secrets: new Secrets(config.sessionSecret),

@@ -187,6 +187,18 @@ CREATE TABLE estate_change (
 );
 `;
 
+/** What the estate says of the points of each workload. */
+const pointSummary = `
+CREATE TABLE workload_points (
+  workload_id INT UNSIGNED PRIMARY KEY, points INT NOT NULL, oldest BIGINT NOT NULL, suspects INT NOT NULL, point_id CHAR(36) NOT NULL, moment BIGINT NOT NULL,
+  bytes BIGINT NOT NULL, items BIGINT NOT NULL
+);
+INSERT INTO workload_points SELECT s.workload_id, s.points, s.oldest, s.suspects, MAX(p.id), p.moment, MAX(p.bytes), MAX(p.items)
+  FROM (SELECT workload_id, COUNT(*) AS points, MIN(moment) AS oldest, SUM(suspect) AS suspects, COALESCE(MAX(IF(suspect, NULL, moment)), MAX(moment)) AS newest
+    FROM point WHERE state = 'visible' GROUP BY workload_id) s
+  JOIN point p ON p.workload_id = s.workload_id AND p.state = 'visible' AND p.moment = s.newest GROUP BY s.workload_id;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -203,4 +215,5 @@ export const migrations: Migration[] = [
   { name: '0013-run-windows', up: (k) => runAll(k, runWindows) },
   { name: '0014-policy-versions', up: (k) => runAll(k, policyVersions) },
   { name: '0015-platforms', up: (k) => runAll(k, platforms) },
+  { name: '0016-point-summary', up: (k) => runAll(k, pointSummary) },
 ];

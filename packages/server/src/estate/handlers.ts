@@ -10,12 +10,14 @@ import type { Handlers } from '../http/bind-routes';
 import { assignAll } from '../platforms/apply-inventory';
 import { policiesInForce, versioned } from '../policies/matching';
 import { backupTasks, queueRun } from '../runs/queue';
-import { estateAnswer } from './estate';
+import { estateAnswer, estateValues } from './estate-answer';
+import { summarizePoints } from './point-summary';
 import { workloadDetail } from './workload-detail';
 
 type EstateHandlers = Pick<
   Handlers,
   | 'estate'
+  | 'estateValues'
   | 'testSource'
   | 'addSource'
   | 'changeSource'
@@ -65,6 +67,8 @@ export function estateHandlers(deps: Deps): EstateHandlers {
   };
   return {
     estate: ({ query, actor }) => estateAnswer(deps, query, actor.remit),
+
+    estateValues: () => estateValues(deps),
 
     testSource: ({ body }) => test(deps, body),
 
@@ -237,6 +241,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     async liftSuspicion({ params, body, actor }) {
       const changed = await inTransaction(db, async (trx) => {
         const points = await trx('point').where({ workload_id: params.id, suspect: true, state: 'visible' }).update({ suspect: false });
+        await summarizePoints(trx, params.id);
         const frozen = await trx('workload').where({ id: params.id, frozen: true }).update({ frozen: false });
         if (points + frozen)
           await appendAudit(trx, clock.now(), {

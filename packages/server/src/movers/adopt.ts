@@ -7,6 +7,7 @@ import { livingPoints, type SeriesRow } from '../catalog/points';
 import { fromJson } from '../db/json';
 import { ApiError } from '../errors';
 import type { CarePlan } from '../targets/care';
+import { summarizePoints } from '../estate/point-summary';
 import type { RunningTask } from './running-task';
 
 type Answer = { readonly say: 'known' | 'load' | 'passed'; readonly previous: string | null };
@@ -75,6 +76,7 @@ export async function makeAdoptedVisible(
     machine: point.machine && JSON.stringify(point.machine),
   });
   await standing(trx, targetOf(task), point);
+  await summarizePoints(trx, series.workload_id);
   await trx('load_batch').where({ task_id: task.id }).delete();
   await trx('task').where({ id: task.id }).update({ series_no: null, ordinal: null });
   return series.workload_id;

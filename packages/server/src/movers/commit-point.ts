@@ -3,6 +3,7 @@ import type { PointTotals } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { livingPoints, type SeriesRow } from '../catalog/points';
 import { fromJsonOrNull } from '../db/json';
+import { summarizePoints } from '../estate/point-summary';
 import type { RunningTask } from './running-task';
 import { bodyOf } from '../policies/matching';
 
@@ -60,5 +61,6 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
     stored: point.stored,
     locked_until: point.lockedUntil,
   });
+  await summarizePoints(trx, series.workload_id);
   if (unusual.suspect) await trx('workload').where({ id: series.workload_id }).update({ frozen: true });
 }

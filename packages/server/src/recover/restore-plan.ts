@@ -44,6 +44,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
       size: p.size,
       items: p.items,
       suspect: p.point.suspect === 1,
+      machine: p.point.machine !== null,
     })),
     total: { items, files: items, bytes, picks: picks.length },
     ...(await placesOf(deps, picks)),

@@ -4,6 +4,7 @@ import { decideCopies, presentCopies, type SeriesKeep } from '../catalog/copies'
 import { livingPoints, type SeriesRow } from '../catalog/points';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
+import { summarizePoints } from '../estate/point-summary';
 import { queueRun, type NewTask } from './queue';
 import { bodyOf } from '../policies/matching';
 
@@ -56,6 +57,7 @@ export async function expireSeries(deps: Deps, seriesNo: number): Promise<number
       await trx('point').where({ id: point.id }).update({ state: 'expired', expired_at: now });
       await dropUnneeded(trx, seriesNo, point.ordinal);
     }
+    if (gone.length) await summarizePoints(trx, series.workload_id);
     return points;
   });
   if (expired.length) {

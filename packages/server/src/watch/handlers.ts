@@ -1,9 +1,9 @@
 import { countOf, formatShare, parentPath } from '@lithodex/core';
-import type { FinderHit, Ledge, Progress, RunState, Watch } from '@lithodex/contract';
+import type { FinderHit, Ledge, Progress, RunState, Watch, WorkloadRow } from '@lithodex/contract';
 import { searchNames } from '../catalog/search';
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
-import { estateOf, presentWorkloads } from '../estate/estate';
+import { presentWorkloads } from '../estate/estate';
 import type { Handlers } from '../http/bind-routes';
 import { policiesInForce } from '../policies/matching';
 import { nextStarts } from '../policies/timetable';
@@ -31,7 +31,7 @@ const countWord = (n: number) => ['no', 'one', 'two', 'three', 'four', 'five', '
 const beWord = (n: number) => (n === 1 ? 'is' : 'are');
 const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 
-function leadOf(estate: Awaited<ReturnType<typeof estateOf>>, tonight: readonly NightRow[]): Watch['lead'] {
+function leadOf(estate: readonly WorkloadRow[], tonight: readonly NightRow[]): Watch['lead'] {
   const newest = newestPerWorkload(tonight);
   const inState = (...states: RunState[]) => newest.filter((t) => states.includes(t.state)).length;
   const parts: Watch['lead']['parts'] = [];
@@ -53,12 +53,7 @@ function leadOf(estate: Awaited<ReturnType<typeof estateOf>>, tonight: readonly 
   return { protected: inState('done', 'remarks', 'partsMissing'), all: newest.length, parts };
 }
 
-async function factsOf(
-  deps: Deps,
-  estate: Awaited<ReturnType<typeof estateOf>>,
-  history: readonly NightRow[],
-  from: number,
-): Promise<Watch['facts']> {
+async function factsOf(deps: Deps, estate: readonly WorkloadRow[], history: readonly NightRow[], from: number): Promise<Watch['facts']> {
   const { db, clock } = deps;
   const now = clock.now();
   const sums = await db('point')
@@ -193,7 +188,7 @@ export function watchHandlers(deps: Deps): WatchHandlers {
     async find({ query }) {
       const text = query.q.toLowerCase();
       const hits: FinderHit[] = [];
-      const workloads = (await estateOf(deps, null, null)).filter((w) => w.name.toLowerCase().includes(text)).slice(0, 6);
+      const workloads = (await deps.estate.rows(null)).filter((w) => w.name.toLowerCase().includes(text)).slice(0, 6);
       hits.push(
         ...workloads.map((w): FinderHit => ({
           kind: 'workload',

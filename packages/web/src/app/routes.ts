@@ -23,6 +23,11 @@ export const routes: Routes = [
       { path: 'watch', title: 'Watch · Lithodex', loadComponent: () => import('./watch/watch-page').then((m) => m.WatchPage) },
       { path: 'estate', title: 'Estate · Lithodex', loadComponent: () => import('./estate/estate-page').then((m) => m.EstatePage) },
       {
+        path: 'estate/platforms/:id',
+        title: 'Platform · Lithodex',
+        loadComponent: () => import('./estate/platform-page').then((m) => m.PlatformPage),
+      },
+      {
         path: 'estate/:id',
         title: 'Workload · Lithodex',
         loadComponent: () => import('./estate/workload-page').then((m) => m.WorkloadPage),

@@ -21,6 +21,9 @@ export const uuid = (n: number) => `00000000-0000-4000-8000-${String(n).padStart
 export const workload = (id: number, more: Partial<WorkloadRow> = {}): WorkloadRow => ({
   id,
   name: `quay-${id}`,
+  kind: 'files',
+  machine: null,
+  gone: null,
   source: { id: id + 100, name: `quay-${id}`, location: 'Server room', folder: `/srv/quay-${id}` },
   tags: [],
   policies: [{ id: 1, name: 'Nightly' }],
@@ -45,9 +48,42 @@ export const estate = (workloads: readonly WorkloadRow[]): Estate => {
       protected: count('protected'),
       suspect: count('suspect'),
       late: workloads.filter((w) => w.late).length,
+      gone: workloads.filter((w) => w.gone !== null).length,
     },
+    total: workloads.length,
+    nodes: [],
     tags: [],
   };
+};
+
+/** Answers as the server does: by coverage, tag and text. */
+export const estateOf =
+  (workloads: readonly WorkloadRow[]) =>
+  ({ query = {} }: { query?: Record<string, unknown> }): Estate => {
+    const text = typeof query['q'] === 'string' ? query['q'].toLowerCase() : '';
+    const fits = workloads.filter(
+      (w) =>
+        (!query['show'] || (query['show'] === 'late' ? w.late : w.coverage === query['show'])) &&
+        (!query['tag'] || w.tags.includes(query['tag'] as string)) &&
+        w.name.includes(text),
+    );
+    const from = Number(query['offset'] ?? 0);
+    return { ...estate(workloads), workloads: fits.slice(from, from + Number(query['limit'] ?? 200)), total: fits.length };
+  };
+
+export const machineFacts: NonNullable<WorkloadRow['machine']> = {
+  cluster: 'harbour',
+  location: 'Harbour office',
+  host: 'mole-1',
+  folder: '/Harbour/Gates',
+  networks: ['quay'],
+  template: false,
+  running: true,
+  helper: false,
+  system: 'Linux',
+  processors: 2,
+  memory: 2048,
+  disks: [{ id: 'd-1', label: 'system', size: 8e9, storage: 'fast' }],
 };
 
 export const point = (id: number, moment: number, more: Partial<Point> = {}): Point => ({
@@ -78,6 +114,7 @@ export const point = (id: number, moment: number, more: Partial<Point> = {}): Po
   suspect: false,
   held: false,
   heldWhy: '',
+  machine: null,
   expired: false,
   ...more,
 });

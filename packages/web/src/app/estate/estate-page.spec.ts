@@ -1,20 +1,27 @@
 import { ApiFailure } from '../data/api';
 import { describe, expect, it } from 'vitest';
-import { estate, workload } from '../../test/samples';
+import { estate, estateOf, machineFacts, workload } from '../../test/samples';
 import { day, now, open, words } from '../../test/stage';
 
-const three = estate([
+const list = [
   workload(1, { name: 'berth-desk', tags: ['room: north'] }),
   workload(2, { name: 'crane-logs', coverage: 'none', policies: [], newestPoint: null, points: 0, oldestPoint: null }),
   workload(3, { name: 'tide-gauge', late: true, source: { id: 5, name: 'tide', location: '', folder: '/srv/tide' } }),
-]);
+];
+const three = estateOf(list);
 const names = (s: { all(q: string): HTMLElement[] }) => s.all('tbody tr b').map((b) => b.textContent);
 
 describe('the estate', () => {
   it('lists every workload with what protects it, and counts by state', async () => {
     const s = await open('/estate', { answers: { estate: three } });
     expect(names(s)).toEqual(['berth-desk', 'crane-logs', 'tide-gauge']);
-    expect(s.all('.chip').map((c) => c.textContent.trim())).toEqual(['3 all', '1 unprotected', '1 past the objective', '2 protected']);
+    expect(s.all('.chip').map((c) => c.textContent.trim())).toEqual([
+      '3 all',
+      '1 unprotected',
+      '1 past the objective',
+      '2 protected',
+      'changes',
+    ]);
     const rows = s.all('tbody tr').map((r) => words(r));
     expect(rows[0]).toContain('Nightly Sun 22 Nov 22:00');
     expect(rows[1]).toContain('nothing unprotected');
@@ -42,7 +49,7 @@ describe('the estate', () => {
   it('asks for the estate as it was at the moment that is set', async () => {
     const at = now - 3 * day;
     const s = await open(`/estate?at=${at}`, { answers: { estate: three } });
-    expect(s.api.last('estate')?.query).toEqual({ at });
+    expect(s.api.last('estate')?.query).toEqual({ at, limit: 200 });
     expect(s.text()).toContain('as of Fri 20 Nov 09:00');
     await s.press('Enter');
     expect(s.url()).toBe(`/estate/1?at=${at}`);
@@ -88,6 +95,81 @@ describe('the estate', () => {
   it('offers to connect only to those who may', async () => {
     const s = await open('/estate', { answers: { estate: three }, role: 'operator' });
     expect(s.all('button').some((b) => b.textContent.includes('Connect'))).toBe(false);
+  });
+});
+
+describe('machines of the estate', () => {
+  const machines = [
+    workload(1, { name: 'gate-01', kind: 'machine', machine: machineFacts, coverage: 'none', policies: [], newestPoint: null, points: 0 }),
+    workload(2, { name: 'crane-old', gone: now - day }),
+  ];
+  const nodes = [
+    { path: 'harbour', name: 'harbour', depth: 0, count: 1, open: 1 },
+    { path: 'harbour/mole-1', name: 'mole-1', depth: 1, count: 1, open: 1 },
+  ];
+  const platform = {
+    id: 7,
+    name: 'Harbour platform',
+    endpoint: 'http://platform',
+    by: 'password',
+    account: 'keeper',
+    passwordEnds: null,
+    readAt: now - 5 * 60_000,
+    trouble: null,
+    machines: 1,
+    readers: null,
+  };
+  const answers = {
+    estate: (c: { query?: Record<string, unknown> }) => ({ ...estateOf(machines)(c), nodes: c.query?.['by'] ? nodes : [] }),
+    listPlatforms: { rows: [platform] },
+  };
+
+  it('are told by where they are, and how quiet their points will be', async () => {
+    const s = await open('/estate', { answers });
+    expect(words(s.all('tbody tr')[0]!)).toContain('Server room mole-1');
+    expect(words(s.all('tbody tr')[1]!)).toContain(', gone');
+    await s.click(s.one('.peek'));
+    expect(words(s.one('lx-machine-peek'))).toContain('As after a loss of power: a helper inside would raise that');
+    expect(words(s.one('lx-machine-peek'))).toContain('system 8.00 GB on fast');
+  });
+
+  it('are walked by hierarchy, the part that is chosen being in the address', async () => {
+    const s = await open('/estate', { answers });
+    const by = s.one<HTMLSelectElement>('lx-estate-tree select');
+    by.value = 'host';
+    by.dispatchEvent(new Event('change'));
+    await s.settle();
+    expect(s.url()).toBe('/estate?by=host');
+    await s.click(s.all('.node')[2]!);
+    expect(s.url()).toBe('/estate?by=host&in=harbour/mole-1');
+    expect(s.api.last('estate')?.query).toMatchObject({ by: 'host', in: 'harbour/mole-1' });
+    await s.click(s.all('.node')[1]!);
+    await s.click(s.all('.node')[1]!);
+    expect(s.all('.node')).toHaveLength(2);
+  });
+
+  it('are read again from their platform, and what changed is told', async () => {
+    const read = { machines: 34, fresh: 1, gone: 0, moved: 2 };
+    const changes = [{ id: 1, at: now, workload: { id: 1, name: 'gate-01' }, what: 'moved', detail: 'from host mole-2 to mole-1' }];
+    const s = await open('/estate', {
+      answers: { ...answers, readPlatform: read, estateChanges: { rows: changes, next: null, total: null } },
+    });
+    await s.click('read again');
+    expect(words(s.one('lx-platform-strip'))).toContain('34 machines: 1 new, 2 moved');
+    await s.click('changes');
+    expect(words(s.one('lx-estate-changes'))).toContain('gate-01 moved from host mole-2 to mole-1');
+  });
+
+  it('are ticked and put into a policy, where one sees what that does', async () => {
+    const s = await open('/estate', { answers });
+    await s.press('x');
+    await s.click(s.all('tbody input[type=checkbox]')[1]!);
+    expect(words(s.one('.chosen'))).toContain('2 ticked');
+    const choose = s.one<HTMLSelectElement>('.chosen select');
+    choose.value = 'new';
+    choose.dispatchEvent(new Event('change'));
+    await s.settle();
+    expect(s.url()).toBe('/policies/new?add=1,2');
   });
 });
 

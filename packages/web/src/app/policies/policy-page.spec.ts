@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { estate, policyBody, target, uuid, workload } from '../../test/samples';
+import { policyBody, target, uuid } from '../../test/samples';
 import { day, now, open, page, words, type Answers, type Stage } from '../../test/stage';
 import { ApiFailure } from '../data/api';
 
@@ -28,7 +28,14 @@ const stage = (url: string, answers: Answers = {}, role: 'administrator' | 'oper
       getPolicy: policy,
       policyVersions: { rows: [{ no: 1, at: now - day, by: 'eva.vind', body: policyBody() }] },
       listTargets: page([target(1), target(2)]),
-      estate: { ...estate([workload(1), workload(2, { coverage: 'none' })]), tags: [{ name: 'room: north', count: 3 }] },
+      estateValues: {
+        workloads: [
+          { id: 1, name: 'quay-1', coverage: 'protected' },
+          { id: 2, name: 'quay-2', coverage: 'none' },
+        ],
+        tags: [{ name: 'room: north', count: 3 }],
+        fields: { tag: ['room: north'], name: ['quay-1', 'quay-2'], source: ['quay-1', 'quay-2'], host: ['mole-1'] },
+      },
       consequences,
       policyMeasures: { now, schedule: policy.body.schedule, targets: [] },
       listPolicies: page([policy, { ...policy, id: 9, body: policyBody({ name: 'Berths, hourly' }) }]),

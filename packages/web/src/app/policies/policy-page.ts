@@ -2,8 +2,8 @@ import { ChangeDetectionStrategy, Component, computed, effect, inject, input, si
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
-import type { Consequences, Estate, Policy, PolicyBody, PolicyMeasures, Target } from '@lithodex/contract';
-import { countOf } from '@lithodex/core';
+import type { Consequences, EstateValues, Policy, PolicyBody, PolicyMeasures, Target } from '@lithodex/contract';
+import { countOf, asksFor, parseRule, ruleFields, type RuleField as Field } from '@lithodex/core';
 import { debounceTime, distinctUntilChanged, filter, map, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
@@ -72,6 +72,8 @@ export class PolicyPage {
   protected readonly session = inject(Session);
   readonly id = input.required<string>();
   readonly workload = input<string>();
+  /** Ids of workloads to be added to the draft. */
+  readonly added = input<string>(undefined, { alias: 'add' });
   /** Id of the policy that a new one begins as. */
   readonly like = input<string>();
   protected readonly policyId = computed(() => (this.id() === 'new' ? null : Number(this.id())));
@@ -83,7 +85,7 @@ export class PolicyPage {
   protected readonly failure = computed(() => this.loaded()?.failure);
   protected readonly inForce = computed(() => this.loaded()?.value);
   protected readonly targets = toSignal(this.api.call('listTargets').pipe(outcome()));
-  protected readonly estate = toSignal(this.api.call('estate').pipe(outcome<Estate>()));
+  protected readonly estate = toSignal(this.api.call('estateValues').pipe(outcome<EstateValues>()));
   private readonly policies = toSignal(this.api.call('listPolicies').pipe(outcome()));
   /** Policies that this one could follow. */
   protected readonly otherPolicies = computed(() =>
@@ -118,13 +120,18 @@ export class PolicyPage {
       untracked(() => {
         if (this.draftOf !== id) this.draft.set(null);
         this.draftOf = id;
-        if (policy) this.draft.set(policy.body);
+        if (policy) this.draft.set(this.withAdded(policy.body));
         else if (id !== null || this.draft() || !targets || !start) return;
         else if (start.value) this.draft.set({ ...start.value.body, name: `${start.value.body.name}, copy` });
         else if (!this.like() || start.failure)
-          this.draft.set(this.fresh(targets.find(takesPoints)?.id ?? '00000000-0000-0000-0000-000000000000'));
+          this.draft.set(this.withAdded(this.fresh(targets.find(takesPoints)?.id ?? '00000000-0000-0000-0000-000000000000')));
       });
     });
+  }
+
+  private withAdded(body: PolicyBody): PolicyBody {
+    const added = (this.added() ?? '').split(',').map(Number).filter(Boolean);
+    return added.length ? { ...body, workloads: [...new Set([...body.workloads, ...added])] } : body;
   }
 
   private fresh(targetId: string): PolicyBody {
@@ -231,14 +238,17 @@ export class PolicyPage {
 
   /** What rules can name, for completion. */
   protected readonly known = computed(() => {
-    const { workloads = [], tags = [] } = this.estate()?.value ?? {};
-    return {
-      tag: tags.map((t) => t.name),
-      name: workloads.map((w) => w.name),
-      source: workloads.map((w) => w.source.name),
-      location: workloads.map((w) => w.source.location),
-      folder: workloads.map((w) => w.source.folder),
-    };
+    const fields = this.estate()?.value?.fields ?? {};
+    return Object.fromEntries(ruleFields.map((f) => [f, fields[f] ?? []])) as Record<Field, string[]>;
+  });
+
+  /** Machines move between hosts and storages by themselves, and out of such a rule. */
+  protected readonly byHost = computed(() => {
+    try {
+      return asksFor(parseRule(this.draft()?.rule ?? ''), ['host', 'storage']);
+    } catch {
+      return false;
+    }
   });
 
   protected readonly matching = computed(() => {

@@ -20,6 +20,7 @@ const plan: RestorePlan = {
       size: 9,
       items: 1,
       suspect: false,
+      machine: false,
     },
   ],
   total: { items: 1, files: 1, bytes: 9, picks: 1 },

@@ -1,4 +1,4 @@
-import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, input, linkedSignal, signal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
@@ -13,20 +13,21 @@ import { Checks } from '../ui/checks';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
+import { MachinePlace, type NewPlace } from './machine-place';
 
 /** Last part of a path; the whole of a workload has none. */
 function nameOrAll(path: string): string {
   return path === '' ? 'Everything' : path.slice(path.lastIndexOf('/') + 1);
 }
 
-type To = 'original' | 'folder' | 'tar' | 'zip' | 'file';
+type To = 'original' | 'folder' | 'platform' | 'tar' | 'zip' | 'file' | 'qcow2' | 'ova';
 type Rule = 'leave' | 'replace' | 'replaceIfOlder' | 'beside';
 
 /** The restore sheet: what, where to, what if it exists, plan and reason on one page. */
 @Component({
   selector: 'lx-sheet-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Slot, Checks, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, MachinePlace, Slot, Checks, StateMark, ...formatPipes],
   templateUrl: './sheet-page.html',
   styleUrl: './sheet-page.scss',
 })
@@ -50,6 +51,7 @@ export class SheetPage {
   protected readonly busy = signal(false);
 
   protected readonly places = computed((): SlotOption<To>[] => {
+    if (this.machines()) return this.machinePlaces();
     const all: SlotOption<To>[] = [
       { value: 'original', label: 'where they came from' },
       { value: 'folder', label: 'another folder on the mover' },
@@ -60,6 +62,19 @@ export class SheetPage {
     if (single) all.push({ value: 'file', label: 'me, as the file itself' });
     return this.session.keeps() ? all : all.slice(0, 1);
   });
+  private machinePlaces(): SlotOption<To>[] {
+    const [first, ...others] = this.picks.items();
+    const all: SlotOption<To>[] = [{ value: 'original', label: 'where they were, over what is there' }];
+    if (this.picks.items().every((p) => p.path === '')) all.push({ value: 'platform', label: 'a platform, as new machines:' });
+    if (!others.length && first?.path === '') all.push({ value: 'ova', label: 'me, as an OVF package' });
+    if (!others.length && first?.path.startsWith('disks/'))
+      all.push({ value: 'file', label: 'me, as a raw disk' }, { value: 'qcow2', label: 'me, as a QCOW2 disk' });
+    return this.session.keeps() ? all : all.slice(0, 1);
+  }
+  protected readonly starts: SlotOption<boolean>[] = [
+    { value: false, label: 'leave them off' },
+    { value: true, label: 'start them' },
+  ];
   protected readonly rules: SlotOption<Rule>[] = [
     { value: 'leave', label: 'leave it as it is' },
     { value: 'replace', label: 'replace it' },
@@ -74,25 +89,34 @@ export class SheetPage {
     { value: '', label: 'the best copy', note: 'a disk before a bucket' },
     ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
   ]);
-  protected readonly isDownload = computed(() => !['original', 'folder'].includes(this.to()));
+  protected readonly isDownload = computed(() => !['original', 'folder', 'platform'].includes(this.to()));
+  /** Where new machines go, and the names of those that get one of their own, by point. */
+  protected readonly place = signal<NewPlace | null>(null);
+  protected readonly newNames = signal<ReadonlyMap<string, string>>(new Map());
+  protected readonly startThem = signal(false);
 
   private readonly body = computed((): BodyInput<'planRestore'> | null => {
     const damaged = this.damaged();
     if (!this.picks.items().length && !damaged) return null;
     const to = this.to();
     if (to === 'folder' && !this.folder().startsWith('/')) return null;
+    const place = this.place();
+    if (to === 'platform' && !(place?.host && place.storage)) return null;
     const destination: BodyInput<'planRestore'>['destination'] =
       to === 'original'
         ? { to }
-        : to === 'folder'
-          ? { to, folder: this.folder(), keepPath: this.keepPath() }
-          : { to: 'download', format: to };
+        : to === 'platform'
+          ? { to, ...place!, exceptions: [...this.newNames()].map(([pointId, name]) => ({ pointId, name })) }
+          : to === 'folder'
+            ? { to, folder: this.folder(), keepPath: this.keepPath() }
+            : { to: 'download', format: to };
     return {
       name: this.name().trim() || this.suggested(),
       picks: damaged ? [] : this.picks.items().map(({ pointId, path }) => ({ pointId, path })),
       ...(damaged && { damagedIn: damaged }),
       destination,
       rule: this.rule(),
+      start: this.startThem(),
       readFrom: this.readFrom() || null,
     };
   });
@@ -112,6 +136,11 @@ export class SheetPage {
     ),
   );
   protected readonly plan = computed(() => (this.body() ? this.planned()?.value : undefined));
+  /** Whether all picks are of machines; as known last while no plan can be made. */
+  protected readonly machines = linkedSignal<RestorePlan | undefined, boolean>({
+    source: this.plan,
+    computation: (plan, before) => (plan ? plan.items.length > 0 && plan.items.every((i) => i.machine) : (before?.value ?? false)),
+  });
   protected readonly failure = computed(() => this.planned()?.failure);
   protected readonly openChecks = computed(() =>
     (this.plan()?.checks ?? []).filter((c) => c.level === 'look' && !this.agreed().has(c.code)),
@@ -140,6 +169,20 @@ export class SheetPage {
   protected setTo(to: To): void {
     this.to.set(to);
     this.agreed.set(new Set());
+  }
+
+  protected setPlace(place: NewPlace | null): void {
+    this.place.set(place);
+    this.agreed.set(new Set());
+  }
+
+  protected rename(pointId: string, name: string): void {
+    this.newNames.update((names) => {
+      const next = new Map(names);
+      if (name.trim()) next.set(pointId, name.trim());
+      else next.delete(pointId);
+      return next;
+    });
   }
 
   protected setRule(rule: Rule): void {

@@ -1,0 +1,37 @@
+import type { WorkloadRow } from '@lithodex/contract';
+import type { Deps } from '../deps';
+import { estateOf } from './estate';
+
+/** So long rows may be used again while nothing was told that changes them, ms: other servers, and time itself, change them too. */
+const freshMs = 2000;
+
+interface Kept {
+  readonly at: number | null;
+  readonly version: number;
+  /** Of the installation's clock: what is late goes by it. */
+  readonly minute: number;
+  readonly read: number;
+  readonly rows: Promise<WorkloadRow[]>;
+}
+
+/** The workloads as they were read last, so that a page of them does not read all of them again. */
+export class EstateBook {
+  private kept: Kept | undefined;
+
+  constructor(private readonly deps: () => Deps) {}
+
+  /** All workloads, now or as of a moment. The rows are shared: nobody may change them. */
+  rows(at: number | null): Promise<WorkloadRow[]> {
+    const deps = this.deps();
+    const { version } = deps.events;
+    const minute = Math.floor(deps.clock.now() / 60_000);
+    const { kept } = this;
+    if (kept?.at === at && kept.version === version && kept.minute === minute && performance.now() - kept.read < freshMs) return kept.rows;
+    const rows = estateOf(deps, at, null);
+    this.kept = { at, version, minute, read: performance.now(), rows };
+    rows.catch(() => {
+      this.kept = undefined;
+    });
+    return rows;
+  }
+}

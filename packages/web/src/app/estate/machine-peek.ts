@@ -1,0 +1,55 @@
+import { ChangeDetectionStrategy, Component, computed, input } from '@angular/core';
+import type { MachineFacts } from '@lithodex/contract';
+import { formatPipes } from '../ui/format-pipes';
+
+/** What a platform says of a machine, and how quiet its points will be. */
+@Component({
+  selector: 'lx-machine-peek',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [...formatPipes],
+  template: `@let m = machine();
+    <dl class="small">
+      <dt>Where</dt>
+      <dd>{{ m.host }} in {{ m.cluster || 'no cluster' }}, {{ m.location || 'place unknown' }}; folder {{ m.folder }}</dd>
+      <dt>Disks</dt>
+      <dd>
+        @for (d of m.disks; track d.id; let last = $last) {
+          <span class="nowrap"
+            >{{ d.label }} <span class="num">{{ d.size | bytes }}</span> on {{ d.storage }}{{ last ? '' : '; ' }}</span
+          >
+        }
+      </dd>
+      <dt>Machine</dt>
+      <dd>{{ m.system }}, {{ m.processors }} processors, {{ m.memory }} MB of memory, networks {{ m.networks.join(', ') || 'none' }}</dd>
+      <dt>How quiet</dt>
+      <dd>{{ quiet() }}</dd>
+    </dl>`,
+  styles: `
+    dl {
+      display: grid;
+      grid-template-columns: 110px minmax(0, 1fr);
+      gap: 3px 12px;
+      margin: 0;
+      padding: 8px 14px 10px 46px;
+    }
+    dt {
+      font-weight: 400;
+      color: var(--ink-2);
+    }
+    dd {
+      margin: 0;
+      white-space: normal;
+    }
+  `,
+})
+export class MachinePeek {
+  readonly machine = input.required<MachineFacts>();
+  protected readonly quiet = computed(() => {
+    const { template, running, helper } = this.machine();
+    if (template) return 'A template does not run: its disks are taken as they are.';
+    if (!running) return 'It is off: its disks are taken as they are.';
+    return helper
+      ? 'Programs inside are brought to rest by the helper inside.'
+      : 'As after a loss of power: a helper inside would raise that to programs at rest.';
+  });
+}
