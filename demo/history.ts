@@ -4,6 +4,8 @@ import { DateTime } from 'luxon';
 import { nextRuns } from '@lithodex/core';
 import { routes, type Answered, type BodyInput, type RouteName } from '@lithodex/contract';
 import { appendAudit, hashPassword, issueToken, runServer, type Clock, type Config, type RunningServer } from '@lithodex/server';
+import { landingNight, machinePolicy, platformNight, scratchPolicy } from './harbour/machines';
+import { HarbourPlatform, type PlatformAccess } from './harbour-platform';
 import { Random } from './harbour/random';
 import { encryptCharts, harbourServers } from './harbour/servers';
 import {
@@ -64,6 +66,8 @@ export class History {
   private base = '';
   private readonly cookies = new Map<string, { cookie: string; csrf: string }>();
   private readonly lastMorning: DateTime;
+  private readonly platform: HarbourPlatform;
+  private diskId = '';
 
   constructor(
     private readonly config: Config,
@@ -71,9 +75,11 @@ export class History {
     private readonly standins: {
       readonly bucket: { endpoint: string; bucket: string; accessKey: string; secretKey: string };
       readonly library: { endpoint: string; token: string; barcodes: string };
+      readonly platform: PlatformAccess;
     },
     private readonly say: (text: string) => void,
   ) {
+    this.platform = new HarbourPlatform(standins.platform, this.random);
     const now = DateTime.now().setZone(zone);
     const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
     this.lastMorning = morning > now ? morning.minus({ days: 1 }) : morning;
@@ -155,6 +161,7 @@ export class History {
       place: { kind: 'cartridges', folder: `${this.state}/vault`, ...this.standins.library },
       location: 'Pilot house',
     });
+    this.diskId = targetId;
     const copyTargets = { 'north-store': northId, vault: vaultId };
     const ids = new Map<string, number>();
     for (const s of harbourServers.filter((s) => s.name !== 'ais-relay')) {
@@ -201,15 +208,17 @@ export class History {
     if (night === 24) await this.protectBeforeChange();
     if (night === 21)
       await this.call('eva.vind', 'addSource', { name: 'ais-relay', folder: this.folderOf('ais-relay'), location: 'Lighthouse station' });
+    await this.machines(night, evening);
     const last = night === nights - 1;
     const until = last ? this.lastMorning.toMillis() : evening.plus({ hours: 9 }).toMillis();
-    const starts = [...new Set(policies.flatMap((p) => nextRuns({ schedule: p.schedule, zone }, evening.toMillis(), 1)))]
+    const timed = [...policies, ...(night >= platformNight ? [machinePolicy, scratchPolicy] : [])];
+    const starts = [...new Set(timed.flatMap((p) => nextRuns({ schedule: p.schedule, zone }, evening.toMillis(), 1)))]
       .filter((t) => t < until)
       .sort((a, b) => a - b);
     const disk = `${this.state}/quay-disk`;
     if (night === unpluggedNight) fs.renameSync(disk, `${disk}.unplugged`);
     for (const start of starts) {
-      if (last) this.lastNightHappens(start);
+      if (last) await this.lastNightHappens(start);
       this.clock.set(Math.max(start + this.random.int(2000, 9000), this.clock.now() + 1000));
       await this.server.scheduler.tick();
       await this.quiet();
@@ -220,16 +229,30 @@ export class History {
     if (night === shelfNight) await this.toTheShelf('KH0041');
     if (last) {
       await this.toTheShelf('KH0042');
+      await this.platform.recovers();
       fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));
       await this.asksForLess();
     }
   }
 
   /** Before the first run of the last night the disk of tides-02 is away; before the charts are protected at 04:00 they are attacked. */
-  private lastNightHappens(start: number): void {
+  private async lastNightHappens(start: number): Promise<void> {
     const local = DateTime.fromMillis(start, { zone });
     if (local.hour === 22) fs.renameSync(this.folderOf('tides-02'), `${this.folderOf('tides-02')}.away`);
+    if (local.hour === 23) await this.platform.lastNightFails();
     if (local.hour === 4) encryptCharts(this.folderOf('charts-nas'), this.random, local.set({ hour: 2, minute: 14 }).toMillis());
+  }
+
+  /** The platform is connected on its night and lives on from then; its machines are protected by rule. */
+  private async machines(night: number, evening: DateTime): Promise<void> {
+    if (night < platformNight) return;
+    if (night === platformNight) {
+      await this.platform.build(evening.toMillis(), this.lastMorning.toMillis());
+      await this.call('eva.vind', 'addPlatform', this.platform.body);
+      const common = { workloads: [], tags: [], kind: 'incremental' as const, zone, targetId: this.diskId, changeLimit: 60 };
+      for (const policy of [machinePolicy, scratchPolicy]) await this.call('eva.vind', 'addPolicy', { ...common, ...policy });
+    } else await this.platform.work(evening.toMillis());
+    if (night === landingNight) await this.platform.changes(evening.toMillis());
   }
 
   /** A person takes a cartridge out of the library. */

@@ -48,6 +48,12 @@ async function standinSettings(state, near) {
         cartridges: ['KH0041', 'KH0042', 'KH0043', 'KH0044', 'KH0045'],
         capacity: 90_000_000,
       },
+      platform: {
+        folder: path.join(state, 'platform'),
+        port: await freePort(port + 2),
+        account: 'lithodex',
+        password: randomBytes(12).toString('hex'),
+      },
     };
     writeFileSync(file, JSON.stringify(settings, null, 2), { mode: 0o600 });
   }
@@ -75,7 +81,10 @@ export async function demo({ port, state: given, fresh }) {
   const began = Date.now();
   const state = path.resolve(given);
   const marker = path.join(state, 'seeded.json');
-  if (fresh || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
+  // a state of before there was a platform can not go on
+  const outdated =
+    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"platform"');
+  if (fresh || outdated || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
   mkdirSync(state, { recursive: true });
   chmodSync(state, 0o755);
   const secrets = secretsOf(state);
@@ -148,7 +157,7 @@ export async function demo({ port, state: given, fresh }) {
       children.pop();
       writeFileSync(marker, JSON.stringify({ at: new Date().toISOString() }));
     }
-    const { library } = JSON.parse(readFileSync(standins, 'utf8'));
+    const { library, platform } = JSON.parse(readFileSync(standins, 'utf8'));
     const server = await startChild(children, 'dist/node/server.js', [config], 'The server');
     const address = `http://127.0.0.1:${chosen}`;
     const mover = spawn(
@@ -172,7 +181,9 @@ export async function demo({ port, state: given, fresh }) {
     writeFileSync(path.join(state, 'address'), address);
     say(`\nLithodex is ready after ${Math.round((Date.now() - began) / 1000)} s: ${address}\n`);
     for (const [name, role] of signIns) say(`  ${name.padEnd(12)} lanterns-at-dusk   ${role}`);
-    say(`\nThe library of cartridges can be seen and served at http://127.0.0.1:${library.port}`);
+    say(
+      `\nThe library of cartridges can be seen and served at http://127.0.0.1:${library.port},\nthe virtualization platform at http://127.0.0.1:${platform.port}`,
+    );
     say('\nCtrl-C stops everything; the data stays for the next start.');
     server.once('exit', () => void stop(1));
     await new Promise(() => undefined);

@@ -8,7 +8,15 @@ const say = (text) => process.stderr.write(`${text}\n`);
 const has = (command) => spawnSync('sh', ['-c', `command -v ${command}`]).status === 0;
 
 /** Debian packages by the command that shows they are there. */
-const packages = { mariadbd: 'mariadb-server', 'mariadb-install-db': 'mariadb-server' };
+const packages = {
+  mariadbd: 'mariadb-server',
+  'mariadb-install-db': 'mariadb-server',
+  // the disks of the machines on the platform stand-in
+  sfdisk: 'fdisk',
+  'mkfs.ext4': 'e2fsprogs',
+  'mkfs.vfat': 'dosfstools',
+  mcopy: 'mtools',
+};
 const testPackages = {
   ...packages,
   chromium: 'chromium',
@@ -17,6 +25,7 @@ const testPackages = {
   zstd: 'zstd',
   openssl: 'openssl',
   xz: 'xz-utils',
+  'qemu-img': 'qemu-utils',
 };
 
 function run(command, args, options = {}) {

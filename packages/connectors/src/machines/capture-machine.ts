@@ -68,6 +68,8 @@ export interface CapturedMachine {
   readonly machine: StoredMachine;
   readonly changeIds: ChangeIds;
   readonly blocks: BlockCounts;
+  /** Bytes of the blocks that hold data, on all disks. */
+  readonly held: number;
   /** Disks left out. */
   readonly leftOut: readonly string[];
 }
@@ -82,6 +84,7 @@ const snapshotPrefix = 'lithodex-';
 /** Takes a machine with its disks as they are at one instant and stores it. Throws SourceError. */
 export class MachineCapture {
   readonly progress: MachineProgress = { items: 0, bytes: 0, read: 0 };
+  private held = 0;
   private readonly counts: BlockCounts = { before: 0, added: 0, changed: 0, removed: 0, random: 0 };
 
   constructor(private readonly options: MachineCaptureOptions) {}
@@ -118,7 +121,7 @@ export class MachineCapture {
       const top = await this.tree(settings, entries, at);
       await this.options.pool.idle();
       const changeIds = Object.fromEntries(snapshot.disks.map((d) => [d.id, d.changeId]));
-      return { top, machine: settings, changeIds, blocks: this.counts, leftOut };
+      return { top, machine: settings, changeIds, blocks: this.counts, held: this.held, leftOut };
     } finally {
       await this.removeSnapshot(machineId, snapshot.id);
     }
@@ -175,8 +178,9 @@ export class MachineCapture {
     };
     if (changed && !rereads) await this.read(disk.id, snapshot, mapping, size, changed, onBlock);
     if (!changed || rereads || !(await loading)) await this.readAll(disk.id, snapshot, await mapping, changed, file, onBlock);
-    if (before && !touched) return before;
     const map = await mapping;
+    this.held += map.used * imageBlock;
+    if (before && !touched) return before;
     const { ranges = [], content } = map.stored(this.options.put);
     await this.options.drain();
     return {
@@ -274,24 +278,19 @@ export class MachineCapture {
   }
 
   private async tree(machine: StoredMachine, disks: readonly TreeEntry[], at: bigint): Promise<TreeEntry> {
-    const { put, drain } = this.options;
+    const { put, drain, previous, trees } = this.options;
     const plain = { uid: 0, gid: 0, mtimeNs: at, ctimeNs: at, inode: 0, size: 0 };
     const builder = new FolderBuilder(put);
     for (const entry of [...disks].sort((a, b) => (a.name < b.name ? -1 : 1))) builder.add(packEntry(entry));
     const folder = { ...plain, kind: 'folder' as const, mode: 0o700 };
     const text = Buffer.from(`${JSON.stringify(machine, null, 2)}\n`);
+    const content = { names: put(text), lengths: [text.length] };
+    const before = previous && (await entryAt(trees, previous.top, settingsItem));
+    const same = before?.content && 'names' in before.content && before.content.names.equals(content.names);
+    const item: TreeEntry = { ...plain, name: settingsItem, kind: 'file', mode: 0o600, size: text.length, content };
     const top = new FolderBuilder(put);
     top.add(packEntry({ ...folder, name: disksFolder, folder: builder.finish() }));
-    top.add(
-      packEntry({
-        ...plain,
-        name: settingsItem,
-        kind: 'file',
-        mode: 0o600,
-        size: text.length,
-        content: { names: put(text), lengths: [text.length] },
-      }),
-    );
+    top.add(packEntry(same ? before : item));
     this.progress.items++;
     await drain();
     return { ...folder, name: '', folder: top.finish() };

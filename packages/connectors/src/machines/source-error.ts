@@ -23,7 +23,7 @@ export class SourceError extends Error {
     readonly code: SourceErrorCode,
     readonly details = '',
   ) {
-    super(details ? `${sourceErrors[code]} (${details})` : sourceErrors[code]);
+    super(details ? `${sourceErrors[code].replace(/\.$/, '')}: ${details}.` : sourceErrors[code]);
     this.name = 'SourceError';
   }
 }

@@ -51,13 +51,19 @@ export function takeMachine(
       now: hooks.now,
       stopped: hooks.stopped,
     });
-    const { top, changeIds, blocks, leftOut, machine: stored } = await work.run();
+    const { top, changeIds, blocks, held, leftOut, machine: stored } = await work.run();
     const counts = await writing.finish();
     tell();
-    const { items = 0, bytes = 0 } = top.folder ?? {};
     return {
       top,
-      totals: { items, files: stored.disks.length - leftOut.length + 1, bytes, read: work.progress.read, ...counts },
+      // disks are sparse: what they hold is what a full of them would be
+      totals: {
+        items: top.folder?.items ?? 0,
+        files: stored.disks.length - leftOut.length + 1,
+        bytes: held,
+        read: work.progress.read,
+        ...counts,
+      },
       owners: {},
       groups: {},
       leftOut: { include: request.include, exclude: request.exclude, byItself: [] },

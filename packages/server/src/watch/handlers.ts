@@ -47,7 +47,7 @@ function leadOf(estate: readonly WorkloadRow[], tonight: readonly NightRow[]): W
   add(
     'plain',
     estate.filter((w) => w.coverage === 'none').length,
-    (n) => `${countWord(n)} ${n === 1 ? 'server has' : 'servers have'} no protection at all`,
+    (n) => `${countWord(n)} ${n === 1 ? 'workload has' : 'workloads have'} no protection at all`,
   );
   if (parts[0]) parts[0] = { ...parts[0], text: capital(parts[0].text) };
   return { protected: inState('done', 'remarks', 'partsMissing'), all: newest.length, parts };

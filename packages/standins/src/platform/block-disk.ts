@@ -44,6 +44,8 @@ export class BlockDisk {
   /** Bytes that were read and written through the platform so far. */
   read = 0;
   written = 0;
+  /** Blocks that were ever written. */
+  private used = 0;
 
   private constructor(
     private readonly file: string,
@@ -67,7 +69,13 @@ export class BlockDisk {
     visitData(disk.fd, (from, to) => {
       disk.generations.fill(1, Math.floor(from / blockBytes), Math.ceil(to / blockBytes));
     });
+    disk.used = disk.generations.reduce((sum, g) => sum + g, 0);
     return disk;
+  }
+
+  /** Bytes that were ever written, in whole blocks. */
+  get usedBytes(): number {
+    return this.used * blockBytes;
   }
 
   close(): void {
@@ -94,6 +102,7 @@ export class BlockDisk {
     this.checkRange(offset, data.length);
     for (const block of this.blocksOf(offset, data.length)) {
       this.keepFor(block);
+      if (this.generations[block] === 0) this.used++;
       this.generations[block] = this.generation;
     }
     fs.writeSync(this.fd, data, 0, data.length, offset);

@@ -66,7 +66,7 @@ export async function makeImage(
     );
     await run('sh', ['-c', 'sfdisk --quiet --no-reread --no-tell-kernel "$1" < "$2"', 'sh', image, table]);
     if (startsMachine) {
-      await run('mkfs.vfat', ['--offset', String(partitionStart / sector), '-n', 'EFI', image, String(efiBytes / 1024)]);
+      await run('mkfs.vfat', ['--offset', String(partitionStart / sector), '-F', '16', '-n', 'EFI', image, String(efiBytes / 1024)]);
       const loader = path.join(folder, 'boot.efi');
       fs.writeFileSync(loader, `made-up boot loader of ${label}\n`);
       const at = `${image}@@${partitionStart}`;

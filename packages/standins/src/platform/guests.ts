@@ -8,6 +8,7 @@ import { blockBytes } from './block-disk';
 import type { MachineDescription } from './description';
 import { makeImage, writeInside, type GuestFile } from './guest-image';
 import type { Machine, Platform } from './platform';
+import { visitData } from './sparse-file';
 
 const run = promisify(execFile);
 
@@ -38,11 +39,13 @@ export async function letGuestWrite(platform: Platform, name: string, label: str
     const written = fs.openSync(copy, 'r');
     try {
       const block = Buffer.alloc(blockBytes);
-      for (let offset = 0; offset < disk.size; offset += blockBytes) {
-        const length = Math.min(blockBytes, disk.size - offset);
-        const now = block.subarray(0, fs.readSync(written, block, 0, length, offset));
-        if (!live.bytes(offset, length).equals(now)) live.write(offset, now);
-      }
+      visitData(written, (from, to) => {
+        for (let offset = Math.floor(from / blockBytes) * blockBytes; offset < to; offset += blockBytes) {
+          const length = Math.min(blockBytes, disk.size - offset);
+          const now = block.subarray(0, fs.readSync(written, block, 0, length, offset));
+          if (!live.bytes(offset, length).equals(now)) live.write(offset, now);
+        }
+      });
     } finally {
       fs.closeSync(written);
     }

@@ -80,11 +80,7 @@ export class Platform {
   private usedOf(storage: string): number {
     let used = 0;
     for (const { disks } of this.machines.values())
-      for (const disk of disks)
-        if (disk.storage === storage)
-          used += this.disk(disk.id)
-            .allocated()
-            .reduce((sum, [, length]) => sum + length, 0);
+      for (const disk of disks) if (disk.storage === storage) used += this.disk(disk.id).usedBytes;
     return used;
   }
 

@@ -65,7 +65,7 @@ export class SheetPage {
   private machinePlaces(): SlotOption<To>[] {
     const [first, ...others] = this.picks.items();
     const all: SlotOption<To>[] = [{ value: 'original', label: 'where they were, over what is there' }];
-    if (this.picks.items().every((p) => p.path === '')) all.push({ value: 'platform', label: 'a platform, as new machines:' });
+    if (this.picks.items().every((p) => p.path === '')) all.push({ value: 'platform', label: 'a platform, as new machines' });
     if (!others.length && first?.path === '') all.push({ value: 'ova', label: 'me, as an OVF package' });
     if (!others.length && first?.path.startsWith('disks/'))
       all.push({ value: 'file', label: 'me, as a raw disk' }, { value: 'qcow2', label: 'me, as a QCOW2 disk' });
