@@ -1,14 +1,13 @@
-import fs from 'node:fs';
-import { routes, type ItemChange, type RouteName } from '@lithodex/contract';
-import { Config, issueToken, loadBatch, runServer } from '@lithodex/server';
+import type { ItemChange } from '@lithodex/contract';
+import { loadBatch } from '@lithodex/server';
 import type { Knex } from 'knex';
+import { p95, startBenchServer } from './bench-server';
 import type { Result } from './result';
 
 const items = 1_000_000;
 const runs = 20_000;
 const batch = 5000;
 const asks = 200;
-const p95 = (values: number[]) => values.sort((a, b) => a - b)[Math.floor(values.length * 0.95)]!;
 
 async function seed(db: Knex): Promise<void> {
   const now = Date.now();
@@ -134,33 +133,10 @@ async function seed(db: Knex): Promise<void> {
 
 /** Answers of the API from a catalog of a million items and 20 000 runs: the 95th percentile, beside the same question put to the table without its index. */
 export async function catalogBench(folder: string, report: (r: Result) => void): Promise<void> {
-  const { startMariadb } = await import('../scripts/launcher/mariadb.mjs');
-  fs.chmodSync(folder, 0o755);
-  const account = { name: 'lithodex', user: 'lithodex', password: 'bench' };
-  const database = await startMariadb(`${folder}/db`, account);
-  const server = await runServer(
-    Config.parse({
-      port: 0,
-      sessionSecret: '00'.repeat(32),
-      webDir: folder,
-      database: { port: database.port, ...account },
-      schedulerMs: 0,
-      logLevel: 'silent',
-    }),
-  );
+  const { server, ask, stop } = await startBenchServer(folder);
   try {
     const { db } = server.deps;
     await seed(db);
-    const token = await issueToken(server.deps, 'bench', 'administrator', 'bench');
-    const ask = async (name: RouteName, id: string, query: string) => {
-      const began = performance.now();
-      const response = await fetch(`http://127.0.0.1:${server.port}/api/v1${routes[name].path.replace(':id', id)}${query}`, {
-        headers: { authorization: `Bearer ${token}` },
-      });
-      if (!response.ok) throw new Error(await response.text());
-      await response.arrayBuffer();
-      return (performance.now() - began) / 1000;
-    };
     const point = '00000000-0000-4000-a000-000000000010';
     const questions: [string, () => Promise<number>, string][] = [
       [
@@ -217,7 +193,6 @@ export async function catalogBench(folder: string, report: (r: Result) => void):
       report({ bench, peer: 'the same without the index', ours_s, peer_s, ratio: peer_s / ours_s, runs: times.length, peak_mb: 0 });
     }
   } finally {
-    await server.close();
-    await database.stop();
+    await stop();
   }
 }

@@ -4,11 +4,23 @@ import { catalogBench } from './catalog-bench';
 import { imageBench, servePlatform } from './image-bench';
 import { promiseBenches } from './promise-benches';
 import { asText, keptAsText, type Kept, type Result } from './result';
+import { scaleBench } from './scale-bench';
 import { simulateHere, simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
 import { work } from './store-work';
 
-const all = ['first-full', 'nothing-changed', 'one-percent', 'restore', 'catalog', 'simulation', 'image', 'known-data', 'memory'] as const;
+const all = [
+  'first-full',
+  'nothing-changed',
+  'one-percent',
+  'restore',
+  'catalog',
+  'scale',
+  'simulation',
+  'image',
+  'known-data',
+  'memory',
+] as const;
 const args = process.argv.slice(2);
 
 if (args[0] === '--work') {
@@ -45,6 +57,7 @@ try {
   if (wanted('image')) await imageBench(folder, runs, report);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, report);
+  if (wanted('scale')) await scaleBench(folder, keeps);
 } finally {
   fs.rmSync(folder, { recursive: true, force: true });
 }

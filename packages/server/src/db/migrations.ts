@@ -191,12 +191,14 @@ CREATE TABLE estate_change (
 const pointSummary = `
 CREATE TABLE workload_points (
   workload_id INT UNSIGNED PRIMARY KEY, points INT NOT NULL, oldest BIGINT NOT NULL, suspects INT NOT NULL, point_id CHAR(36) NOT NULL, moment BIGINT NOT NULL,
-  bytes BIGINT NOT NULL, items BIGINT NOT NULL
+  bytes BIGINT NOT NULL, items BIGINT NOT NULL, all_bytes BIGINT NOT NULL, all_stored BIGINT NOT NULL
 );
-INSERT INTO workload_points SELECT s.workload_id, s.points, s.oldest, s.suspects, MAX(p.id), p.moment, MAX(p.bytes), MAX(p.items)
-  FROM (SELECT workload_id, COUNT(*) AS points, MIN(moment) AS oldest, SUM(suspect) AS suspects, COALESCE(MAX(IF(suspect, NULL, moment)), MAX(moment)) AS newest
+INSERT INTO workload_points SELECT s.workload_id, s.points, s.oldest, s.suspects, MAX(p.id), p.moment, MAX(p.bytes), MAX(p.items), s.all_bytes, s.all_stored
+  FROM (SELECT workload_id, COUNT(*) AS points, MIN(moment) AS oldest, SUM(suspect) AS suspects, SUM(bytes) AS all_bytes, SUM(stored) AS all_stored, COALESCE(MAX(IF(suspect, NULL, moment)), MAX(moment)) AS newest
     FROM point WHERE state = 'visible' GROUP BY workload_id) s
   JOIN point p ON p.workload_id = s.workload_id AND p.state = 'visible' AND p.moment = s.newest GROUP BY s.workload_id;
+ALTER TABLE run ADD sums JSON NULL;
+ALTER TABLE task ADD KEY (type, queued_at);
 `;
 
 export const migrations: Migration[] = [

@@ -20,6 +20,9 @@ interface Base {
   readonly gone_at: number | null;
 }
 
+const shownColumns = ['workload_id', 'points', 'oldest', 'suspects', 'point_id', 'moment', 'bytes', 'items'] as const;
+type Shown = Pick<PointSummary, (typeof shownColumns)[number]>;
+
 /** All workloads with their coverage; `at` asks for the state of then, with only the points that can still be brought back. */
 export async function estateOf(deps: Deps, at: number | null, only: readonly number[] | null): Promise<WorkloadRow[]> {
   const { db, clock } = deps;
@@ -52,7 +55,7 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
     .from(db.raw(`assignment${asOf}`))
     .select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
   const policies = new Map((await policiesInForce(db)).map((p) => [p.id, p]));
-  const summaries = at === null ? await db('workload_points').select<PointSummary[]>() : await summariesThen(db, now);
+  const summaries = at === null ? await db('workload_points').select<Shown[]>(...shownColumns) : await summariesThen(db, now);
   const byWorkload = new Map(summaries.map((c) => [c.workload_id, c]));
   const tagsOf = grouped(tags, (t) => t.name);
   const policiesOf = grouped(assigned, (a) => a.policy_id);
@@ -90,7 +93,7 @@ export async function presentWorkloads(deps: Deps): Promise<WorkloadRow[]> {
 }
 
 /** The same as the summaries, of the points that had been taken by `now` and can still be brought back. */
-async function summariesThen(db: Knex, now: number): Promise<PointSummary[]> {
+async function summariesThen(db: Knex, now: number): Promise<Shown[]> {
   const counts = await db('point')
     .where({ state: 'visible' })
     .where('moment', '<=', now)

@@ -12,18 +12,24 @@ export interface PointSummary {
   readonly moment: number;
   readonly bytes: number;
   readonly items: number;
+  /** Of all points at full size, and what was written for them. */
+  readonly all_bytes: number;
+  readonly all_stored: number;
 }
 
 /** Brings the summary of a workload in line with its points. Belongs into every transaction that adds, expires or clears points. */
 export async function summarizePoints(trx: Knex.Transaction, workloadId: number): Promise<void> {
   const living = () => trx('point').where({ workload_id: workloadId, state: 'visible' });
-  const sums = await living().first<{ points: number; oldest: number | null; suspects: number | null }>(
-    trx.raw('COUNT(*) AS points, MIN(moment) AS oldest, SUM(suspect) AS suspects'),
-  );
+  const sums = await living().first<{
+    points: number;
+    oldest: number | null;
+    suspects: number | null;
+    all_bytes: number | null;
+    all_stored: number | null;
+  }>(trx.raw('COUNT(*) AS points, MIN(moment) AS oldest, SUM(suspect) AS suspects, SUM(bytes) AS all_bytes, SUM(stored) AS all_stored'));
   await trx('workload_points').where({ workload_id: workloadId }).delete();
   if (!Number(sums.points)) return;
   type Newest = { id: string; moment: number; bytes: number; items: number };
   const { id, ...newest } = await living().orderBy('suspect').orderBy('moment', 'desc').first<Newest>('id', 'moment', 'bytes', 'items');
-  const { points, oldest, suspects } = sums;
-  await trx('workload_points').insert({ workload_id: workloadId, points, oldest, suspects, point_id: id, ...newest });
+  await trx('workload_points').insert({ workload_id: workloadId, ...sums, point_id: id, ...newest });
 }

@@ -4,7 +4,8 @@ import { countOf } from '@lithodex/core';
 import type { RunCalendar } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
-import { matchesOf, policiesInForce } from '../policies/matching';
+import { policiesInForce } from '../policies/matching';
+import { matchesShown } from '../policies/matching-shown';
 import { startsBetween } from '../policies/timetable';
 
 const dayMs = 86_400_000;
@@ -32,7 +33,7 @@ async function coming(deps: Deps, from: number, to: number): Promise<Coming[]> {
         policyId: id,
         name,
         follows: schedule.every === 'after' ? (policies.find((p) => p.id === schedule.policyId)?.name ?? '') : '',
-        workloads: (await matchesOf(deps.db, body)).length,
+        workloads: (await matchesShown(deps, body)).length,
         at: startsBetween(body, timetable, from, to),
         closed: timetable.closed ?? [],
       };

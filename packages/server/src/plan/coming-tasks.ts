@@ -1,7 +1,8 @@
 import { windowAt, type PlannedTask } from '@lithodex/core';
 import { priorities, type PolicyBody } from '@lithodex/contract';
 import type { Deps } from '../deps';
-import { matchesOf, type PolicyRow } from '../policies/matching';
+import type { PolicyRow } from '../policies/matching';
+import { matchesShown } from '../policies/matching-shown';
 import { startsBetween } from '../policies/timetable';
 import type { Durations } from './durations';
 
@@ -71,7 +72,7 @@ export async function comingTasks(
   const plan = async (policy: Planned) => {
     if (runsOf.has(policy.id)) return;
     runsOf.set(policy.id, []);
-    const matches = (await matchesOf(deps.db, policy.body)).map((m) => m.id);
+    const matches = (await matchesShown(deps, policy.body)).map((m) => m.id);
     const { schedule } = policy.body;
     const first = schedule.every === 'after' ? policies.find((p) => p.id === schedule.policyId) : undefined;
     if (first) await plan(first);

@@ -12,6 +12,7 @@ import { consequencesOf } from './consequences';
 import { measuresOf } from './measures';
 import { promisesBroken } from './promises';
 import { checkBody, policyOf, putInForce } from './put-in-force';
+import { matchesShown } from './matching-shown';
 import { nextStarts } from './timetable';
 import { rememberVersion, versionsOf } from './versions';
 
@@ -28,17 +29,38 @@ type PolicyHandlers = Pick<
   | 'runPolicy'
 >;
 
-async function describe(deps: Deps, p: PolicyRow): Promise<Policy> {
-  const last = await deps.db('run').where({ policy_id: p.id, kind: 'backup' }).max({ at: 'queued_at' }).first<{ at: number | null }>();
-  const points = await deps.db('point').where({ policy_id: p.id, state: 'visible' }).count({ n: '*' }).first<{ n: number }>();
-  return {
-    id: p.id,
-    body: p.body,
-    matches: (await matchesOf(deps.db, p.body)).map(({ id, name }) => ({ id, name })),
-    nextRun: nextStarts(p.body, p.timetable, deps.clock.now(), 1)[0] ?? null,
-    lastRun: last?.at ?? null,
-    points: Number(points?.n ?? 0),
-  };
+/** When policies ran last and how many points of theirs there are, by id. */
+async function histories(deps: Deps, ids: readonly number[]): Promise<Map<number, Pick<Policy, 'lastRun' | 'points'>>> {
+  const { db } = deps;
+  const runs = await db('run')
+    .whereIn('policy_id', ids)
+    .where({ kind: 'backup' })
+    .groupBy('policy_id')
+    .select<{ policy_id: number; at: number }[]>('policy_id', db.raw('MAX(queued_at) AS at'));
+  const points = await db('point')
+    .whereIn('policy_id', ids)
+    .where({ state: 'visible' })
+    .groupBy('policy_id')
+    .select<{ policy_id: number; points: number }[]>('policy_id', db.raw('COUNT(*) AS points'));
+  const last = new Map(runs.map((r) => [r.policy_id, r.at]));
+  const kept = new Map(points.map((r) => [r.policy_id, Number(r.points)]));
+  return new Map(ids.map((id) => [id, { lastRun: last.get(id) ?? null, points: kept.get(id) ?? 0 }]));
+}
+
+async function describe(deps: Deps, policies: readonly PolicyRow[]): Promise<Policy[]> {
+  const history = await histories(
+    deps,
+    policies.map((p) => p.id),
+  );
+  return Promise.all(
+    policies.map(async (p) => ({
+      id: p.id,
+      body: p.body,
+      matches: (await matchesShown(deps, p.body)).map(({ id, name }) => ({ id, name })),
+      nextRun: nextStarts(p.body, p.timetable, deps.clock.now(), 1)[0] ?? null,
+      ...history.get(p.id)!,
+    })),
+  );
 }
 
 export function policyHandlers(deps: Deps): PolicyHandlers {
@@ -46,11 +68,11 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
   return {
     async listPolicies({ query }) {
       const all = (await policiesInForce(db)).filter((p) => !query.q || p.name.toLowerCase().includes(query.q.toLowerCase()));
-      return { rows: await Promise.all(all.map((p) => describe(deps, p))), next: null, total: all.length };
+      return { rows: await describe(deps, all), next: null, total: all.length };
     },
 
     async getPolicy({ params }) {
-      return describe(deps, await policyOf(deps, params.id));
+      return (await describe(deps, [await policyOf(deps, params.id)]))[0]!;
     },
 
     async policyVersions({ params }) {

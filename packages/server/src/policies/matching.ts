@@ -1,4 +1,4 @@
-import { PolicyBody, type MachineFacts, type WorkloadRow } from '@lithodex/contract';
+import { PolicyBody, type MachineFacts } from '@lithodex/contract';
 import { escapePath, parseRule, RuleError, ruleMatcher, type SelectionFacts } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJson, fromJsonOrNull } from '../db/json';
@@ -37,30 +37,31 @@ function matcherOf(text: string, at: 'rule' | 'except') {
   }
 }
 
-interface Candidate {
+export interface Candidate {
   readonly id: number;
   readonly name: string;
   readonly facts: SelectionFacts;
 }
 
-interface CandidateRow {
-  readonly id: number;
-  readonly name: string;
-  readonly kind: WorkloadRow['kind'];
-  readonly facts: unknown;
-  readonly source: string;
-  readonly location: string;
-  readonly folder: Buffer;
-}
-
-/** What a rule can ask of it. */
-function selectionFacts(row: CandidateRow, tags: readonly string[]): SelectionFacts {
-  const machine = fromJsonOrNull<MachineFacts>(row.facts);
-  const plain = { tag: tags, name: [row.name], source: [row.source] };
-  if (!machine) {
-    const folder = [escapePath(row.folder.toString('latin1'))];
-    return { ...plain, kind: ['files'], location: [row.location], folder, cluster: [], host: [], storage: [], network: [] };
-  }
+/** What a rule can ask of a workload. `folder`: escaped text. */
+export function selectionFacts(
+  name: string,
+  source: { readonly name: string; readonly location: string; readonly folder: string },
+  machine: MachineFacts | null,
+  tags: readonly string[],
+): SelectionFacts {
+  const plain = { tag: tags, name: [name], source: [source.name] };
+  if (!machine)
+    return {
+      ...plain,
+      kind: ['files'],
+      location: [source.location],
+      folder: [source.folder],
+      cluster: [],
+      host: [],
+      storage: [],
+      network: [],
+    };
   const { location, folder, cluster, host, networks, disks, template } = machine;
   return {
     ...plain,
@@ -74,6 +75,15 @@ function selectionFacts(row: CandidateRow, tags: readonly string[]): SelectionFa
   };
 }
 
+interface CandidateRow {
+  readonly id: number;
+  readonly name: string;
+  readonly facts: unknown;
+  readonly source: string;
+  readonly location: string;
+  readonly folder: Buffer;
+}
+
 /** Workloads that may match: all of them only where a rule can pick any. */
 async function candidates(db: Knex, { workloads, tags: wanted, rule }: Selection): Promise<Candidate[]> {
   const rows = await db('workload as w')
@@ -84,12 +94,15 @@ async function candidates(db: Knex, { workloads, tags: wanted, rule }: Selection
       const tagged = db('tag').whereIn('name', wanted).select('workload_id');
       void q.whereIn('w.id', workloads).orWhereIn('w.id', tagged);
     })
-    .select<CandidateRow[]>('w.id', 'w.name', 'w.kind', 'w.facts', 's.name as source', 's.location', 's.folder');
+    .select<CandidateRow[]>('w.id', 'w.name', 'w.facts', 's.name as source', 's.location', 's.folder');
   const tags = await tagsOf(
     db,
     rows.map((r) => r.id),
   );
-  return rows.map((r) => ({ id: r.id, name: r.name, facts: selectionFacts(r, tags.get(r.id) ?? []) }));
+  return rows.map(({ id, name, facts, source, location, folder }) => {
+    const place = { name: source, location, folder: escapePath(folder.toString('latin1')) };
+    return { id, name, facts: selectionFacts(name, place, fromJsonOrNull<MachineFacts>(facts), tags.get(id) ?? []) };
+  });
 }
 
 const mostNamed = 1000;
@@ -113,16 +126,22 @@ async function tagsOf(db: Knex, ids: readonly number[]): Promise<Map<number, str
 
 /** Workloads a selection matches right now, each with the reason. Throws INVALID for a rule that can't be read. */
 export async function matchesOf(db: Knex, body: Selection): Promise<Match[]> {
+  return matchAmong(await candidates(db, body), body);
+}
+
+/** Those of the candidates that a selection matches, by name. Throws INVALID for a rule that can't be read. */
+export function matchAmong(all: readonly Candidate[], body: Selection): Match[] {
   const [fits, leftOut] = [matcherOf(body.rule, 'rule'), matcherOf(body.except, 'except')];
   const named = new Set(body.workloads);
   const tagged = new Set(body.tags);
   const found: Match[] = [];
-  for (const w of await candidates(db, body)) {
-    const tag = w.facts.tag.find((t) => tagged.has(t));
+  for (const w of all) {
+    const tag = tagged.size ? w.facts.tag.find((t) => tagged.has(t)) : undefined;
     const why = named.has(w.id) ? 'chosen by name' : tag !== undefined ? `tagged ${tag}` : fits?.(w.facts)?.join(', ');
     if (why !== undefined && !leftOut?.(w.facts)) found.push({ id: w.id, name: w.name, why });
   }
-  return found.sort((a, b) => a.name.localeCompare(b.name));
+  const order = new Intl.Collator('en');
+  return found.sort((a, b) => order.compare(a.name, b.name));
 }
 
 /** Policies in force. */

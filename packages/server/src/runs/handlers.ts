@@ -142,7 +142,7 @@ export function runHandlers(deps: Deps): RunHandlers {
       const shown = runs.slice(0, query.limit);
       const tasks = await tasksOf(
         db,
-        shown.map((r) => r.id),
+        shown.filter((r) => r.sums === null).map((r) => r.id),
       );
       const names = new Map((await db('policy').select<{ id: number; name: string }[]>('id', 'name')).map((p) => [p.id, p.name]));
       return {

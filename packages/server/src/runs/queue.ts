@@ -4,6 +4,7 @@ import { priorities, type PointKind, type PolicyBody, type RunState } from '@lit
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { SeriesRow } from '../catalog/points';
+import { sumsOf, tasksOf } from './run-rows';
 import { runStateOf } from './run-state';
 
 export interface NewTask {
@@ -172,6 +173,7 @@ export async function settleRun(deps: Deps, trx: Knex.Transaction, runId: number
       state,
       started_at: started.length ? Math.min(...started) : null,
       ended_at: open || !ended.length ? null : Math.max(...ended),
+      sums: open ? null : JSON.stringify(sumsOf(await tasksOf(trx, [runId]))),
     });
   return state;
 }

@@ -17,6 +17,8 @@ export interface RunRecord {
   readonly started_at: number | null;
   readonly ended_at: number | null;
   readonly keep_own: unknown;
+  /** {@link RunSums} as JSON, kept when it has ended; null before. */
+  readonly sums: unknown;
 }
 
 export interface TaskRecord {
@@ -93,9 +95,22 @@ export function tasksOf(db: Knex, runIds: readonly number[]): Promise<TaskRecord
     );
 }
 
-export function toRunRow(run: RunRecord, tasks: readonly TaskRecord[], policyName: string | undefined): RunRow {
+/** What the tasks of a run come to. */
+type RunSums = Pick<RunRow, 'workloads' | 'workloadCount' | 'counts' | 'cause'>;
+
+export function sumsOf(tasks: readonly TaskRecord[]): RunSums {
   const named = tasks.filter((t) => t.workload_id !== null);
   const causes = tasks.map((t) => fromJsonOrNull<Cause>(t.cause)).filter((c) => c !== null);
+  return {
+    workloads: named.slice(0, 8).map((t) => ({ id: t.workload_id!, name: t.workload ?? '' })),
+    workloadCount: named.length,
+    counts: tasks.map(countsOf).reduce(addCounts, noCounts),
+    cause: causes[0] ?? null,
+  };
+}
+
+/** `tasks`: those of the run; not needed for one whose sums are kept. */
+export function toRunRow(run: RunRecord, tasks: readonly TaskRecord[], policyName: string | undefined): RunRow {
   return {
     id: run.id,
     kind: run.kind,
@@ -103,16 +118,13 @@ export function toRunRow(run: RunRecord, tasks: readonly TaskRecord[], policyNam
     state: run.state,
     trigger: run.started_by,
     policy: run.policy_id !== null && policyName !== undefined ? { id: run.policy_id, name: policyName } : null,
-    workloads: named.slice(0, 8).map((t) => ({ id: t.workload_id!, name: t.workload ?? '' })),
-    workloadCount: named.length,
     by: run.person,
     name: run.name,
     queuedAt: run.queued_at,
     startedAt: run.started_at,
     endedAt: run.ended_at,
-    counts: tasks.map(countsOf).reduce(addCounts, noCounts),
+    ...(fromJsonOrNull<RunSums>(run.sums) ?? sumsOf(tasks)),
     progress: addProgress(tasks.map((t) => fromJsonOrNull<Progress>(t.progress)).filter((p) => p !== null)),
-    cause: causes[0] ?? null,
   };
 }
 

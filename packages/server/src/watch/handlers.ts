@@ -13,15 +13,15 @@ import {
   atWork,
   backupTasksSince,
   causeOf,
-  historyMs,
   newestPerWorkload,
   nightStart,
   slotMs,
   spanOf,
   toNightTask,
-  usualLoad,
+  troubledTasksSince,
   type NightRow,
 } from './night';
+import { NightBook, onDemand, type EarlierNights } from './earlier-nights';
 
 type WatchHandlers = Pick<Handlers, 'watch' | 'ledge' | 'find' | 'events'>;
 
@@ -53,20 +53,26 @@ function leadOf(estate: readonly WorkloadRow[], tonight: readonly NightRow[]): W
   return { protected: inState('done', 'remarks', 'partsMissing'), all: newest.length, parts };
 }
 
-async function factsOf(deps: Deps, estate: readonly WorkloadRow[], history: readonly NightRow[], from: number): Promise<Watch['facts']> {
+async function factsOf(
+  deps: Deps,
+  estate: readonly WorkloadRow[],
+  earlier: EarlierNights,
+  tonight: readonly NightRow[],
+  from: number,
+): Promise<Watch['facts']> {
   const { db, clock } = deps;
   const now = clock.now();
-  const sums = await db('point')
-    .where({ state: 'visible' })
-    .first<{ bytes: number | null; stored: number | null }>(db.raw('SUM(bytes) AS bytes, SUM(stored) AS stored'));
+  const sums = await db('workload_points').first<{ bytes: number | null; stored: number | null }>(
+    db.raw('SUM(all_bytes) AS bytes, SUM(all_stored) AS stored'),
+  );
   const used = await db('target').sum({ used: 'used' }).first<{ used: number | null }>();
   const stored = Number(used?.used ?? sums?.stored ?? 0);
   const withPoint = estate
     .filter((w) => w.newestPoint && w.objectiveHours !== null)
     .sort((a, b) => a.newestPoint!.moment - b.newestPoint!.moment);
   const oldest = withPoint[0];
-  const spans = Array.from({ length: 14 }, (_, i) => spanOf(history, from - (i + 1) * dayMs, from - i * dayMs)).filter((ms) => ms !== null);
-  const usual = spans.sort((a, b) => a - b)[spans.length >> 1] ?? null;
+  const spans = [...earlier.spans].sort((a, b) => a - b);
+  const usual = spans[spans.length >> 1] ?? null;
   const restore = await db('run')
     .where({ kind: 'restore' })
     .whereNotNull('ended_at')
@@ -78,7 +84,7 @@ async function factsOf(deps: Deps, estate: readonly WorkloadRow[], history: read
     oldestNewest: oldest
       ? { moment: oldest.newestPoint!.moment, workload: oldest.name, objectiveHours: oldest.objectiveHours!, late: oldest.late }
       : null,
-    nightMs: spanOf(history.filter(hasRun), from, now + 1),
+    nightMs: spanOf(tonight.filter(hasRun), from, now + 1),
     usualNightMs: usual,
     reduction: stored > 0 ? Number(sums?.bytes ?? 0) / stored : null,
     lastRestore: restore ? { runId: restore.id, at: restore.ended_at, state: restore.state } : null,
@@ -94,12 +100,12 @@ function remarkOf(t: NightRow, held: string | undefined): string {
 
 export function watchHandlers(deps: Deps): WatchHandlers {
   const { db, clock, config } = deps;
+  const book = new NightBook(deps);
   return {
     async watch({ query }) {
       const now = clock.now();
       const from = nightStart(now, config.zone, query.nights);
-      const history = await backupTasksSince(deps, from - historyMs);
-      const tonight = history.filter((t) => t.queued_at >= from);
+      const [tonight, earlier] = await Promise.all([backupTasksSince(deps, from), book.before(from)]);
       const estate = await presentWorkloads(deps);
       const slots = Math.ceil((now - from) / slotMs);
       const suspects = await db('point')
@@ -119,15 +125,14 @@ export function watchHandlers(deps: Deps): WatchHandlers {
             remarkOf(t, heldText.get(t.workload_id)),
           ),
         );
-      const policies = [...new Set(tonight.map((t) => t.policy ?? 'On demand'))].slice(0, 6);
+      const policies = [...new Set(tonight.map((t) => t.policy ?? onDemand))].slice(0, 6);
       const groups = policies.map((name) => {
-        const own = tonight.filter((t) => (t.policy ?? 'On demand') === name);
-        const before = history.filter((t) => t.queued_at < from && (t.policy ?? 'On demand') === name);
+        const own = tonight.filter((t) => (t.policy ?? onDemand) === name);
         return {
           name,
           note: countOf(new Set(own.map((t) => t.workload_id)).size, 'workload'),
           now: atWork(own, from, slots, now),
-          usual: usualLoad(before, from, slots),
+          usual: earlier.usual(name).slice(0, slots),
         };
       });
       return {
@@ -135,16 +140,12 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         zone: config.zone,
         from,
         lead: leadOf(estate, tonight),
-        facts: await factsOf(deps, estate, history, from),
+        facts: await factsOf(deps, estate, earlier, tonight, from),
         deviants,
         groups,
         slotMs,
         quiet: newest.filter((t) => t.state === 'done').length,
-        matters: await mattersOf(
-          deps,
-          estate,
-          history.filter((t) => t.queued_at >= now - 3 * dayMs),
-        ),
+        matters: await mattersOf(deps, estate, await troubledTasksSince(deps, now - 3 * dayMs)),
         coming: await comingOf(deps),
       };
     },

@@ -3,7 +3,8 @@ import type { Work, Cause, Matter, WorkloadRow } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { requestDays } from '../people/second-person';
-import { policiesInForce, matchesOf } from '../policies/matching';
+import { policiesInForce } from '../policies/matching';
+import { matchesShown } from '../policies/matching-shown';
 import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, type NightRow } from './night';
 import { dutiesOf, workFor } from '../movers/duties';
@@ -36,7 +37,13 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
 
 async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {
   type P = { id: string; workload_id: number; moment: number; changed: number; removed: number; added: number; reasons: unknown };
-  const points = await deps.db('point').where({ suspect: true, state: 'visible' }).orderBy('moment').select<P[]>();
+  const workloads = deps.db('workload_points').where('suspects', '>', 0).select('workload_id');
+  const points = await deps
+    .db('point')
+    .whereIn('workload_id', workloads)
+    .where({ suspect: true, state: 'visible' })
+    .orderBy('moment')
+    .select<P[]>();
   const first = [...new Map(points.reverse().map((p) => [p.workload_id, p])).values()];
   return first.map((p): Matter => {
     const name = estate.find((w) => w.id === p.workload_id)?.name ?? 'a workload';
@@ -225,7 +232,7 @@ async function requests(deps: Deps): Promise<Matter[]> {
 async function emptyPolicies(deps: Deps): Promise<Matter[]> {
   const matters: Matter[] = [];
   for (const p of await policiesInForce(deps.db))
-    if (!(await matchesOf(deps.db, p.body)).length)
+    if (!(await matchesShown(deps, p.body)).length)
       matters.push({
         id: `empty-${p.id}`,
         level: 'absent',

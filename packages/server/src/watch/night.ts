@@ -20,7 +20,7 @@ export interface NightRow {
 
 export const slotMs = 600_000;
 const dayMs = 86_400_000;
-const nightsBefore = 14;
+export const nightsBefore = 14;
 
 /** Where the night begins: the latest 18:00 in the zone that is at least six hours ago. */
 export function nightStart(now: number, zone: string, nights: number): number {
@@ -29,8 +29,8 @@ export function nightStart(now: number, zone: string, nights: number): number {
   return (evening > limit ? evening.minus({ days: 1 }) : evening).minus({ days: nights - 1 }).toMillis();
 }
 
-/** Backup tasks started since `from`. */
-export function backupTasksSince(deps: Deps, from: number): Promise<NightRow[]> {
+/** Backup tasks started since `from`; `workloads` limits them to those of some. The counts of what is done without a remark are left out. */
+export function backupTasksSince(deps: Deps, from: number, workloads?: readonly number[]): Promise<NightRow[]> {
   return deps
     .db('task as t')
     .join('run as r', 'r.id', 't.run_id')
@@ -38,6 +38,9 @@ export function backupTasksSince(deps: Deps, from: number): Promise<NightRow[]> 
     .leftJoin('policy as p', 'p.id', 'r.policy_id')
     .where('t.type', 'backup')
     .where('t.queued_at', '>=', from)
+    .modify((q) => {
+      if (workloads) void q.whereIn('t.workload_id', workloads);
+    })
     .where((q) => q.whereNotNull('t.started_at').orWhere('t.state', 'notStarted'))
     .orderBy('t.queued_at')
     .select<NightRow[]>(
@@ -51,9 +54,21 @@ export function backupTasksSince(deps: Deps, from: number): Promise<NightRow[]> 
       't.ended_at',
       't.attempt',
       't.cause',
-      't.counts',
+      deps.db.raw("IF(t.state = 'done', NULL, t.counts) AS counts"),
       't.queued_at',
     );
+}
+
+/** All backup tasks since `from` of the workloads of which one was not simply done. */
+export async function troubledTasksSince(deps: Deps, from: number): Promise<NightRow[]> {
+  const troubled = await deps
+    .db('task')
+    .whereIn('state', ['failed', 'partsMissing', 'remarks', 'held', 'stopped', 'cutOff', 'notStarted'])
+    .where({ type: 'backup' })
+    .where('queued_at', '>=', from)
+    .distinct<{ workload_id: number }[]>('workload_id');
+  const ids = troubled.map((t) => t.workload_id);
+  return ids.length ? backupTasksSince(deps, from, ids) : [];
 }
 
 /** Average number of tasks at work in each slot from `from` on. */
@@ -118,5 +133,3 @@ export function newestPerWorkload(rows: readonly NightRow[]): NightRow[] {
   const inOrder = [...rows.filter((r) => !hasRun(r)), ...rows.filter(hasRun)];
   return [...new Map(inOrder.map((r) => [r.workload_id, r])).values()];
 }
-
-export const historyMs = nightsBefore * dayMs;

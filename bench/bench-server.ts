@@ -1,0 +1,48 @@
+import fs from 'node:fs';
+import { routes, type RouteName } from '@lithodex/contract';
+import { Config, issueToken, runServer, type RunningServer } from '@lithodex/server';
+
+/** A server with an empty database of its own, and how to time its answers. */
+export interface BenchServer {
+  readonly server: RunningServer;
+  /** Seconds until the answer is there whole. */
+  ask(name: RouteName, id: string, query: string): Promise<number>;
+  stop(): Promise<void>;
+}
+
+export async function startBenchServer(folder: string): Promise<BenchServer> {
+  const { startMariadb } = await import('../scripts/launcher/mariadb.mjs');
+  fs.chmodSync(folder, 0o755);
+  const account = { name: 'lithodex', user: 'lithodex', password: 'bench' };
+  const database = await startMariadb(`${folder}/db`, account);
+  const server = await runServer(
+    Config.parse({
+      port: 0,
+      sessionSecret: '00'.repeat(32),
+      webDir: folder,
+      database: { port: database.port, ...account },
+      schedulerMs: 0,
+      logLevel: 'silent',
+    }),
+  );
+  const token = await issueToken(server.deps, 'bench', 'administrator', 'bench');
+  return {
+    server,
+    async ask(name, id, query) {
+      const began = performance.now();
+      const response = await fetch(`http://127.0.0.1:${server.port}/api/v1${routes[name].path.replace(':id', id)}${query}`, {
+        headers: { authorization: `Bearer ${token}` },
+      });
+      if (!response.ok) throw new Error(await response.text());
+      await response.arrayBuffer();
+      return (performance.now() - began) / 1000;
+    },
+    async stop() {
+      await server.close();
+      await database.stop();
+    },
+  };
+}
+
+/** The value that 95 of 100 stay below. */
+export const p95 = (values: number[]) => values.sort((a, b) => a - b)[Math.floor(values.length * 0.95)]!;
