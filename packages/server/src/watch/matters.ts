@@ -37,10 +37,14 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
 
 async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {
   type P = { id: string; workload_id: number; moment: number; changed: number; removed: number; added: number; reasons: unknown };
-  const workloads = deps.db('workload_points').where('suspects', '>', 0).select('workload_id');
+  const held = await deps.db('workload_points').where('suspects', '>', 0).select<{ workload_id: number }[]>('workload_id');
+  if (!held.length) return [];
   const points = await deps
     .db('point')
-    .whereIn('workload_id', workloads)
+    .whereIn(
+      'workload_id',
+      held.map((h) => h.workload_id),
+    )
     .where({ suspect: true, state: 'visible' })
     .orderBy('moment')
     .select<P[]>();

@@ -36,6 +36,7 @@ const words: Record<EstateBy, string> = {
             [class.on]="node() === n.path"
             [style.padding-left.px]="8 + n.depth * 14"
             [title]="n.name"
+            [attr.aria-label]="n.name"
             (click)="choose(n)"
           >
             <span class="twig">{{ parents().has(n.path) ? (closed().has(n.path) ? '▸' : '▾') : '' }}</span>

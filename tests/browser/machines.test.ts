@@ -1,0 +1,125 @@
+import path from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { platformFine, type PlatformService } from '@lithodex/standins';
+import { Visitor } from '../support/browser';
+import { Harness, passwords, type Client } from '../support/harness';
+import { buildLogger, keeper, soundDisks, startPlatform } from '../support/platform';
+
+let h: Harness;
+let eva: Visitor;
+let admin: Client;
+let service: PlatformService;
+let endpoint: string;
+
+beforeAll(async () => {
+  h = await Harness.start({ webDir: path.resolve('packages/web/dist/browser') });
+  admin = await h.withToken('administrator');
+  ({ service, endpoint } = await startPlatform(`${h.folder}/platform`));
+  await buildLogger(service, 'gate-01', { tags: ['class: daily'] });
+  await buildLogger(service, 'gate-02', { tags: ['class: daily'], host: 'mole-2' });
+  await buildLogger(service, 'gate-trial', { tags: ['class: daily', 'class: scratch'] });
+  await buildLogger(service, 'office-01', { tags: [], folder: '/Harbour/Office' });
+  await h.connect(admin);
+  eva = await Visitor.arrive(h.base);
+  await eva.signIn('administrator', passwords.administrator);
+}, 60_000);
+afterAll(async () => {
+  await eva.leave();
+  await h.stop();
+  await service.stop();
+});
+
+describe('machines of a platform, in the browser', () => {
+  it('are found after the platform was tested and connected, what nothing protects first', async () => {
+    await eva.open('/estate');
+    await eva.press('Connect a platform');
+    await eva.type('Name', 'Harbour platform');
+    await eva.type('Address', endpoint);
+    await eva.type('Account', keeper.name);
+    await eva.type('Password', 'wrong');
+    await eva.press('Test the connection');
+    await eva.sees('The platform refused the sign-in');
+    await eva.type('Password', keeper.password);
+    await eva.press('Test the connection');
+    await eva.sees('The account may do all that is needed');
+    await eva.sees('so that a machine can be read while it works');
+    await eva.press('Connect');
+    await eva.sees('5 unprotected');
+    await eva.press('harbour');
+    await eva.sees('gate-trial');
+    expect(eva.address.searchParams.get('in')).toBe('harbour');
+  });
+
+  it('are protected by a rule with an exclusion, seen before, put in force and run', async () => {
+    await eva.open('/policies/new');
+    await eva.type('Name of the policy', 'Machines, nightly');
+    await eva.type('source quay-* and not', 'kind machine and tag "class: daily"');
+    await eva.keys('Tab');
+    await eva.sees('3 workloads match now');
+    await eva.type('name test-*', 'tag "class: scratch"');
+    await eva.keys('Tab');
+    await eva.sees('2 workloads match now');
+    await eva.press('Put in force');
+    await eva.page.waitForFunction(() => /\/policies\/\d+$/.test(location.pathname));
+    await eva.press('Trial run');
+    await eva.sees('nothing was moved');
+    await eva.page.goBack();
+    await eva.press('Run now');
+    await eva.sees('the machine was frozen, programs inside brought to rest');
+    await eva.page.waitForFunction(() => document.querySelector('.state')?.textContent?.includes('done'));
+  });
+
+  it('that land later with the tag are in the next run', async () => {
+    await buildLogger(service, 'gate-03', { tags: ['class: daily'] });
+    await eva.open('/policies');
+    await eva.press('Machines, nightly');
+    await eva.press('Run now');
+    await eva.sees('gate-03');
+    await eva.page.waitForFunction(() => document.querySelector('.state')?.textContent?.includes('done'));
+  });
+
+  it('come back beside what there is, where the other cluster really has room for them', async () => {
+    await eva.open('/estate');
+    await eva.press('gate-01');
+    await eva.sees('programs at rest');
+    await eva.press('Restore everything');
+    await eva.sees('gate-01 runs: it is stopped');
+    await eva.choose('destination', 'a platform, as new machines');
+    await eva.sees('Choose a host and a storage first');
+    await eva.choose('host', 'rock-1');
+    await eva.choose('storage', 'cellar');
+    await eva.sees('There is a machine gate-01 already');
+    await eva.choose('network', 'the network rock');
+    await eva.type('put behind the names', '-back');
+    await eva.keys('Tab');
+    await eva.sees('gate-01-back on rock-1');
+    await eva.press('Agree');
+    await eva.type('what happened', 'the gate is rehearsed');
+    await eva.press('Start restore');
+    await eva.sees('was read again and compared');
+    expect(soundDisks(service, 'gate-01-back')).toEqual(soundDisks(service, 'gate-01'));
+  });
+
+  it('that failed are named in the morning with their cause, and the button leads to where it is mended', async () => {
+    service.signIn.setAccount({ ...keeper, passwordEnds: 1 });
+    await eva.open('/policies');
+    await eva.press('Machines, nightly');
+    await eva.press('Run now');
+    await eva.sees('The password or certificate for the platform has expired');
+    await eva.open('/watch');
+    await eva.sees('were not protected');
+    await eva.press('Open the connection');
+    await eva.page.waitForFunction(() => /^\/estate\/platforms\/\d+$/.test(location.pathname));
+    await eva.sees('has expired');
+    service.signIn.setAccount(keeper);
+    service.platform.switches = platformFine;
+    await eva.type('Password', keeper.password);
+    await eva.press('Save the connection');
+    await eva.page.waitForFunction(() => location.pathname === '/estate');
+    expect((await admin.call('listPlatforms')).rows[0]!.trouble).toBeNull();
+  });
+
+  it('leave nothing in the console', () => {
+    expect(eva.problems).toEqual([]);
+  });
+});
