@@ -65,7 +65,7 @@ async function seed(db: Knex, now: number): Promise<void> {
       ${first} + FLOOR((seq - 1) / ${perNight}) * ${dayMs}, ${first} + FLOOR((seq - 1) / ${perNight}) * ${dayMs}, ${first} + FLOOR((seq - 1) / ${perNight}) * ${dayMs} + 3600000
     FROM seq_1_to_${perNight * nights}`);
   await raw(`INSERT INTO run (kind, started_by, name, person, state, queued_at, started_at, ended_at)
-    SELECT ELT(seq % 3 + 1, 'restore', 'copy', 'verify'), 'hand', CONCAT('by hand ', seq), 'eva', 'done', ${first} + seq * 86000, ${first} + seq * 86000, ${first} + seq * 86000 + 60000
+    SELECT IF(seq % 40, 'restore', ELT(seq % 3 + 1, 'prune', 'copy', 'verify')), 'hand', IF(seq % 40, CONCAT('by hand ', seq), CONCAT('Care ', seq % 3)), 'eva', 'done', ${first} + seq * 86000, ${first} + seq * 86000, ${first} + seq * 86000 + 60000
     FROM seq_1_to_${runs - perNight * nights}`);
   const counts = `'{"items":3,"files":2,"bytes":40000000000,"read":400000000,"stored":200000000,"warnings":0,"failed":0,"missing":0}'`;
   for (let night = 0; night < nights; night++) {

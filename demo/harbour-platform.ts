@@ -1,4 +1,5 @@
 import type { BodyInput } from '@lithodex/contract';
+import { platformRights } from '@lithodex/standins';
 import { buildBody, harbourClusters, harbourMachines, harbourStorages, landing, passwordDays, workBody } from './harbour/machines';
 import type { Random } from './harbour/random';
 
@@ -9,16 +10,6 @@ export interface PlatformAccess {
 }
 
 const dayMs = 86_400_000;
-const rights = [
-  'inventory.read',
-  'snapshot.manage',
-  'disk.read',
-  'disk.write',
-  'machine.create',
-  'machine.remove',
-  'machine.power',
-  'guest.quiesce',
-];
 
 /** What the people of Kelmar Harbour do with their virtualization platform. */
 export class HarbourPlatform {
@@ -42,7 +33,7 @@ export class HarbourPlatform {
   async build(now: number, lastMorning: number): Promise<void> {
     const { account, password } = this.access;
     const passwordEnds = lastMorning + passwordDays * dayMs;
-    const accounts = [{ name: account, password, passwordEnds, certificate: null, rights }];
+    const accounts = [{ name: account, password, passwordEnds, certificate: null, rights: platformRights }];
     await this.act('describe', { clusters: harbourClusters, storages: harbourStorages, accounts });
     for (const machine of harbourMachines) await this.act('build', buildBody(machine, this.random, now));
   }

@@ -10,10 +10,11 @@ import {
   readStoredMachine,
 } from '@lithodex/connectors';
 import { DiskFolder, Store, topEntry } from '@lithodex/engine';
-import { PlatformService, platformFine, platformRights, type MachineDescription } from '@lithodex/standins';
+import { platformFine, type MachineDescription, type PlatformService } from '@lithodex/standins';
 import fc from 'fast-check';
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { readAllPoints } from '../../../../tests/support/store-kit';
+import { machineOf, startPlatform } from '../../../../tests/support/platform';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { closePools } from './pools';
 import { takePoint, type PointRequest } from './take-point';
@@ -28,22 +29,9 @@ let tasks = 0;
 
 beforeAll(async () => {
   base = temporaryFolder('machines');
-  service = new PlatformService({ folder: `${base}/platform` });
-  const endpoint = await service.start();
-  const account = { name: 'keeper', password: 'gulls', passwordEnds: null, certificate: null, rights: platformRights };
-  service.platform.describe({
-    clusters: [
-      { name: 'harbour', location: 'Harbour office', hosts: ['mole-1'], networks: ['quay'] },
-      { name: 'lighthouse', location: 'Lighthouse station', hosts: ['rock-1'], networks: ['rock'] },
-    ],
-    storages: [
-      { name: 'fast', capacity: 1e12, hosts: ['mole-1'] },
-      { name: 'cellar', capacity: 1e12, hosts: ['rock-1'] },
-    ],
-    accounts: [account],
-  });
-  service.signIn.setAccounts([account]);
-  client = new PlatformClient({ endpoint, opener: { by: 'password', account: 'keeper', password: 'gulls' } });
+  const started = await startPlatform(`${base}/platform`);
+  ({ service } = started);
+  client = new PlatformClient({ endpoint: started.endpoint, opener: started.body.opener! });
 });
 beforeEach(async () => {
   fs.mkdirSync(`${base}/store`);
@@ -62,26 +50,11 @@ afterAll(async () => {
 
 let made = 0;
 function machine(more: Partial<MachineDescription> = {}) {
-  return service.platform.create({
-    name: `berth-${++made}`,
-    host: 'mole-1',
-    folder: '/Harbour',
-    tags: [],
-    template: false,
-    running: true,
-    helper: true,
-    processors: 2,
-    memory: 2048,
-    firmware: 'efi',
-    system: 'Linux',
-    networks: ['quay'],
-    note: 'berth planning',
-    disks: [
-      { label: 'system', size: 40 * MiB - 512, storage: 'fast' },
-      { label: 'data', size: 8 * MiB, storage: 'fast' },
-    ],
-    ...more,
-  });
+  const disks = [
+    { label: 'system', size: 40 * MiB - 512, storage: 'fast' },
+    { label: 'data', size: 8 * MiB, storage: 'fast' },
+  ];
+  return service.platform.create(machineOf(`berth-${++made}`, { note: 'berth planning', disks, ...more }));
 }
 
 async function take(id: string, previous: string | null, more: Partial<PointRequest> = {}, alive: string[] = []) {

@@ -256,7 +256,7 @@ async function damages(deps: Deps): Promise<Matter[]> {
     .db('run')
     .where({ kind: 'verify' })
     .whereNotNull('ended_at')
-    .where('ended_at', '>', deps.clock.now() - 8 * dayMs)
+    .where('queued_at', '>', deps.clock.now() - 8 * dayMs)
     .orderBy('id', 'desc')
     .select<Row[]>('id', 'name', 'state', 'rules', 'ended_at');
   const settled = new Set<string>();
@@ -277,21 +277,21 @@ async function damages(deps: Deps): Promise<Matter[]> {
   }));
 }
 
-/** Targets whose newest prune or verification failed. */
+/** Targets whose newest prune, verification or copy failed. */
 async function careFailures(deps: Deps): Promise<Matter[]> {
-  type Row = { id: number; name: string; state: string; ended_at: number; cause: unknown };
+  type Row = { id: number; name: string; state: string; ended_at: number };
   const rows = await deps
-    .db('run as r')
-    .join('task as t', 't.run_id', 'r.id')
-    .whereIn('r.kind', ['prune', 'verify', 'copy'])
-    .where('r.ended_at', '>', deps.clock.now() - 8 * dayMs)
-    .orderBy('r.id')
-    .select<Row[]>('r.id', 'r.name', 'r.state', 'r.ended_at', 't.cause');
-  const newest = [...new Map(rows.map((row) => [row.name, row])).values()];
-  return newest
-    .filter((row) => row.state === 'failed')
-    .map((row) => {
-      const cause = fromJsonOrNull<Cause>(row.cause);
+    .db('run')
+    .whereIn('kind', ['prune', 'verify', 'copy'])
+    .where('queued_at', '>', deps.clock.now() - 8 * dayMs)
+    .whereNotNull('ended_at')
+    .orderBy('id')
+    .select<Row[]>('id', 'name', 'state', 'ended_at');
+  const failed = [...new Map(rows.map((row) => [row.name, row])).values()].filter((row) => row.state === 'failed');
+  return Promise.all(
+    failed.map(async (row): Promise<Matter> => {
+      const task = await deps.db('task').where({ run_id: row.id }).whereNotNull('cause').first<{ cause: unknown } | undefined>('cause');
+      const cause = fromJsonOrNull<Cause>(task?.cause ?? null);
       return {
         id: `care-${row.id}`,
         level: 'warning',
@@ -301,7 +301,8 @@ async function careFailures(deps: Deps): Promise<Matter[]> {
         action: link('See the run', `/runs/${row.id}`),
         second: null,
       };
-    });
+    }),
+  );
 }
 
 async function unprotected(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {
