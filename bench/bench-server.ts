@@ -6,8 +6,8 @@ import { Config, issueToken, runServer, type RunningServer } from '@lithodex/ser
 export interface BenchServer {
   readonly server: RunningServer;
   /** Seconds until the answer is there whole. */
-  ask(name: RouteName, id: string, query: string): Promise<number>;
-  stop(): Promise<void>;
+  readonly ask: (name: RouteName, id: string, query: string) => Promise<number>;
+  readonly stop: () => Promise<void>;
 }
 
 export async function startBenchServer(folder: string): Promise<BenchServer> {

@@ -145,7 +145,10 @@ async function readChanges(client: PlatformClient, id: string, disk: string, sin
   const { id: snapshot } = await client.takeSnapshot(id, 'peer', false);
   const ranges = await client.ranges(id, disk, { snapshot, since });
   const work = new SlidingWork(4);
-  for (const batch of batchRanges(ranges, 4 << 20)) await work.add(async () => void (await client.read(id, disk, batch, snapshot)));
+  for (const batch of batchRanges(ranges, 4 << 20))
+    await work.add(async () => {
+      await client.read(id, disk, batch, snapshot);
+    });
   await work.idle();
   await client.removeSnapshot(id, snapshot);
   return lengthOf(ranges);

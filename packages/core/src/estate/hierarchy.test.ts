@@ -22,7 +22,7 @@ describe('the trees of an estate', () => {
       fc.property(items, (list) => {
         const nodes = hierarchyOf(list);
         for (const node of nodes) {
-          const inside = list.filter((i) => isIn(i.places, node.path));
+          const inside = list.filter((i) => isIn(i.places, parsePath(node.path)));
           expect([node.count, node.open]).toEqual([inside.length, inside.filter((i) => i.open).length]);
         }
         const seen = new Set<string>();

@@ -28,31 +28,51 @@ export function parsePath(text: string): string[] {
   return text.split('/').map((part) => part.replace(/%2F/g, '/').replace(/%25/g, '%'));
 }
 
-/** Whether one of the places lies in the node of this path. */
-export function isIn(places: Placed['places'], path: string): boolean {
-  return places.some((parts) => {
-    const text = pathText(parts);
-    return text === path || text.startsWith(`${path}/`);
-  });
+/** Whether one of the places lies in the node with these parts. */
+export function isIn(places: Placed['places'], node: readonly string[]): boolean {
+  return places.some((parts) => parts.length >= node.length && node.every((part, i) => parts[i] === part));
+}
+
+interface Node {
+  readonly path: string;
+  readonly parts: readonly string[];
+  readonly above: Node | undefined;
+  count: number;
+  open: number;
+  /** Number of the item that was counted last. */
+  last: number;
 }
 
 /** The tree that the places of workloads make, each node before those below it, by name. */
 export function hierarchyOf(items: readonly Placed[]): HierarchyNode[] {
-  const nodes = new Map<string, { parts: readonly string[]; count: number; open: number }>();
-  for (const { places, open } of items) {
-    const own = new Set<string>();
+  const nodes = new Map<string, Node>();
+  const leaves = new Map<string, Node>();
+  const nodeAt = (parts: readonly string[]): Node => {
+    const path = pathText(parts);
+    const known = nodes.get(path);
+    if (known) return known;
+    const above = parts.length > 1 ? nodeAt(parts.slice(0, -1)) : undefined;
+    const node: Node = { path, parts, above, count: 0, open: 0, last: -1 };
+    nodes.set(path, node);
+    return node;
+  };
+  // many workloads share a place: its path is worked out once
+  const leafOf = (parts: readonly string[]): Node => {
+    const key = parts.join('\u0000\u0001');
+    let leaf = leaves.get(key);
+    if (!leaf) {
+      leaf = nodeAt(parts);
+      leaves.set(key, leaf);
+    }
+    return leaf;
+  };
+  for (const [number, { places, open }] of items.entries())
     for (const parts of places)
-      for (let depth = 1; depth <= parts.length; depth++) {
-        const above = parts.slice(0, depth);
-        const path = pathText(above);
-        if (own.has(path)) continue;
-        own.add(path);
-        const node = nodes.get(path) ?? { parts: above, count: 0, open: 0 };
+      for (let node: Node | undefined = leafOf(parts); node && node.last !== number; node = node.above) {
+        node.last = number;
         node.count++;
         if (open) node.open++;
-        nodes.set(path, node);
       }
-  }
   const order = new Intl.Collator('en', { numeric: true });
   const compare = (a: readonly string[], b: readonly string[]): number => {
     for (let i = 0; i < Math.min(a.length, b.length); i++) {
@@ -61,7 +81,7 @@ export function hierarchyOf(items: readonly Placed[]): HierarchyNode[] {
     }
     return a.length - b.length;
   };
-  return [...nodes]
-    .sort(([, a], [, b]) => compare(a.parts, b.parts))
-    .map(([path, { parts, count, open }]) => ({ path, name: parts.at(-1)!, depth: parts.length - 1, count, open }));
+  return [...nodes.values()]
+    .sort((a, b) => compare(a.parts, b.parts))
+    .map(({ path, parts, count, open }) => ({ path, name: parts.at(-1)!, depth: parts.length - 1, count, open }));
 }

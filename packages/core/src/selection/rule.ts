@@ -150,6 +150,10 @@ export function ruleText(rule: Rule): string {
 
 /** Matches a pattern in at most pattern × text steps: a regular expression with many stars may take for ever. */
 function matcher(like: string): (text: string) => boolean {
+  if (!/[*?]/.test(like)) {
+    const plain = like.toLowerCase();
+    return (text) => text.toLowerCase() === plain;
+  }
   const pattern = Array.from(like.toLowerCase());
   return (whole) => {
     const text = Array.from(whole.toLowerCase());

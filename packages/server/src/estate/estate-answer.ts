@@ -1,9 +1,8 @@
-import { hierarchyOf, isIn, ruleFields, type RuleField } from '@lithodex/core';
+import { hierarchyOf, isIn, parsePath, ruleFields, type RuleField } from '@lithodex/core';
 import type { Estate, EstateValues, Query, WorkloadRow } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { placesOf } from './places';
 
-const urgency: readonly WorkloadRow['coverage'][] = ['none', 'suspect', 'matched', 'protected'];
 const mostNodes = 2000;
 const mostTags = 500;
 const mostValues = 2000;
@@ -25,15 +24,8 @@ export async function estateAnswer(deps: Deps, query: Query<'estate'>, only: rea
   const { by } = query;
   const fitting = known.filter(fits);
   const nodes = by ? hierarchyOf(fitting.map((w) => ({ places: placesOf(w, by), open: w.coverage === 'none' }))) : [];
-  const shown = by && query.in ? fitting.filter((w) => isIn(placesOf(w, by), query.in!)) : fitting;
-  const order = new Intl.Collator('en', { numeric: true });
-  shown.sort(
-    (a, b) =>
-      urgency.indexOf(a.coverage) - urgency.indexOf(b.coverage) ||
-      Number(b.late) - Number(a.late) ||
-      order.compare(a.name, b.name) ||
-      a.id - b.id,
-  );
+  const node = query.in === undefined ? undefined : parsePath(query.in);
+  const shown = by && node ? fitting.filter((w) => isIn(placesOf(w, by), node)) : fitting;
   const count = (mark: WorkloadRow['coverage']) => present.filter((w) => w.coverage === mark).length;
   return {
     asOf: at,

@@ -5,6 +5,19 @@ import { estateOf } from './estate';
 /** So long rows may be used again while nothing was told that changes them, ms: other servers, and time itself, change them too. */
 const freshMs = 2000;
 
+const urgency: readonly WorkloadRow['coverage'][] = ['none', 'suspect', 'matched', 'protected'];
+
+function mostUrgentFirst(rows: WorkloadRow[]): WorkloadRow[] {
+  const order = new Intl.Collator('en', { numeric: true });
+  return rows.sort(
+    (a, b) =>
+      urgency.indexOf(a.coverage) - urgency.indexOf(b.coverage) ||
+      Number(b.late) - Number(a.late) ||
+      order.compare(a.name, b.name) ||
+      a.id - b.id,
+  );
+}
+
 interface Kept {
   readonly at: number | null;
   readonly version: number;
@@ -20,14 +33,14 @@ export class EstateBook {
 
   constructor(private readonly deps: () => Deps) {}
 
-  /** All workloads, now or as of a moment. The rows are shared: nobody may change them. */
+  /** All workloads, now or as of a moment, what needs protection first. The rows are shared: nobody may change them. */
   rows(at: number | null): Promise<WorkloadRow[]> {
     const deps = this.deps();
     const { version } = deps.events;
     const minute = Math.floor(deps.clock.now() / 60_000);
     const { kept } = this;
     if (kept?.at === at && kept.version === version && kept.minute === minute && performance.now() - kept.read < freshMs) return kept.rows;
-    const rows = estateOf(deps, at, null);
+    const rows = estateOf(deps, at, null).then(mostUrgentFirst);
     this.kept = { at, version, minute, read: performance.now(), rows };
     rows.catch(() => {
       this.kept = undefined;

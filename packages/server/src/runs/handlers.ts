@@ -31,6 +31,9 @@ interface LogRow {
   readonly message: string;
 }
 
+/** So many workloads a text in a filter may stand for. */
+const mostNamed = 1000;
+
 export function runHandlers(deps: Deps): RunHandlers {
   const { db, clock } = deps;
 
@@ -48,7 +51,11 @@ export function runHandlers(deps: Deps): RunHandlers {
 
   const runOf = async (id: number, actor: Actor) => found(await visibleRuns(actor).where('r.id', id).first<RunRecord | undefined>('r.*'));
 
-  function filtered(query: Query<'listRuns'>, actor: Actor) {
+  /** Workloads whose name holds the text of a query. */
+  const workloadsLike = async (like: string) =>
+    (await db('workload').where('name', 'like', like).limit(mostNamed).select<{ id: number }[]>('id')).map((w) => w.id);
+
+  async function filtered(query: Query<'listRuns'>, actor: Actor) {
     const q = visibleRuns(actor);
     if (query.kinds) void q.whereIn('r.kind', query.kinds);
     if (query.states) void q.whereIn('r.state', query.states);
@@ -65,16 +72,13 @@ export function runHandlers(deps: Deps): RunHandlers {
     if (query.expired === 'no') void q.whereNotExists(db('point').whereRaw('point.run_id = r.id').where({ state: 'expired' }));
     if (query.q) {
       const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
+      const named = await workloadsLike(like);
       void q.where((w) => {
-        void w
-          .where('r.name', 'like', like)
-          .orWhereIn(
-            'r.id',
-            db('task as t').join('workload as w', 'w.id', 't.workload_id').where('w.name', 'like', like).select('t.run_id'),
-          );
+        void w.where('r.name', 'like', like);
+        if (named.length) void w.orWhereIn('r.id', db('task').whereIn('workload_id', named).select('run_id'));
       });
     }
-    return q;
+    return { q };
   }
 
   function logOf(runId: number, query: Query<'runLog'>) {
@@ -130,7 +134,9 @@ export function runHandlers(deps: Deps): RunHandlers {
         : [query.sort ?? 'id', query.sort ? 'asc' : 'desc'];
       const column = Object.hasOwn(sorts, key) ? sorts[key] : undefined;
       if (!column) throw new ApiError('INVALID', [{ at: 'query.sort' }], `Runs can be sorted by ${Object.keys(sorts).join(', ')}.`);
-      const runs = await filtered(query, actor)
+      const wanted = await filtered(query, actor);
+      const runs = await wanted.q
+        .clone()
         .orderBy([
           { column, order: direction },
           { column: 'r.id', order: 'desc' },
@@ -138,7 +144,7 @@ export function runHandlers(deps: Deps): RunHandlers {
         .offset(offset)
         .limit(query.limit + 1)
         .select<RunRecord[]>('r.*');
-      const total = await filtered(query, actor).count({ n: '*' }).first<{ n: number }>();
+      const total = await wanted.q.clone().count({ n: '*' }).first<{ n: number }>();
       const shown = runs.slice(0, query.limit);
       const tasks = await tasksOf(
         db,
