@@ -47,7 +47,7 @@ describe('machines of a platform, in the browser', () => {
     await eva.sees('5 unprotected');
     await eva.press('harbour');
     await eva.sees('gate-trial');
-    expect(eva.address.searchParams.get('in')).toBe('harbour');
+    expect(eva.address.searchParams.get('part')).toBe('harbour');
   });
 
   it('are protected by a rule with an exclusion, seen before, put in force and run', async () => {

@@ -2,8 +2,8 @@ import type { WorkloadRow } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { estateOf } from './estate';
 
-/** So long rows may be used again while nothing was told that changes them, ms: other servers, and time itself, change them too. */
-const freshMs = 2000;
+/** So often other servers are asked, by way of the database, whether they told of a change, ms. */
+const askEveryMs = 2000;
 
 const urgency: readonly WorkloadRow['coverage'][] = ['none', 'suspect', 'matched', 'protected'];
 
@@ -23,7 +23,9 @@ interface Kept {
   readonly version: number;
   /** Of the installation's clock: what is late goes by it. */
   readonly minute: number;
-  readonly read: number;
+  /** Newest change that any server had told of. */
+  readonly newest: number;
+  asked: number;
   readonly rows: Promise<WorkloadRow[]>;
 }
 
@@ -34,17 +36,25 @@ export class EstateBook {
   constructor(private readonly deps: () => Deps) {}
 
   /** All workloads, now or as of a moment, what needs protection first. The rows are shared: nobody may change them. */
-  rows(at: number | null): Promise<WorkloadRow[]> {
+  async rows(at: number | null): Promise<WorkloadRow[]> {
     const deps = this.deps();
     const { version } = deps.events;
     const minute = Math.floor(deps.clock.now() / 60_000);
     const { kept } = this;
-    if (kept?.at === at && kept.version === version && kept.minute === minute && performance.now() - kept.read < freshMs) return kept.rows;
+    if (kept?.at === at && kept.version === version && kept.minute === minute && (await this.isFresh(kept))) return kept.rows;
+    const newest = await deps.events.newest();
     const rows = estateOf(deps, at, null).then(mostUrgentFirst);
-    this.kept = { at, version, minute, read: performance.now(), rows };
+    this.kept = { at, version, minute, newest, asked: performance.now(), rows };
     rows.catch(() => {
       this.kept = undefined;
     });
     return rows;
+  }
+
+  private async isFresh(kept: Kept): Promise<boolean> {
+    if (performance.now() - kept.asked < askEveryMs) return true;
+    if ((await this.deps().events.newest()) !== kept.newest) return false;
+    kept.asked = performance.now();
+    return true;
   }
 }

@@ -28,6 +28,9 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
   const { db, clock } = deps;
   const now = at ?? clock.now();
   const asOf = at === null ? '' : ` FOR SYSTEM_TIME AS OF TIMESTAMP FROM_UNIXTIME(${Number(at) / 1000})`;
+  const some = (q: Knex.QueryBuilder) => {
+    if (only) void q.whereIn('workload_id', only);
+  };
   const base = (
     await db('workload as w')
       .join('source as s', 's.id', 'w.source_id')
@@ -50,12 +53,21 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
         's.folder',
       )
   ).filter((w) => !only || only.includes(w.id));
-  const tags = await db.from(db.raw(`tag${asOf}`)).select<{ workload_id: number; name: string }[]>('workload_id', 'name');
+  const tags = await db
+    .from(db.raw(`tag${asOf}`))
+    .modify(some)
+    .select<{ workload_id: number; name: string }[]>('workload_id', 'name');
   const assigned = await db
     .from(db.raw(`assignment${asOf}`))
+    .modify(some)
     .select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
   const policies = new Map((await policiesInForce(db)).map((p) => [p.id, p]));
-  const summaries = at === null ? await db('workload_points').select<Shown[]>(...shownColumns) : await summariesThen(db, now);
+  const summaries =
+    at === null
+      ? await db('workload_points')
+          .modify(some)
+          .select<Shown[]>(...shownColumns)
+      : await summariesThen(db, now);
   const byWorkload = new Map(summaries.map((c) => [c.workload_id, c]));
   const tagsOf = grouped(tags, (t) => t.name);
   const policiesOf = grouped(assigned, (a) => a.policy_id);

@@ -38,6 +38,12 @@ export class LiveEvents {
     this.bus.emit('event', { id: id!, ...event } satisfies LiveEvent);
   }
 
+  /** Id of the newest change that any server told of, progress aside; 0 for none. */
+  async newest(): Promise<number> {
+    const row = await this.db('event').whereNot({ kind: 'progress' }).orderBy('id', 'desc').first<{ id: number } | undefined>('id');
+    return row?.id ?? 0;
+  }
+
   /** Streams events after `lastId` (what was missed first) until the browser goes away. */
   async stream(res: Response, lastId: number | undefined): Promise<void> {
     res.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no' });

@@ -1,5 +1,5 @@
 import type { Deps } from '../deps';
-import { backupTasksSince, hasRun, nightsBefore, spanOf, usualLoad } from './night';
+import { backupTasksSince, hasRun, nightsBefore, spanOf, usualLoad, type NightRow } from './night';
 
 const dayMs = 86_400_000;
 /** A night is shown for two days at most, in slots of ten minutes. */
@@ -36,7 +36,21 @@ async function read(deps: Deps, from: number): Promise<EarlierNights> {
 export class NightBook {
   private kept: { readonly from: number; readonly nights: Promise<EarlierNights> } | undefined;
 
+  private now: { readonly from: number; readonly newest: number; readonly tasks: Promise<NightRow[]> } | undefined;
+
   constructor(private readonly deps: Deps) {}
+
+  /** The backup tasks since `from`, read again once anything was told to have changed. */
+  async tasks(from: number): Promise<NightRow[]> {
+    const newest = await this.deps.events.newest();
+    if (this.now?.from === from && this.now.newest === newest) return this.now.tasks;
+    const tasks = backupTasksSince(this.deps, from);
+    this.now = { from, newest, tasks };
+    tasks.catch(() => {
+      this.now = undefined;
+    });
+    return tasks;
+  }
 
   before(from: number): Promise<EarlierNights> {
     if (this.kept?.from === from) return this.kept.nights;

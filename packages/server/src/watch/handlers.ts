@@ -11,7 +11,6 @@ import { comingOf, mattersOf } from './matters';
 import {
   hasRun,
   atWork,
-  backupTasksSince,
   causeOf,
   newestPerWorkload,
   nightStart,
@@ -105,13 +104,17 @@ export function watchHandlers(deps: Deps): WatchHandlers {
     async watch({ query }) {
       const now = clock.now();
       const from = nightStart(now, config.zone, query.nights);
-      const [tonight, earlier] = await Promise.all([backupTasksSince(deps, from), book.before(from)]);
+      const [tonight, earlier] = await Promise.all([book.tasks(from), book.before(from)]);
       const estate = await presentWorkloads(deps);
       const slots = Math.ceil((now - from) / slotMs);
-      const suspects = await db('point')
-        .where({ suspect: true, state: 'visible' })
-        .where('moment', '>=', from)
-        .select<{ workload_id: number; share: number }[]>('workload_id', 'share');
+      const held = estate.filter((w) => w.coverage === 'suspect').map((w) => w.id);
+      const suspects = held.length
+        ? await db('point')
+            .whereIn('workload_id', held)
+            .where({ suspect: true, state: 'visible' })
+            .where('moment', '>=', from)
+            .select<{ workload_id: number; share: number }[]>('workload_id', 'share')
+        : [];
       const heldText = new Map(suspects.map((p) => [p.workload_id, `${formatShare(p.share)} of the files changed or gone`]));
       const newest = newestPerWorkload(tonight);
       const deviants = newest

@@ -141,7 +141,7 @@ describe('machines of the estate', () => {
     await s.settle();
     expect(s.url()).toBe('/estate?by=host');
     await s.click(s.all('.node')[2]!);
-    expect(s.url()).toBe('/estate?by=host&in=harbour/mole-1');
+    expect(s.url()).toBe('/estate?by=host&part=harbour/mole-1');
     expect(s.api.last('estate')?.query).toMatchObject({ by: 'host', in: 'harbour/mole-1' });
     await s.click(s.all('.node')[1]!);
     await s.click(s.all('.node')[1]!);
@@ -169,7 +169,7 @@ describe('machines of the estate', () => {
     choose.value = 'new';
     choose.dispatchEvent(new Event('change'));
     await s.settle();
-    expect(s.url()).toBe('/policies/new?add=1,2');
+    expect(s.url()).toBe('/policies/new?plus=1,2');
   });
 });
 

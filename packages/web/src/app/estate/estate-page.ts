@@ -63,7 +63,7 @@ export class EstatePage {
   readonly tag = input<string>();
   /** Which hierarchy is shown as a tree, and which part of it is chosen. */
   readonly by = input<string>();
-  readonly within = input<string>(undefined, { alias: 'in' });
+  readonly part = input<string>();
   readonly connect = input<string>();
   protected readonly selected = signal(0);
   protected readonly opened = signal<number | null>(null);
@@ -77,7 +77,7 @@ export class EstatePage {
       tag: this.tag(),
       show: show && show !== 'all' && show !== 'changes' ? (show as Exclude<Show, 'all'>) : undefined,
       by: this.by() as EstateBy | undefined,
-      in: this.within(),
+      in: this.part(),
       limit: pageRows,
     };
   });
@@ -131,7 +131,7 @@ export class EstatePage {
 
   /** Opens a policy with the ticked workloads added to its draft, where one sees what that does. */
   protected protect(policy: string): void {
-    if (policy) void this.router.navigate(['/policies', policy], { queryParams: { add: [...this.ticked()].join(',') } });
+    if (policy) void this.router.navigate(['/policies', policy], { queryParams: { plus: [...this.ticked()].join(',') } });
   }
 
   protected countOf(show: Show): number {

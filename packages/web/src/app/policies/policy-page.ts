@@ -73,7 +73,7 @@ export class PolicyPage {
   readonly id = input.required<string>();
   readonly workload = input<string>();
   /** Ids of workloads to be added to the draft. */
-  readonly added = input<string>(undefined, { alias: 'add' });
+  readonly plus = input<string>();
   /** Id of the policy that a new one begins as. */
   readonly like = input<string>();
   protected readonly policyId = computed(() => (this.id() === 'new' ? null : Number(this.id())));
@@ -130,7 +130,7 @@ export class PolicyPage {
   }
 
   private withAdded(body: PolicyBody): PolicyBody {
-    const added = (this.added() ?? '').split(',').map(Number).filter(Boolean);
+    const added = (this.plus() ?? '').split(',').map(Number).filter(Boolean);
     return added.length ? { ...body, workloads: [...new Set([...body.workloads, ...added])] } : body;
   }
 
