@@ -31,8 +31,9 @@ interface LogRow {
   readonly message: string;
 }
 
-/** So many workloads a text in a filter may stand for. */
+/** So many workloads a text in a filter may stand for, and so many of their newest runs are looked at. */
 const mostNamed = 1000;
+const mostFound = 10_000;
 
 export function runHandlers(deps: Deps): RunHandlers {
   const { db, clock } = deps;
@@ -51,9 +52,18 @@ export function runHandlers(deps: Deps): RunHandlers {
 
   const runOf = async (id: number, actor: Actor) => found(await visibleRuns(actor).where('r.id', id).first<RunRecord | undefined>('r.*'));
 
-  /** Workloads whose name holds the text of a query. */
-  const workloadsLike = async (like: string) =>
-    (await db('workload').where('name', 'like', like).limit(mostNamed).select<{ id: number }[]>('id')).map((w) => w.id);
+  /** The newest runs over workloads whose name holds the text of a query. */
+  const runsOverLike = async (like: string): Promise<number[]> => {
+    const named = await db('workload').where('name', 'like', like).limit(mostNamed).select<{ id: number }[]>('id');
+    if (!named.length) return [];
+    const ids = named.map((w) => w.id);
+    const tasks = await db('task')
+      .whereIn('workload_id', ids)
+      .orderBy('queued_at', 'desc')
+      .limit(mostFound)
+      .distinct<{ run_id: number }[]>('run_id', 'queued_at');
+    return [...new Set(tasks.map((t) => t.run_id))];
+  };
 
   async function filtered(query: Query<'listRuns'>, actor: Actor) {
     const q = visibleRuns(actor);
@@ -72,10 +82,10 @@ export function runHandlers(deps: Deps): RunHandlers {
     if (query.expired === 'no') void q.whereNotExists(db('point').whereRaw('point.run_id = r.id').where({ state: 'expired' }));
     if (query.q) {
       const like = `%${query.q.replace(/[\\%_]/g, '\\$&')}%`;
-      const named = await workloadsLike(like);
+      const over = await runsOverLike(like);
       void q.where((w) => {
         void w.where('r.name', 'like', like);
-        if (named.length) void w.orWhereIn('r.id', db('task').whereIn('workload_id', named).select('run_id'));
+        if (over.length) void w.orWhereIn('r.id', over);
       });
     }
     return { q };
