@@ -4,6 +4,7 @@ import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import type { Handlers } from '../http/bind-routes';
+import { numberAt } from '../http/cursor';
 import { addressOf, platformRef, sealedOpener, toPlatform, type PlatformRow } from './platform-rows';
 import { askInventory, readPlatform } from './read-platform';
 
@@ -106,7 +107,7 @@ export function platformHandlers(deps: Deps): PlatformHandlers {
         .join('workload as w', 'w.id', 'c.workload_id')
         .modify((q) => {
           if (query.since !== undefined) void q.where('c.at', '>=', query.since);
-          if (query.cursor) void q.where('c.id', '<', Number(query.cursor));
+          if (query.cursor) void q.where('c.id', '<', numberAt(query.cursor, 0));
         })
         .orderBy('c.id', 'desc')
         .limit(query.limit + 1)
