@@ -143,24 +143,14 @@ describe('a rule', () => {
 describe('completion', () => {
   const known = { tag: ['gates', 'room: north', 'room: south'], source: ['quay-1'] };
   it.each([
-    ['', ['not ', 'tag ', 'name ', 'source ', 'location ', 'folder ']],
+    ['', ['not ', ...ruleFields.map((f) => `${f} `)]],
     ['t', ['tag ']],
     ['tag ', ['tag gates ', 'tag "room: north" ', 'tag "room: south" ']],
     ['tag "room: s', ['tag "room: south" ']],
     ['tag south', ['tag "room: south" ']],
     ['tag gates ', ['tag gates and ', 'tag gates or ']],
     ['tag "room: north" a', ['tag "room: north" and ']],
-    [
-      'tag gates and not ',
-      [
-        'tag gates and not not ',
-        'tag gates and not tag ',
-        'tag gates and not name ',
-        'tag gates and not source ',
-        'tag gates and not location ',
-        'tag gates and not folder ',
-      ],
-    ],
+    ['tag gates and not ', ['not', ...ruleFields].map((w) => `tag gates and not ${w} `)],
     ['name x or source q', ['name x or source quay-1 ']],
   ])('of %j offers %j', (typed, wanted) => {
     expect(ruleCompletions(typed, known)).toEqual(wanted);
