@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { Empty, Id, page, ListQuery } from './common';
 import * as platform from './platform';
-import { keepers, readers, restorers, runners } from './roles';
+import { keepers, readers, runners } from './roles';
 import { byId, route, type Route } from './route';
 
 /** Virtualization platforms and what is on them. */
@@ -50,7 +50,7 @@ export const platformRoutes = {
     method: 'get',
     path: '/platforms/:id/places',
     summary: 'Where machines can be put on a platform, asked there now',
-    access: restorers,
+    access: keepers,
     params: byId,
     response: platform.PlatformPlaces,
   }),

@@ -92,6 +92,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     },
 
     async changeSource({ params, body, actor }) {
+      found(await db('source').where({ id: params.id, kind: 'files' }).first<{ id: number } | undefined>('id'));
       const workload = found(await db('workload').where({ source_id: params.id }).first<{ id: number } | undefined>());
       await checkName(body.name, params.id);
       await mustWork(body);
@@ -144,7 +145,8 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     },
 
     async discover({ params, query }): Promise<Discovered> {
-      const source = found(await db('source').where({ id: params.id }).first<{ folder: Buffer; read_as: string | null } | undefined>());
+      type Source = { folder: Buffer; read_as: string | null };
+      const source = found(await db('source').where({ id: params.id, kind: 'files' }).first<Source | undefined>('folder', 'read_as'));
       const root = source.folder.toString('latin1');
       const path = unescapePath(query.path);
       type Row = { name: string; kind: string; size: number; mtimeNs: string; readable: boolean };

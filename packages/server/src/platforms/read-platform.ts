@@ -25,6 +25,7 @@ export async function readPlatform(deps: Deps, row: PlatformRow): Promise<ReadAn
     await db('source')
       .where({ id: row.id })
       .update({ tried_at: clock.now(), trouble: error.message.slice(0, 500) });
+    await deps.events.emit('estate');
     throw error;
   }
   const answer = await inTransaction(db, async (trx) => {
@@ -33,7 +34,7 @@ export async function readPlatform(deps: Deps, row: PlatformRow): Promise<ReadAn
     await trx('source').where({ id: row.id }).update({ read_at: now, tried_at: now, trouble: null });
     return read;
   });
-  if (answer.fresh || answer.gone || answer.moved) await deps.events.emit('estate');
+  await deps.events.emit('estate');
   return answer;
 }
 
