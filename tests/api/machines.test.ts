@@ -88,6 +88,27 @@ describe('a platform', () => {
     expect(await (await h.as('operator')).call('readPlatform', { id: platformId })).toEqual({ machines: 4, fresh: 0, gone: 0, moved: 0 });
   });
 
+  it('is no folder of the mover: it can not be looked into or changed as one', async () => {
+    await expect(admin.call('discover', { id: platformId, query: { path: 'etc' } })).rejects.toMatchObject({ code: 'NOT_FOUND' });
+    const folder = { name: 'as a folder', folder: h.folder };
+    await expect(admin.call('changeSource', { id: platformId, body: folder })).rejects.toMatchObject({ code: 'NOT_FOUND' });
+    await expect((await h.as('clerk')).call('platformPlaces', { id: platformId })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+  });
+
+  it('can be disconnected while nothing of it is protected, and connected again', async () => {
+    await admin.call('removeSource', { id: platformId });
+    expect(await machines()).toEqual([]);
+    ({ id: platformId } = await admin.call('addPlatform', { body }));
+    expect(await machines()).toHaveLength(4);
+  });
+
+  it('tells of tags that changed there at once', async () => {
+    const { platform } = service;
+    platform.change(platform.named('office-01').id, { tags: ['office'] });
+    await admin.call('readPlatform', { id: platformId });
+    expect((await machines()).find((m) => m.name === 'office-01')!.tags).toEqual(['office']);
+  });
+
   it('is found again after it changed: moved, renamed, gone and back', async () => {
     const { platform } = service;
     platform.change(platform.named('gate-02').id, { host: 'mole-1', tags: ['gates', 'west'] });
@@ -126,6 +147,10 @@ describe('machines by rule', () => {
     const [last] = (await admin.call('listRuns', { query: { kinds: 'backup', limit: 1 } })).rows;
     expect(last!.trigger).toBe('schedule');
     expect(outcomes(await admin.ended(last!.id))).toEqual({ 'gate-01': 'done', 'gate-02': 'done', 'gate-03': 'done' });
+    await expect(admin.call('compare', { id: point.id, query: { path: 'disks', folder: 'yes' } })).rejects.toMatchObject({
+      code: 'NOT_NOW',
+    });
+    await expect(admin.call('removeSource', { id: platformId })).rejects.toMatchObject({ code: 'IN_USE' });
     const again = await newest('gate-01');
     expect(again.read).toBe(0);
     expect(again.bytes).toBeGreaterThan(1 << 20);

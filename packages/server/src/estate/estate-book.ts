@@ -2,9 +2,6 @@ import type { WorkloadRow } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { estateOf } from './estate';
 
-/** So often other servers are asked, by way of the database, whether they told of a change, ms. */
-const askEveryMs = 2000;
-
 const urgency: readonly WorkloadRow['coverage'][] = ['none', 'suspect', 'matched', 'protected'];
 
 function mostUrgentFirst(rows: WorkloadRow[]): WorkloadRow[] {
@@ -20,12 +17,10 @@ function mostUrgentFirst(rows: WorkloadRow[]): WorkloadRow[] {
 
 interface Kept {
   readonly at: number | null;
-  readonly version: number;
   /** Of the installation's clock: what is late goes by it. */
   readonly minute: number;
   /** Newest change that any server had told of. */
   readonly newest: number;
-  asked: number;
   readonly rows: Promise<WorkloadRow[]>;
 }
 
@@ -38,23 +33,15 @@ export class EstateBook {
   /** All workloads, now or as of a moment, what needs protection first. The rows are shared: nobody may change them. */
   async rows(at: number | null): Promise<WorkloadRow[]> {
     const deps = this.deps();
-    const { version } = deps.events;
+    const newest = await deps.events.newest();
     const minute = Math.floor(deps.clock.now() / 60_000);
     const { kept } = this;
-    if (kept?.at === at && kept.version === version && kept.minute === minute && (await this.isFresh(kept))) return kept.rows;
-    const newest = await deps.events.newest();
+    if (kept?.at === at && kept.newest === newest && kept.minute === minute) return kept.rows;
     const rows = estateOf(deps, at, null).then(mostUrgentFirst);
-    this.kept = { at, version, minute, newest, asked: performance.now(), rows };
+    this.kept = { at, minute, newest, rows };
     rows.catch(() => {
       this.kept = undefined;
     });
     return rows;
-  }
-
-  private async isFresh(kept: Kept): Promise<boolean> {
-    if (performance.now() - kept.asked < askEveryMs) return true;
-    if ((await this.deps().events.newest()) !== kept.newest) return false;
-    kept.asked = performance.now();
-    return true;
   }
 }

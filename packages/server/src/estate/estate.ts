@@ -31,28 +31,26 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
   const some = (q: Knex.QueryBuilder) => {
     if (only) void q.whereIn('workload_id', only);
   };
-  const base = (
-    await db('workload as w')
-      .join('source as s', 's.id', 'w.source_id')
-      .where('w.created_at', '<=', now)
-      .modify((q) => {
-        if (only) void q.whereIn('w.id', only);
-      })
-      .orderBy('w.name')
-      .select<Base[]>(
-        'w.id',
-        'w.name',
-        'w.created_at',
-        'w.frozen',
-        'w.kind',
-        'w.facts',
-        'w.gone_at',
-        's.id as source_id',
-        's.name as source',
-        's.location',
-        's.folder',
-      )
-  ).filter((w) => !only || only.includes(w.id));
+  const base = await db('workload as w')
+    .join('source as s', 's.id', 'w.source_id')
+    .where('w.created_at', '<=', now)
+    .modify((q) => {
+      if (only) void q.whereIn('w.id', only);
+    })
+    .orderBy('w.name')
+    .select<Base[]>(
+      'w.id',
+      'w.name',
+      'w.created_at',
+      'w.frozen',
+      'w.kind',
+      'w.facts',
+      'w.gone_at',
+      's.id as source_id',
+      's.name as source',
+      's.location',
+      's.folder',
+    );
   const tags = await db
     .from(db.raw(`tag${asOf}`))
     .modify(some)

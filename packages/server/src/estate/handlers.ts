@@ -112,21 +112,23 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     },
 
     async removeSource({ params, actor }) {
-      const workload = found(await db('workload').where({ source_id: params.id }).first<{ id: number; name: string } | undefined>());
-      const used = await db('series').where({ workload_id: workload.id }).first<{ no: number } | undefined>();
-      const assigned = await db('assignment').where({ workload_id: workload.id }).first<{ policy_id: number } | undefined>();
+      const source = found(await db('source').where({ id: params.id }).first<{ name: string } | undefined>('name'));
+      const own = () => db('workload').where({ source_id: params.id }).select('id');
+      const used = await db('series').whereIn('workload_id', own()).first<{ no: number } | undefined>('no');
+      const assigned = await db('assignment').whereIn('workload_id', own()).first<{ policy_id: number } | undefined>('policy_id');
       if (used || assigned) throw new ApiError('IN_USE', undefined, 'It has points or a policy, so it was left as it is.');
       await inTransaction(db, async (trx) => {
         await versioned(trx, clock.now(), async () => {
-          await trx('tag').where({ workload_id: workload.id }).delete();
+          await trx('tag').whereIn('workload_id', own()).delete();
         });
-        await trx('workload').where({ id: workload.id }).delete();
+        await trx('estate_change').where({ source_id: params.id }).delete();
+        await trx('workload').where({ source_id: params.id }).delete();
         await trx('source').where({ id: params.id }).delete();
         await appendAudit(trx, clock.now(), {
           actor: actor.name,
           action: 'source.remove',
           object: `source ${params.id}`,
-          detail: workload.name,
+          detail: source.name,
         });
       });
       await deps.events.emit('estate');
@@ -203,7 +205,9 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     },
 
     async protectOnce({ params, body, actor }) {
-      const workload = found(await db('workload').where({ id: params.id }).first<{ id: number; name: string } | undefined>());
+      type Row = { id: number; name: string; gone_at: number | null };
+      const workload = found(await db('workload').where({ id: params.id }).first<Row | undefined>('id', 'name', 'gone_at'));
+      if (workload.gone_at !== null) throw new ApiError('NOT_NOW', undefined, 'The machine is gone from its platform.');
       const own = (await policiesInForce(db)).find((p) => p.body.workloads.includes(params.id) || !body.targetId);
       const targetId =
         body.targetId ?? own?.body.targetId ?? (await db('target').orderBy('created_at').first<{ id: string } | undefined>('id'))?.id;

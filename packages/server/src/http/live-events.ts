@@ -10,8 +10,6 @@ const kept = 20_000;
 export class LiveEvents {
   private readonly bus = new EventEmitter().setMaxListeners(0);
   private readonly open = new Set<Response>();
-  /** Rises with every change told here, progress aside. */
-  version = 0;
 
   constructor(
     private readonly db: Knex,
@@ -23,7 +21,6 @@ export class LiveEvents {
     about: { runId?: number | null; workloadId?: number | null; taskId?: string | null } = {},
   ): Promise<void> {
     const event = { kind, runId: about.runId ?? null, workloadId: about.workloadId ?? null, taskId: about.taskId ?? null };
-    if (kind !== 'progress') this.version++;
     const [id] = await this.db('event').insert({
       at: this.clock.now(),
       kind,

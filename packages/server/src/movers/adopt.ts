@@ -1,4 +1,4 @@
-import type { FoundPoint, PointAdopted } from '@lithodex/contract';
+import type { FoundPoint, MachineFacts, MachinePoint, PointAdopted } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { z } from 'zod';
 import { unload } from '../catalog/load';
@@ -105,19 +105,26 @@ async function seriesOf(trx: Knex.Transaction, now: number, targetId: string, po
 }
 
 /** The workload of a source of this name and folder, made where there is none. A name that another folder has gets a number. */
-async function workloadOf(trx: Knex.Transaction, now: number, { workload }: FoundPoint): Promise<number> {
+async function workloadOf(trx: Knex.Transaction, now: number, { workload, machine }: FoundPoint): Promise<number> {
   const folder = Buffer.from(workload.path, 'latin1');
+  const kind = machine ? 'platform' : 'files';
   const same = await trx('source as s')
     .join('workload as w', 'w.source_id', 's.id')
-    .where({ 's.folder': folder, 'w.name': workload.name })
+    .where({ 's.folder': folder, 's.kind': kind, 'w.name': workload.name })
     .first<{ id: number } | undefined>('w.id');
   if (same) return same.id;
   let name = workload.name;
   for (let n = 2; await trx('source').where({ name }).first<{ id: number } | undefined>('id'); n++)
     name = `${workload.name.slice(0, 110)} (${n})`;
-  const [source] = (await trx('source').insert({ name, folder, location: '', read_as: null, cross_fs: false, created_at: now })) as [
-    number,
-  ];
-  const [id] = (await trx('workload').insert({ source_id: source, name, created_at: now })) as [number];
+  const made = await trx('source').insert({ name, kind, folder, location: '', read_as: null, cross_fs: false, created_at: now });
+  // its platform is not connected here, so a machine is one that is gone: it can be restored elsewhere, and is not run
+  const facts = machine && { kind: 'machine', facts: JSON.stringify(factsOf(machine)), gone_at: now };
+  const [id] = (await trx('workload').insert({ source_id: made[0], name, created_at: now, ...facts })) as [number];
   return id;
+}
+
+/** What a point tells of its machine; the rest nobody knows here. */
+function factsOf({ cluster, location, host, folder, networks, disks }: MachinePoint): MachineFacts {
+  const unknown = { template: false, running: false, helper: false, system: '', processors: 0, memory: 0 };
+  return { cluster, location, host, folder, networks, ...unknown, disks: disks.map(({ file, ...disk }) => disk) };
 }

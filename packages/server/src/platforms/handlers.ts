@@ -20,7 +20,8 @@ const detailOf = ({ name, endpoint, opener }: PlatformBody) => JSON.stringify({ 
 export function platformHandlers(deps: Deps): PlatformHandlers {
   const { db, clock } = deps;
 
-  const rowOf = async (id: number) => found(await db('source').where({ id, kind: 'platform' }).first<PlatformRow | undefined>());
+  const rowOf = async (id: number) =>
+    found(await db('source').where({ id, kind: 'platform' }).whereNotNull('secret').first<PlatformRow | undefined>());
 
   const openerOf = async (id: number | null, { opener }: PlatformBody): Promise<PlatformOpener> => {
     if (opener) return opener;
@@ -35,14 +36,14 @@ export function platformHandlers(deps: Deps): PlatformHandlers {
     const taken = await db('source').where({ name: body.name }).first<{ id: number } | undefined>('id');
     if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
     const answer = await test(body, opener);
-    const blind = answer.needs.find((n) => n.missing && n.right === answer.needs[0]?.right);
-    if (!answer.ok || blind) throw new ApiError('CONNECTION_FAULTY', answer, `${answer.message} It was not saved.`);
+    // the first right is to read the inventory: without it there is nothing to protect
+    if (!answer.ok || answer.needs[0]?.missing) throw new ApiError('CONNECTION_FAULTY', answer, `${answer.message} It was not saved.`);
     return answer;
   };
 
   return {
     async listPlatforms() {
-      const rows = await db('source').where({ kind: 'platform' }).orderBy('name').select<PlatformRow[]>();
+      const rows = await db('source').where({ kind: 'platform' }).whereNotNull('secret').orderBy('name').select<PlatformRow[]>();
       const counts = await db('workload')
         .whereNull('gone_at')
         .groupBy('source_id')

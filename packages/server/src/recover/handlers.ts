@@ -52,6 +52,7 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
 
     async compare({ params, query, actor }) {
       const point = await pointFor(db, params.id, actor);
+      if (point.machine !== null) throw new ApiError('NOT_NOW', undefined, 'A machine can not be compared with what is there now.');
       const path = pathOf(query.path);
       const [ref] = await pointRefs(db, deps.secrets, [point.id]);
       type Raw = Omit<ComparedItem, 'name'> & { name: string };

@@ -58,10 +58,7 @@ async function outerIdOf(deps: Deps, workloadId: number): Promise<string | null>
 }
 
 /** Where one machine goes, its exceptions being applied. */
-export function destinationOf(
-  body: RestoreBody | (Omit<RestoreBody, 'reason'> & { reason: string }),
-  pick: MachinePick,
-): MachineDestination {
+export function destinationOf(body: Pick<RestoreBody, 'destination' | 'start'>, pick: MachinePick): MachineDestination {
   const { destination, start } = body;
   if (destination.to !== 'platform') return { to: 'original', start };
   const own = destination.exceptions.find((e) => e.pointId === pick.point.id);
@@ -120,7 +117,7 @@ export interface MachineLook {
 /** What stands in the way of bringing machines back, asked of the platforms now, and where each goes in words. */
 export async function lookAtPlatforms(
   deps: Deps,
-  body: Omit<RestoreBody, 'reason'> & { reason: string },
+  body: Pick<RestoreBody, 'destination' | 'start'>,
   picks: readonly MachinePick[],
 ): Promise<MachineLook> {
   const inventories = new Map<number, Inventory>();

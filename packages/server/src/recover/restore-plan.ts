@@ -21,8 +21,10 @@ interface Look {
   readonly nearest: string;
 }
 
-/** What a restore would do, checked against the destination as it is now. */
+/** What a restore would do, checked against the destination as it is now. Throws NOT_ALLOWED for a clerk who wants it elsewhere. */
 export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: Actor): Promise<RestorePlan> {
+  if (actor.role === 'clerk' && body.destination.to !== 'original')
+    throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
   const picks = await resolvePicks(deps, body, actor);
   const names = new Map((await deps.db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));
   const bytes = picks.reduce((a, p) => a + p.size, 0);
