@@ -94,11 +94,9 @@ export const PlatformPlaces = z.object({
   clusters: z.array(z.object({ name: z.string(), location: z.string(), hosts: z.array(z.string()), networks: z.array(z.string()) })),
   storages: z.array(z.object({ name: z.string(), capacity: Bytes, used: Bytes, hosts: z.array(z.string()) })),
   folders: z.array(z.string()),
-  /** Names that are taken. */
-  names: z.array(z.string()),
 });
 export type PlatformPlaces = z.infer<typeof PlatformPlaces>;
-export const Inventory = PlatformPlaces.omit({ folders: true, names: true }).extend({ machines: z.array(FoundMachine) });
+export const Inventory = PlatformPlaces.omit({ folders: true }).extend({ machines: z.array(FoundMachine) });
 export type Inventory = z.infer<typeof Inventory>;
 
 export const ReadAnew = z.object({ machines: Count, fresh: Count, gone: Count, moved: Count });

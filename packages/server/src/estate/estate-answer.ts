@@ -1,6 +1,7 @@
 import { hierarchyOf, isIn, parsePath, ruleFields, type RuleField } from '@lithodex/core';
 import type { Estate, EstateValues, Query, WorkloadRow } from '@lithodex/contract';
 import type { Deps } from '../deps';
+import { selectionFacts } from '../policies/matching';
 import { placesOf } from './places';
 
 const mostNodes = 2000;
@@ -67,18 +68,8 @@ export async function estateValues(deps: Deps): Promise<EstateValues> {
   const rows = (await deps.estate.rows(null)).filter((w) => w.gone === null);
   const values = Object.fromEntries(ruleFields.map((f) => [f, new Set<string>()])) as Record<RuleField, Set<string>>;
   for (const w of rows) {
-    const { machine } = w;
-    for (const tag of w.tags) values.tag.add(tag);
-    values.name.add(w.name);
-    values.kind.add(machine ? (machine.template ? 'template' : 'machine') : 'files');
-    values.source.add(w.source.name);
-    values.location.add(w.source.location);
-    values.folder.add(machine ? machine.folder : w.source.folder);
-    if (!machine) continue;
-    values.cluster.add(machine.cluster);
-    values.host.add(machine.host);
-    for (const disk of machine.disks) values.storage.add(disk.storage);
-    for (const network of machine.networks) values.network.add(network);
+    const facts = selectionFacts(w.name, w.source, w.machine, w.tags);
+    for (const field of ruleFields) for (const value of facts[field]) values[field].add(value);
   }
   const fields = Object.fromEntries(Object.entries(values).map(([f, set]) => [f, [...set].filter(Boolean).sort().slice(0, mostValues)]));
   return { workloads: rows.map(({ id, name, coverage }) => ({ id, name, coverage })), tags: tagCounts(rows), fields };

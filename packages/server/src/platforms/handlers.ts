@@ -100,7 +100,7 @@ export function platformHandlers(deps: Deps): PlatformHandlers {
 
     async platformPlaces({ params }) {
       const { machines, ...places } = await askInventory(deps, await rowOf(params.id));
-      return { ...places, folders: [...new Set(machines.map((m) => m.folder))].sort(), names: machines.map((m) => m.name) };
+      return { ...places, folders: [...new Set(machines.map((m) => m.folder))].sort() };
     },
 
     async estateChanges({ query }) {

@@ -6,14 +6,15 @@ import { fitOfDraft } from '../plan/night-fit';
 import { presentCopies } from '../catalog/copies';
 import { decide, livingPoints } from '../catalog/points';
 import { promisesBroken } from './promises';
-import { matchesOf, policiesInForce, type PolicyRow } from './matching';
+import { policiesInForce, type PolicyRow } from './matching';
+import { matchesShown } from './matching-shown';
 import { nextStarts, timetableOf } from './timetable';
 
 /** What a draft would do, worked out from what is measured and what stands now. */
 export async function consequencesOf(deps: Deps, id: number | null, body: PolicyBody): Promise<Consequences> {
   const { db, clock } = deps;
   const now = clock.now();
-  const matches = await matchesOf(db, body);
+  const matches = await matchesShown(deps, body);
   const ids = matches.map((m) => m.id);
   const inForce = await policiesInForce(db);
   const assigned = await db('assignment as a')
@@ -22,7 +23,9 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     .orderBy('w.name')
     .select<{ id: number; name: string }[]>('w.id', 'w.name');
   const others = await Promise.all(
-    inForce.filter((p) => p.id !== id).map(async (p) => ({ name: p.name, ids: new Set((await matchesOf(db, p.body)).map((m) => m.id)) })),
+    inForce
+      .filter((p) => p.id !== id)
+      .map(async (p) => ({ name: p.name, ids: new Set((await matchesShown(deps, p.body)).map((m) => m.id)) })),
   );
   const current = inForce.find((p) => p.id === id);
   const timetable = timetableOf(body, inForce);

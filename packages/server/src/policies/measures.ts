@@ -24,7 +24,7 @@ interface Row {
 
 /** What the simulation of a draft starts from: for each target it uses, the points of each workload it matches and the rates measured. */
 export async function measuresOf(deps: Deps, body: PolicyBody): Promise<PolicyMeasures> {
-  const ids = (await matchesOf(deps.db, body)).map((m) => m.id);
+  const ids = (await matchesShown(deps, body)).map((m) => m.id);
   const targets: Measures[] = [];
   for (const targetId of [body.targetId, ...body.copies.map((c) => c.targetId)]) {
     const target = await deps.db('target').where({ id: targetId }).first<TargetRow | undefined>();

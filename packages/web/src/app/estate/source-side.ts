@@ -1,4 +1,5 @@
 import { ChangeDetectionStrategy, Component, inject, input, output, signal } from '@angular/core';
+import { RouterLink } from '@angular/router';
 import type { WorkloadDetail } from '@lithodex/contract';
 import { Api, type ApiFailure } from '../data/api';
 import { Session } from '../data/session';
@@ -9,15 +10,22 @@ import { FormDialog } from '../ui/form-dialog';
 @Component({
   selector: 'lx-source-side',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [AtOnce, FormDialog],
+  imports: [AtOnce, FormDialog, RouterLink],
   template: `<lx-form-dialog [heading]="'Source of ' + workload().name" (closed)="closed.emit()">
     <dl>
-      <dt>Folder on the mover</dt>
-      <dd class="num">{{ workload().source.folder }}</dd>
+      @if (workload().machine; as m) {
+        <dt>Platform</dt>
+        <dd>
+          <a [routerLink]="['/estate/platforms', workload().source.id]">{{ workload().source.name }}</a>, {{ m.host }}, {{ m.folder }}
+        </dd>
+      } @else {
+        <dt>Folder on the mover</dt>
+        <dd class="num">{{ workload().source.folder }}</dd>
+        <dt>Read with the rights of</dt>
+        <dd>{{ workload().readAs ?? 'the mover' }}</dd>
+      }
       <dt>Place</dt>
       <dd>{{ workload().source.location || 'unknown' }}</dd>
-      <dt>Read with the rights of</dt>
-      <dd>{{ workload().readAs ?? 'the mover' }}</dd>
       <dt>Tags</dt>
       <dd>{{ workload().tags.join(', ') || 'none' }}</dd>
       <dt>Tasks that read it at once</dt>

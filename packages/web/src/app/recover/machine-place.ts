@@ -1,4 +1,4 @@
-import { ChangeDetectionStrategy, Component, computed, inject, input, linkedSignal, model } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, linkedSignal, model } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import type { Platform, PlatformPlaces } from '@lithodex/contract';
 import { formatBytes } from '@lithodex/core';
@@ -66,8 +66,6 @@ export class MachinePlace {
   private readonly api = inject(Api);
   /** The place as chosen so far; null until it is complete. */
   readonly place = model<NewPlace | null>(null);
-  /** Where the first machine was, which is what is offered first when that is elsewhere possible. */
-  readonly like = input('');
   private readonly listed = toSignal(this.api.call('listPlatforms').pipe(outcome()));
   protected readonly platforms = computed((): readonly Platform[] | undefined => this.listed()?.value?.rows);
   protected readonly platform = linkedSignal(() => this.platforms()?.[0]?.id ?? 0);
