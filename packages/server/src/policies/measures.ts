@@ -2,7 +2,8 @@ import type { PolicyBody, PolicyMeasures, PriceTable } from '@lithodex/contract'
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import type { TargetRow } from '../targets/target-rows';
-import { matchesOf, policiesInForce } from './matching';
+import { policiesInForce } from './matching';
+import { matchesShown } from './matching-shown';
 import { timetableOf } from './timetable';
 
 const dayMs = 86_400_000;
