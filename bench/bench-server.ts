@@ -10,7 +10,7 @@ export interface BenchServer {
   readonly stop: () => Promise<void>;
 }
 
-export async function startBenchServer(folder: string): Promise<BenchServer> {
+export async function startBenchServer(folder: string, webDir = folder): Promise<BenchServer> {
   const { startMariadb } = await import('../scripts/launcher/mariadb.mjs');
   fs.chmodSync(folder, 0o755);
   const account = { name: 'lithodex', user: 'lithodex', password: 'bench' };
@@ -19,7 +19,7 @@ export async function startBenchServer(folder: string): Promise<BenchServer> {
     Config.parse({
       port: 0,
       sessionSecret: '00'.repeat(32),
-      webDir: folder,
+      webDir,
       database: { port: database.port, ...account },
       schedulerMs: 0,
       logLevel: 'silent',

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Bytes, Count, Id, Instant, Uuid } from './common';
+import { Bytes, Count, Id, Instant, Named, Uuid } from './common';
 import { RunState } from './runs';
 
 export const NightTask = z.object({
@@ -14,7 +14,8 @@ export const NightTask = z.object({
 });
 export type NightTask = z.infer<typeof NightTask>;
 
-export const Matter = z.object({
+/** One cause that needs a person, as it is found. */
+export const FoundMatter = z.object({
   id: z.string(),
   level: z.enum(['fault', 'warning', 'absent']),
   title: z.string(),
@@ -23,7 +24,29 @@ export const Matter = z.object({
   action: z.object({ label: z.string(), link: z.string(), query: z.record(z.string(), z.string()) }),
   second: z.object({ label: z.string(), link: z.string(), query: z.record(z.string(), z.string()) }).nullable(),
 });
+export type FoundMatter = z.infer<typeof FoundMatter>;
+
+/** With what people made of it. `since`: when it was first found, where what it is about tells no time. */
+export const Matter = FoundMatter.extend({
+  /** It came up after this person had last looked. */
+  fresh: z.boolean(),
+  owner: Named.nullable(),
+  note: z.object({ text: z.string(), by: z.string(), at: Instant }).nullable(),
+  /** Put off until then, unless it becomes worse. */
+  putOff: Instant.nullable(),
+});
 export type Matter = z.infer<typeof Matter>;
+
+/** What is left out stays as it is. */
+export const MatterChange = z.object({
+  owner: Id.nullable().optional(),
+  note: z.string().trim().max(500).optional(),
+  putOff: Instant.nullable().optional(),
+});
+
+export const nightGroupings = ['policy', 'source'] as const;
+export const NightGrouping = z.enum(nightGroupings);
+export type NightGrouping = z.infer<typeof NightGrouping>;
 
 export const Watch = z.object({
   now: Instant,
@@ -55,7 +78,11 @@ export const Watch = z.object({
   ),
   slotMs: z.number(),
   quiet: Count,
+  /** Worst first; those put off stand apart. */
   matters: z.array(Matter),
+  putOff: z.array(Matter),
+  /** Who can take a matter on. */
+  people: z.array(Named),
   coming: z.array(z.object({ at: Instant, text: z.string() })),
 });
 export type Watch = z.infer<typeof Watch>;
@@ -88,7 +115,7 @@ export type FinderHit = z.infer<typeof FinderHit>;
 
 export const LiveEvent = z.object({
   id: Id,
-  kind: z.enum(['run', 'progress', 'policy', 'estate', 'point', 'request']),
+  kind: z.enum(['run', 'progress', 'policy', 'estate', 'point', 'request', 'matter']),
   runId: Id.nullable(),
   workloadId: Id.nullable(),
   taskId: Uuid.nullable(),

@@ -1,3 +1,4 @@
+export * from './objective/objective-record';
 export * from './paths/byte-path';
 export * from './chunk/gear';
 export * from './chunk/cutter';
@@ -9,6 +10,7 @@ export * from './retention/retention';
 export * from './selection/patterns';
 export * from './selection/rule';
 export * from './anomaly/change-limit';
+export * from './anomaly/out-of-usual';
 export * from './spread/spread';
 export * from './text/format';
 export * from './restore/conflict';

@@ -7,6 +7,7 @@ import type { LiveEvents } from './http/live-events';
 import type { Downloads } from './movers/downloads';
 import type { MoverLine } from './movers/mover-line';
 import type { Secrets } from './secrets';
+import type { NightBook } from './watch/earlier-nights';
 
 /** What the areas of the server work with. */
 export interface Deps {
@@ -16,6 +17,7 @@ export interface Deps {
   readonly log: Logger;
   readonly events: LiveEvents;
   readonly estate: EstateBook;
+  readonly nights: NightBook;
   readonly movers: MoverLine;
   readonly downloads: Downloads;
   readonly secrets: Secrets;

@@ -12,6 +12,7 @@ import { Downloads } from './movers/downloads';
 import { MoverLine } from './movers/mover-line';
 import { Scheduler } from './schedule/scheduler';
 import { Secrets } from './secrets';
+import { NightBook } from './watch/earlier-nights';
 
 export interface RunningServer {
   readonly port: number;
@@ -32,6 +33,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     log,
     events: new LiveEvents(db, clock),
     estate: new EstateBook(() => deps),
+    nights: new NightBook(() => deps),
     movers: new MoverLine(),
     downloads: new Downloads(),
     secrets: new Secrets(config.sessionSecret),
@@ -42,6 +44,9 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
   await new Promise<void>((resolve, reject) => {
     server.once('error', reject);
     server.listen(config.port, config.host, resolve);
+  });
+  deps.nights.warm().catch((error: unknown) => {
+    log.warn({ err: error }, 'the earlier nights could not be read');
   });
   const scheduler = new Scheduler(deps);
   scheduler.start();

@@ -201,6 +201,24 @@ ALTER TABLE run ADD sums JSON NULL;
 ALTER TABLE task ADD KEY (type, queued_at);
 `;
 
+/** Points of each policy, counted where they come and go; names of runs in an index of their own, which a search by text reads alone. */
+const policyPoints = `
+CREATE TABLE policy_points (
+  workload_id INT UNSIGNED NOT NULL, policy_id INT UNSIGNED NOT NULL, points INT NOT NULL, PRIMARY KEY (workload_id, policy_id), KEY (policy_id, points)
+);
+INSERT INTO policy_points SELECT workload_id, policy_id, COUNT(*) FROM point WHERE state = 'visible' AND policy_id IS NOT NULL GROUP BY workload_id, policy_id;
+ALTER TABLE run ADD KEY run_name (name);
+`;
+
+/** What people made of the matters, and when they last looked. */
+const matters = `
+CREATE TABLE matter (
+  id VARCHAR(120) PRIMARY KEY, opened_at BIGINT NOT NULL, closed_at BIGINT NULL, owner_id INT UNSIGNED NULL, note VARCHAR(500) NOT NULL DEFAULT '',
+  noted_by VARCHAR(120) NULL, noted_at BIGINT NULL, put_off BIGINT NULL, put_off_level VARCHAR(8) NULL, KEY (closed_at)
+);
+CREATE TABLE look (person_id INT UNSIGNED PRIMARY KEY, at BIGINT NOT NULL, before_at BIGINT NOT NULL);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -218,4 +236,6 @@ export const migrations: Migration[] = [
   { name: '0014-policy-versions', up: (k) => runAll(k, policyVersions) },
   { name: '0015-platforms', up: (k) => runAll(k, platforms) },
   { name: '0016-point-summary', up: (k) => runAll(k, pointSummary) },
+  { name: '0017-policy-points', up: (k) => runAll(k, policyPoints) },
+  { name: '0018-matters', up: (k) => runAll(k, matters) },
 ];

@@ -6,11 +6,22 @@ import type { Deps } from '../deps';
 import { policiesInForce } from '../policies/matching';
 import type { PointSummary } from './point-summary';
 
-interface Base {
+/** What does not change with the runs: the workloads, what is said of them, and their tags. */
+export interface Known {
+  readonly id: number;
+  readonly name: string;
+  readonly createdAt: number;
+  readonly kind: WorkloadRow['kind'];
+  readonly source: WorkloadRow['source'];
+  readonly machine: MachineFacts | null;
+  readonly goneAt: number | null;
+  readonly tags: string[];
+}
+
+interface KnownRow {
   readonly id: number;
   readonly name: string;
   readonly created_at: number;
-  readonly frozen: 0 | 1;
   readonly source_id: number;
   readonly source: string;
   readonly location: string;
@@ -20,29 +31,18 @@ interface Base {
   readonly gone_at: number | null;
 }
 
-const shownColumns = ['workload_id', 'points', 'oldest', 'suspects', 'point_id', 'moment', 'bytes', 'items'] as const;
-type Shown = Pick<PointSummary, (typeof shownColumns)[number]>;
+const asOf = (at: number | null) => (at === null ? '' : ` FOR SYSTEM_TIME AS OF TIMESTAMP FROM_UNIXTIME(${Number(at) / 1000})`);
 
-/** All workloads with their coverage; `at` asks for the state of then, with only the points that can still be brought back. */
-export async function estateOf(deps: Deps, at: number | null, only: readonly number[] | null): Promise<WorkloadRow[]> {
-  const { db, clock } = deps;
-  const now = at ?? clock.now();
-  const asOf = at === null ? '' : ` FOR SYSTEM_TIME AS OF TIMESTAMP FROM_UNIXTIME(${Number(at) / 1000})`;
-  const some = (q: Knex.QueryBuilder) => {
-    if (only) void q.whereIn('workload_id', only);
-  };
-  const base = await db('workload as w')
+const order = new Intl.Collator('en', { numeric: true });
+
+/** All workloads that were there at some time, by name, with their tags now or as of a moment. */
+export async function knownWorkloads(db: Knex, at: number | null): Promise<Known[]> {
+  const rows = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
-    .where('w.created_at', '<=', now)
-    .modify((q) => {
-      if (only) void q.whereIn('w.id', only);
-    })
-    .orderBy('w.name')
-    .select<Base[]>(
+    .select<KnownRow[]>(
       'w.id',
       'w.name',
       'w.created_at',
-      'w.frozen',
       'w.kind',
       'w.facts',
       'w.gone_at',
@@ -51,50 +51,64 @@ export async function estateOf(deps: Deps, at: number | null, only: readonly num
       's.location',
       's.folder',
     );
-  const tags = await db
-    .from(db.raw(`tag${asOf}`))
-    .modify(some)
-    .select<{ workload_id: number; name: string }[]>('workload_id', 'name');
-  const assigned = await db
-    .from(db.raw(`assignment${asOf}`))
-    .modify(some)
-    .select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
-  const policies = new Map((await policiesInForce(db)).map((p) => [p.id, p]));
-  const summaries =
-    at === null
-      ? await db('workload_points')
-          .modify(some)
-          .select<Shown[]>(...shownColumns)
-      : await summariesThen(db, now);
-  const byWorkload = new Map(summaries.map((c) => [c.workload_id, c]));
+  const tags = await db.from(db.raw(`tag${asOf(at)}`)).select<{ workload_id: number; name: string }[]>('workload_id', 'name');
   const tagsOf = grouped(tags, (t) => t.name);
-  const policiesOf = grouped(assigned, (a) => a.policy_id);
-  return base.map((w): WorkloadRow => {
-    const own = (policiesOf.get(w.id) ?? []).flatMap((id) => policies.get(id) ?? []);
-    const point = byWorkload.get(w.id);
-    const objective = own.length ? Math.min(...own.map((p) => p.body.objectiveHours)) : null;
-    const scheduled = own.filter((p) => Number.isFinite(longestGap(p.timetable.schedule)));
-    const reference = point?.moment ?? w.created_at;
+  rows.sort((a, b) => order.compare(a.name, b.name) || a.id - b.id);
+  return rows.map((w): Known => {
     const machine = fromJsonOrNull<MachineFacts>(w.facts);
-    const gone = w.gone_at !== null && w.gone_at <= now ? w.gone_at : null;
     return {
       id: w.id,
       name: w.name,
+      createdAt: w.created_at,
       kind: w.kind,
-      machine,
-      gone,
       source: { id: w.source_id, name: w.source, location: machine?.location ?? w.location, folder: w.folder.toString() },
+      machine,
+      goneAt: w.gone_at,
       tags: tagsOf.get(w.id) ?? [],
-      policies: own.map((p) => ({ id: p.id, name: p.name })),
-      coverage:
-        Number(point?.suspects ?? 0) > 0 ? 'suspect' : point ? (own.length ? 'protected' : 'none') : own.length ? 'matched' : 'none',
-      newestPoint: point ? { id: point.point_id, moment: point.moment, bytes: point.bytes, items: point.items } : null,
-      points: point?.points ?? 0,
-      objectiveHours: objective,
-      late: gone === null && objective !== null && scheduled.length > 0 && now - reference > objective * 3_600_000,
-      oldestPoint: point?.oldest ?? null,
     };
   });
+}
+
+const shownColumns = ['workload_id', 'points', 'oldest', 'suspects', 'point_id', 'moment', 'bytes', 'items'] as const;
+type Shown = Pick<PointSummary, (typeof shownColumns)[number]>;
+
+/** The workloads with their coverage; `at` asks for the state of then, with only the points that can still be brought back. */
+export async function estateOf({ db, clock }: Deps, known: readonly Known[], at: number | null): Promise<WorkloadRow[]> {
+  const now = at ?? clock.now();
+  const assigned = await db
+    .from(db.raw(`assignment${asOf(at)}`))
+    .select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
+  const policies = new Map((await policiesInForce(db)).map((p) => [p.id, p]));
+  const scheduled = new Set([...policies.values()].filter((p) => Number.isFinite(longestGap(p.timetable.schedule))).map((p) => p.id));
+  const summaries = at === null ? await db('workload_points').select<Shown[]>(...shownColumns) : await summariesThen(db, now);
+  const byWorkload = new Map(summaries.map((c) => [c.workload_id, c]));
+  const policiesOf = grouped(assigned, (a) => a.policy_id);
+  return known
+    .filter((w) => w.createdAt <= now)
+    .map((w): WorkloadRow => {
+      const own = (policiesOf.get(w.id) ?? []).flatMap((id) => policies.get(id) ?? []);
+      const point = byWorkload.get(w.id);
+      const objective = own.length ? Math.min(...own.map((p) => p.body.objectiveHours)) : null;
+      const reference = point?.moment ?? w.createdAt;
+      const gone = w.goneAt !== null && w.goneAt <= now ? w.goneAt : null;
+      return {
+        id: w.id,
+        name: w.name,
+        kind: w.kind,
+        machine: w.machine,
+        gone,
+        source: w.source,
+        tags: w.tags,
+        policies: own.map((p) => ({ id: p.id, name: p.name })),
+        coverage:
+          Number(point?.suspects ?? 0) > 0 ? 'suspect' : point ? (own.length ? 'protected' : 'none') : own.length ? 'matched' : 'none',
+        newestPoint: point ? { id: point.point_id, moment: point.moment, bytes: point.bytes, items: point.items } : null,
+        points: point?.points ?? 0,
+        objectiveHours: objective,
+        late: gone === null && objective !== null && own.some((p) => scheduled.has(p.id)) && now - reference > objective * 3_600_000,
+        oldestPoint: point?.oldest ?? null,
+      };
+    });
 }
 
 /** Workloads that are there now. */

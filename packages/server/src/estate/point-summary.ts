@@ -28,8 +28,11 @@ export async function summarizePoints(trx: Knex.Transaction, workloadId: number)
     all_stored: number | null;
   }>(trx.raw('COUNT(*) AS points, MIN(moment) AS oldest, SUM(suspect) AS suspects, SUM(bytes) AS all_bytes, SUM(stored) AS all_stored'));
   await trx('workload_points').where({ workload_id: workloadId }).delete();
+  await trx('policy_points').where({ workload_id: workloadId }).delete();
   if (!Number(sums.points)) return;
   type Newest = { id: string; moment: number; bytes: number; items: number };
   const { id, ...newest } = await living().orderBy('suspect').orderBy('moment', 'desc').first<Newest>('id', 'moment', 'bytes', 'items');
   await trx('workload_points').insert({ workload_id: workloadId, ...sums, point_id: id, ...newest });
+  const byPolicy = living().whereNotNull('policy_id').groupBy('policy_id').select('workload_id', 'policy_id', trx.raw('COUNT(*)'));
+  await trx(trx.raw('policy_points (workload_id, policy_id, points)')).insert(byPolicy);
 }

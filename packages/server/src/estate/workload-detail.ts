@@ -8,7 +8,6 @@ import { found } from '../errors';
 import { policiesInForce, type PolicyRow } from '../policies/matching';
 import { startsBetween } from '../policies/timetable';
 import { keepOf } from '../runs/expiry';
-import { estateOf } from './estate';
 import { shownPlace } from '../targets/target-rows';
 
 const lookBackMs = 60 * 86_400_000;
@@ -16,7 +15,7 @@ const lookBackMs = 60 * 86_400_000;
 /** One workload with all its points, what is missing among them, and the damage a suspect point found. */
 export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDetail> {
   const { db, clock } = deps;
-  const row = found((await estateOf(deps, null, [id]))[0]);
+  const row = found((await deps.estate.rows(null)).find((w) => w.id === id));
   const facts = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
     .where('w.id', id)

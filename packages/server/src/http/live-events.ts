@@ -5,11 +5,16 @@ import type { LiveEvent } from '@lithodex/contract';
 import type { Clock } from '../clock';
 
 const kept = 20_000;
+/** Ids are given before rows are there: so far behind the newest one may still appear. */
+const mayComeLate = 50;
+/** Kinds of change that leave everything stored as it was. */
+const aside: readonly LiveEvent['kind'][] = ['progress', 'request', 'matter'];
 
 /** Live changes: every event is a row, so that a browser that lost its connection gets what it missed. */
 export class LiveEvents {
   private readonly bus = new EventEmitter().setMaxListeners(0);
   private readonly open = new Set<Response>();
+  private readonly newestOf = new Map<LiveEvent['kind'], number>();
 
   constructor(
     private readonly db: Knex,
@@ -35,10 +40,16 @@ export class LiveEvents {
     this.bus.emit('event', { id: id!, ...event } satisfies LiveEvent);
   }
 
-  /** Id of the newest change that any server told of, progress aside; 0 for none. */
-  async newest(): Promise<number> {
-    const row = await this.db('event').whereNot({ kind: 'progress' }).orderBy('id', 'desc').first<{ id: number } | undefined>('id');
-    return row?.id ?? 0;
+  /** Id of the newest change of some kinds that any server told of; of those that change what is protected and stored when none is named; 0 for none. */
+  async newest(...kinds: readonly LiveEvent['kind'][]): Promise<number> {
+    const seen = Math.max(0, ...this.newestOf.values());
+    const rows = await this.db('event')
+      .where('id', '>', seen - mayComeLate)
+      .groupBy('kind')
+      .select<{ kind: LiveEvent['kind']; id: number }[]>('kind', this.db.raw('MAX(id) AS id'));
+    for (const { kind, id } of rows) this.newestOf.set(kind, Math.max(id, this.newestOf.get(kind) ?? 0));
+    const asked = [...this.newestOf].filter(([kind]) => (kinds.length ? kinds.includes(kind) : !aside.includes(kind)));
+    return asked.reduce((newest, [, id]) => Math.max(newest, id), 0);
   }
 
   /** Streams events after `lastId` (what was missed first) until the browser goes away. */

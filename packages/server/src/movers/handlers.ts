@@ -120,6 +120,8 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       const workloadId = await inTransaction(db, async (trx) =>
         makeAdoptedVisible(trx, await heldTask(trx, params.id, body.attempt, actor), body),
       );
+      // its workload may be new
+      await deps.events.emit('estate', { workloadId });
       await deps.events.emit('point', { workloadId });
       return {};
     },

@@ -37,11 +37,10 @@ async function histories(deps: Deps, ids: readonly number[]): Promise<Map<number
     .where({ kind: 'backup' })
     .groupBy('policy_id')
     .select<{ policy_id: number; at: number }[]>('policy_id', db.raw('MAX(queued_at) AS at'));
-  const points = await db('point')
+  const points = await db('policy_points')
     .whereIn('policy_id', ids)
-    .where({ state: 'visible' })
     .groupBy('policy_id')
-    .select<{ policy_id: number; points: number }[]>('policy_id', db.raw('COUNT(*) AS points'));
+    .select<{ policy_id: number; points: number }[]>('policy_id', db.raw('SUM(points) AS points'));
   const last = new Map(runs.map((r) => [r.policy_id, r.at]));
   const kept = new Map(points.map((r) => [r.policy_id, Number(r.points)]));
   return new Map(ids.map((id) => [id, { lastRun: last.get(id) ?? null, points: kept.get(id) ?? 0 }]));

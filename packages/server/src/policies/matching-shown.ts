@@ -1,5 +1,6 @@
-import type { PolicyBody, WorkloadRow } from '@lithodex/contract';
+import type { PolicyBody } from '@lithodex/contract';
 import type { Deps } from '../deps';
+import type { Known } from '../estate/estate';
 import { matchAmong, selectionFacts, type Candidate, type Match } from './matching';
 
 type Selection = Pick<PolicyBody, 'workloads' | 'tags' | 'rule' | 'except'>;
@@ -11,7 +12,7 @@ interface Worked {
 }
 
 /** What was worked out of rows that were read together; they do not change. */
-const workedOut = new WeakMap<readonly WorkloadRow[], Worked>();
+const workedOut = new WeakMap<readonly Known[], Worked>();
 /** Drafts come and go while somebody types. */
 const mostKept = 500;
 
@@ -20,11 +21,11 @@ const mostKept = 500;
  * {@link matchesOf}. Throws INVALID for a rule that can't be read.
  */
 export async function matchesShown(deps: Deps, { workloads, tags, rule, except }: Selection): Promise<Match[]> {
-  const rows = await deps.estate.rows(null);
+  const rows = await deps.estate.workloads();
   let worked = workedOut.get(rows);
   if (!worked) {
     const candidates = rows
-      .filter((w) => w.gone === null)
+      .filter((w) => w.goneAt === null)
       .map((w) => ({ id: w.id, name: w.name, facts: selectionFacts(w.name, w.source, w.machine, w.tags) }));
     worked = { candidates, matches: new Map() };
     workedOut.set(rows, worked);

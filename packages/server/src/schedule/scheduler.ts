@@ -6,16 +6,20 @@ import { reclaimLost } from '../movers/leases';
 import { SettingsKeeper } from '../settings/keep-settings';
 import { readAllPlatforms, readStalePlatforms } from '../platforms/read-platform';
 import { measureStale } from '../targets/room';
+import { rememberMatters } from '../watch/matter-book';
+import { foundMatters } from '../watch/matters';
 import { startDue } from './due';
 import { retryFailed } from './retries';
 import { endWindows } from './windows';
 
 const expiryEveryMs = 3_600_000;
+const mattersEveryMs = 60_000;
 
 /** Starts what is due, reclaims what was lost, lets go what has expired. Only one server at a time does it: a database lock elects it. */
 export class Scheduler {
   private timer: NodeJS.Timeout | undefined;
   private lastExpiry: number;
+  private lastMatters = -Infinity;
   private ticking: Promise<void> = Promise.resolve();
   private measuring: Promise<void> | undefined;
   /** When this server began, or began again after a pause, to hear what movers say. */
@@ -90,9 +94,19 @@ export class Scheduler {
       .catch(told('the room of the targets could not be measured'))
       .then(() => readStalePlatforms(this.deps))
       .catch(told('the platforms could not be read'))
+      .then(() => this.noticeMatters())
+      .catch(told('the matters could not be looked for'))
       .finally(() => {
         this.measuring = undefined;
       });
+  }
+
+  /** Once a minute at most: what needs a person is remembered with the time it came up. */
+  private async noticeMatters(): Promise<void> {
+    const now = this.deps.clock.now();
+    if (now - this.lastMatters < mattersEveryMs) return;
+    this.lastMatters = now;
+    await rememberMatters(this.deps, await foundMatters(this.deps));
   }
 
   /** After a restart, or a time in which this server or its database stood still, nobody's task is taken away for one lease: movers could not be heard. */

@@ -7,22 +7,12 @@ import { presentWorkloads } from '../estate/estate';
 import type { Handlers } from '../http/bind-routes';
 import { policiesInForce } from '../policies/matching';
 import { nextStarts } from '../policies/timetable';
-import { comingOf, mattersOf } from './matters';
-import {
-  hasRun,
-  atWork,
-  causeOf,
-  newestPerWorkload,
-  nightStart,
-  slotMs,
-  spanOf,
-  toNightTask,
-  troubledTasksSince,
-  type NightRow,
-} from './night';
-import { NightBook, onDemand, type EarlierNights } from './earlier-nights';
+import { changeMatter, helpers, presentMatters, rememberLook } from './matter-book';
+import { comingOf, foundMatters } from './matters';
+import { hasRun, atWork, causeOf, newestPerWorkload, nightStart, slotMs, spanOf, toNightTask, type NightRow } from './night';
+import { groupOf, type EarlierNights } from './earlier-nights';
 
-type WatchHandlers = Pick<Handlers, 'watch' | 'ledge' | 'find' | 'events'>;
+type WatchHandlers = Pick<Handlers, 'watch' | 'looked' | 'changeMatter' | 'ledge' | 'find' | 'events'>;
 
 const deviant: readonly RunState[] = ['failed', 'held', 'partsMissing', 'remarks', 'stopped', 'cutOff', 'notStarted'];
 const dayMs = 86_400_000;
@@ -57,10 +47,8 @@ async function factsOf(
   estate: readonly WorkloadRow[],
   earlier: EarlierNights,
   tonight: readonly NightRow[],
-  from: number,
 ): Promise<Watch['facts']> {
-  const { db, clock } = deps;
-  const now = clock.now();
+  const { db } = deps;
   const sums = await db('workload_points').first<{ bytes: number | null; stored: number | null }>(
     db.raw('SUM(all_bytes) AS bytes, SUM(all_stored) AS stored'),
   );
@@ -83,7 +71,7 @@ async function factsOf(
     oldestNewest: oldest
       ? { moment: oldest.newestPoint!.moment, workload: oldest.name, objectiveHours: oldest.objectiveHours!, late: oldest.late }
       : null,
-    nightMs: spanOf(tonight.filter(hasRun), from, now + 1),
+    nightMs: spanOf(tonight.filter(hasRun)),
     usualNightMs: usual,
     reduction: stored > 0 ? Number(sums?.bytes ?? 0) / stored : null,
     lastRestore: restore ? { runId: restore.id, at: restore.ended_at, state: restore.state } : null,
@@ -99,12 +87,11 @@ function remarkOf(t: NightRow, held: string | undefined): string {
 
 export function watchHandlers(deps: Deps): WatchHandlers {
   const { db, clock, config } = deps;
-  const book = new NightBook(deps);
   return {
-    async watch({ query }) {
+    async watch({ query, actor }) {
       const now = clock.now();
       const from = nightStart(now, config.zone, query.nights);
-      const [tonight, earlier] = await Promise.all([book.tasks(from), book.before(from)]);
+      const [tonight, earlier] = await Promise.all([deps.nights.tasks(from), deps.nights.before(from)]);
       const estate = await presentWorkloads(deps);
       const slots = Math.ceil((now - from) / slotMs);
       const held = estate.filter((w) => w.coverage === 'suspect').map((w) => w.id);
@@ -128,14 +115,15 @@ export function watchHandlers(deps: Deps): WatchHandlers {
             remarkOf(t, heldText.get(t.workload_id)),
           ),
         );
-      const policies = [...new Set(tonight.map((t) => t.policy ?? onDemand))].slice(0, 6);
-      const groups = policies.map((name) => {
-        const own = tonight.filter((t) => (t.policy ?? onDemand) === name);
+      const names = [...new Set(tonight.map((t) => groupOf(t, query.by)))].sort().slice(0, 6);
+      const groups = names.map((name) => {
+        const own = tonight.filter((t) => groupOf(t, query.by) === name);
+        const usual = earlier.usual(query.by, name);
         return {
           name,
           note: countOf(new Set(own.map((t) => t.workload_id)).size, 'workload'),
           now: atWork(own, from, slots, now),
-          usual: earlier.usual(name).slice(0, slots),
+          usual: Array.from({ length: slots }, (_, slot) => usual[slot % usual.length]!),
         };
       });
       return {
@@ -143,14 +131,25 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         zone: config.zone,
         from,
         lead: leadOf(estate, tonight),
-        facts: await factsOf(deps, estate, earlier, tonight, from),
+        facts: await factsOf(deps, estate, earlier, tonight),
         deviants,
         groups,
         slotMs,
         quiet: newest.filter((t) => t.state === 'done').length,
-        matters: await mattersOf(deps, estate, await troubledTasksSince(deps, now - 3 * dayMs)),
+        ...(await presentMatters(deps, await foundMatters(deps), actor)),
+        people: await helpers(db),
         coming: await comingOf(deps),
       };
+    },
+
+    async looked({ actor }) {
+      await rememberLook(deps, actor);
+      return {};
+    },
+
+    async changeMatter({ params, body, actor }) {
+      await changeMatter(deps, await foundMatters(deps), params.id, body, actor);
+      return {};
     },
 
     async ledge(): Promise<Ledge> {

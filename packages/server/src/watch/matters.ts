@@ -1,23 +1,28 @@
 import { countOf, cutMiddle, escapePath, formatBytes, formatDuration } from '@lithodex/core';
-import type { Work, Cause, Matter, WorkloadRow } from '@lithodex/contract';
+import type { Work, Cause, FoundMatter, WorkloadRow } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
+import { presentWorkloads } from '../estate/estate';
 import { requestDays } from '../people/second-person';
 import { policiesInForce } from '../policies/matching';
 import { matchesShown } from '../policies/matching-shown';
 import { outlooks } from '../targets/room';
-import { causeOf, newestPerWorkload, type NightRow } from './night';
+import { causeOf, newestPerWorkload, troubledTasksSince, type NightRow } from './night';
 import { dutiesOf, workFor } from '../movers/duties';
 import { changeMatters, comingEnds, connectionCauses, connectionLink, platformMatters } from './platform-matters';
+import { unusualWork } from './unusual-work';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
 const names = (list: readonly string[]) =>
   list.length > 4 ? `${list.slice(0, 4).join(', ')} and ${list.length - 4} more` : list.join(', ');
 const nearlyFullDays = 60;
+const lookBackDays = 3;
 const dayMs = 86_400_000;
 
-/** Everything that needs a person, one matter per cause, worst first. */
-export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], tasks: readonly NightRow[]): Promise<Matter[]> {
+/** Everything that needs a person now, one matter per cause, worst first. */
+export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
+  const estate = await presentWorkloads(deps);
+  const tasks = await troubledTasksSince(deps, deps.clock.now() - lookBackDays * dayMs);
   return [
     ...(await suspects(deps, estate)),
     ...failures(tasks, estate),
@@ -28,6 +33,7 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
     ...(await targets(deps)),
     ...late(deps, estate, tasks),
     ...(await incomplete(deps, tasks)),
+    ...(await unusualWork(deps)),
     ...(await requests(deps)),
     ...(await changeMatters(deps)),
     ...(await emptyPolicies(deps)),
@@ -35,7 +41,7 @@ export async function mattersOf(deps: Deps, estate: readonly WorkloadRow[], task
   ];
 }
 
-async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {
+async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<FoundMatter[]> {
   type P = { id: string; workload_id: number; moment: number; changed: number; removed: number; added: number; reasons: unknown };
   const held = await deps.db('workload_points').where('suspects', '>', 0).select<{ workload_id: number }[]>('workload_id');
   if (!held.length) return [];
@@ -49,7 +55,7 @@ async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<Mat
     .orderBy('moment')
     .select<P[]>();
   const first = [...new Map(points.reverse().map((p) => [p.workload_id, p])).values()];
-  return first.map((p): Matter => {
+  return first.map((p): FoundMatter => {
     const name = estate.find((w) => w.id === p.workload_id)?.name ?? 'a workload';
     const reasons = fromJson<string[]>(p.reasons);
     const encrypted = reasons.some((r) => r.includes('random'));
@@ -65,14 +71,14 @@ async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<Mat
   });
 }
 
-function failures(tasks: readonly NightRow[], estate: readonly WorkloadRow[]): Matter[] {
+function failures(tasks: readonly NightRow[], estate: readonly WorkloadRow[]): FoundMatter[] {
   const failed = newestPerWorkload(tasks).filter((t) => t.state === 'failed');
   const byCause = new Map<string, NightRow[]>();
   for (const t of failed) {
     const code = causeOf(t)?.code ?? 'UNKNOWN';
     byCause.set(code, [...(byCause.get(code) ?? []), t]);
   }
-  return [...byCause].map(([code, rows]): Matter => {
+  return [...byCause].map(([code, rows]): FoundMatter => {
     const cause = causeOf(rows[0]!);
     const tries = rows.length === 1 ? tasks.filter((t) => t.workload_id === rows[0]!.workload_id && t.state === 'failed').length : 0;
     return {
@@ -87,7 +93,7 @@ function failures(tasks: readonly NightRow[], estate: readonly WorkloadRow[]): M
 }
 
 /** A cause that lies with the connection leads there; then the runs are tried again. */
-function nextSteps(code: string, rows: readonly NightRow[], estate: readonly WorkloadRow[]): Pick<Matter, 'action' | 'second'> {
+function nextSteps(code: string, rows: readonly NightRow[], estate: readonly WorkloadRow[]): Pick<FoundMatter, 'action' | 'second'> {
   const run = link('See the run, then retry', `/runs/${rows[0]!.run_id}`);
   const source = estate.find((w) => w.id === rows[0]!.workload_id && w.kind === 'machine')?.source.id;
   if (source !== undefined && connectionCauses.includes(code)) return { action: connectionLink(source), second: run };
@@ -95,10 +101,10 @@ function nextSteps(code: string, rows: readonly NightRow[], estate: readonly Wor
 }
 
 /** What the newest run of a workload could not read, group by group of workloads. */
-async function incomplete(deps: Deps, tasks: readonly NightRow[]): Promise<Matter[]> {
+async function incomplete(deps: Deps, tasks: readonly NightRow[]): Promise<FoundMatter[]> {
   const partial = newestPerWorkload(tasks).filter((t) => t.state === 'partsMissing');
   return Promise.all(
-    partial.map(async (t): Promise<Matter> => {
+    partial.map(async (t): Promise<FoundMatter> => {
       const lines = await deps
         .db('log_line')
         .where({ run_id: t.run_id, code: 'UNREADABLE' })
@@ -119,7 +125,7 @@ async function incomplete(deps: Deps, tasks: readonly NightRow[]): Promise<Matte
   );
 }
 
-async function movers(deps: Deps): Promise<Matter[]> {
+async function movers(deps: Deps): Promise<FoundMatter[]> {
   if (deps.movers.present().length) return withoutAbleMover(deps);
   const waiting = await deps.db('task').where({ state: 'waiting' }).count({ n: '*' }).first<{ n: number }>();
   return [
@@ -136,7 +142,7 @@ async function movers(deps: Deps): Promise<Matter[]> {
 }
 
 /** Tasks that none of the movers present may do. */
-async function withoutAbleMover(deps: Deps): Promise<Matter[]> {
+async function withoutAbleMover(deps: Deps): Promise<FoundMatter[]> {
   const done = new Set(deps.movers.presentDuties().flatMap(workFor));
   type Row = { type: Work['type']; n: number; since: number };
   const rows = await deps
@@ -161,9 +167,9 @@ async function withoutAbleMover(deps: Deps): Promise<Matter[]> {
   ];
 }
 
-async function targets(deps: Deps): Promise<Matter[]> {
+async function targets(deps: Deps): Promise<FoundMatter[]> {
   const now = deps.clock.now();
-  return (await outlooks(deps)).flatMap(({ target: t, forecast, fill }): Matter[] => {
+  return (await outlooks(deps)).flatMap(({ target: t, forecast, fill }): FoundMatter[] => {
     if (t.trouble)
       return [
         {
@@ -192,7 +198,7 @@ async function targets(deps: Deps): Promise<Matter[]> {
   });
 }
 
-function late(deps: Deps, estate: readonly WorkloadRow[], tasks: readonly NightRow[]): Matter[] {
+function late(deps: Deps, estate: readonly WorkloadRow[], tasks: readonly NightRow[]): FoundMatter[] {
   const failed = new Set(
     newestPerWorkload(tasks)
       .filter((t) => t.state === 'failed')
@@ -213,7 +219,7 @@ function late(deps: Deps, estate: readonly WorkloadRow[], tasks: readonly NightR
   ];
 }
 
-async function requests(deps: Deps): Promise<Matter[]> {
+async function requests(deps: Deps): Promise<FoundMatter[]> {
   type Row = { id: number; effect: string; asked_at: number; asker: string };
   const rows = await deps
     .db('request as r')
@@ -233,8 +239,8 @@ async function requests(deps: Deps): Promise<Matter[]> {
   }));
 }
 
-async function emptyPolicies(deps: Deps): Promise<Matter[]> {
-  const matters: Matter[] = [];
+async function emptyPolicies(deps: Deps): Promise<FoundMatter[]> {
+  const matters: FoundMatter[] = [];
   for (const p of await policiesInForce(deps.db))
     if (!(await matchesShown(deps, p.body)).length)
       matters.push({
@@ -250,7 +256,7 @@ async function emptyPolicies(deps: Deps): Promise<Matter[]> {
 }
 
 /** Verifications that found damage and no later one of the same target that read as much and found none. */
-async function damages(deps: Deps): Promise<Matter[]> {
+async function damages(deps: Deps): Promise<FoundMatter[]> {
   type Row = { id: number; name: string; state: string; rules: string; ended_at: number };
   const rows = await deps
     .db('run')
@@ -278,7 +284,7 @@ async function damages(deps: Deps): Promise<Matter[]> {
 }
 
 /** Targets whose newest prune, verification or copy failed. */
-async function careFailures(deps: Deps): Promise<Matter[]> {
+async function careFailures(deps: Deps): Promise<FoundMatter[]> {
   type Row = { id: number; name: string; state: string; ended_at: number };
   const rows = await deps
     .db('run')
@@ -289,7 +295,7 @@ async function careFailures(deps: Deps): Promise<Matter[]> {
     .select<Row[]>('id', 'name', 'state', 'ended_at');
   const failed = [...new Map(rows.map((row) => [row.name, row])).values()].filter((row) => row.state === 'failed');
   return Promise.all(
-    failed.map(async (row): Promise<Matter> => {
+    failed.map(async (row): Promise<FoundMatter> => {
       const task = await deps.db('task').where({ run_id: row.id }).whereNotNull('cause').first<{ cause: unknown } | undefined>('cause');
       const cause = fromJsonOrNull<Cause>(task?.cause ?? null);
       return {
@@ -305,7 +311,7 @@ async function careFailures(deps: Deps): Promise<Matter[]> {
   );
 }
 
-async function unprotected(deps: Deps, estate: readonly WorkloadRow[]): Promise<Matter[]> {
+async function unprotected(deps: Deps, estate: readonly WorkloadRow[]): Promise<FoundMatter[]> {
   const rows = estate.filter((w) => w.coverage === 'none');
   if (!rows.length) return [];
   const oldest = await deps

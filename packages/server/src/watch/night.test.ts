@@ -1,13 +1,16 @@
 import { DateTime } from 'luxon';
 import { describe, expect, it } from 'vitest';
-import { atWork, newestPerWorkload, nightStart, slotMs, spanOf, usualLoad, type NightRow } from './night';
+import { usualLoad } from './earlier-nights';
+import { atWork, newestPerWorkload, nightStart, slotMs, spanOf, type NightRow } from './night';
 
 const zone = 'Europe/Oslo';
 const at = (iso: string) => DateTime.fromISO(iso, { zone }).toMillis();
 const row = (from: number, ms: number, workload = 1): NightRow => ({
+  id: `${workload} ${from}`,
   run_id: 1,
   workload_id: workload,
   workload: `w${workload}`,
+  source: 's',
   policy_id: 1,
   policy: 'p',
   state: 'done',
@@ -17,6 +20,7 @@ const row = (from: number, ms: number, workload = 1): NightRow => ({
   cause: null,
   counts: null,
   queued_at: from,
+  stored: null,
 });
 
 describe('the night', () => {
@@ -39,15 +43,13 @@ describe('the night', () => {
   });
 
   it('takes the median of the nights that had work as usual', () => {
-    const from = at('2026-11-22T18:00');
-    const history = [1, 2, 3].map((n) => row(from - n * 86_400_000, n * (slotMs / 4)));
-    expect(usualLoad(history, from, 1)[0]).toBeCloseTo(0.5);
-    expect(usualLoad([], from, 2)).toEqual([0, 0]);
+    expect(usualLoad([[0.25], [0.5], [0.75], [0, 0]])[0]).toBeCloseTo(0.5);
+    expect(usualLoad([]).every((load) => load === 0)).toBe(true);
   });
 
   it('spans from the first start to the last end', () => {
-    expect(spanOf([row(1000, 500), row(4000, 1000)], 0, 10_000)).toBe(4000);
-    expect(spanOf([], 0, 1)).toBeNull();
+    expect(spanOf([row(1000, 500), row(4000, 1000), { ...row(0, 0), ended_at: null }])).toBe(4000);
+    expect(spanOf([])).toBeNull();
   });
 
   it('tells of a task that did not start only where no other ran', () => {

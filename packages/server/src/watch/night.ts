@@ -4,9 +4,11 @@ import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 
 export interface NightRow {
+  readonly id: string;
   readonly run_id: number;
   readonly workload_id: number;
   readonly workload: string;
+  readonly source: string;
   readonly policy_id: number | null;
   readonly policy: string | null;
   readonly state: RunState;
@@ -16,10 +18,11 @@ export interface NightRow {
   readonly cause: unknown;
   readonly counts: unknown;
   readonly queued_at: number;
+  /** Bytes written for the point it made; null where it made none. */
+  readonly stored: number | null;
 }
 
 export const slotMs = 600_000;
-const dayMs = 86_400_000;
 export const nightsBefore = 14;
 
 /** Where the night begins: the latest 18:00 in the zone that is at least six hours ago. */
@@ -29,24 +32,36 @@ export function nightStart(now: number, zone: string, nights: number): number {
   return (evening > limit ? evening.minus({ days: 1 }) : evening).minus({ days: nights - 1 }).toMillis();
 }
 
-/** Backup tasks started since `from`; `workloads` limits them to those of some. The counts of what is done without a remark are left out. */
-export function backupTasksSince(deps: Deps, from: number, workloads?: readonly number[]): Promise<NightRow[]> {
+/**
+ * Backup tasks started since `from`; `workloads` limits them to those of some, `open` to those that have not ended or did so at that moment or later. The counts of what is done without a
+ * remark are left out.
+ */
+export async function backupTasksSince(
+  deps: Deps,
+  from: number,
+  { workloads, open }: { readonly workloads?: readonly number[]; readonly open?: number } = {},
+): Promise<NightRow[]> {
   return deps
     .db('task as t')
     .join('run as r', 'r.id', 't.run_id')
     .join('workload as w', 'w.id', 't.workload_id')
+    .join('source as s', 's.id', 'w.source_id')
     .leftJoin('policy as p', 'p.id', 'r.policy_id')
+    .leftJoin('point as made', 'made.id', 't.id')
     .where('t.type', 'backup')
     .where('t.queued_at', '>=', from)
     .modify((q) => {
       if (workloads) void q.whereIn('t.workload_id', workloads);
+      if (open !== undefined) void q.where((w) => w.whereNull('t.ended_at').orWhere('t.ended_at', '>=', open));
     })
     .where((q) => q.whereNotNull('t.started_at').orWhere('t.state', 'notStarted'))
     .orderBy('t.queued_at')
     .select<NightRow[]>(
+      't.id',
       't.run_id',
       't.workload_id',
       'w.name as workload',
+      's.name as source',
       'r.policy_id',
       'p.name as policy',
       't.state',
@@ -56,6 +71,7 @@ export function backupTasksSince(deps: Deps, from: number, workloads?: readonly 
       't.cause',
       deps.db.raw("IF(t.state = 'done', NULL, t.counts) AS counts"),
       't.queued_at',
+      'made.stored',
     );
 }
 
@@ -68,7 +84,7 @@ export async function troubledTasksSince(deps: Deps, from: number): Promise<Nigh
     .where('queued_at', '>=', from)
     .distinct<{ workload_id: number }[]>('workload_id');
   const ids = troubled.map((t) => t.workload_id);
-  return ids.length ? backupTasksSince(deps, from, ids) : [];
+  return ids.length ? backupTasksSince(deps, from, { workloads: ids }) : [];
 }
 
 /** Average number of tasks at work in each slot from `from` on. */
@@ -84,28 +100,15 @@ export function atWork(tasks: readonly Pick<NightRow, 'started_at' | 'ended_at'>
   return load;
 }
 
-/** Median load per slot over the nights before. */
-export function usualLoad(history: readonly NightRow[], from: number, slots: number): number[] {
-  const nights = Array.from({ length: nightsBefore }, (_, i) => {
-    const start = from - (i + 1) * dayMs;
-    return atWork(
-      history.filter((t) => t.started_at >= start && t.started_at < start + dayMs),
-      start,
-      slots,
-      start + dayMs,
-    );
-  }).filter((load) => load.some((v) => v > 0));
-  if (!nights.length) return Array.from({ length: slots }, () => 0);
-  return Array.from({ length: slots }, (_, slot) => {
-    const values = nights.map((n) => n[slot]!).sort((a, b) => a - b);
-    return values[values.length >> 1]!;
-  });
-}
-
-/** First start to last end of the work queued in [from, to). */
-export function spanOf(tasks: readonly NightRow[], from: number, to: number): number | null {
-  const own = tasks.filter((t) => t.started_at >= from && t.started_at < to && t.ended_at !== null);
-  return own.length ? Math.max(...own.map((t) => t.ended_at!)) - Math.min(...own.map((t) => t.started_at)) : null;
+/** First start to last end of what has ended, ms. */
+export function spanOf(tasks: readonly Pick<NightRow, 'started_at' | 'ended_at'>[]): number | null {
+  let [first, last] = [Infinity, -Infinity];
+  for (const { started_at, ended_at } of tasks)
+    if (ended_at !== null) {
+      first = Math.min(first, started_at);
+      last = Math.max(last, ended_at);
+    }
+  return last >= first ? last - first : null;
 }
 
 export function toNightTask(row: NightRow, attempts: number, remark: string): NightTask {

@@ -1,5 +1,5 @@
 import { countOf, formatDuration } from '@lithodex/core';
-import type { Matter } from '@lithodex/contract';
+import type { FoundMatter } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import type { PlatformRow } from '../platforms/platform-rows';
 
@@ -7,7 +7,7 @@ const dayMs = 86_400_000;
 const warnDays = 28;
 
 /** Where the connection of a platform is mended. */
-export const connectionLink = (sourceId: number): Matter['action'] => ({
+export const connectionLink = (sourceId: number): FoundMatter['action'] => ({
   label: 'Open the connection',
   link: `/estate/platforms/${sourceId}`,
   query: {},
@@ -21,9 +21,9 @@ const platforms = (deps: Deps) =>
   deps.db('source').where({ kind: 'platform' }).orderBy('name').select<Row[]>('id', 'name', 'trouble', 'tried_at', 'opener_ends');
 
 /** Platforms that can't be read, and those for which the password or certificate ends soon. */
-export async function platformMatters(deps: Deps): Promise<Matter[]> {
+export async function platformMatters(deps: Deps): Promise<FoundMatter[]> {
   const now = deps.clock.now();
-  return (await platforms(deps)).flatMap((p): Matter[] => {
+  return (await platforms(deps)).flatMap((p): FoundMatter[] => {
     const base = { id: `platform-${p.id}`, action: connectionLink(p.id), second: null };
     if (p.trouble)
       return [
@@ -52,7 +52,7 @@ export async function comingEnds(deps: Deps): Promise<{ at: number; text: string
 }
 
 /** Machines that came, went or moved within the last day. */
-export async function changeMatters(deps: Deps): Promise<Matter[]> {
+export async function changeMatters(deps: Deps): Promise<FoundMatter[]> {
   type Change = { what: string; name: string; at: number };
   const rows = await deps
     .db('estate_change as c')

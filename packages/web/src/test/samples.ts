@@ -232,6 +232,8 @@ export const nightTask = (id: number, more: Partial<NightTask> = {}): NightTask 
 });
 
 export const watch = (more: Partial<Watch> = {}): Watch => ({
+  putOff: [],
+  people: [],
   now,
   zone: 'UTC',
   from: now - 12 * hour,

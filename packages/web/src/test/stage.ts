@@ -132,6 +132,8 @@ export function prepare({ answers = {}, role = 'administrator' }: Setting): { ap
   localStorage.clear();
   const media = Object.assign(new EventTarget(), { matches: false, addListener: () => undefined, removeListener: () => undefined });
   vi.stubGlobal('matchMedia', () => media);
+  // nothing is laid out here, and a list of no height shows no rows
+  vi.spyOn(HTMLElement.prototype, 'clientHeight', 'get').mockReturnValue(800);
   const me = { id: 1, name: 'eva.vind', display: 'Eva Vind', role, remit: null, csrf: 'c', zone: 'UTC', now };
   const api = new FakeApi({ me, signOut: {}, ...answers });
   const live = new FakeLive();

@@ -1,15 +1,18 @@
-import { ChangeDetectionStrategy, Component, computed, inject, input, linkedSignal, signal } from '@angular/core';
-import { toObservable, toSignal } from '@angular/core/rxjs-interop';
+import { CdkFixedSizeVirtualScroll, CdkVirtualForOf, CdkVirtualScrollViewport } from '@angular/cdk/scrolling';
+import { ChangeDetectionStrategy, Component, computed, inject, input, signal, viewChild } from '@angular/core';
+import { takeUntilDestroyed, toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { Estate, EstateBy, QueryInput, WorkloadRow } from '@lithodex/contract';
-import { combineLatest, EMPTY, switchMap } from 'rxjs';
+import { EMPTY, map, switchMap } from 'rxjs';
 import { Api } from '../data/api';
 import { Live } from '../data/live';
 import { Moment } from '../data/moment';
 import { outcome } from '../data/outcome';
+import { paged } from '../data/paged';
 import { Session } from '../data/session';
 import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
+import { InView } from '../ui/in-view';
 import { ListKeys } from '../ui/list-keys';
 import { StateMark, stateWord } from '../ui/state-mark';
 import { ConnectSource } from './connect-source';
@@ -31,8 +34,6 @@ const shows: readonly { show: Show; word: string }[] = [
 ];
 
 const pageRows = 200;
-/** So near to the end of what is shown the next page is fetched, px. */
-const nearEnd = 1200;
 
 @Component({
   selector: 'lx-estate-page',
@@ -40,7 +41,11 @@ const nearEnd = 1200;
   imports: [
     RouterLink,
     FilterBox,
+    InView,
     ListKeys,
+    CdkVirtualScrollViewport,
+    CdkFixedSizeVirtualScroll,
+    CdkVirtualForOf,
     StateMark,
     ConnectSource,
     EstateChanges,
@@ -81,36 +86,34 @@ export class EstatePage {
       limit: pageRows,
     };
   });
-  private readonly result = toSignal(
-    combineLatest([toObservable(this.query), inject(Live).ticks((e) => e.kind !== 'progress', 2000)]).pipe(
-      switchMap(([query]) => this.api.call('estate', { query }).pipe(outcome<Estate>())),
-    ),
+  private readonly list = paged(
+    pageRows,
+    this.query,
+    inject(Live).ticks((e) => e.kind !== 'progress', 2000),
+    (query, offset) => this.api.call('estate', { query: { ...query, offset } }).pipe(map((page) => ({ ...page, rows: page.workloads }))),
   );
-  protected readonly estate = computed(() => this.result()?.value);
-  protected readonly problem = computed(() => this.result()?.failure);
-  /** Rows after the first page, fetched as one scrolls. */
-  private readonly further = linkedSignal<Estate | undefined, readonly WorkloadRow[]>({ source: this.estate, computation: () => [] });
-  protected readonly rows = computed(() => [...(this.estate()?.workloads ?? []), ...this.further()]);
-  protected readonly more = computed(() => this.rows().length < (this.estate()?.total ?? 0));
-  private fetching = false;
+  protected readonly estate = this.list.answer;
+  protected readonly problem = this.list.failure;
+  protected readonly rows = this.list.rows;
+  private readonly fetched = computed(() => this.rows().filter((w) => w !== undefined));
+  protected readonly peeked = computed(() => this.fetched().find((w) => w.id === this.opened()));
   protected readonly emptySet: ReadonlySet<number> = new Set();
   protected readonly ticked = signal<ReadonlySet<number>>(this.emptySet);
-  protected readonly allTicked = computed(() => this.rows().length > 0 && this.rows().every((w) => this.ticked().has(w.id)));
+  protected readonly allTicked = computed(() => this.fetched().length > 0 && this.fetched().every((w) => this.ticked().has(w.id)));
   protected readonly policies = toSignal(this.session.reads() ? this.api.call('listPolicies').pipe(outcome()) : EMPTY);
 
-  protected scrolled(event: Event): void {
-    const at = event.target as HTMLElement;
-    if (!this.more() || this.fetching || at.scrollHeight - at.scrollTop - at.clientHeight > nearEnd) return;
-    this.fetching = true;
-    const from = this.estate();
-    this.api.call('estate', { query: { ...this.query(), offset: this.rows().length } }).subscribe({
-      next: (page) => {
-        this.fetching = false;
-        if (this.estate() === from) this.further.update((rows) => [...rows, ...page.workloads]);
-      },
-      error: () => (this.fetching = false),
-    });
+  private readonly viewport = viewChild(CdkVirtualScrollViewport);
+
+  constructor() {
+    toObservable(this.viewport)
+      .pipe(
+        switchMap((viewport) => viewport?.renderedRangeStream ?? EMPTY),
+        takeUntilDestroyed(),
+      )
+      .subscribe(this.list.see);
   }
+
+  protected byId = (index: number, w: WorkloadRow | undefined) => w?.id ?? -index;
 
   protected tick(id: number): void {
     this.ticked.update((set) => {
@@ -121,7 +124,7 @@ export class EstatePage {
   }
 
   protected tickAll(): void {
-    this.ticked.set(this.allTicked() ? this.emptySet : new Set(this.rows().map((w) => w.id)));
+    this.ticked.set(this.allTicked() ? this.emptySet : new Set(this.fetched().map((w) => w.id)));
   }
 
   protected onKey(event: KeyboardEvent): void {

@@ -11,6 +11,7 @@ import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
+import { InView } from '../ui/in-view';
 import { ListKeys } from '../ui/list-keys';
 import { LimitOfAll } from './limit-of-all';
 import { StateMark, stateWord, unfinishedStates } from '../ui/state-mark';
@@ -46,6 +47,7 @@ const kindGroups = [
   imports: [
     RouterLink,
     FilterBox,
+    InView,
     ListKeys,
     LimitOfAll,
     CdkVirtualScrollViewport,

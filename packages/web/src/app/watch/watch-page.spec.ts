@@ -11,6 +11,10 @@ const matter = (id: string, level: 'fault' | 'warning' | 'absent', title: string
   since: now - 5 * hour,
   action: { label: 'See the run', link: '/runs/5', query: {} },
   second: id === 'a' ? { label: 'All of them', link: '/runs', query: { states: 'failed' } } : null,
+  fresh: id === 'a',
+  owner: null,
+  note: null,
+  putOff: null,
 });
 
 describe('the morning', () => {
@@ -59,8 +63,8 @@ describe('the morning', () => {
     const matters = [matter('a', 'fault', '2 runs failed: the target is full'), matter('b', 'absent', '1 server unprotected')];
     const coming = [{ at: now + 9 * day, text: 'quay-disk will be full' }];
     const s = await open('/watch', { answers: { watch: watch({ matters, coming }) } });
-    expect(s.all('.matter').map((m) => m.querySelector('b')?.textContent)).toEqual(matters.map((m) => m.title));
-    expect(s.one('.need header').textContent).toContain('2 matters');
+    expect(s.all('lx-matter-card').map((m) => m.querySelector('b')?.textContent)).toEqual(matters.map((m) => m.title));
+    expect(s.one('.need header').textContent).toContain('2 matters, 1 new since you last looked');
     expect(s.button('See the run').classList.contains('go')).toBe(true);
     expect(s.button('All of them').getAttribute('href')).toBe('/runs?states=failed');
     expect(words(s.one('.ahead'))).toBe('Coming, if nothing changes Wed 2 Dec quay-disk will be full');
@@ -68,11 +72,74 @@ describe('the morning', () => {
 
   it('shows one night, three or a week, as the address says', async () => {
     const s = await open('/watch?nights=7', { answers: { watch: watch() } });
-    expect(s.api.last('watch')?.query).toEqual({ nights: 7 });
+    expect(s.api.last('watch')?.query).toEqual({ nights: 7, by: 'policy' });
     await s.click('three');
     expect(s.url()).toBe('/watch?nights=3');
     await s.go('/watch?nights=500');
-    expect(s.api.last('watch')?.query).toEqual({ nights: 1 });
+    expect(s.api.last('watch')?.query).toEqual({ nights: 1, by: 'policy' });
+  });
+
+  it('groups the night as the address says', async () => {
+    const s = await open('/watch', { answers: { watch: watch() } });
+    await s.click('source');
+    expect(s.url()).toBe('/watch?by=source');
+    expect(s.api.last('watch')?.query).toEqual({ nights: 1, by: 'source' });
+  });
+
+  const people = [
+    { id: 1, name: 'Eva Vind' },
+    { id: 2, name: 'Odd Brink' },
+  ];
+
+  it('lets matters be taken on, given away, noted and put off', async () => {
+    const s = await open('/watch', {
+      answers: { watch: watch({ matters: [matter('a', 'fault', 'It failed')], people }), changeMatter: {} },
+    });
+    const more = async (words: string) => {
+      await s.click('More');
+      const item = [...document.querySelectorAll<HTMLElement>('.menu.show [ngbdropdownitem]')].find((b) => b.textContent.includes(words));
+      await s.click(item!);
+    };
+    await more('I take it on');
+    expect(s.api.last('changeMatter')).toMatchObject({ id: 'a', body: { owner: 1 } });
+    await more('Give it to Odd Brink');
+    expect(s.api.last('changeMatter')?.body).toEqual({ owner: 2 });
+    await more('Put it off for 3 days');
+    expect(Math.abs((s.api.last('changeMatter')!.body as { putOff: number }).putOff - now - 3 * day)).toBeLessThan(10_000);
+    await more('Note something');
+    s.one<HTMLInputElement>('.noting input').value = 'The cable is ordered';
+    await s.click('Keep the note');
+    expect(s.api.last('changeMatter')?.body).toEqual({ note: 'The cable is ordered' });
+    expect(s.all('.noting')).toEqual([]);
+  });
+
+  it('tells who has a matter and what is noted, keeps what is put off apart, and a refusal with its matter', async () => {
+    const had = {
+      ...matter('a', 'fault', 'It failed'),
+      owner: people[1]!,
+      note: { text: '<b>cable</b>', by: 'Odd Brink', at: now - hour },
+    };
+    const off = { ...matter('b', 'warning', 'It is late'), putOff: now + day };
+    const refused = new ApiFailure('NOT_FOUND', 'This matter is settled.', undefined);
+    const s = await open('/watch', { answers: { watch: watch({ matters: [had], putOff: [off], people }), changeMatter: refused } });
+    expect(words(s.one('lx-matter-card'))).toContain('Odd Brink has it. “<b>cable</b>” Odd Brink, 1 h ago');
+    expect(s.all('lx-matter-card')).toHaveLength(1);
+    await s.click('▸ 1 put off');
+    expect(words(s.all('lx-matter-card')[1]!)).toContain('Put off until Tue 24 Nov 09:00');
+    await s.click(s.all('lx-matter-card .dropdown-toggle')[1]!);
+    await s.click(
+      [...document.querySelectorAll<HTMLElement>('.menu.show [ngbdropdownitem]')].find((b) => b.textContent.includes('Take it up'))!,
+    );
+    expect(s.api.last('changeMatter')).toMatchObject({ id: 'b', body: { putOff: null } });
+    expect(words(s.all('lx-matter-card')[1]!)).toContain('This matter is settled.');
+  });
+
+  it('offers nothing to an auditor, who sees the same', async () => {
+    const s = await open('/watch', {
+      answers: { watch: watch({ matters: [matter('a', 'fault', 'It failed')], people }) },
+      role: 'auditor',
+    });
+    expect(s.all('lx-matter-card .dropdown-toggle')).toEqual([]);
   });
 
   it('keeps the morning when the server goes away for a moment, and says so when it never came', async () => {
