@@ -18,6 +18,7 @@ export const apiErrors = {
   POINT_GONE: [410, 'The point has expired or was removed.'],
   MOVER_ABSENT: [503, 'No mover answers at the moment. Start one, then try again.'],
   MOVER_FAILED: [502, 'The mover could not do this.'],
+  NOTICE_FAILED: [502, 'The message did not go out.'],
   LEASE_LOST: [409, 'Another mover has taken over this task.'],
   DATABASE_AWAY: [503, 'The database does not answer. What is stored is safe; try again in a moment.'],
   INTERNAL: [500, 'Something went wrong inside the server. The log has the details.'],

@@ -16,5 +16,7 @@ export * from './mover';
 export * from './route';
 export * from './mover-routes';
 export * from './platform-routes';
+export * from './reports';
+export * from './notices';
 export * from './routes';
 export * from './openapi';

@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import * as c from './common';
 import * as estate from './estate';
+import { noticeRoutes } from './notices';
 import { moverRoutes } from './mover-routes';
 import * as people from './people';
 import { planRoutes } from './plan-routes';
@@ -8,6 +9,7 @@ import { peopleRoutes } from './people-routes';
 import { platformRoutes } from './platform-routes';
 import * as policy from './policy';
 import * as recover from './recover';
+import { reportRoutes } from './reports';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, byUuid, large, route, type Route } from './route';
 import * as runs from './runs';
@@ -366,6 +368,8 @@ export const routes = {
   }),
 
   ...planRoutes,
+  ...reportRoutes,
+  ...noticeRoutes,
   ...peopleRoutes,
   ...moverRoutes,
 } as const satisfies Record<string, Route>;

@@ -17,12 +17,14 @@ import { SessionStore } from './http/session-store';
 import { estateHandlers } from './estate/handlers';
 import { targetHandlers } from './targets/handlers';
 import { moverHandlers } from './movers/handlers';
+import { noticeHandlers } from './notices/handlers';
 import { peopleHandlers } from './people/handlers';
 import { requestHandlers } from './people/request-handlers';
 import { planHandlers } from './plan/handlers';
 import { platformHandlers } from './platforms/handlers';
 import { policyHandlers } from './policies/handlers';
 import { recoverHandlers } from './recover/handlers';
+import { reportHandlers } from './reports/handlers';
 import { restoreHandlers } from './recover/restore-handlers';
 import { runHandlers } from './runs/handlers';
 import { settingsHandlers } from './settings/handlers';
@@ -40,6 +42,8 @@ export function allHandlers(deps: Deps): Handlers {
     ...policyHandlers(deps),
     ...planHandlers(deps),
     ...runHandlers(deps),
+    ...reportHandlers(deps),
+    ...noticeHandlers(deps),
     ...recoverHandlers(deps),
     ...restoreHandlers(deps),
     ...moverHandlers(deps),

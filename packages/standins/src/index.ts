@@ -7,3 +7,5 @@ export { platformRights, type MachineDescription, type PlatformDescription } fro
 export { platformFine, type PlatformSwitches } from './platform/switches';
 export { fileSystemStart } from './platform/guest-image';
 export { buildMachine, letGuestWrite } from './platform/guests';
+export * from './mail/service';
+export type { Mail } from './mail/mail-box';

@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { BucketService, rights } from './bucket/service';
 import { libraryFine } from './library/library';
 import { LibraryService } from './library/service';
+import { MailService } from './mail/service';
 import { PlatformService } from './platform/service';
 
 interface Settings {
@@ -24,6 +25,7 @@ interface Settings {
     readonly capacity: number;
   };
   readonly platform: { readonly folder: string; readonly port: number };
+  readonly mail: { readonly folder: string; readonly port: number; readonly smtpPort: number };
 }
 
 /** The stand-ins as a process of their own: usage `standins SETTINGS`, a JSON file. Tells its parent when it is ready. */
@@ -41,6 +43,8 @@ library.library.switches = { ...libraryFine, loadMs: settings.library.loadMs };
 for (const barcode of settings.library.cartridges) library.library.addNew(barcode, settings.library.capacity);
 const platform = new PlatformService(settings.platform);
 await platform.start();
+const mail = new MailService(settings.mail);
+await mail.start();
 process.send?.('ready');
 for (const signal of ['SIGINT', 'SIGTERM'] as const)
-  process.on(signal, () => void Promise.all([bucket.stop(), library.stop(), platform.stop()]).then(() => process.exit(0)));
+  process.on(signal, () => void Promise.all([bucket.stop(), library.stop(), platform.stop(), mail.stop()]).then(() => process.exit(0)));

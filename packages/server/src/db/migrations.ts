@@ -219,6 +219,20 @@ CREATE TABLE matter (
 CREATE TABLE look (person_id INT UNSIGNED PRIMARY KEY, at BIGINT NOT NULL, before_at BIGINT NOT NULL);
 `;
 
+/** Who is told of what, and the messages that go out. */
+const notices = `
+CREATE TABLE notice (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, name VARCHAR(120) NOT NULL UNIQUE, about JSON NOT NULL, way JSON NOT NULL, secret BLOB NULL,
+  paused BOOLEAN NOT NULL DEFAULT FALSE, since BIGINT NOT NULL
+);
+CREATE TABLE message (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, notice_id INT UNSIGNED NOT NULL, about VARCHAR(160) NOT NULL, subject VARCHAR(300) NOT NULL, body MEDIUMTEXT NOT NULL,
+  data JSON NOT NULL, attachment JSON NULL, queued_at BIGINT NOT NULL, next_try BIGINT NULL, tries INT NOT NULL DEFAULT 0, sent_at BIGINT NULL,
+  trouble VARCHAR(500) NULL, UNIQUE (notice_id, about), KEY (next_try), KEY (queued_at), FOREIGN KEY (notice_id) REFERENCES notice (id) ON DELETE CASCADE
+);
+ALTER TABLE run ADD KEY (ended_at);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -238,4 +252,5 @@ export const migrations: Migration[] = [
   { name: '0016-point-summary', up: (k) => runAll(k, pointSummary) },
   { name: '0017-policy-points', up: (k) => runAll(k, policyPoints) },
   { name: '0018-matters', up: (k) => runAll(k, matters) },
+  { name: '0019-notices', up: (k) => runAll(k, notices) },
 ];

@@ -6,6 +6,8 @@ import { reclaimLost } from '../movers/leases';
 import { SettingsKeeper } from '../settings/keep-settings';
 import { readAllPlatforms, readStalePlatforms } from '../platforms/read-platform';
 import { measureStale } from '../targets/room';
+import { deliverDue } from '../notices/deliver';
+import { queueMessages } from '../notices/queue-messages';
 import { rememberMatters } from '../watch/matter-book';
 import { foundMatters } from '../watch/matters';
 import { startDue } from './due';
@@ -96,17 +98,21 @@ export class Scheduler {
       .catch(told('the platforms could not be read'))
       .then(() => this.noticeMatters())
       .catch(told('the matters could not be looked for'))
+      .then(() => deliverDue(this.deps))
+      .catch(told('messages could not be sent'))
       .finally(() => {
         this.measuring = undefined;
       });
   }
 
-  /** Once a minute at most: what needs a person is remembered with the time it came up. */
+  /** Once a minute at most: what needs a person is remembered with the time it came up, and told to whom it concerns. */
   private async noticeMatters(): Promise<void> {
     const now = this.deps.clock.now();
     if (now - this.lastMatters < mattersEveryMs) return;
     this.lastMatters = now;
-    await rememberMatters(this.deps, await foundMatters(this.deps));
+    const matters = await foundMatters(this.deps);
+    await rememberMatters(this.deps, matters);
+    await queueMessages(this.deps, matters);
   }
 
   /** After a restart, or a time in which this server or its database stood still, nobody's task is taken away for one lease: movers could not be heard. */

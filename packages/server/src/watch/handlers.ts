@@ -9,6 +9,7 @@ import { policiesInForce } from '../policies/matching';
 import { nextStarts } from '../policies/timetable';
 import { changeMatter, helpers, presentMatters, rememberLook } from './matter-book';
 import { comingOf, foundMatters } from './matters';
+import { leadOf } from './morning';
 import { hasRun, atWork, causeOf, newestPerWorkload, nightStart, slotMs, spanOf, toNightTask, type NightRow } from './night';
 import { groupOf, type EarlierNights } from './earlier-nights';
 
@@ -16,32 +17,6 @@ type WatchHandlers = Pick<Handlers, 'watch' | 'looked' | 'changeMatter' | 'ledge
 
 const deviant: readonly RunState[] = ['failed', 'held', 'partsMissing', 'remarks', 'stopped', 'cutOff', 'notStarted'];
 const dayMs = 86_400_000;
-const countWord = (n: number) => ['no', 'one', 'two', 'three', 'four', 'five', 'six', 'seven', 'eight', 'nine'][n] ?? String(n);
-const beWord = (n: number) => (n === 1 ? 'is' : 'are');
-const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
-
-function leadOf(estate: readonly WorkloadRow[], tonight: readonly NightRow[]): Watch['lead'] {
-  const newest = newestPerWorkload(tonight);
-  const inState = (...states: RunState[]) => newest.filter((t) => states.includes(t.state)).length;
-  const parts: Watch['lead']['parts'] = [];
-  const add = (tone: Watch['lead']['parts'][number]['tone'], n: number, text: (n: number) => string) => {
-    if (n) parts.push({ tone, text: text(n) });
-  };
-  add('fault', inState('failed'), (n) => `${countWord(n)} failed`);
-  add('fault', estate.filter((w) => w.coverage === 'suspect').length, (n) => `${countWord(n)} ${beWord(n)} held for a person`);
-  add('warning', inState('partsMissing'), (n) => `${countWord(n)} ${n === 1 ? 'has' : 'have'} parts missing`);
-  add('warning', inState('stopped'), (n) => `${countWord(n)} ${n === 1 ? 'was' : 'were'} stopped`);
-  add('warning', inState('cutOff'), (n) => `${countWord(n)} ${n === 1 ? 'was' : 'were'} cut off`);
-  add('warning', inState('notStarted'), (n) => `${countWord(n)} did not start in time`);
-  add(
-    'plain',
-    estate.filter((w) => w.coverage === 'none').length,
-    (n) => `${countWord(n)} ${n === 1 ? 'workload has' : 'workloads have'} no protection at all`,
-  );
-  if (parts[0]) parts[0] = { ...parts[0], text: capital(parts[0].text) };
-  return { protected: inState('done', 'remarks', 'partsMissing'), all: newest.length, parts };
-}
-
 async function factsOf(
   deps: Deps,
   estate: readonly WorkloadRow[],

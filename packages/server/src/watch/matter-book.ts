@@ -28,14 +28,13 @@ const rowsIn = (db: Knex) =>
   db('matter as m').leftJoin('person as p', 'p.id', 'm.owner_id').whereNull('m.closed_at').select<MatterRow[]>('m.*', 'p.display as owner');
 
 /**
- * Remembers which matters there are, and returns those that have come up since. One that comes back within a day is the same one; after that it is a new one, without the owner and note
+ * Remembers which matters there are. One that comes back within a day is the same one; after that it is a new one, without the owner and note
  * it had.
  */
-export async function rememberMatters({ db, clock }: Deps, found: readonly FoundMatter[]): Promise<FoundMatter[]> {
+export async function rememberMatters({ db, clock }: Deps, found: readonly FoundMatter[]): Promise<void> {
   const now = clock.now();
-  return inTransaction(db, async (trx) => {
+  await inTransaction(db, async (trx) => {
     const rows = new Map((await trx('matter').forUpdate().select<MatterRow[]>()).map((r) => [r.id, r]));
-    const fresh: FoundMatter[] = [];
     for (const matter of found) {
       const row = rows.get(matter.id);
       rows.delete(matter.id);
@@ -46,14 +45,12 @@ export async function rememberMatters({ db, clock }: Deps, found: readonly Found
       }
       await trx('matter').where({ id: matter.id }).delete();
       await trx('matter').insert({ id: matter.id, opened_at: now });
-      fresh.push(matter);
     }
     const over = [...rows.values()].filter((r) => r.closed_at === null).map((r) => r.id);
     await trx('matter').whereIn('id', over).update({ closed_at: now });
     await trx('matter')
       .where('closed_at', '<', now - 7 * dayMs)
       .delete();
-    return fresh;
   });
 }
 

@@ -35,6 +35,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
     ...(await incomplete(deps, tasks)),
     ...(await unusualWork(deps)),
     ...(await requests(deps)),
+    ...(await unsent(deps)),
     ...(await changeMatters(deps)),
     ...(await emptyPolicies(deps)),
     ...(await unprotected(deps, estate)),
@@ -235,6 +236,29 @@ async function requests(deps: Deps): Promise<FoundMatter[]> {
     text: `${r.asker} asks for this: ${r.effect}`,
     since: r.asked_at,
     action: link('Decide', '/trust'),
+    second: null,
+  }));
+}
+
+/** Notices that do not reach those they are for. */
+async function unsent(deps: Deps): Promise<FoundMatter[]> {
+  type Row = { notice_id: number; name: string; n: number; since: number; trouble: string };
+  const rows = await deps
+    .db('message as m')
+    .join('notice as n', 'n.id', 'm.notice_id')
+    .whereNull('m.sent_at')
+    .where('m.tries', '>', 0)
+    .where('n.paused', false)
+    .where('m.queued_at', '>', deps.clock.now() - lookBackDays * dayMs)
+    .groupBy('m.notice_id', 'n.name')
+    .select<Row[]>('m.notice_id', 'n.name', deps.db.raw('COUNT(*) AS n, MIN(m.queued_at) AS since, MAX(m.trouble) AS trouble'));
+  return rows.map((r) => ({
+    id: `notice-${r.notice_id}`,
+    level: 'warning',
+    title: `“${r.name}” reaches nobody`,
+    text: `${countOf(Number(r.n), 'message')} not sent: ${r.trouble}`,
+    since: r.since,
+    action: link('See the messages', '/reports/notices'),
     second: null,
   }));
 }

@@ -96,7 +96,7 @@ describe('the morning', () => {
       answers: { watch: watch({ matters: [matter('a', 'fault', 'It failed')], people }), changeMatter: {} },
     });
     const more = async (words: string) => {
-      await s.click('More');
+      if (!document.querySelector('.menu.show')) await s.click('More');
       const item = [...document.querySelectorAll<HTMLElement>('.menu.show [ngbdropdownitem]')].find((b) => b.textContent.includes(words));
       await s.click(item!);
     };
