@@ -40,7 +40,7 @@ export class MailBox {
       subject,
       text,
       messageId,
-      attachments: attachments.map((a) => ({ name: a.filename ?? '', text: String(a.content) })),
+      attachments: attachments.map((a) => ({ name: a.filename ?? '', text: typeof a.content === 'string' ? a.content : '' })),
     };
     writeFileSync(path.join(this.folder, `${String(id).padStart(8, '0')}.json`), JSON.stringify(mail));
     this.mails.push(mail);

@@ -53,6 +53,12 @@ export const routes: Routes = [
       },
       { path: 'storage', title: 'Storage · Lithodex', loadComponent: () => import('./storage/storage-page').then((m) => m.StoragePage) },
       { path: 'storage/:id', title: 'Target · Lithodex', loadComponent: () => import('./storage/target-page').then((m) => m.TargetPage) },
+      { path: 'reports', title: 'Reports · Lithodex', loadComponent: () => import('./reports/reports-page').then((m) => m.ReportsPage) },
+      {
+        path: 'reports/notices',
+        title: 'Notices · Lithodex',
+        loadComponent: () => import('./reports/notices-page').then((m) => m.NoticesPage),
+      },
       { path: 'trust', title: 'Trust · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
       { path: '**', redirectTo: '' },
     ],

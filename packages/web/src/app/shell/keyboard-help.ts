@@ -3,7 +3,7 @@ import { FormDialog } from '../ui/form-dialog';
 
 const keys: readonly (readonly [string, string])[] = [
   ['Ctrl K', 'find anything'],
-  ['g then w e p r c s t', 'go to Watch, Estate, Policies, Runs, Recover, Storage, Trust'],
+  ['g then w e p r c s o t', 'go to Watch, Estate, Policies, Runs, Recover, Storage, Reports, Trust'],
   ['/', 'filter the list'],
   ['j k', 'next, previous row'],
   ['Enter', 'open'],

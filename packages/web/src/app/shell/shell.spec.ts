@@ -14,9 +14,9 @@ const places = (s: { all(q: string): HTMLElement[] }) => s.all('nav a').map((a) 
 
 describe('the shell', () => {
   it.each([
-    ['administrator', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage', 'Trust']],
-    ['operator', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage']],
-    ['auditor', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage', 'Trust']],
+    ['administrator', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage', 'Reports', 'Trust']],
+    ['operator', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage', 'Reports']],
+    ['auditor', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage', 'Reports', 'Trust']],
     ['clerk', ['Estate', 'Runs', 'Recover']],
   ] as const)('shows the places of the %s', async (role, wanted) => {
     const s = await stage({ role });

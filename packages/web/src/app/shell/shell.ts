@@ -23,6 +23,7 @@ const places: readonly Place[] = [
   { name: 'Runs', path: '/runs', key: 'r', forClerk: true },
   { name: 'Recover', path: '/recover', key: 'c', forClerk: true },
   { name: 'Storage', path: '/storage', key: 's', forClerk: false },
+  { name: 'Reports', path: '/reports', key: 'o', forClerk: false },
   { name: 'Trust', path: '/trust', key: 't', forClerk: false },
 ];
 
