@@ -14,10 +14,13 @@ import {
   clerkRemit,
   failingSectorNight,
   nights,
+  notices,
+  noticesNight,
   password,
   people,
   policies,
   shelfNight,
+  takenOnNight,
   unpluggedNight,
   zone,
 } from './harbour/story';
@@ -76,6 +79,7 @@ export class History {
       readonly bucket: { endpoint: string; bucket: string; accessKey: string; secretKey: string };
       readonly library: { endpoint: string; token: string; barcodes: string };
       readonly platform: PlatformAccess;
+      readonly smtpPort: number;
     },
     private readonly say: (text: string) => void,
   ) {
@@ -209,6 +213,8 @@ export class History {
     if (night === 21)
       await this.call('eva.vind', 'addSource', { name: 'ais-relay', folder: this.folderOf('ais-relay'), location: 'Lighthouse station' });
     await this.machines(night, evening);
+    if (night === noticesNight) await this.tellPeople();
+    if (night === nights - 1) await this.call('eva.vind', 'looked', undefined);
     const last = night === nights - 1;
     const until = last ? this.lastMorning.toMillis() : evening.plus({ hours: 9 }).toMillis();
     const timed = [...policies, ...(night >= platformNight ? [machinePolicy, scratchPolicy] : [])];
@@ -226,6 +232,8 @@ export class History {
       if (night === failingSectorNight && start === starts.at(-1)) spoilNewestPack(disk);
     }
     if (night === unpluggedNight) fs.renameSync(`${disk}.unplugged`, disk);
+    if (night >= noticesNight) await this.morning(last ? this.lastMorning : evening.plus({ days: 1 }).set({ hour: 7, minute: 31 }));
+    if (night === takenOnNight) await this.takesOn();
     if (night === shelfNight) await this.toTheShelf('KH0041');
     if (last) {
       await this.toTheShelf('KH0042');
@@ -253,6 +261,28 @@ export class History {
       for (const policy of [machinePolicy, scratchPolicy]) await this.call('eva.vind', 'addPolicy', { ...common, ...policy });
     } else await this.platform.work(evening.toMillis());
     if (night === landingNight) await this.platform.changes(evening.toMillis());
+  }
+
+  /** Mail goes to the sink from now on. */
+  private async tellPeople(): Promise<void> {
+    const way = { host: '127.0.0.1', port: this.standins.smtpPort, security: 'none' as const, from: 'lithodex@kelmar.example' };
+    await this.call('eva.vind', 'setMailServer', { ...way, links: `http://127.0.0.1:${this.config.port}` });
+    for (const { name, about, way } of notices) await this.call('eva.vind', 'addNotice', { name, about, way: { ...way, to: [...way.to] } });
+  }
+
+  /** What the night left is noticed, and told. */
+  private async morning(at: DateTime): Promise<void> {
+    this.clock.set(Math.max(at.toMillis(), this.clock.now()));
+    await this.server.scheduler.tick();
+    await this.quiet();
+  }
+
+  /** The operator takes on what can't be read in the office. */
+  private async takesOn(): Promise<void> {
+    const { matters, people: helpers } = await this.get<Answered<'watch'>>('ole.brygge', 'watch');
+    const unread = matters.find((m) => m.title.startsWith('Parts of harbour-office'))!;
+    const owner = helpers.find((p) => p.name === 'Ole Brygge')!.id;
+    await this.call('ole.brygge', 'changeMatter', unread.id, { owner, note: 'Asked the personnel office to let us read the appraisals.' });
   }
 
   /** A person takes a cartridge out of the library. */

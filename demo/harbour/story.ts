@@ -11,6 +11,11 @@ export const shelfNight = 14;
 /** After this night a sector of quay-disk fails; verification finds and heals it within a week. */
 export const failingSectorNight = 24;
 
+/** Since this night people are told by mail what happens. */
+export const noticesNight = 30;
+/** On the morning after this night Ole takes on what can't be read. */
+export const takenOnNight = 32;
+
 export const password = 'lanterns-at-dusk';
 export const people = [
   { name: 'eva.vind', display: 'Eva Vind', role: 'administrator' },
@@ -78,5 +83,20 @@ export const policies = [
     exclude: [],
     times: { closed: ['01-01', '12-25'] },
     changeLimit: 60,
+  },
+] as const;
+
+/** Who is told of what. */
+export const notices = [
+  { name: 'Faults, at once', about: { what: 'matters', level: 'fault' }, way: { by: 'mail', to: ['operators@kelmar.example'] } },
+  {
+    name: 'The morning',
+    about: { what: 'digest', at: '07:00' },
+    way: { by: 'mail', to: ['eva.vind@kelmar.example', 'ole.brygge@kelmar.example'] },
+  },
+  {
+    name: 'Success, every week',
+    about: { what: 'report', report: 'success', every: 'week', at: '07:30' },
+    way: { by: 'mail', to: ['board@kelmar.example'] },
   },
 ] as const;

@@ -54,6 +54,7 @@ async function standinSettings(state, near) {
         account: 'lithodex',
         password: randomBytes(12).toString('hex'),
       },
+      mail: { folder: path.join(state, 'mail'), port: await freePort(port + 3), smtpPort: await freePort(port + 4) },
     };
     writeFileSync(file, JSON.stringify(settings, null, 2), { mode: 0o600 });
   }
@@ -81,9 +82,9 @@ export async function demo({ port, state: given, fresh }) {
   const began = Date.now();
   const state = path.resolve(given);
   const marker = path.join(state, 'seeded.json');
-  // a state of before there was a platform can not go on
+  // a state of before there was a mail sink can not go on
   const outdated =
-    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"platform"');
+    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"mail"');
   if (fresh || outdated || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
   mkdirSync(state, { recursive: true });
   chmodSync(state, 0o755);
@@ -157,7 +158,7 @@ export async function demo({ port, state: given, fresh }) {
       children.pop();
       writeFileSync(marker, JSON.stringify({ at: new Date().toISOString() }));
     }
-    const { library, platform } = JSON.parse(readFileSync(standins, 'utf8'));
+    const { library, platform, mail } = JSON.parse(readFileSync(standins, 'utf8'));
     const server = await startChild(children, 'dist/node/server.js', [config], 'The server');
     const address = `http://127.0.0.1:${chosen}`;
     const mover = spawn(
@@ -182,7 +183,7 @@ export async function demo({ port, state: given, fresh }) {
     say(`\nLithodex is ready after ${Math.round((Date.now() - began) / 1000)} s: ${address}\n`);
     for (const [name, role] of signIns) say(`  ${name.padEnd(12)} lanterns-at-dusk   ${role}`);
     say(
-      `\nThe library of cartridges can be seen and served at http://127.0.0.1:${library.port},\nthe virtualization platform at http://127.0.0.1:${platform.port}`,
+      `\nThe library of cartridges can be seen and served at http://127.0.0.1:${library.port},\nthe virtualization platform at http://127.0.0.1:${platform.port},\nand the mail that was sent at http://127.0.0.1:${mail.port}`,
     );
     say('\nCtrl-C stops everything; the data stays for the next start.');
     server.once('exit', () => void stop(1));

@@ -2,6 +2,7 @@
 export const apiErrors = {
   NOT_SIGNED_IN: [401, 'Sign in first.'],
   SIGN_IN_REFUSED: [401, 'Name or password is wrong. Nothing was changed.'],
+  CODE_REFUSED: [403, 'This code is not valid (any more). Ask for a new one.'],
   TOO_MANY_TRIES: [429, 'Too many tries. Wait a few minutes, then try again.'],
   NOT_ALLOWED: [403, 'Your role does not allow this. Ask an administrator.'],
   OUTSIDE_REMIT: [403, 'This is outside your remit. Ask an administrator.'],

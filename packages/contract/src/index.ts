@@ -15,6 +15,7 @@ export * from './plan';
 export * from './mover';
 export * from './route';
 export * from './mover-routes';
+export * from './movers-kept';
 export * from './platform-routes';
 export * from './reports';
 export * from './notices';

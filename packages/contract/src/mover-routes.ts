@@ -4,6 +4,22 @@ import { byUuid, large, route, type Route } from './route';
 
 /** What movers call. */
 export const moverRoutes = {
+  joinMover: route({
+    method: 'post',
+    path: '/mover/join',
+    summary: 'Become a mover by a code that works once; the answer carries the token',
+    access: 'anyone',
+    body: mover.Join,
+    response: mover.Joined,
+  }),
+  beat: route({
+    method: 'post',
+    path: '/mover/beat',
+    summary: 'Tell how busy the host is, and hear how many tasks may run',
+    access: 'mover',
+    body: mover.Beat,
+    response: mover.BeatAnswer,
+  }),
   claim: route({
     method: 'post',
     path: '/mover/claim',

@@ -296,3 +296,32 @@ export const Question = z.discriminatedUnion('ask', [
 export type Question = z.infer<typeof Question>;
 export const Asked = z.object({ id: Uuid.nullable(), question: Question.nullable() });
 export const Answer = z.object({ ok: z.boolean(), answer: z.unknown() });
+
+/** Of the host a mover runs on. */
+export const Hardware = z.object({
+  processors: z.int().min(1),
+  /** Bytes. */
+  memory: z.number().nonnegative(),
+  system: z.string().max(120),
+});
+export type Hardware = z.infer<typeof Hardware>;
+
+/** What a mover's host was busy with since it last told; rates in bytes a second, null where the system does not say. */
+export const HostSample = z.object({
+  /** Share of the processors' time, 0 to 1. */
+  processor: z.number().min(0).max(1),
+  /** Share of the memory in use, 0 to 1. */
+  memory: z.number().min(0).max(1),
+  received: z.number().nonnegative().nullable(),
+  sent: z.number().nonnegative().nullable(),
+  read: z.number().nonnegative().nullable(),
+  written: z.number().nonnegative().nullable(),
+});
+export type HostSample = z.infer<typeof HostSample>;
+
+export const Beat = z.object({ mover: z.string().min(1).max(80), hardware: Hardware, sample: HostSample });
+/** How many tasks the mover may run at once; none while it is drained. */
+export const BeatAnswer = z.object({ tasks: z.int().min(0).max(16) });
+
+export const Join = z.object({ code: z.string().min(10).max(100), mover: z.string().trim().min(1).max(80) });
+export const Joined = z.object({ token: z.string() });

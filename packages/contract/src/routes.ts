@@ -3,6 +3,7 @@ import * as c from './common';
 import * as estate from './estate';
 import { noticeRoutes } from './notices';
 import { moverRoutes } from './mover-routes';
+import { keptMoverRoutes } from './movers-kept';
 import * as people from './people';
 import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
@@ -176,6 +177,22 @@ export const routes = {
     access: readers,
     params: byId,
     response: z.object({ rows: z.array(policy.PolicyVersion) }),
+  }),
+  policyFile: route({
+    method: 'get',
+    path: '/policies/:id/yaml',
+    summary: 'A policy as YAML, with names where it refers to something',
+    access: readers,
+    params: byId,
+    raw: true,
+  }),
+  readPolicy: route({
+    method: 'post',
+    path: '/policies/read',
+    summary: 'The draft that a YAML text says, checked as if it were put in force',
+    access: readers,
+    body: z.object({ text: z.string().max(200_000) }),
+    response: z.object({ body: policy.PolicyBody }),
   }),
   addPolicy: route({
     method: 'post',
@@ -371,6 +388,7 @@ export const routes = {
   ...reportRoutes,
   ...noticeRoutes,
   ...peopleRoutes,
+  ...keptMoverRoutes,
   ...moverRoutes,
 } as const satisfies Record<string, Route>;
 

@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { hostname } from 'node:os';
 import { parseArgs } from 'node:util';
 import { pino } from 'pino';
+import { join } from './join';
 import { Mover } from './mover';
 
 const { values } = parseArgs({
@@ -10,17 +11,20 @@ const { values } = parseArgs({
     'token-file': { type: 'string' },
     keys: { type: 'string' },
     name: { type: 'string' },
+    join: { type: 'string' },
     'log-level': { type: 'string' },
   },
 });
 if (!values.server || !values['token-file'] || !values.keys)
-  throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME]');
+  throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE]');
+const name = values.name ?? hostname();
+if (values.join) await join(values.server, values.join, name, values['token-file']);
 const mover = new Mover(
   {
     server: values.server,
     token: readFileSync(values['token-file'], 'utf8').trim(),
     keysFolder: values.keys,
-    name: values.name ?? hostname(),
+    name,
   },
   pino({ level: values['log-level'] ?? 'info' }),
 );

@@ -1,11 +1,18 @@
+import { setMaxListeners } from 'node:events';
+import { setTimeout } from 'node:timers/promises';
 import { Worker } from 'node:worker_threads';
 import type { Logger } from 'pino';
 import { endThread, threadFile } from '@lithodex/engine';
 import { ServerApi } from './api';
+import { HostMeter } from './host-meter';
 import { TaskRunner, type MoverOptions } from './task-runner';
 import type { FromThread, ThreadStart, ToThread } from './task-thread';
 
-const tasksAtOnce = 2;
+/** Until the server says how many. */
+const tasksAtFirst = 2;
+const mostTasks = 16;
+const beatMs = 10_000;
+const idleMs = 500;
 const patienceMs = 1000;
 
 /** Claims and runs tasks and answers questions until it is stopped. Speaks to the server's API only. */
@@ -16,13 +23,17 @@ export class Mover {
   private readonly questions: Worker;
   private readonly gone = new AbortController();
   private loops: Promise<void>[] = [];
+  private readonly meter = new HostMeter();
+  private tasks = tasksAtFirst;
 
   constructor(
     private readonly options: MoverOptions,
     private readonly log: Logger,
   ) {
     this.api = new ServerApi(options.server, options.token);
-    this.runners = Array.from({ length: tasksAtOnce }, () => new TaskRunner(options, log));
+    // every loop listens
+    setMaxListeners(0, this.gone.signal);
+    this.runners = Array.from({ length: mostTasks }, () => new TaskRunner(options, log));
     const data: ThreadStart = { ...options, stop: new SharedArrayBuffer(4) };
     this.questions = new Worker(threadFile('task-thread'), { workerData: data });
     this.questions.on('message', (message: FromThread) => {
@@ -32,7 +43,7 @@ export class Mover {
   }
 
   start(): void {
-    this.loops = [...this.runners.map((runner) => this.workLoop(runner)), this.questionLoop()];
+    this.loops = [...this.runners.map((runner, i) => this.workLoop(runner, i)), this.questionLoop(), this.beatLoop()];
   }
 
   private async keepTrying(round: () => Promise<void>): Promise<void> {
@@ -42,13 +53,18 @@ export class Mover {
       } catch (error) {
         if (this.stopping) return;
         this.log.debug({ err: error }, 'the server does not answer');
-        await new Promise((resume) => setTimeout(resume, patienceMs));
+        await setTimeout(patienceMs);
       }
     }
   }
 
-  private workLoop(runner: TaskRunner): Promise<void> {
+  /** Runners beyond the number that may work at once wait. */
+  private workLoop(runner: TaskRunner, place: number): Promise<void> {
     return this.keepTrying(async () => {
+      if (place >= this.tasks) {
+        await setTimeout(idleMs, undefined, { signal: this.gone.signal });
+        return;
+      }
       const { task } = await this.api.call(
         'claim',
         { mover: this.options.name },
@@ -56,6 +72,19 @@ export class Mover {
         AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
       );
       if (task) await runner.run(task);
+    });
+  }
+
+  /** Tells how busy the host is. */
+  private beatLoop(): Promise<void> {
+    return this.keepTrying(async () => {
+      const { tasks } = await this.api.call('beat', {
+        mover: this.options.name,
+        hardware: this.meter.hardware(),
+        sample: this.meter.sample(),
+      });
+      this.tasks = tasks;
+      await setTimeout(beatMs, undefined, { signal: this.gone.signal });
     });
   }
 

@@ -17,6 +17,7 @@ import { SessionStore } from './http/session-store';
 import { estateHandlers } from './estate/handlers';
 import { targetHandlers } from './targets/handlers';
 import { moverHandlers } from './movers/handlers';
+import { knownMoverHandlers } from './movers/known-movers';
 import { noticeHandlers } from './notices/handlers';
 import { peopleHandlers } from './people/handlers';
 import { requestHandlers } from './people/request-handlers';
@@ -47,11 +48,24 @@ export function allHandlers(deps: Deps): Handlers {
     ...recoverHandlers(deps),
     ...restoreHandlers(deps),
     ...moverHandlers(deps),
+    ...knownMoverHandlers(deps),
   };
 }
 
 const nonceOf = (res: unknown) => (res as Response).locals['nonce'] as string;
 const triesPerQuarterHour = 20;
+
+const fewTries = () =>
+  rateLimit({
+    windowMs: 900_000,
+    limit: triesPerQuarterHour,
+    skipSuccessfulRequests: true,
+    standardHeaders: 'draft-8',
+    legacyHeaders: false,
+    handler: (_req, _res, next) => {
+      next(new ApiError('TOO_MANY_TRIES'));
+    },
+  });
 
 export function createApp(deps: Deps): Express {
   const { config, db, log } = deps;
@@ -104,18 +118,7 @@ export function createApp(deps: Deps): Express {
       saveUninitialized: false,
       cookie: { httpOnly: true, sameSite: 'strict', maxAge: 12 * 3_600_000 },
     }),
-    bindRoutes(deps, allHandlers(deps), {
-      signIn: rateLimit({
-        windowMs: 900_000,
-        limit: triesPerQuarterHour,
-        skipSuccessfulRequests: true,
-        standardHeaders: 'draft-8',
-        legacyHeaders: false,
-        handler: (_req, _res, next) => {
-          next(new ApiError('TOO_MANY_TRIES'));
-        },
-      }),
-    }),
+    bindRoutes(deps, allHandlers(deps), { signIn: fewTries(), joinMover: fewTries() }),
     () => {
       throw new ApiError('NOT_FOUND', undefined, 'There is no such address in the API.');
     },

@@ -45,7 +45,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     server.once('error', reject);
     server.listen(config.port, config.host, resolve);
   });
-  deps.nights.warm().catch((error: unknown) => {
+  const warmed = deps.nights.warm().catch((error: unknown) => {
     log.warn({ err: error }, 'the earlier nights could not be read');
   });
   const scheduler = new Scheduler(deps);
@@ -60,6 +60,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     async close() {
       clearInterval(sweep);
       await scheduler.stop();
+      await warmed;
       deps.movers.close();
       deps.events.close();
       server.closeIdleConnections();

@@ -233,6 +233,16 @@ CREATE TABLE message (
 ALTER TABLE run ADD KEY (ended_at);
 `;
 
+/** Movers with their hosts, and codes by which one joins. */
+const movers = `
+CREATE TABLE mover (
+  name VARCHAR(80) PRIMARY KEY, first_seen BIGINT NOT NULL, last_seen BIGINT NOT NULL, drained BOOLEAN NOT NULL DEFAULT FALSE, tasks INT NOT NULL DEFAULT 2,
+  duties JSON NOT NULL, hardware JSON NOT NULL, latest JSON NOT NULL
+);
+CREATE TABLE mover_sample (mover VARCHAR(80) NOT NULL, at BIGINT NOT NULL, sample JSON NOT NULL, PRIMARY KEY (mover, at));
+CREATE TABLE join_code (hash CHAR(64) PRIMARY KEY, duties JSON NOT NULL, made_by VARCHAR(160) NOT NULL, until BIGINT NOT NULL, used_by VARCHAR(80) NULL);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -253,4 +263,5 @@ export const migrations: Migration[] = [
   { name: '0017-policy-points', up: (k) => runAll(k, policyPoints) },
   { name: '0018-matters', up: (k) => runAll(k, matters) },
   { name: '0019-notices', up: (k) => runAll(k, notices) },
+  { name: '0020-movers', up: (k) => runAll(k, movers) },
 ];

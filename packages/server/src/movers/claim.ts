@@ -28,6 +28,7 @@ import type { CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
 import type { Actor } from '../http/access';
 import { isFull, whereAdmitted } from './admission';
+import { isDrained } from './known-movers';
 import { workFor } from './duties';
 import { paceOfTask } from './pace';
 import { otherTargets, pointRefs, targetRef } from './refs';
@@ -46,6 +47,7 @@ interface TaskRow {
 
 /** Gives the first waiting task (by priority, then by age) whose series is free, and that its duties cover, to a mover, with a lease. */
 export async function claimTask(deps: Deps, mover: string, { id: token, duties }: Actor): Promise<ClaimedTask | undefined> {
+  if (await isDrained(deps.db, mover)) return undefined;
   const claimed = await inTransaction(deps.db, async (trx) => {
     const task = await trx('task as t')
       .where('t.state', 'waiting')

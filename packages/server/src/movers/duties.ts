@@ -1,10 +1,10 @@
-import type { Question, Work } from '@lithodex/contract';
+import { moverDuties, type Question, type Work } from '@lithodex/contract';
 
 /**
  * What the token of a mover entitles it to. Capture: to touch sources. Keep: to open targets, with what opens them. Prune: to take away what stands there. A machine that is
  * only protected needs no more than the first.
  */
-export const duties = ['capture', 'keep', 'prune'] as const;
+export const duties = moverDuties;
 export type Duty = (typeof duties)[number];
 
 /** What each kind of task takes. */

@@ -13,6 +13,7 @@ import { measuresOf } from './measures';
 import { promisesBroken } from './promises';
 import { checkBody, policyOf, putInForce } from './put-in-force';
 import { matchesShown } from './matching-shown';
+import { policyOfYaml, policyYaml } from './policy-yaml';
 import { nextStarts } from './timetable';
 import { rememberVersion, versionsOf } from './versions';
 
@@ -21,6 +22,8 @@ type PolicyHandlers = Pick<
   | 'listPolicies'
   | 'getPolicy'
   | 'policyVersions'
+  | 'policyFile'
+  | 'readPolicy'
   | 'addPolicy'
   | 'changePolicy'
   | 'removePolicy'
@@ -77,6 +80,20 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
     async policyVersions({ params }) {
       await policyOf(deps, params.id);
       return { rows: await versionsOf(db, params.id) };
+    },
+
+    async policyFile({ params, res }) {
+      const { body } = await policyOf(deps, params.id);
+      res
+        .attachment(`${body.name}.yaml`)
+        .type('text/yaml')
+        .send(await policyYaml(db, body));
+    },
+
+    async readPolicy({ body: { text } }) {
+      const body = await policyOfYaml(db, text);
+      await matchesShown(deps, body);
+      return { body };
     },
 
     async addPolicy({ body, actor }) {

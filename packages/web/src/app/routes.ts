@@ -44,6 +44,7 @@ export const routes: Routes = [
       },
       { path: 'policies/:id', title: 'Policy · Lithodex', loadComponent: () => import('./policies/policy-page').then((m) => m.PolicyPage) },
       { path: 'runs', title: 'Runs · Lithodex', loadComponent: () => import('./runs/runs-page').then((m) => m.RunsPage) },
+      { path: 'runs/movers', title: 'Movers · Lithodex', loadComponent: () => import('./runs/movers-page').then((m) => m.MoversPage) },
       { path: 'runs/:id', title: 'Run · Lithodex', loadComponent: () => import('./runs/run-page').then((m) => m.RunPage) },
       { path: 'recover', title: 'Recover · Lithodex', loadComponent: () => import('./recover/recover-page').then((m) => m.RecoverPage) },
       {

@@ -1,7 +1,8 @@
-import { ChangeDetectionStrategy, Component, computed, inject } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, signal } from '@angular/core';
 import { toSignal } from '@angular/core/rxjs-interop';
-import { RouterLink } from '@angular/router';
-import { Api } from '../data/api';
+import { Router, RouterLink } from '@angular/router';
+import { from, switchMap } from 'rxjs';
+import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
@@ -21,10 +22,18 @@ import { ruleSentence } from './sentence';
         <a class="act" routerLink="/policies/calendar">Calendar</a>
       }
       @if (session.keeps()) {
+        <label class="act"
+          >Read from a file<input
+            type="file"
+            class="visually-hidden"
+            accept=".yaml,.yml"
+            aria-label="File of a policy"
+            (change)="read($event)"
+        /></label>
         <a class="act go" routerLink="/policies/new">Write a policy</a>
       }
     </div>
-    @if (result()?.failure; as f) {
+    @if (result()?.failure ?? problem(); as f) {
       <div class="problem" role="alert">{{ f.message }}</div>
     }
     <div class="sheet scroll">
@@ -81,6 +90,7 @@ import { ruleSentence } from './sentence';
 })
 export class PoliciesPage {
   private readonly api = inject(Api);
+  private readonly router = inject(Router);
   protected readonly session = inject(Session);
   protected readonly result = toSignal(
     inject(Live).reloading(
@@ -92,6 +102,25 @@ export class PoliciesPage {
   protected readonly rows = computed(() => this.result()?.value?.rows ?? []);
   protected readonly sentence = ruleSentence;
   protected readonly policyNames = computed(() => new Map(this.rows().map((p) => [p.id, p.body.name])));
+
+  protected readonly problem = signal<ApiFailure | null>(null);
+
+  /** Opens what a file says as a draft: nothing is in force before one has seen what it does. */
+  protected read(event: Event): void {
+    const field = event.target as HTMLInputElement;
+    const file = field.files?.[0];
+    this.problem.set(null);
+    if (!file) return;
+    from(file.text())
+      .pipe(switchMap((text) => this.api.call('readPolicy', { body: { text } })))
+      .subscribe({
+        next: ({ body }) => void this.router.navigate(['/policies/new'], { state: { draft: body } }),
+        error: (failure: ApiFailure) => {
+          field.value = '';
+          this.problem.set(failure);
+        },
+      });
+  }
 
   protected names(list: readonly { name: string }[]): string {
     return list.map((m) => m.name).join(', ');

@@ -5,7 +5,7 @@ import { Router, RouterLink } from '@angular/router';
 import type { Consequences, EstateValues, Policy, PolicyBody, PolicyMeasures, Target } from '@lithodex/contract';
 import { countOf, asksFor, parseRule, ruleFields, type RuleField as Field } from '@lithodex/core';
 import { debounceTime, distinctUntilChanged, filter, map, of, switchMap } from 'rxjs';
-import { Api, type ApiFailure } from '../data/api';
+import { addressOf, Api, type ApiFailure } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { FormDialog } from '../ui/form-dialog';
@@ -107,6 +107,10 @@ export class PolicyPage {
     ),
   );
 
+  protected readonly yaml = computed(() => addressOf('policyFile', this.policyId() ?? 0));
+  /** A draft that was read from a file. */
+  private readonly read = (history.state as { draft?: PolicyBody } | null)?.draft;
+
   /** Which policy the draft is of: the page stays when one goes on to another. */
   private draftOf: number | null | undefined;
 
@@ -122,6 +126,7 @@ export class PolicyPage {
         this.draftOf = id;
         if (policy) this.draft.set(this.withAdded(policy.body));
         else if (id !== null || this.draft() || !targets || !start) return;
+        else if (this.read) this.draft.set(this.read);
         else if (start.value) this.draft.set({ ...start.value.body, name: `${start.value.body.name}, copy` });
         else if (!this.like() || start.failure)
           this.draft.set(this.withAdded(this.fresh(targets.find(takesPoints)?.id ?? '00000000-0000-0000-0000-000000000000')));

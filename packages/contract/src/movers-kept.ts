@@ -1,0 +1,70 @@
+import { z } from 'zod';
+import { Count, Empty, Instant } from './common';
+import { Hardware, HostSample } from './mover';
+import { keepers, readers } from './roles';
+import { route } from './route';
+
+export const moverDuties = ['capture', 'keep', 'prune'] as const;
+
+/** A mover as people see it. */
+export const KnownMover = z.object({
+  name: z.string(),
+  present: z.boolean(),
+  firstSeen: Instant,
+  lastSeen: Instant,
+  /** It gets no new tasks; what it has begun it ends. */
+  drained: z.boolean(),
+  /** Tasks it may run at once. */
+  tasks: z.int(),
+  duties: z.array(z.enum(moverDuties)),
+  hardware: Hardware,
+  latest: HostSample,
+  running: Count,
+});
+export type KnownMover = z.infer<typeof KnownMover>;
+
+const byName = z.object({ id: z.string().min(1).max(80) });
+
+export const keptMoverRoutes = {
+  listMovers: route({
+    method: 'get',
+    path: '/movers',
+    summary: 'The movers, with what their hosts are busy with',
+    access: readers,
+    response: z.object({ rows: z.array(KnownMover) }),
+  }),
+  moverSamples: route({
+    method: 'get',
+    path: '/movers/:id/samples',
+    summary: 'How busy the host of a mover was over a time',
+    access: readers,
+    params: byName,
+    query: z.object({ from: z.coerce.number().int().optional() }),
+    response: z.object({ rows: z.array(HostSample.extend({ at: Instant })) }),
+  }),
+  changeMover: route({
+    method: 'put',
+    path: '/movers/:id',
+    summary: 'Say how many tasks a mover runs at once, or drain it for maintenance',
+    access: keepers,
+    params: byName,
+    body: z.object({ drained: z.boolean(), tasks: z.int().min(1).max(16) }),
+    response: Empty,
+  }),
+  forgetMover: route({
+    method: 'delete',
+    path: '/movers/:id',
+    summary: 'Forget a mover that is gone',
+    access: keepers,
+    params: byName,
+    response: Empty,
+  }),
+  inviteMover: route({
+    method: 'post',
+    path: '/movers/invite',
+    summary: 'A code by which one mover may join within an hour',
+    access: keepers,
+    body: z.object({ duties: z.array(z.enum(moverDuties)).min(1) }),
+    response: z.object({ code: z.string(), until: Instant }),
+  }),
+} as const;

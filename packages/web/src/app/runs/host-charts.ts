@@ -1,0 +1,57 @@
+import type { HostSample } from '@lithodex/contract';
+import { formatRate, formatShare } from '@lithodex/core';
+import type { Data, Layout } from 'plotly.js';
+import { byteTicks, colour } from '../ui/plot';
+
+export interface HostChart {
+  readonly label: string;
+  readonly traces: Data[];
+  readonly layout: Partial<Layout>;
+}
+
+type Sample = HostSample & { readonly at: number };
+const everyQuarter = [0, 0.25, 0.5, 0.75, 1];
+
+function line(samples: readonly Sample[], key: keyof HostSample, name: string, tint: string, told: (v: number) => string): Data {
+  const values = samples.map((s) => s[key]);
+  return {
+    type: 'scatter',
+    mode: 'lines',
+    name,
+    x: samples.map((s) => new Date(s.at).toISOString()),
+    y: values,
+    text: values.map((v) => (v === null ? '' : told(v))),
+    hovertemplate: '%{text}',
+    line: { color: colour(tint), width: 1.6 },
+  };
+}
+
+/** What a host was busy with: processors and memory, network, disks. */
+export function hostCharts(samples: readonly Sample[]): HostChart[] {
+  if (!samples.length) return [];
+  const pair = (
+    label: string,
+    [a, aWord]: readonly [keyof HostSample, string],
+    [b, bWord]: readonly [keyof HostSample, string],
+  ): HostChart[] => {
+    const values = samples.flatMap((s) => [s[a], s[b]]).filter((v) => v !== null);
+    if (!values.length) return [];
+    const traces = [line(samples, a, aWord, 'lapis', formatRate), line(samples, b, bWord, 'incremental', formatRate)];
+    return [{ label, traces, layout: { yaxis: byteTicks(Math.max(...values), formatRate), xaxis: { hoverformat: '%H:%M' } } }];
+  };
+  return [
+    {
+      label: 'Processors and memory in use',
+      traces: [
+        line(samples, 'processor', 'processors', 'lapis', formatShare),
+        line(samples, 'memory', 'memory', 'incremental', formatShare),
+      ],
+      layout: {
+        yaxis: { range: [0, 1], tickvals: everyQuarter, ticktext: everyQuarter.map(formatShare) },
+        xaxis: { hoverformat: '%H:%M' },
+      },
+    },
+    ...pair('Network, received and sent', ['received', 'received'], ['sent', 'sent']),
+    ...pair('Disks, read and written', ['read', 'read'], ['written', 'written']),
+  ];
+}

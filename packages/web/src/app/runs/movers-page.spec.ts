@@ -1,0 +1,86 @@
+import type { KnownMover } from '@lithodex/contract';
+import { describe, expect, it } from 'vitest';
+import { drawn, hour, now, open, words } from '../../test/stage';
+import { ApiFailure } from '../data/api';
+
+const latest = { processor: 0.42, memory: 0.61, received: 1_200_000, sent: null, read: 0, written: 5e6 };
+const mover = (name: string, more: Partial<KnownMover> = {}): KnownMover => ({
+  name,
+  present: true,
+  firstSeen: now - 100 * hour,
+  lastSeen: now,
+  drained: false,
+  tasks: 2,
+  duties: ['capture', 'keep'],
+  hardware: { processors: 8, memory: 16e9, system: 'Linux 6.1' },
+  latest,
+  running: 1,
+  ...more,
+});
+const answers = (rows: KnownMover[]) => ({
+  listMovers: { rows },
+  moverSamples: {
+    rows: [
+      { at: now - hour, ...latest },
+      { at: now, ...latest },
+    ],
+  },
+  changeMover: {},
+  forgetMover: {},
+  inviteMover: { code: 'lxj_a-code-that-works-once', until: now + hour },
+});
+
+describe('the movers', () => {
+  it('are shown with what their hosts are busy with, over time where one asks', async () => {
+    const s = await open('/runs/movers', { answers: answers([mover('quay'), mover('old', { present: false, lastSeen: now - 3 * hour })]) });
+    const rows = s.all('tbody tr').map((r) => words(r));
+    expect(rows[0]).toContain('quay at work , may capture, keep Linux 6.1 8 processors, 16.0 GB 42 % 61 % 1.20 MB/s not known');
+    expect(rows[1]).toContain('silent since 3 h ago');
+    expect(s.all('lx-plot')).toEqual([]);
+    drawn.length = 0;
+    await s.click('quay');
+    expect(s.url()).toBe('/runs/movers?mover=quay');
+    expect(s.api.last('moverSamples')?.id).toBe('quay');
+    await s.until(() => {
+      expect(drawn).toHaveLength(3);
+    });
+    expect(drawn.map(([, traces]) => traces.map((t) => t.name))).toEqual([
+      ['processors', 'memory'],
+      ['received', 'sent'],
+      ['read', 'written'],
+    ]);
+  });
+
+  it('are drained, limited and forgotten by an administrator', async () => {
+    const s = await open('/runs/movers', { answers: answers([mover('quay'), mover('old', { present: false })]) });
+    await s.click('Drain for maintenance');
+    expect(s.api.last('changeMover')).toMatchObject({ id: 'quay', body: { drained: true, tasks: 2 } });
+    await s.fill('tasks at once of quay', '6 tasks');
+    expect(s.api.last('changeMover')).toMatchObject({ id: 'quay', body: { drained: false, tasks: 6 } });
+    s.api.answers.forgetMover = new ApiFailure('NOT_NOW', 'This mover is at work.', undefined);
+    await s.click('Forget');
+    expect(s.api.last('forgetMover')?.id).toBe('old');
+    expect(s.one('[role=alert]').textContent).toContain('at work');
+  });
+
+  it('say when a drained one can be stopped', async () => {
+    const s = await open('/runs/movers', { answers: answers([mover('quay', { drained: true })]) });
+    expect(s.text()).toContain('quay ends what it has begun (1), then it can be stopped.');
+    expect(s.button('Give it work again')).toBeTruthy();
+  });
+
+  it('come in by a code that is shown once', async () => {
+    const s = await open('/runs/movers', { answers: answers([]) });
+    expect(s.text()).toContain('No mover has come yet.');
+    await s.click('Let a mover in');
+    await s.click(s.all('lx-invite-mover input')[2]!);
+    await s.click('Make a code');
+    expect(s.api.last('inviteMover')?.body).toEqual({ duties: ['capture', 'keep'] });
+    expect(s.one('pre').textContent).toContain('--join lxj_a-code-that-works-once');
+  });
+
+  it('are only read by others', async () => {
+    const s = await open('/runs/movers', { answers: answers([mover('quay')]), role: 'auditor' });
+    expect(s.all('tbody button.act')).toEqual([]);
+  });
+});
