@@ -272,8 +272,11 @@ export class History {
 
   /** What the night left is noticed, and told. */
   private async morning(at: DateTime): Promise<void> {
+    const { scheduler } = this.server;
+    await scheduler.settled();
     this.clock.set(Math.max(at.toMillis(), this.clock.now()));
-    await this.server.scheduler.tick();
+    await scheduler.tick();
+    await scheduler.settled();
     await this.quiet();
   }
 

@@ -104,6 +104,8 @@ export interface HarnessOptions {
   readonly movers?: number;
   /** Time between the scheduler's rounds; 0 leaves them to the test. */
   readonly schedulerMs?: number;
+  /** Movers may run what lies in the folder `scripts`. */
+  readonly scripts?: boolean;
   /** Targets are pruned and verified by themselves; not so unless a test is about that. */
   readonly targetCare?: boolean;
 }
@@ -124,6 +126,7 @@ export class Harness {
   static async start(options: HarnessOptions = {}): Promise<Harness> {
     const h = new Harness(options);
     fs.chmodSync(h.folder, 0o755);
+    if (options.scripts) fs.mkdirSync(`${h.folder}/scripts`, { mode: 0o755 });
     h.db = await startMariadb(`${h.folder}/db`, h.account);
     await h.startServer();
     const { deps } = h.server;
@@ -186,6 +189,7 @@ export class Harness {
         `${this.folder}/keys`,
         '--name',
         name,
+        ...(this.options.scripts ? ['--scripts', `${this.folder}/scripts`] : []),
         '--log-level',
         process.env['LITHODEX_LOG'] ?? 'silent',
       ],

@@ -19,5 +19,6 @@ export * from './movers-kept';
 export * from './platform-routes';
 export * from './reports';
 export * from './notices';
+export * from './saved-filters';
 export * from './routes';
 export * from './openapi';

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { Bytes, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { MachinePoint, PlatformRef } from './platform';
-import { PointKind } from './policy';
+import { PointKind, Scripts } from './policy';
 import { Cause, conflictRules, Progress } from './runs';
 
 /** Messages between a mover and the server. Paths and names are byte strings: one character (0–255) a byte. */
@@ -34,6 +34,7 @@ export const BackupWork = z.object({
   machine: z.object({ platform: PlatformRef, id: z.string(), cluster: z.string(), location: z.string() }).nullable(),
   lockedUntil: Instant.nullable(),
   targetFolders: z.array(ByteString),
+  scripts: Scripts.nullable(),
   expected: z.object({ items: Count, bytes: Bytes }),
 });
 export type BackupWork = z.infer<typeof BackupWork>;

@@ -73,6 +73,16 @@ export const ClosedDay = z
   .refine(dayExists, 'not a day');
 export const priorities = ['first', 'usual', 'last'] as const;
 
+/** Name of a file in the scripts folder of a mover. */
+export const ScriptName = z.string().regex(/^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$/, 'letters, digits, dots, dashes and underlines');
+/** What runs on the mover before and after each workload, and for how long at most. */
+export const Scripts = z.object({
+  before: ScriptName.nullable().default(null),
+  after: ScriptName.nullable().default(null),
+  minutes: z.int().min(1).max(240).default(15),
+});
+export type Scripts = z.infer<typeof Scripts>;
+
 const RuleText = z.string().trim().max(2000).default('');
 
 export const PolicyBody = z.object({
@@ -103,6 +113,7 @@ export const PolicyBody = z.object({
   copies: z.array(CopyRule).max(4).default([]),
   include: z.array(Pattern).max(200).default([]),
   exclude: z.array(Pattern).max(200).default([]),
+  scripts: Scripts.default({ before: null, after: null, minutes: 15 }),
   /** How old the newest good point may be, in hours. */
   objectiveHours: z.int().min(1).max(10_000).default(24),
   /** Share of files, in per cent, that may change before a point is taken but held as suspect. */

@@ -14,6 +14,7 @@ import { reportRoutes } from './reports';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, byUuid, large, route, type Route } from './route';
 import * as runs from './runs';
+import { savedFilterRoutes } from './saved-filters';
 import * as storage from './storage';
 import { targetRoutes } from './target-routes';
 import * as watch from './watch';
@@ -385,6 +386,7 @@ export const routes = {
   }),
 
   ...planRoutes,
+  ...savedFilterRoutes,
   ...reportRoutes,
   ...noticeRoutes,
   ...peopleRoutes,

@@ -1,6 +1,7 @@
 import type { Cause } from '@lithodex/contract';
 import { SourceError, type SourceErrorCode } from '@lithodex/connectors';
 import { EngineError, systemCode, type EngineErrorCode } from '@lithodex/engine';
+import { ScriptError, type ScriptErrorCode } from './work/script';
 
 const remedies: Partial<Record<EngineErrorCode, string>> = {
   TARGET_MISSING: 'Connect the disk, mount the folder or start the service of the bucket again, then retry.',
@@ -33,6 +34,12 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   PLATFORM_FAILED: 'Look at the platform, then retry.',
 };
 
+const scriptRemedies: Record<ScriptErrorCode, string> = {
+  SCRIPT_REFUSED: 'Put the script into the folder that the mover was started with, so that only its owner can change it, then retry.',
+  SCRIPT_FAILED: 'The log holds what it wrote. Mend what it complains of, then retry.',
+  SCRIPT_TOO_LONG: 'See in the log what it waits for, or allow it more time in the policy, then retry.',
+};
+
 /** Cause and remedy of what ended a task. */
 export function causeOf(error: unknown): Cause {
   if (error instanceof EngineError) {
@@ -40,6 +47,7 @@ export function causeOf(error: unknown): Cause {
     return { code: error.code, message: error.message, remedy: remedies[error.code] ?? 'See the log for the details, then retry.' };
   }
   if (error instanceof SourceError) return { code: error.code, message: error.message, remedy: sourceRemedies[error.code] };
+  if (error instanceof ScriptError) return { code: error.code, message: error.message, remedy: scriptRemedies[error.code] };
   const code = systemCode(error);
   if (code === 'ENOENT' || code === 'ENOTDIR')
     return {

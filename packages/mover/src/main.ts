@@ -12,11 +12,12 @@ const { values } = parseArgs({
     keys: { type: 'string' },
     name: { type: 'string' },
     join: { type: 'string' },
+    scripts: { type: 'string' },
     'log-level': { type: 'string' },
   },
 });
 if (!values.server || !values['token-file'] || !values.keys)
-  throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE]');
+  throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR]');
 const name = values.name ?? hostname();
 if (values.join) await join(values.server, values.join, name, values['token-file']);
 const mover = new Mover(
@@ -25,6 +26,7 @@ const mover = new Mover(
     token: readFileSync(values['token-file'], 'utf8').trim(),
     keysFolder: values.keys,
     name,
+    scripts: values.scripts,
   },
   pino({ level: values['log-level'] ?? 'info' }),
 );

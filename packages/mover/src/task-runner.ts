@@ -11,6 +11,8 @@ export interface MoverOptions {
   readonly token: string;
   readonly keysFolder: string;
   readonly name: string;
+  /** Folder of the scripts that policies may name. */
+  readonly scripts: string | undefined;
 }
 
 const renewMs = 1000;

@@ -12,6 +12,7 @@ import { answerQuestion } from './work/questions';
 import { runPrune } from './work/prune';
 import { runVerify } from './work/verify';
 import { runRestore } from './work/restore';
+import { withScripts } from './work/with-scripts';
 import { runMachine } from './work/restore-machine';
 import { Stores } from './work/stores';
 import { closePools } from './work/pools';
@@ -21,6 +22,7 @@ export interface ThreadStart {
   readonly server: string;
   readonly token: string;
   readonly keysFolder: string;
+  readonly scripts: string | undefined;
   /** One Int32: 0 go on, 1 stop. */
   readonly stop: SharedArrayBuffer;
   /** Memory of the {@link Pace} of its task. */
@@ -57,7 +59,7 @@ function work(ctx: TaskContext): Promise<TaskResult> {
   const { work } = ctx.task;
   switch (work.type) {
     case 'backup':
-      return runBackup(ctx, work);
+      return withScripts(ctx, work, () => runBackup(ctx, work));
     case 'trial':
       return runTrial(ctx, work);
     case 'restore':
@@ -105,6 +107,7 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
     task,
     api,
     stores,
+    scripts: start.scripts,
     log: (line) => {
       say({ type: 'log', line });
     },

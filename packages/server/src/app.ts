@@ -28,6 +28,7 @@ import { recoverHandlers } from './recover/handlers';
 import { reportHandlers } from './reports/handlers';
 import { restoreHandlers } from './recover/restore-handlers';
 import { runHandlers } from './runs/handlers';
+import { savedFilterHandlers } from './runs/saved-filters';
 import { settingsHandlers } from './settings/handlers';
 import { watchHandlers } from './watch/handlers';
 
@@ -43,6 +44,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...policyHandlers(deps),
     ...planHandlers(deps),
     ...runHandlers(deps),
+    ...savedFilterHandlers(deps),
     ...reportHandlers(deps),
     ...noticeHandlers(deps),
     ...recoverHandlers(deps),

@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { countOf, cutMiddle, formatBytes, formatCount, formatDuration, formatMoment, formatShare } from './format';
+import { countOf, cutMiddle, formatBytes, formatCount, formatDuration, formatMoment, formatShare, localTime } from './format';
 
 describe('numbers in words', () => {
   it.each([
@@ -56,5 +56,11 @@ describe('numbers in words', () => {
         if (text.length > most) expect(text.endsWith(cut.slice(-3))).toBe(true);
       }),
     );
+  });
+});
+
+describe('local time', () => {
+  it('is that of the zone', () => {
+    expect(localTime(Date.UTC(2026, 6, 1, 22, 5), 'Europe/Oslo')).toBe('2026-07-02T00:05:00');
   });
 });

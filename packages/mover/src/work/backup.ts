@@ -4,6 +4,7 @@ import { accountOf, surveyTree, type CaptureWarning, type MachineWarning } from 
 import { EngineError, type Root } from '@lithodex/engine';
 import { CatalogLoader, type Changes } from './catalog-loader';
 import { platformClient } from './platforms';
+import { scriptFile } from './script';
 import { takePoint, type MachineAt, type TakenPoint } from './take-point';
 import { trialOfMachine } from './trial-machine';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
@@ -135,6 +136,7 @@ function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complet
 /** Looks at everything a backup would, moves nothing. */
 export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
   ctx.phase('looking');
+  for (const name of [work.scripts?.before, work.scripts?.after]) if (name) scriptFile(ctx.scripts, name);
   const store = await ctx.stores.of(work.target);
   const room = await store.target.room();
   ctx.log({

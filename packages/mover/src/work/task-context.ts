@@ -7,6 +7,8 @@ export interface TaskContext {
   readonly task: ClaimedTask;
   readonly api: ServerApi;
   readonly stores: Stores;
+  /** Folder of the scripts that policies may name; none when it was not given. */
+  readonly scripts: string | undefined;
   readonly log: (line: MoverLine) => void;
   /** Rate and time left are filled in by the main thread. */
   readonly progress: (progress: Omit<Progress, 'rate' | 'leftMs'>) => void;

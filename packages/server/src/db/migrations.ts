@@ -243,6 +243,13 @@ CREATE TABLE mover_sample (mover VARCHAR(80) NOT NULL, at BIGINT NOT NULL, sampl
 CREATE TABLE join_code (hash CHAR(64) PRIMARY KEY, duties JSON NOT NULL, made_by VARCHAR(160) NOT NULL, until BIGINT NOT NULL, used_by VARCHAR(80) NULL);
 `;
 
+/** Filters of the runs that people gave names. */
+const savedFilters = `
+CREATE TABLE saved_filter (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, person_id INT UNSIGNED NOT NULL, name VARCHAR(120) NOT NULL, query JSON NOT NULL, UNIQUE (person_id, name)
+);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -264,4 +271,5 @@ export const migrations: Migration[] = [
   { name: '0018-matters', up: (k) => runAll(k, matters) },
   { name: '0019-notices', up: (k) => runAll(k, notices) },
   { name: '0020-movers', up: (k) => runAll(k, movers) },
+  { name: '0021-saved-filters', up: (k) => runAll(k, savedFilters) },
 ];

@@ -280,6 +280,7 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow
             ...whereIs(fromJson<MachineFacts>(workload.facts)),
           },
     lockedUntil: lockEnd(now, plan.lockDays),
+    scripts: plan.scripts ?? null,
     targetFolders: folders.map((t) => bytesOfText(t.folder)),
     expected: { items: previous?.items ?? 0, bytes: previous?.bytes ?? 0 },
   };

@@ -1,6 +1,6 @@
 import type { Knex } from 'knex';
 import { v7 as newId } from 'uuid';
-import { priorities, type PointKind, type PolicyBody, type RunState } from '@lithodex/contract';
+import { priorities, type PointKind, type PolicyBody, Scripts, type RunState } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { SeriesRow } from '../catalog/points';
@@ -103,6 +103,7 @@ export interface BackupPlan {
   readonly include: readonly string[];
   readonly exclude: readonly string[];
   readonly lockDays: number | null;
+  readonly scripts?: Scripts;
 }
 
 /** Tasks that protect workloads by a plan; workloads with such a task still open are passed over. */
@@ -125,7 +126,8 @@ export async function backupTasks(
 }
 
 export function planOf(body: PolicyBody): BackupPlan {
-  return { targetId: body.targetId, kind: body.kind, include: body.include, exclude: body.exclude, lockDays: body.lockDays };
+  const { targetId, kind, include, exclude, lockDays, scripts } = body;
+  return { targetId, kind, include, exclude, lockDays, scripts };
 }
 
 /** Starts a policy for the workloads it matches. Throws NOT_NOW when none is left to do. */

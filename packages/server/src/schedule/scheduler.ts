@@ -52,6 +52,11 @@ export class Scheduler {
     await this.keeper.ended();
   }
 
+  /** Waits until what goes on beside the rounds is done. */
+  async settled(): Promise<void> {
+    await this.measuring;
+  }
+
   /** One round; a second one where platforms had to be read first. */
   async tick(): Promise<void> {
     const wanted = await this.round();

@@ -302,6 +302,7 @@ export const policyBody = (more: Partial<PolicyBody> = {}): PolicyBody => ({
   include: [],
   exclude: [],
   objectiveHours: 24,
+  scripts: { before: null, after: null, minutes: 15 },
   changeLimit: 40,
   ...more,
 });

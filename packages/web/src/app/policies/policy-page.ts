@@ -16,6 +16,7 @@ import { CopyRules } from './copy-rules';
 import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './keep-choice';
 import { LockRule } from './lock-rule';
 import { LongTermRule } from './long-term-rule';
+import { ScriptRule } from './script-rule';
 import { SyntheticRule } from './synthetic-rule';
 import { Simulation } from './simulation';
 import { TimeTerms } from './time-terms';
@@ -56,6 +57,7 @@ const subjectOf = (b: PolicyBody) =>
     TimeTerms,
     CopyRules,
     LongTermRule,
+    ScriptRule,
     SyntheticRule,
     LockRule,
     ConsequencesPanel,
@@ -162,6 +164,7 @@ export class PolicyPage {
       copies: [],
       include: [],
       exclude: [],
+      scripts: { before: null, after: null, minutes: 15 },
       objectiveHours: 26,
       changeLimit: 40,
     };

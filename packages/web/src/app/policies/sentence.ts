@@ -57,6 +57,9 @@ export interface PolicyNames {
   readonly targets: ReadonlyMap<string, string>;
 }
 
+const scriptWords = (scripts: PolicyBody['scripts'], which: 'before' | 'after') =>
+  scripts[which] ? `${scripts[which]}, at most ${countOf(scripts.minutes, 'minute')}` : '';
+
 /** What a policy says, field by field, in words: label, and one or several values. */
 function saidBy(body: PolicyBody, names: PolicyNames): [label: string, values: string[]][] {
   const targetName = (id: string) => names.targets.get(id) ?? 'a target that is gone';
@@ -84,6 +87,8 @@ function saidBy(body: PolicyBody, names: PolicyNames): [label: string, values: s
     ['copies', body.copies.map((c) => copyWords(c, targetName))],
     ['takes only', body.include],
     ['leaves out', body.exclude],
+    ['script before', one(scriptWords(body.scripts, 'before'))],
+    ['script after', one(scriptWords(body.scripts, 'after'))],
     ['newest point at most', [`${body.objectiveHours} h old`]],
     ['change limit', [`${body.changeLimit} %`]],
   ];

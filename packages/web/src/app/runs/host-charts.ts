@@ -1,5 +1,5 @@
 import type { HostSample } from '@lithodex/contract';
-import { formatRate, formatShare } from '@lithodex/core';
+import { formatRate, formatShare, localTime } from '@lithodex/core';
 import type { Data, Layout } from 'plotly.js';
 import { byteTicks, colour } from '../ui/plot';
 
@@ -12,13 +12,20 @@ export interface HostChart {
 type Sample = HostSample & { readonly at: number };
 const everyQuarter = [0, 0.25, 0.5, 0.75, 1];
 
-function line(samples: readonly Sample[], key: keyof HostSample, name: string, tint: string, told: (v: number) => string): Data {
+function line(
+  samples: readonly Sample[],
+  key: keyof HostSample,
+  name: string,
+  tint: string,
+  told: (v: number) => string,
+  zone: string,
+): Data {
   const values = samples.map((s) => s[key]);
   return {
     type: 'scatter',
     mode: 'lines',
     name,
-    x: samples.map((s) => new Date(s.at).toISOString()),
+    x: samples.map((s) => localTime(s.at, zone)),
     y: values,
     text: values.map((v) => (v === null ? '' : told(v))),
     hovertemplate: '%{text}',
@@ -26,8 +33,8 @@ function line(samples: readonly Sample[], key: keyof HostSample, name: string, t
   };
 }
 
-/** What a host was busy with: processors and memory, network, disks. */
-export function hostCharts(samples: readonly Sample[]): HostChart[] {
+/** What a host was busy with: processors and memory, network, disks; times are read in `zone`. */
+export function hostCharts(samples: readonly Sample[], zone: string): HostChart[] {
   if (!samples.length) return [];
   const pair = (
     label: string,
@@ -36,15 +43,15 @@ export function hostCharts(samples: readonly Sample[]): HostChart[] {
   ): HostChart[] => {
     const values = samples.flatMap((s) => [s[a], s[b]]).filter((v) => v !== null);
     if (!values.length) return [];
-    const traces = [line(samples, a, aWord, 'lapis', formatRate), line(samples, b, bWord, 'incremental', formatRate)];
+    const traces = [line(samples, a, aWord, 'lapis', formatRate, zone), line(samples, b, bWord, 'incremental', formatRate, zone)];
     return [{ label, traces, layout: { yaxis: byteTicks(Math.max(...values), formatRate), xaxis: { hoverformat: '%H:%M' } } }];
   };
   return [
     {
       label: 'Processors and memory in use',
       traces: [
-        line(samples, 'processor', 'processors', 'lapis', formatShare),
-        line(samples, 'memory', 'memory', 'incremental', formatShare),
+        line(samples, 'processor', 'processors', 'lapis', formatShare, zone),
+        line(samples, 'memory', 'memory', 'incremental', formatShare, zone),
       ],
       layout: {
         yaxis: { range: [0, 1], tickvals: everyQuarter, ticktext: everyQuarter.map(formatShare) },

@@ -59,11 +59,10 @@ const againMs = 10_000;
                   >
                   <div class="small mute">
                     @if (!m.present) {
-                      <span class="w" [title]="m.lastSeen | exact">silent since {{ m.lastSeen | ago }}</span>
-                    } @else {
-                      {{ m.drained ? 'drained' : 'at work' }}
+                      <span class="w" [title]="m.lastSeen | exact">silent since {{ m.lastSeen | ago }}</span
+                      >;
                     }
-                    , may {{ m.duties.join(', ') }}
+                    {{ m.present ? (m.drained ? 'drained; ' : 'at work; ') : '' }}may {{ m.duties.join(', ') }}
                   </div>
                 </td>
                 <td class="small">{{ m.hardware.system }}<br />{{ m.hardware.processors }} processors, {{ m.hardware.memory | bytes }}</td>
@@ -146,7 +145,7 @@ export class MoversPage {
   protected readonly rows = computed(() => this.movers()?.value?.rows ?? []);
   protected readonly charts = computed(() => {
     const rows = this.samples()?.value?.rows;
-    return rows && this.mover() ? hostCharts(rows) : undefined;
+    return rows && this.mover() ? hostCharts(rows, this.session.zone()) : undefined;
   });
   protected readonly drained = computed(() => {
     const busy = this.rows().filter((m) => m.drained && m.running);

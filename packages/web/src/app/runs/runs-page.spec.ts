@@ -19,7 +19,8 @@ const rows = [
 const policies = page([]);
 
 describe('the runs', () => {
-  const stage = (url = '/runs', list: unknown = page(rows)) => open(url, { answers: { listRuns: list, listPolicies: policies } });
+  const stage = (url = '/runs', list: unknown = page(rows)) =>
+    open(url, { answers: { listRuns: list, listPolicies: policies, listFilters: { rows: [] } } });
 
   it('asks for what the address says', async () => {
     const s = await stage('/runs?states=failed&kinds=backup&workload=3&q=night&sort=name');
@@ -27,6 +28,34 @@ describe('the runs', () => {
       expect(s.api.last('listRuns')?.query).toMatchObject({ states: 'failed', kinds: 'backup', workload: '3', q: 'night', sort: 'name' });
     });
     expect(s.text()).toContain('3 fit');
+  });
+
+  it('gives what is filtered a name, opens it by that and forgets it', async () => {
+    const known = { id: 4, name: 'Failed lately', query: { states: 'failed', hours: '24' } };
+    const answers = {
+      listRuns: page(rows),
+      listPolicies: policies,
+      listFilters: { rows: [known] },
+      saveFilter: { id: 5 },
+      removeFilter: {},
+    };
+    const s = await open('/runs?q=night', { answers });
+    const choose = async (label: string) => {
+      if (!document.querySelector('.saved.show')) await s.click('Filters');
+      const found = [...document.querySelectorAll<HTMLElement>('.saved.show button')].find(
+        (b) => words(b) === label || b.ariaLabel === label,
+      );
+      await s.click(found!);
+    };
+    await s.click('Filters');
+    document.querySelector<HTMLInputElement>('.saved.show input')!.value = 'Nights';
+    await choose('Keep');
+    expect(s.api.last('saveFilter')?.body).toEqual({ name: 'Nights', query: { q: 'night' } });
+    await choose('Forget Failed lately');
+    expect(s.api.last('removeFilter')?.id).toBe(4);
+    await choose('Failed lately');
+    expect(s.url()).toBe('/runs?states=failed&hours=24');
+    expect(s.button('Failed lately')).toBeTruthy();
   });
 
   const limited = (tasks: number | null) => ({ listRuns: page(rows), listPolicies: policies, limits: { tasks }, limitAll: {} });

@@ -14,6 +14,7 @@ import { formatPipes } from '../ui/format-pipes';
 import { InView } from '../ui/in-view';
 import { ListKeys } from '../ui/list-keys';
 import { LimitOfAll } from './limit-of-all';
+import { SavedFilters } from './saved-filters';
 import { StateMark, stateWord, unfinishedStates } from '../ui/state-mark';
 
 const hour = 3_600_000;
@@ -50,6 +51,7 @@ const kindGroups = [
     InView,
     ListKeys,
     LimitOfAll,
+    SavedFilters,
     CdkVirtualScrollViewport,
     CdkFixedSizeVirtualScroll,
     CdkVirtualForOf,
@@ -114,6 +116,13 @@ export class RunsPage {
   protected readonly narrowed = computed(() =>
     [this.workload(), this.source(), this.policy(), this.ids(), this.from(), this.to()].some(Boolean),
   );
+
+  /** What is filtered, as it stands in the address. */
+  protected readonly filter = computed(() => {
+    const { kinds, states, hours, from, to, workload, source, policy, expired, q, sort } = this;
+    const parts = { kinds, states, hours, from, to, workload, source, policy, expired, q, sort };
+    return Object.fromEntries(Object.entries(parts).flatMap(([key, value]) => (value() ? [[key, value()!]] : [])));
+  });
 
   constructor() {
     effect(() => {
