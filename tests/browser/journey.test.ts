@@ -1,6 +1,7 @@
 import { execFileSync } from 'node:child_process';
 import fs from 'node:fs';
 import path from 'node:path';
+import { MailService } from '@lithodex/standins';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Visitor } from '../support/browser';
 import { Harness, passwords, type Client } from '../support/harness';
@@ -249,6 +250,56 @@ describe('around the work', () => {
     expect(eva.address.search).toContain('q=no');
   });
 
+  it('tells somebody by mail, and the mail arrives', async () => {
+    const mail = new MailService({ folder: `${h.folder}/mail` });
+    await mail.start();
+    try {
+      await eva.open('/reports');
+      await eva.sees('Success of backups, by policy');
+      await eva.press('Notices');
+      await eva.press('How mail goes out');
+      await eva.type('Server', '127.0.0.1');
+      await eva.type('Port', String(mail.smtpPort));
+      await eva.page.select('select[name=security]', 'none');
+      await eva.type('Sent from', 'backup@kelmar.example');
+      await eva.press('Keep it');
+      await eva.sees(`Mail goes out through 127.0.0.1:${mail.smtpPort}, not encrypted`);
+      await eva.press('Tell somebody');
+      await eva.type('Name', 'The office');
+      await eva.page.select('select[name=what]', 'runs');
+      await eva.page.select('select[name=outcome]', 'any');
+      await eva.type('Addresses', 'office@kelmar.example');
+      await eva.press('Tell them from now on');
+      await eva.sees('Tells of every run of any policy, by mail to office@kelmar.example');
+      await eva.press('Send a trial');
+      await eva.sees('The message of trial went out.');
+      expect(mail.box.list()[0]).toMatchObject({ subject: 'Trial of “The office”', to: ['office@kelmar.example'] });
+      await eva.press('Remove');
+      await eva.press('Remove it');
+      await eva.sees('Nobody is told of anything yet');
+    } finally {
+      await mail.stop();
+    }
+  });
+
+  it('takes a matter on, notes something and puts it off', async () => {
+    fs.mkdirSync(`${h.folder}/unwatched`);
+    await admin.call('addSource', { body: { name: 'unwatched', folder: `${h.folder}/unwatched` } });
+    await eva.open('/watch');
+    await eva.sees('unwatched is unprotected');
+    await eva.press('More about: unwatched');
+    await eva.press('I take it on');
+    await eva.sees('administrator has it.');
+    await eva.press('More about: unwatched');
+    await eva.press('Note something');
+    await eva.type('Note', 'waits for its policy');
+    await eva.press('Keep the note');
+    await eva.sees('“waits for its policy”');
+    await eva.press('More about: unwatched');
+    await eva.press('Put it off for a week');
+    await eva.sees('1 put off');
+  });
+
   it('shows every place in the dark theme without an error', async () => {
     await eva.page.evaluate(() => {
       localStorage.setItem('lx-theme', 'dark');
@@ -264,6 +315,9 @@ describe('around the work', () => {
       '/recover',
       '/recover/sheet',
       '/storage',
+      '/runs/movers',
+      '/reports?report=growth',
+      '/reports/notices',
       '/trust',
     ]) {
       await eva.open(place);

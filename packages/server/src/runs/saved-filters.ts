@@ -34,7 +34,7 @@ export function savedFilterHandlers({ db }: Deps): Pick<Handlers, 'listFilters' 
         throw new ApiError('INVALID', undefined, `More than ${mostKept} filters nobody finds again. Forget one first.`);
       const row = { person_id: person, name: body.name, query: JSON.stringify(body.query) };
       await db('saved_filter').insert(row).onConflict(['person_id', 'name']).merge(['query']);
-      return (await db('saved_filter').where({ person_id: person, name: body.name }).first<{ id: number }>('id'));
+      return await db('saved_filter').where({ person_id: person, name: body.name }).first<{ id: number }>('id');
     },
 
     async removeFilter({ params, actor }) {

@@ -71,12 +71,13 @@ export async function rememberLook({ db, clock }: Deps, actor: Actor): Promise<v
   await db('look').insert({ person_id: actor.id, at: now, before_at: before }).onConflict('person_id').merge(['at', 'before_at']);
 }
 
+interface MatterLists {
+  readonly matters: Matter[];
+  readonly putOff: Matter[];
+}
+
 /** Matters with what people made of them, as one person sees them. */
-export async function presentMatters(
-  deps: Deps,
-  found: readonly FoundMatter[],
-  actor: Actor,
-): Promise<Pick<MatterLists, 'matters' | 'putOff'>> {
+export async function presentMatters(deps: Deps, found: readonly FoundMatter[], actor: Actor): Promise<MatterLists> {
   const now = deps.clock.now();
   const rows = new Map((await rowsIn(deps.db)).map((r) => [r.id, r]));
   const seen = await seenUntil(deps, actor);
@@ -95,11 +96,6 @@ export async function presentMatters(
     };
   });
   return { matters: matters.filter((m) => m.putOff === null), putOff: matters.filter((m) => m.putOff !== null) };
-}
-
-interface MatterLists {
-  readonly matters: Matter[];
-  readonly putOff: Matter[];
 }
 
 /** Who can take a matter on. */

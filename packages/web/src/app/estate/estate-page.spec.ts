@@ -165,6 +165,7 @@ describe('machines of the estate', () => {
     await s.press('x');
     await s.click(s.all('.r[aria-rowindex] input[type=checkbox]')[1]!);
     expect(words(s.one('.chosen'))).toContain('2 ticked');
+    expect(words(s.one('.chosen'))).toContain('1 gone: nothing new can be taken · 1 without a helper inside: as after a loss of power');
     const choose = s.one<HTMLSelectElement>('.chosen select');
     choose.value = 'new';
     choose.dispatchEvent(new Event('change'));

@@ -100,6 +100,24 @@ export class EstatePage {
   protected readonly emptySet: ReadonlySet<number> = new Set();
   protected readonly ticked = signal<ReadonlySet<number>>(this.emptySet);
   protected readonly allTicked = computed(() => this.fetched().length > 0 && this.fetched().every((w) => this.ticked().has(w.id)));
+  /** What one should know of the ticked ones before they are protected. */
+  protected readonly cautions = computed(() => {
+    const rows = this.fetched().filter((w) => this.ticked().has(w.id));
+    const told = (words: string, fits: (w: WorkloadRow) => boolean) => {
+      const n = rows.filter(fits).length;
+      return n ? [`${n} ${words}`] : [];
+    };
+    return [
+      ...told('gone: nothing new can be taken', (w) => w.gone !== null),
+      ...told('a template: taken as it is', (w) => Boolean(w.machine?.template)),
+      ...told(
+        'without a helper inside: as after a loss of power',
+        (w) => w.machine !== null && w.machine.running && !w.machine.template && !w.machine.helper,
+      ),
+      ...told('whose place is unknown', (w) => !w.source.location),
+      ...told('protected already', (w) => w.policies.length > 0),
+    ].join(' · ');
+  });
   protected readonly policies = toSignal(this.session.reads() ? this.api.call('listPolicies').pipe(outcome()) : EMPTY);
 
   private readonly viewport = viewChild(CdkVirtualScrollViewport);
