@@ -43,6 +43,15 @@ describe('scripts of a policy', () => {
     expect(done.tasks[0]!.phases.map((p) => p.name)).toEqual(expect.arrayContaining(['script before', 'reading', 'script after']));
   });
 
+  it('leave a run whose rates can be seen over its time', async () => {
+    const { rows } = await admin.call('listRuns', { query: { kinds: 'backup', states: 'done', limit: 1 } });
+    const [run] = rows;
+    const { from, slotMs, read } = await admin.call('runRates', { id: run!.id });
+    expect(from).toBe(run!.startedAt);
+    expect((read.reduce((a, b) => a + b, 0) * slotMs) / 1000).toBeCloseTo(run!.counts.read, 0);
+    await expect(admin.call('runRates', { id: 999_999 })).rejects.toMatchObject({ code: 'NOT_FOUND' });
+  });
+
   it('keep a backup from being taken when the one before fails; the one after runs all the same', async () => {
     const points = async () => (await admin.call('listPolicies')).rows[0]!.points;
     const before = await points();

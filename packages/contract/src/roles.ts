@@ -10,6 +10,8 @@ export type Access = readonly Role[] | 'anyone' | 'mover';
 /** The groups the route table uses, so that each reads as a sentence. */
 export const everyRole: readonly Role[] = roles;
 export const readers: readonly Role[] = ['administrator', 'operator', 'auditor'];
+/** All who may leave something behind, be it only for themselves. */
+export const doers: readonly Role[] = ['administrator', 'operator', 'clerk'];
 export const runners: readonly Role[] = ['administrator', 'operator'];
 export const restorers: readonly Role[] = ['administrator', 'clerk'];
 export const keepers: readonly Role[] = ['administrator'];

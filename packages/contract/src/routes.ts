@@ -37,7 +37,7 @@ export const routes = {
     method: 'post',
     path: '/watch/looked',
     summary: 'Say that one has looked: what comes up later is new to one',
-    access: readers,
+    access: runners,
     response: c.Empty,
   }),
   changeMatter: route({
@@ -191,7 +191,7 @@ export const routes = {
     method: 'post',
     path: '/policies/read',
     summary: 'The draft that a YAML text says, checked as if it were put in force',
-    access: readers,
+    access: keepers,
     body: z.object({ text: z.string().max(200_000) }),
     response: z.object({ body: policy.PolicyBody }),
   }),
@@ -279,6 +279,14 @@ export const routes = {
     access: everyRole,
     params: byId,
     response: runs.RunDetail,
+  }),
+  runRates: route({
+    method: 'get',
+    path: '/runs/:id/rates',
+    summary: 'How fast a run read and wrote, over its time',
+    access: everyRole,
+    params: byId,
+    response: runs.RunRates,
   }),
   runLog: route({
     method: 'get',

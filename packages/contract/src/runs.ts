@@ -221,3 +221,6 @@ export const RestorePlan = z.object({
   free: Bytes.nullable(),
 });
 export type RestorePlan = z.infer<typeof RestorePlan>;
+
+/** Bytes a second in equal parts of the time of a run from `from` on; `read` of other runs than backups is what was moved. */
+export const RunRates = z.object({ from: Instant, slotMs: z.number(), read: z.array(z.number()), written: z.array(z.number()) });

@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { Empty, Id, Name } from './common';
-import { everyRole } from './roles';
+import { doers } from './roles';
 import { byId, route } from './route';
 
 /** A filter of the runs that a person gave a name. */
@@ -17,14 +17,14 @@ export const savedFilterRoutes = {
     method: 'get',
     path: '/runs-filters',
     summary: 'One’s own named filters of the runs',
-    access: everyRole,
+    access: doers,
     response: z.object({ rows: z.array(SavedFilter) }),
   }),
   saveFilter: route({
     method: 'post',
     path: '/runs-filters',
     summary: 'Give a filter of the runs a name; one of the same name is replaced',
-    access: everyRole,
+    access: doers,
     body: z.object({
       name: Name,
       query: z.record(z.string().max(20), z.string().max(500)).refine((q) => Object.keys(q).length <= 12, 'too much'),
@@ -35,7 +35,7 @@ export const savedFilterRoutes = {
     method: 'delete',
     path: '/runs-filters/:id',
     summary: 'Forget a named filter of one’s own',
-    access: everyRole,
+    access: doers,
     params: byId,
     response: Empty,
   }),

@@ -16,6 +16,7 @@ export * from './text/format';
 export * from './restore/conflict';
 export * from './restore/distinct-names';
 export * from './progress/rate-meter';
+export * from './progress/rates-over';
 export * from './progress/time-left';
 export * from './beds/folded-axis';
 export * from './simulate/timeline';

@@ -250,6 +250,13 @@ CREATE TABLE saved_filter (
 );
 `;
 
+/** What running tasks had read and written, every few seconds. */
+const rates = `
+CREATE TABLE rate_sample (
+  task_id CHAR(36) NOT NULL, at BIGINT NOT NULL, read_bytes BIGINT NOT NULL, stored BIGINT NOT NULL, PRIMARY KEY (task_id, at), KEY (at)
+);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -272,4 +279,5 @@ export const migrations: Migration[] = [
   { name: '0019-notices', up: (k) => runAll(k, notices) },
   { name: '0020-movers', up: (k) => runAll(k, movers) },
   { name: '0021-saved-filters', up: (k) => runAll(k, savedFilters) },
+  { name: '0022-rates', up: (k) => runAll(k, rates) },
 ];

@@ -7,6 +7,7 @@ import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { settleRun } from '../runs/queue';
+import { RateBook } from '../runs/run-rates';
 import { expireSeries } from '../runs/expiry';
 import { followUp, settleCopy } from './follow-up';
 import { claimTask } from './claim';
@@ -44,6 +45,7 @@ function goneSignal(res: { on(event: 'close', run: () => void): unknown }): Abor
 /** What movers say and ask. */
 export function moverHandlers(deps: Deps): MoverHandlers {
   const { db, clock } = deps;
+  const rates = new RateBook();
   return {
     async claim({ body, res, actor }) {
       const gone = goneSignal(res);
@@ -60,6 +62,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       await db('task')
         .where({ id: task.id, attempt: body.attempt, state: 'running' })
         .update({ lease_until: Date.now() + deps.config.leaseMs, ...(body.progress && { progress: JSON.stringify(body.progress) }) });
+      if (body.progress) await rates.keep(db, task.id, clock.now(), body.progress, task.type === 'backup');
       if (body.log.length) {
         const rows = body.log.map((line, i) => ({
           run_id: task.run_id,
@@ -204,6 +207,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         await settleRun(deps, trx, task.run_id);
         return task;
       });
+      rates.ended(done.id);
       await deps.events.emit('run', { runId: done.run_id, workloadId: done.workload_id, taskId: done.id });
       deps.movers.workAppeared();
       return {};

@@ -11,9 +11,13 @@ import { limitOfAll, setLimitOfAll } from '../movers/admission';
 import { stoppedCause } from '../movers/leases';
 import { settleRun } from './queue';
 import { retry } from './retry';
+import { runRates } from './run-rates';
 import { tasksOf, toRunRow, toTaskRow, type RunRecord } from './run-rows';
 
-type RunHandlers = Pick<Handlers, 'listRuns' | 'getRun' | 'runLog' | 'runLogFile' | 'stopRun' | 'retryRun' | 'limits' | 'limitAll'>;
+type RunHandlers = Pick<
+  Handlers,
+  'listRuns' | 'getRun' | 'runRates' | 'runLog' | 'runLogFile' | 'stopRun' | 'retryRun' | 'limits' | 'limitAll'
+>;
 
 const sorts: Record<string, string> = { id: 'r.id', started: 'r.started_at', queued: 'r.queued_at', state: 'r.state', name: 'r.name' };
 
@@ -198,6 +202,10 @@ export function runHandlers(deps: Deps): RunHandlers {
         rules: run.rules,
         downloadReady: run.kind === 'download' && (run.state === 'waiting' || run.state === 'running'),
       };
+    },
+
+    async runRates({ params, actor }) {
+      return runRates(db, await runOf(params.id, actor), clock.now());
     },
 
     async runLog({ params, query, actor }) {

@@ -1,6 +1,7 @@
 import { rowsOf } from '../db/open';
 import type { Deps } from '../deps';
 import { expireAll } from '../runs/expiry';
+import { dropOldRates } from '../runs/run-rates';
 import { startDueCare } from '../targets/care';
 import { reclaimLost } from '../movers/leases';
 import { SettingsKeeper } from '../settings/keep-settings';
@@ -82,6 +83,7 @@ export class Scheduler {
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {
           this.lastExpiry = deps.clock.now();
           await expireAll(deps);
+          await dropOldRates(deps.db, deps.clock.now());
         }
         return due.wanted;
       } finally {

@@ -17,6 +17,8 @@ export class Session {
   readonly runs = computed(() => this.is('administrator', 'operator'));
   readonly restores = computed(() => this.is('administrator', 'clerk'));
   readonly reads = computed(() => this.is('administrator', 'operator', 'auditor'));
+  /** May keep something of their own. */
+  readonly keepsOwn = computed(() => this.is('administrator', 'operator', 'clerk'));
   readonly audits = computed(() => this.is('administrator', 'auditor'));
   private offset = 0;
 

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { runDetail, task, uuid } from '../../test/samples';
-import { hour, minute, now, open, page, words, type Answers, type Setting } from '../../test/stage';
+import { drawn, hour, minute, now, open, page, words, type Answers, type Setting } from '../../test/stage';
 import { ApiFailure } from '../data/api';
 
 const line = (seq: number, more: object = {}) => ({
@@ -133,5 +133,24 @@ describe('a run', () => {
   it('says so when there is no such run', async () => {
     const s = await stage(new ApiFailure('NOT_FOUND', 'There is no such run.', undefined));
     expect(s.one('[role=alert]').textContent).toBe('There is no such run.');
+  });
+
+  it('shows how fast it went, over time, where one asks', async () => {
+    const rates = { from: now - 60_000, slotMs: 30_000, read: [1e6, 2e6], written: [5e5, 0] };
+    const s = await stage(runDetail(7, [task(1)]), { runRates: rates });
+    expect(s.api.of('runRates')).toEqual([]);
+    drawn.length = 0;
+    await s.click('▸ How fast, over time');
+    await s.until(() => {
+      expect(drawn).toHaveLength(1);
+    });
+    expect(drawn[0]![1].map((t) => [t.name, (t as { text: string[] }).text[0]])).toEqual([
+      ['read', 'read 1.00 MB/s'],
+      ['written', 'written 500 kB/s'],
+    ]);
+    s.api.answers.runRates = { ...rates, read: [0, 0], written: [0, 0] };
+    await s.click('▾ How fast, over time');
+    await s.click('▸ How fast, over time');
+    expect(s.text()).toContain('Nothing was moved.');
   });
 });

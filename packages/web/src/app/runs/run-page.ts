@@ -10,6 +10,7 @@ import { Session } from '../data/session';
 import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { ProgressBar } from '../ui/progress-bar';
+import { RunRates } from './run-rates';
 import { StateMark, stateWord, unfinishedStates } from '../ui/state-mark';
 
 const deviant: readonly string[] = ['failed', 'held', ...unfinishedStates];
@@ -18,7 +19,7 @@ const deviant: readonly string[] = ['failed', 'held', ...unfinishedStates];
 @Component({
   selector: 'lx-run-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FilterBox, StateMark, ProgressBar, ...formatPipes],
+  imports: [RouterLink, FilterBox, StateMark, ProgressBar, RunRates, ...formatPipes],
   templateUrl: './run-page.html',
   styleUrl: './run-page.scss',
 })
@@ -31,6 +32,8 @@ export class RunPage {
   readonly level = input<string>();
   readonly q = input<string>();
   readonly task = input<string>();
+  /** From the address: whether rates are shown over time. */
+  readonly rates = input<string>();
   protected readonly problem = signal('');
   protected readonly word = stateWord;
   protected readonly warns = unfinishedStates;

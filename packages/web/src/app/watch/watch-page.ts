@@ -2,10 +2,11 @@ import { ChangeDetectionStrategy, Component, computed, inject, input, signal } f
 import { takeUntilDestroyed, toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { RouterLink } from '@angular/router';
 import type { NightGrouping, Watch } from '@lithodex/contract';
-import { catchError, combineLatest, EMPTY, merge, switchMap, timer } from 'rxjs';
+import { catchError, combineLatest, EMPTY, filter, merge, switchMap, timer } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
+import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
 import { MatterCard } from './matter-card';
 import { NightChart } from './night-chart';
@@ -23,6 +24,7 @@ const lookMs = 3000;
 export class WatchPage {
   private readonly api = inject(Api);
   private readonly live = inject(Live);
+  private readonly session = inject(Session);
   /** From the address: how many nights to show. */
   readonly nights = input<string>();
   protected readonly shownNights = computed(() => (['1', '3', '7'].includes(this.nights() ?? '') ? Number(this.nights()) : 1));
@@ -59,6 +61,7 @@ export class WatchPage {
   constructor() {
     timer(lookMs)
       .pipe(
+        filter(() => this.session.runs()),
         switchMap(() => this.api.call('looked').pipe(catchError(() => EMPTY))),
         takeUntilDestroyed(),
       )

@@ -1,0 +1,78 @@
+import { ratesOver, type Reading } from '@lithodex/core';
+import type { Answered, Progress } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { fromJsonOrNull } from '../db/json';
+import type { RunRecord } from './run-rows';
+
+const sampleEveryMs = 5000;
+const keptDays = 30;
+const dayMs = 86_400_000;
+const slots = 120;
+
+/** What running tasks had read and written, every few seconds. */
+export class RateBook {
+  private readonly last = new Map<string, number>();
+
+  async keep(
+    db: Knex,
+    taskId: string,
+    at: number,
+    { read, bytes, stored }: Pick<Progress, 'read' | 'bytes' | 'stored'>,
+    ofSource: boolean,
+  ): Promise<void> {
+    if (at - (this.last.get(taskId) ?? -Infinity) < sampleEveryMs) return;
+    this.last.set(taskId, at);
+    await db('rate_sample')
+      .insert({ task_id: taskId, at, read_bytes: ofSource ? read : bytes, stored })
+      .onConflict()
+      .ignore();
+  }
+
+  ended(taskId: string): void {
+    this.last.delete(taskId);
+  }
+}
+
+/** Lets go of samples nobody looks at any more. */
+export async function dropOldRates(db: Knex, now: number): Promise<void> {
+  await db('rate_sample')
+    .where('at', '<', now - keptDays * dayMs)
+    .delete();
+}
+
+/** How fast a run read and wrote, over its time; evenly between samples. */
+export async function runRates(db: Knex, run: RunRecord, now: number): Promise<Answered<'runRates'>> {
+  const to = run.ended_at ?? now;
+  if (run.started_at === null || to <= run.started_at) return { from: run.started_at ?? now, slotMs: 0, read: [], written: [] };
+  type TaskEnds = { id: string; type: string; started_at: number | null; ended_at: number | null; counts: unknown };
+  const tasks = await db('task')
+    .where({ run_id: run.id })
+    .whereNotNull('started_at')
+    .select<TaskEnds[]>('id', 'type', 'started_at', 'ended_at', 'counts');
+  const samples = await db('rate_sample as r')
+    .join('task as t', 't.id', 'r.task_id')
+    .where('t.run_id', run.id)
+    .orderBy('r.at')
+    .select<{ task_id: string; at: number; read_bytes: number; stored: number }[]>('r.task_id', 'r.at', 'r.read_bytes', 'r.stored');
+  const samplesOf = new Map<string, typeof samples>();
+  for (const sample of samples) {
+    const known = samplesOf.get(sample.task_id);
+    if (known) known.push(sample);
+    else samplesOf.set(sample.task_id, [sample]);
+  }
+  const readings = (pick: (s: { read_bytes: number; stored: number }) => number): Reading[][] =>
+    tasks.map((t) => {
+      const own = (samplesOf.get(t.id) ?? []).map((s) => ({ at: s.at, total: pick(s) }));
+      const counts = fromJsonOrNull<{ read: number; bytes: number; stored: number }>(t.counts);
+      const end =
+        t.ended_at !== null && counts ? { read_bytes: t.type === 'backup' ? counts.read : counts.bytes, stored: counts.stored } : null;
+      return [{ at: t.started_at!, total: 0 }, ...own, ...(end ? [{ at: t.ended_at!, total: pick(end) }] : [])];
+    });
+  const over = (series: Reading[][]) => ratesOver(series, run.started_at!, to, slots);
+  return {
+    from: run.started_at,
+    slotMs: (to - run.started_at) / slots,
+    read: over(readings((s) => s.read_bytes)),
+    written: over(readings((s) => s.stored)),
+  };
+}
