@@ -68,9 +68,9 @@ export function formatExact(instant: number, zone: string): string {
   return DateTime.fromMillis(instant, { zone }).setLocale('en-GB').toFormat(`cccc d LLLL yyyy HH:mm:ss '${zone}'`);
 }
 
-/** Local date and time for the axis of a chart: 2026-11-22T22:00:00. */
+/** Local date and time for the axis of a chart: 2026-11-22T22:00:00.000. */
 export function localTime(instant: number, zone: string): string {
-  return DateTime.fromMillis(instant, { zone }).toFormat("yyyy-MM-dd'T'HH:mm:ss");
+  return DateTime.fromMillis(instant, { zone }).toFormat("yyyy-MM-dd'T'HH:mm:ss.SSS");
 }
 
 /** Keeps both ends of a long name, so that the telling end stays. */

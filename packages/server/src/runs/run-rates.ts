@@ -7,7 +7,8 @@ import type { RunRecord } from './run-rows';
 const sampleEveryMs = 5000;
 const keptDays = 30;
 const dayMs = 86_400_000;
-const slots = 120;
+const [fewestSlots, mostSlots] = [8, 120];
+const slotAtLeastMs = 1000;
 
 /** What running tasks had read and written, every few seconds. */
 export class RateBook {
@@ -68,6 +69,7 @@ export async function runRates(db: Knex, run: RunRecord, now: number): Promise<A
         t.ended_at !== null && counts ? { read_bytes: t.type === 'backup' ? counts.read : counts.bytes, stored: counts.stored } : null;
       return [{ at: t.started_at!, total: 0 }, ...own, ...(end ? [{ at: t.ended_at!, total: pick(end) }] : [])];
     });
+  const slots = Math.min(mostSlots, Math.max(fewestSlots, Math.floor((to - run.started_at) / slotAtLeastMs)));
   const over = (series: Reading[][]) => ratesOver(series, run.started_at!, to, slots);
   return {
     from: run.started_at,

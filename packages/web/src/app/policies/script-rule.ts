@@ -33,17 +33,16 @@ const name = /^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$/;
         (entered)="typed('after', $event)"
         [disabled]="disabled()"
       />
+      {{ any() ? ', each for at most ' : '.' }}
       @if (any()) {
-        , each for at most
         <lx-slot
           label="time for a script"
           [options]="minutes"
           [value]="scripts().minutes"
           (valueChange)="set({ minutes: $event })"
           [disabled]="disabled()"
-        />. It lies in the scripts folder of the mover.
-      } @else {
-        .
+        />
+        of those in the scripts folder of the mover
       }
     }
   `,

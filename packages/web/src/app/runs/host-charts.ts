@@ -10,6 +10,8 @@ export interface HostChart {
 }
 
 type Sample = HostSample & { readonly at: number };
+/** Room for rates at the left, px. */
+export const rateMargin = { l: 74, r: 10, t: 8, b: 26 };
 const everyQuarter = [0, 0.25, 0.5, 0.75, 1];
 
 function line(
@@ -44,7 +46,9 @@ export function hostCharts(samples: readonly Sample[], zone: string): HostChart[
     const values = samples.flatMap((s) => [s[a], s[b]]).filter((v) => v !== null);
     if (!values.length) return [];
     const traces = [line(samples, a, aWord, 'lapis', formatRate, zone), line(samples, b, bWord, 'incremental', formatRate, zone)];
-    return [{ label, traces, layout: { yaxis: byteTicks(Math.max(...values), formatRate), xaxis: { hoverformat: '%H:%M' } } }];
+    return [
+      { label, traces, layout: { margin: rateMargin, yaxis: byteTicks(Math.max(...values), formatRate), xaxis: { hoverformat: '%H:%M' } } },
+    ];
   };
   return [
     {
@@ -54,6 +58,7 @@ export function hostCharts(samples: readonly Sample[], zone: string): HostChart[
         line(samples, 'memory', 'memory', 'incremental', formatShare, zone),
       ],
       layout: {
+        margin: rateMargin,
         yaxis: { range: [0, 1], tickvals: everyQuarter, ticktext: everyQuarter.map(formatShare) },
         xaxis: { hoverformat: '%H:%M' },
       },

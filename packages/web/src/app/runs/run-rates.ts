@@ -8,6 +8,7 @@ import { Api } from '../data/api';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { byteTicks, colour, Plot } from '../ui/plot';
+import { rateMargin } from './host-charts';
 
 const againMs = 5000;
 
@@ -58,6 +59,6 @@ export class RunRates {
     const traces = this.backup()
       ? [line('read', rates.read, 'lapis'), line('written', rates.written, 'incremental')]
       : [line('moved', rates.read, 'lapis')];
-    return { traces, layout: { yaxis: byteTicks(most, formatRate), xaxis: { hoverformat: '%H:%M:%S' } } };
+    return { traces, layout: { margin: rateMargin, yaxis: byteTicks(most, formatRate), xaxis: { hoverformat: '%H:%M:%S' } } };
   });
 }
