@@ -1,6 +1,6 @@
 import type { NightGrouping } from '@lithodex/contract';
 import type { Deps } from '../deps';
-import { atWork, backupTasksSince, hasRun, nightStart, nightsBefore, slotMs, spanOf, type NightRow } from './night';
+import { atWork, backupTasksSince, backupsWithNames, hasRun, nightStart, nightsBefore, slotMs, spanOf, type NightRow } from './night';
 
 const dayMs = 86_400_000;
 const slotsADay = dayMs / slotMs;
@@ -36,15 +36,7 @@ interface PastNight {
 }
 
 async function readNight(deps: Deps, from: number): Promise<PastNight> {
-  const tasks = await deps
-    .db('task as t')
-    .join('run as r', 'r.id', 't.run_id')
-    .join('workload as w', 'w.id', 't.workload_id')
-    .join('source as s', 's.id', 'w.source_id')
-    .leftJoin('policy as p', 'p.id', 'r.policy_id')
-    .leftJoin('point as made', 'made.id', 't.id')
-    .where('t.type', 'backup')
-    .where('t.queued_at', '>=', from)
+  const tasks = await backupsWithNames(deps.db, from)
     .where('t.queued_at', '<', from + dayMs)
     .whereNotNull('t.started_at')
     .select<NightTask[]>('p.name as policy', 's.name as source', 't.state', 't.started_at', 't.ended_at', 't.workload_id', 'made.stored');

@@ -1,5 +1,6 @@
 import { DateTime } from 'luxon';
 import type { Cause, NightTask, RunState } from '@lithodex/contract';
+import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 
@@ -32,6 +33,17 @@ export function nightStart(now: number, zone: string, nights: number): number {
   return (evening > limit ? evening.minus({ days: 1 }) : evening).minus({ days: nights - 1 }).toMillis();
 }
 
+/** Backup tasks queued since `from` as `t`, joined with run `r`, workload `w`, source `s`, policy `p` and the point that was `made`. */
+export const backupsWithNames = (db: Knex, from: number): Knex.QueryBuilder =>
+  db('task as t')
+    .join('run as r', 'r.id', 't.run_id')
+    .join('workload as w', 'w.id', 't.workload_id')
+    .join('source as s', 's.id', 'w.source_id')
+    .leftJoin('policy as p', 'p.id', 'r.policy_id')
+    .leftJoin('point as made', 'made.id', 't.id')
+    .where('t.type', 'backup')
+    .where('t.queued_at', '>=', from);
+
 /**
  * Backup tasks started since `from`; `workloads` limits them to those of some, `open` to those that have not ended or did so at that moment or later. The counts of what is done without a
  * remark are left out.
@@ -41,15 +53,7 @@ export async function backupTasksSince(
   from: number,
   { workloads, open }: { readonly workloads?: readonly number[]; readonly open?: number } = {},
 ): Promise<NightRow[]> {
-  return deps
-    .db('task as t')
-    .join('run as r', 'r.id', 't.run_id')
-    .join('workload as w', 'w.id', 't.workload_id')
-    .join('source as s', 's.id', 'w.source_id')
-    .leftJoin('policy as p', 'p.id', 'r.policy_id')
-    .leftJoin('point as made', 'made.id', 't.id')
-    .where('t.type', 'backup')
-    .where('t.queued_at', '>=', from)
+  return backupsWithNames(deps.db, from)
     .modify((q) => {
       if (workloads) void q.whereIn('t.workload_id', workloads);
       if (open !== undefined) void q.where((w) => w.whereNull('t.ended_at').orWhere('t.ended_at', '>=', open));
