@@ -1,5 +1,5 @@
 // "./lithodex test": installs, builds, lints, runs the tests.
-import { spawnSync } from 'node:child_process';
+import { spawn, spawnSync } from 'node:child_process';
 import { readFileSync } from 'node:fs';
 import { build, projectFiles, installDebian, installNpm } from './install.mjs';
 
@@ -8,6 +8,17 @@ const kinds = ['unit', 'api', 'browser'];
 function run(command, args, options = {}) {
   const { status } = spawnSync(command, args, { stdio: 'inherit', ...options });
   if (status !== 0) process.exit(status ?? 1);
+}
+
+/** Lints, and checks format and types, beside the tests. Gives the status it ended with. */
+function checkBeside() {
+  const checks = [
+    'eslint . --cache --cache-location node_modules/.cache/eslint',
+    'prettier --check --log-level warn .',
+    'tsc -p tsconfig.json --noEmit',
+  ];
+  const child = spawn('sh', ['-c', checks.map((check) => `npx ${check}`).join(' && ')], { stdio: 'inherit' });
+  return new Promise((resolve) => child.once('exit', (status) => resolve(status ?? 1)));
 }
 
 /** Lines that hold something, tests against all code. */
@@ -27,7 +38,7 @@ export function ratio() {
   process.stdout.write(`Tests are ${((100 * own) / all).toFixed(1)} % of ${all} code lines (${own} lines of tests; wanted: 25 to 33 %).\n`);
 }
 
-export function test(args) {
+export async function test(args) {
   if (args.includes('--ratio')) {
     ratio();
     return;
@@ -48,14 +59,17 @@ export function test(args) {
   installDebian(true);
   installNpm();
   build(wanted.includes('browser') ? ['node', 'web'] : ['node']);
-  if (!chosen.length) {
-    run('npx', ['eslint', '.', '--cache', '--cache-location', 'node_modules/.cache/eslint']);
-    run('npx', ['prettier', '--check', '--log-level', 'warn', '.']);
-    run('npx', ['tsc', '-p', 'tsconfig.json', '--noEmit']);
-  }
+  const checked = chosen.length ? 0 : checkBeside();
   for (const kind of wanted) {
     run('npx', ['vitest', 'run', '--project', kind]);
-    if (kind === 'unit') run('npx', ['ng', 'test'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } });
+    if (kind === 'unit') {
+      run('npx', ['ng', 'test'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } });
+      // what is served and timed runs alone
+      if ((await checked) !== 0) {
+        process.stderr.write('Lint, format or types do not hold: see above.\n');
+        process.exit(1);
+      }
+    }
   }
   ratio();
 }
