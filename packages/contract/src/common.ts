@@ -11,6 +11,8 @@ export const Count = z.int().nonnegative();
 export const EscapedPath = z.string().max(100_000);
 export const Name = z.string().trim().min(1).max(120);
 export const Reason = z.string().trim().min(3).max(500);
+/** Time of a day on the wall, such as 07:30. */
+export const ClockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time like 07:30');
 export const Empty = z.object({});
 export const Named = z.object({ id: Id, name: z.string() });
 export type Named = z.infer<typeof Named>;

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Bytes, Count, EscapedPath, Id, Instant, Name, Named, Uuid } from './common';
+import { Bytes, ClockTime, Count, EscapedPath, Id, Instant, Name, Named, Uuid } from './common';
 import { MachineFacts, MachinePoint } from './platform';
 import { PointKind } from './policy';
 import { PriceTable } from './prices';
@@ -198,8 +198,7 @@ export type TargetPlace = z.infer<typeof TargetPlace>;
 export const ShownPlace = z.discriminatedUnion('kind', [FolderPlace, BucketAddress, CartridgeSet]);
 export type ShownPlace = z.infer<typeof ShownPlace>;
 
-const timeOfDay = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time like 07:30');
-export const PaceWindow = z.object({ from: timeOfDay, to: timeOfDay, perSecond: z.int().min(1000).max(100_000_000_000) });
+export const PaceWindow = z.object({ from: ClockTime, to: ClockTime, perSecond: z.int().min(1000).max(100_000_000_000) });
 export type PaceWindow = z.infer<typeof PaceWindow>;
 
 export const TargetBody = z.object({ name: Name, place: TargetPlace, location: z.string().trim().max(80).default('') });

@@ -15,7 +15,7 @@ export * from './plan';
 export * from './mover';
 export * from './route';
 export * from './mover-routes';
-export * from './movers-kept';
+export * from './known-movers';
 export * from './platform-routes';
 export * from './reports';
 export * from './notices';

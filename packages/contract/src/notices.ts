@@ -1,10 +1,8 @@
 import { z } from 'zod';
-import { Count, Empty, Id, Instant, Name } from './common';
+import { ClockTime, Count, Empty, Id, Instant, Name } from './common';
 import { ReportName } from './reports';
 import { keepers, readers } from './roles';
 import { byId, route } from './route';
-
-export const ClockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'give a time such as 07:00');
 
 /** What a notice tells of. */
 export const NoticeAbout = z.discriminatedUnion('what', [

@@ -1,8 +1,7 @@
 import { z } from 'zod';
-import { Count, Id, Instant, Name, Named, Uuid } from './common';
+import { ClockTime, Count, Id, Instant, Name, Named, Uuid } from './common';
 import { FitOutcome } from './plan';
 
-const ClockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/);
 /** A day of the month, the last one in months that are shorter; or the nth of a weekday, where 5 is the last. */
 const MonthDay = z.union([
   z.object({ day: z.int().min(1).max(31) }),

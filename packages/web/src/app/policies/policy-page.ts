@@ -43,6 +43,9 @@ const subjectOf = (b: PolicyBody) =>
     b.schedule.every === 'after' && b.schedule,
   ]);
 
+/** A draft that was read from a file: it comes along with the address, which the page may outlive. */
+const readFromFile = () => (history.state as { draft?: PolicyBody } | null)?.draft;
+
 /** A policy as sentences, with its consequences worked out while it is written. */
 @Component({
   selector: 'lx-policy-page',
@@ -110,8 +113,6 @@ export class PolicyPage {
   );
 
   protected readonly yaml = computed(() => addressOf('policyFile', this.policyId() ?? 0));
-  /** A draft that was read from a file. */
-  private readonly read = (history.state as { draft?: PolicyBody } | null)?.draft;
 
   /** Which policy the draft is of: the page stays when one goes on to another. */
   private draftOf: number | null | undefined;
@@ -128,7 +129,7 @@ export class PolicyPage {
         this.draftOf = id;
         if (policy) this.draft.set(this.withAdded(policy.body));
         else if (id !== null || this.draft() || !targets || !start) return;
-        else if (this.read) this.draft.set(this.read);
+        else if (readFromFile()) this.draft.set(readFromFile()!);
         else if (start.value) this.draft.set({ ...start.value.body, name: `${start.value.body.name}, copy` });
         else if (!this.like() || start.failure)
           this.draft.set(this.withAdded(this.fresh(targets.find(takesPoints)?.id ?? '00000000-0000-0000-0000-000000000000')));

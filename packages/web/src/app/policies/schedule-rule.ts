@@ -1,5 +1,5 @@
 import { ChangeDetectionStrategy, Component, computed, input, output } from '@angular/core';
-import type { PolicyBody } from '@lithodex/contract';
+import { ClockTime, type PolicyBody } from '@lithodex/contract';
 import { hourSteps, minuteSteps } from '@lithodex/core';
 import { Slot, type SlotOption } from '../ui/slot';
 import { monthDayWords, nths, weekdays } from './sentence';
@@ -9,7 +9,6 @@ type Every = Schedule['every'];
 type MonthDay = Extract<Schedule, { every: 'month' }>['on'];
 
 const clockTimes = Array.from({ length: 48 }, (_, i) => `${String(i >> 1).padStart(2, '0')}:${i % 2 ? '30' : '00'}`);
-const isClockTime = /^([01]\d|2[0-3]):[0-5]\d$/;
 const ends: readonly MonthDay[] = [{ day: 1 }, { day: 15 }, { day: 31 }];
 const monthDays: readonly MonthDay[] = [
   ...ends,
@@ -169,7 +168,7 @@ export class ScheduleRule {
 
   protected setAt(at: string): void {
     const s = this.schedule();
-    if ('at' in s && isClockTime.test(at)) this.changed.emit({ ...s, at });
+    if ('at' in s && ClockTime.safeParse(at).success) this.changed.emit({ ...s, at });
   }
 
   protected setHours(hours: number): void {

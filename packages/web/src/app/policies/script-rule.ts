@@ -1,10 +1,9 @@
 import { ChangeDetectionStrategy, Component, computed, input, output } from '@angular/core';
-import type { Scripts } from '@lithodex/contract';
+import { ScriptName, type Scripts } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
 import { Slot, type SlotOption } from '../ui/slot';
 
 const lengths = [1, 5, 15, 30, 60, 120];
-const name = /^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$/;
 
 /** What runs on the mover before and after, as a sentence. */
 @Component({
@@ -64,6 +63,6 @@ export class ScriptRule {
   }
 
   protected typed(which: 'before' | 'after', text: string): void {
-    if (name.test(text)) this.set({ [which]: text });
+    if (ScriptName.safeParse(text).success) this.set({ [which]: text });
   }
 }

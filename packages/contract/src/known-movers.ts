@@ -25,7 +25,7 @@ export type KnownMover = z.infer<typeof KnownMover>;
 
 const byName = z.object({ id: z.string().min(1).max(80) });
 
-export const keptMoverRoutes = {
+export const knownMoverRoutes = {
   listMovers: route({
     method: 'get',
     path: '/movers',
