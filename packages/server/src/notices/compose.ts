@@ -6,7 +6,7 @@ export interface Draft {
   readonly subject: string;
   readonly body: string;
   readonly data: Readonly<Record<string, unknown>>;
-  readonly attachment?: { readonly name: string; readonly text: string };
+  readonly attachment: { readonly name: string; readonly text: string } | null;
 }
 
 /** Where times are read and where links lead; '' for no links. */
@@ -29,6 +29,7 @@ export function composeMatter(matter: FoundMatter, telling: Telling): Draft {
     subject: line(title),
     body: paragraphs(text, `Since ${formatMoment(since, telling.zone)}, ${telling.zone}.`, link && `${action.label}: ${link}`),
     data: { kind: 'matter', id, level, title, text, since, link },
+    attachment: null,
   };
 }
 
@@ -67,6 +68,7 @@ export function composeRun(run: EndedRun, telling: Telling): Draft {
       link && `The run: ${link}`,
     ),
     data: { kind: 'run', id, name, state, startedAt, endedAt, workloads, remarks, link },
+    attachment: null,
   };
 }
 
@@ -103,6 +105,7 @@ export function composeDigest({ at, lead, matters, coming }: Morning, telling: T
       matters: matters.map(({ id, level, title }) => ({ id, level, title })),
       link,
     },
+    attachment: null,
   };
 }
 
@@ -122,4 +125,5 @@ export const composeTrial = (name: string): Draft => ({
   subject: line(`Trial of “${name}”`),
   body: paragraphs('This message was sent by hand to see whether it arrives. Nothing has happened.'),
   data: { kind: 'trial', name },
+  attachment: null,
 });

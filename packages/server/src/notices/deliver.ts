@@ -92,20 +92,15 @@ export async function deliverDue(deps: Deps): Promise<void> {
     .limit(mostAtOnce)
     .select<MessageRow[]>();
   for (const row of due) {
-    const draft = {
-      subject: row.subject,
-      body: row.body,
+    const { subject, body } = row;
+    const draft: Draft = {
+      subject,
+      body,
       data: fromJson<Draft['data']>(row.data),
-      attachment: fromJsonOrNull<Draft['attachment']>(row.attachment),
+      attachment: fromJsonOrNull<NonNullable<Draft['attachment']>>(row.attachment),
     };
-    const { attachment, ...rest } = draft;
     try {
-      await send(
-        deps,
-        notices.get(row.notice_id)!,
-        { ...rest, ...(attachment && { attachment }) },
-        `message-${row.id}.${secrets.installation}`,
-      );
+      await send(deps, notices.get(row.notice_id)!, draft, `message-${row.id}.${secrets.installation}`);
       await db('message')
         .where({ id: row.id })
         .update({ sent_at: clock.now(), next_try: null, trouble: null, tries: row.tries + 1 });

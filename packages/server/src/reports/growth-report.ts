@@ -5,7 +5,7 @@ import type { Findings, Period } from './make-report';
 type Row = { workload_id: number; points: number; read: number; stored: number; first: number; last: number };
 
 /** Points taken in the period by workload: size of the first and the last, what was read and written; what wrote most first. */
-export async function growthReport({ db }: Deps, { from, to }: Period): Promise<Findings> {
+export async function growthReport({ db, estate }: Deps, { from, to }: Period): Promise<Findings> {
   const taken = () => db('point').whereIn('state', ['visible', 'expired']).where('moment', '>=', from).where('moment', '<', to);
   const sums = await taken()
     .groupBy('workload_id')
@@ -13,27 +13,23 @@ export async function growthReport({ db }: Deps, { from, to }: Period): Promise<
       'workload_id',
       db.raw('COUNT(*) AS points, SUM(read_bytes) AS `read`, SUM(stored) AS stored, MIN(moment) AS first, MAX(moment) AS last'),
     );
-  const ends = await taken()
-    .whereIn(
-      ['workload_id', 'moment'],
-      sums.flatMap((s) => [
-        [s.workload_id, s.first],
-        [s.workload_id, s.last],
-      ]),
+  const ends = await db('point as p')
+    .join(
+      taken().groupBy('workload_id').select('workload_id', db.raw('MIN(moment) AS first, MAX(moment) AS last')).as('s'),
+      's.workload_id',
+      'p.workload_id',
     )
-    .select<{ workload_id: number; moment: number; bytes: number }[]>('workload_id', 'moment', 'bytes');
+    .whereRaw('p.moment IN (s.first, s.last)')
+    .select<{ workload_id: number; moment: number; bytes: number }[]>('p.workload_id', 'p.moment', 'p.bytes');
   const bytesAt = new Map(ends.map((e) => [`${e.workload_id} ${e.moment}`, e.bytes]));
-  const workloads = await db('workload as w')
-    .join('source as s', 's.id', 'w.source_id')
-    .select<{ id: number; name: string; source: string }[]>('w.id', 'w.name', 's.name as source');
-  const nameOf = new Map(workloads.map((w) => [w.id, w]));
+  const known = new Map((await estate.workloads()).map((w) => [w.id, w]));
   const rows = sums
     .map((s) => {
       const [first, last] = [bytesAt.get(`${s.workload_id} ${s.first}`) ?? 0, bytesAt.get(`${s.workload_id} ${s.last}`) ?? 0];
-      const w = nameOf.get(s.workload_id);
+      const w = known.get(s.workload_id);
       return {
         name: w?.name ?? '',
-        source: w?.source ?? '',
+        source: w?.source.name ?? '',
         first,
         last,
         points: Number(s.points),

@@ -22,9 +22,7 @@ export async function objectivesReport(deps: Deps, { from, to }: Period): Promis
     if (known) known.push(moment);
     else moments.set(workload_id, [moment]);
   }
-  const connected = new Map(
-    (await db('workload').select<{ id: number; created_at: number }[]>('id', 'created_at')).map((w) => [w.id, w.created_at]),
-  );
+  const connected = new Map((await deps.estate.workloads()).map((w) => [w.id, w.createdAt]));
   const records = workloads.map((w) => {
     const since = Math.max(connected.get(w.id) ?? from, from - longest);
     return { w, ...objectiveRecord(moments.get(w.id) ?? [], since, w.objectiveHours! * hourMs, from, to) };
