@@ -20,8 +20,8 @@ const dayMs = 86_400_000;
 async function factsOf(
   deps: Deps,
   estate: readonly WorkloadRow[],
-  earlier: EarlierNights,
-  tonight: readonly NightRow[],
+  /** The one night that is shown, with those it is compared with. */
+  night: { readonly earlier: EarlierNights; readonly tonight: readonly NightRow[] } | null,
 ): Promise<Watch['facts']> {
   const { db } = deps;
   const sums = await db('workload_points').first<{ bytes: number | null; stored: number | null }>(
@@ -33,7 +33,7 @@ async function factsOf(
     .filter((w) => w.newestPoint && w.objectiveHours !== null)
     .sort((a, b) => a.newestPoint!.moment - b.newestPoint!.moment);
   const oldest = withPoint[0];
-  const spans = [...earlier.spans].sort((a, b) => a - b);
+  const spans = [...(night?.earlier.spans ?? [])].sort((a, b) => a - b);
   const usual = spans[spans.length >> 1] ?? null;
   const restore = await db('run')
     .where({ kind: 'restore' })
@@ -46,7 +46,7 @@ async function factsOf(
     oldestNewest: oldest
       ? { moment: oldest.newestPoint!.moment, workload: oldest.name, objectiveHours: oldest.objectiveHours!, late: oldest.late }
       : null,
-    nightMs: spanOf(tonight.filter(hasRun)),
+    nightMs: night && spanOf(night.tonight.filter(hasRun)),
     usualNightMs: usual,
     reduction: stored > 0 ? Number(sums?.bytes ?? 0) / stored : null,
     lastRestore: restore ? { runId: restore.id, at: restore.ended_at, state: restore.state } : null,
@@ -106,7 +106,7 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         zone: config.zone,
         from,
         lead: leadOf(estate, tonight),
-        facts: await factsOf(deps, estate, earlier, tonight),
+        facts: await factsOf(deps, estate, query.nights === 1 ? { earlier, tonight } : null),
         deviants,
         groups,
         slotMs,

@@ -75,6 +75,7 @@ describe('the morning', () => {
     expect(s.api.last('watch')?.query).toEqual({ nights: 7, by: 'policy' });
     await s.click('three');
     expect(s.url()).toBe('/watch?nights=3');
+    expect(words(s.one('.lead'))).toMatch(/^In the last three nights /);
     await s.go('/watch?nights=500');
     expect(s.api.last('watch')?.query).toEqual({ nights: 1, by: 'policy' });
   });

@@ -44,10 +44,11 @@ export class WatchPage {
   protected readonly watch = computed(() => this.result()?.value);
   protected readonly problem = computed((): ApiFailure | undefined => this.result()?.failure);
   protected readonly choices = [
-    { nights: 1, word: 'One night' },
-    { nights: 3, word: 'three' },
-    { nights: 7, word: 'week' },
+    { nights: 1, word: 'One night', span: 'Last night' },
+    { nights: 3, word: 'three', span: 'In the last three nights' },
+    { nights: 7, word: 'week', span: 'In the last week' },
   ];
+  protected readonly span = computed(() => this.choices.find((c) => c.nights === this.shownNights())!.span);
   protected readonly groupings: readonly { by: NightGrouping; word: string }[] = [
     { by: 'policy', word: 'policy' },
     { by: 'source', word: 'source' },
