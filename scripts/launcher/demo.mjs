@@ -131,7 +131,7 @@ export async function demo({ port, state: given, fresh }) {
     const standins = await standinSettings(state, chosen + 1);
     await startChild(children, 'dist/node/standins.js', [standins], 'The stand-ins');
     if (!existsSync(marker)) {
-      say('First start: five weeks of Kelmar Harbour are lived through with the real product. This takes about a minute.');
+      say('First start: five weeks of Kelmar Harbour are lived through with the real product. This takes about three minutes.');
       const history = spawn(process.execPath, ['dist/node/demo.js', config, state, standins], {
         stdio: ['ignore', 'inherit', 'inherit'],
         detached: true,

@@ -68,6 +68,11 @@ describe('a script', () => {
     expect(lines.at(-1)).toBe('note long.sh: 2500 more lines are left out');
   });
 
+  it('has a line that never ends cut', async () => {
+    const lines = await run(put('endless.sh', 'head -c 3000000 /dev/zero | tr "\\\\0" x; echo; echo after'));
+    expect(lines.map((l) => l.length)).toEqual([2000 + 'note endless.sh: '.length, 'note endless.sh: after'.length]);
+  });
+
   it('fails with what it ended with', async () => {
     await expect(run(put('bad.sh', 'exit 3'))).rejects.toMatchObject({
       code: 'SCRIPT_FAILED',

@@ -1,7 +1,6 @@
 import { spawn } from 'node:child_process';
 import fs from 'node:fs';
 import path from 'node:path';
-import { createInterface } from 'node:readline';
 import type { Readable } from 'node:stream';
 import { setTimeout as pause } from 'node:timers/promises';
 import { EngineError } from '@lithodex/engine';
@@ -44,6 +43,20 @@ export function scriptFile(folder: string | undefined, name: string): string {
   return file;
 }
 
+/** Lines of a stream, each cut where it becomes too long: what has no end is not kept. */
+async function* linesOf(stream: Readable): AsyncGenerator<string> {
+  let line = '';
+  for await (const part of stream.setEncoding('utf8') as AsyncIterable<string>) {
+    const [first = '', ...rest] = part.split('\n');
+    line = (line + first).slice(0, longestLine);
+    for (const next of rest) {
+      yield line;
+      line = next.slice(0, longestLine);
+    }
+  }
+  if (line) yield line;
+}
+
 /**
  * Runs a script to its end, without a shell; what it writes goes to the log of the task. Throws ScriptError when it ends badly or takes longer than `minutes`, and STOPPED when the task is
  * stopped: it and what it started are ended then.
@@ -70,8 +83,8 @@ export async function runScript(
   };
   let lines = 0;
   const follow = async (stream: Readable, level: 'note' | 'warning') => {
-    for await (const line of createInterface({ input: stream }))
-      if (lines++ < mostLines) ctx.log({ level, code: 'SCRIPT', path: '', message: `${name}: ${line.slice(0, longestLine)}` });
+    for await (const line of linesOf(stream))
+      if (lines++ < mostLines) ctx.log({ level, code: 'SCRIPT', path: '', message: `${name}: ${line}` });
   };
   const until = Date.now() + minutes * 60_000;
   let why: 'stopped' | 'late' | undefined;
