@@ -4,7 +4,7 @@ import { Worker } from 'node:worker_threads';
 import type { Logger } from 'pino';
 import { endThread, threadFile } from '@lithodex/engine';
 import { ServerApi } from './api';
-import { HostMeter } from './host-meter';
+import { hardware, hostSample } from './host-meter';
 import { TaskRunner, type MoverOptions } from './task-runner';
 import type { FromThread, ThreadStart, ToThread } from './task-thread';
 
@@ -23,7 +23,6 @@ export class Mover {
   private readonly questions: Worker;
   private readonly gone = new AbortController();
   private loops: Promise<void>[] = [];
-  private readonly meter = new HostMeter();
   private tasks = tasksAtFirst;
 
   constructor(
@@ -80,8 +79,8 @@ export class Mover {
     return this.keepTrying(async () => {
       const { tasks } = await this.api.call('beat', {
         mover: this.options.name,
-        hardware: this.meter.hardware(),
-        sample: this.meter.sample(),
+        hardware: hardware(),
+        sample: await hostSample(),
       });
       this.tasks = tasks;
       await setTimeout(beatMs, undefined, { signal: this.gone.signal });
