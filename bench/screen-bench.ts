@@ -26,7 +26,7 @@ export async function screenBench({ server }: BenchServer, keeps: (k: Kept) => v
       ['watch', '/watch', '.lead'],
       ['estate', '/estate', '[aria-rowindex]'],
       ['estate by host', '/estate?by=host', '[aria-rowindex]'],
-      ['runs', '/runs', '.r:not(.head)'],
+      ['runs', '/runs', '.list-row:not(.head)'],
     ] as const) {
       const [paints, whole]: [number[], number[]] = [[], []];
       for (let i = 0; i < opens; i++) {
@@ -49,7 +49,7 @@ export async function screenBench({ server }: BenchServer, keeps: (k: Kept) => v
       ['runs', '/runs'],
     ] as const) {
       await visitor.open(address);
-      await visitor.page.waitForSelector('cdk-virtual-scroll-viewport .r');
+      await visitor.page.waitForSelector('cdk-virtual-scroll-viewport .list-row');
       keeps({ bench: `${name}, frame while scrolling, p95`, found: p95(await framesWhileScrolling(visitor)), below: 50, unit: 'ms' });
     }
   } finally {

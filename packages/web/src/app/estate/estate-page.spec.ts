@@ -9,7 +9,7 @@ const list = [
   workload(3, { name: 'tide-gauge', late: true, source: { id: 5, name: 'tide', location: '', folder: '/srv/tide' } }),
 ];
 const three = estateOf(list);
-const names = (s: { all(q: string): HTMLElement[] }) => s.all('.r b').map((b) => b.textContent);
+const names = (s: { all(q: string): HTMLElement[] }) => s.all('.list-row b').map((b) => b.textContent);
 
 describe('the estate', () => {
   it('lists every workload with what protects it, and counts by state', async () => {
@@ -22,7 +22,7 @@ describe('the estate', () => {
       '2 protected',
       'changes',
     ]);
-    const rows = s.all('.r[aria-rowindex]').map((r) => words(r));
+    const rows = s.all('.list-row[aria-rowindex]').map((r) => words(r));
     expect(rows[0]).toContain('Nightly Sun 22 Nov 22:00');
     expect(rows[1]).toContain('nothing unprotected');
     expect(rows[2]).toContain('place unknown');
@@ -61,10 +61,10 @@ describe('the estate', () => {
     await s.press('j');
     await s.press('j');
     await s.press('k');
-    expect(s.all('.r[aria-rowindex]').findIndex((r) => r.classList.contains('on'))).toBe(1);
+    expect(s.all('.list-row[aria-rowindex]').findIndex((r) => r.classList.contains('on'))).toBe(1);
     await s.go('/estate?connect=yes');
     await s.press('j');
-    expect(s.all('.r[aria-rowindex]').findIndex((r) => r.classList.contains('on'))).toBe(1);
+    expect(s.all('.list-row[aria-rowindex]').findIndex((r) => r.classList.contains('on'))).toBe(1);
     await s.go('/estate');
     await s.press('Enter');
     expect(s.url()).toBe('/estate/2');
@@ -126,8 +126,8 @@ describe('machines of the estate', () => {
 
   it('are told by where they are, and how quiet their points will be', async () => {
     const s = await open('/estate', { answers });
-    expect(words(s.all('.r[aria-rowindex]')[0]!)).toContain('Server room mole-1');
-    expect(words(s.all('.r[aria-rowindex]')[1]!)).toContain(', gone');
+    expect(words(s.all('.list-row[aria-rowindex]')[0]!)).toContain('Server room mole-1');
+    expect(words(s.all('.list-row[aria-rowindex]')[1]!)).toContain(', gone');
     await s.click(s.one('.peek'));
     expect(words(s.one('lx-machine-peek'))).toContain('As after a loss of power: a helper inside would raise that');
     expect(words(s.one('lx-machine-peek'))).toContain('system 8.00 GB on fast');
@@ -163,7 +163,7 @@ describe('machines of the estate', () => {
   it('are ticked and put into a policy, where one sees what that does', async () => {
     const s = await open('/estate', { answers });
     await s.press('x');
-    await s.click(s.all('.r[aria-rowindex] input[type=checkbox]')[1]!);
+    await s.click(s.all('.list-row[aria-rowindex] input[type=checkbox]')[1]!);
     expect(words(s.one('.chosen'))).toContain('2 ticked');
     expect(words(s.one('.chosen'))).toContain('1 gone: nothing new can be taken · 1 without a helper inside: as after a loss of power');
     const choose = s.one<HTMLSelectElement>('.chosen select');

@@ -36,8 +36,8 @@ const mostRows = 1000;
         <button type="button" class="act" (click)="print()">Print or save as PDF</button>
       }
     </div>
-    <div class="sheet box">
-      <div class="bar">
+    <div class="sheet list-box">
+      <div class="filter-bar">
         @for (name of names; track name) {
           <button type="button" class="chip" [class.on]="name === chosen()" (click)="patch({ report: name })">{{ titles[name] }}</button>
         }
@@ -100,21 +100,6 @@ const mostRows = 1000;
     :host {
       display: block;
       height: 100%;
-    }
-    .box {
-      display: flex;
-      flex-direction: column;
-      flex: 1;
-      min-height: 0;
-      overflow: hidden;
-    }
-    .bar {
-      display: flex;
-      gap: 6px;
-      padding: 9px 12px;
-      border-bottom: 1px solid var(--line);
-      align-items: center;
-      flex-wrap: wrap;
     }
     .says {
       padding: 10px 14px 4px;
