@@ -50,5 +50,10 @@ export async function hostSample(): Promise<HostSample> {
 }
 
 export function hardware(): Hardware {
-  return { processors: Math.max(1, os.cpus().length), memory: os.totalmem(), system: `${os.type()} ${os.release()}`.slice(0, 120) };
+  const version = os.release().split('.').slice(0, 2).join('.');
+  return {
+    processors: Math.max(1, os.cpus().length),
+    memory: os.totalmem(),
+    system: `${os.type()} ${version}, ${os.arch()}`.slice(0, 120),
+  };
 }

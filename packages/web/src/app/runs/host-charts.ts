@@ -14,6 +14,17 @@ type Sample = HostSample & { readonly at: number };
 export const rateMargin = { l: 74, r: 10, t: 8, b: 26 };
 const everyQuarter = [0, 0.25, 0.5, 0.75, 1];
 
+/** A host that was silent for longer leaves a hole, ms. */
+const silentMs = 180_000;
+
+/** Samples with a hole after each that was followed by silence. */
+function withHoles(samples: readonly Sample[]): (Sample | { readonly at: number })[] {
+  return samples.flatMap((s, i) => {
+    const next = samples[i + 1];
+    return next && next.at - s.at > silentMs ? [s, { at: s.at + 1 }] : [s];
+  });
+}
+
 function line(
   samples: readonly Sample[],
   key: keyof HostSample,
@@ -22,12 +33,13 @@ function line(
   told: (v: number) => string,
   zone: string,
 ): Data {
-  const values = samples.map((s) => s[key]);
+  const points = withHoles(samples);
+  const values = points.map((s) => ('processor' in s ? s[key] : null));
   return {
     type: 'scatter',
     mode: 'lines',
     name,
-    x: samples.map((s) => localTime(s.at, zone)),
+    x: points.map((s) => localTime(s.at, zone)),
     y: values,
     text: values.map((v) => (v === null ? '' : told(v))),
     hovertemplate: '%{text}',

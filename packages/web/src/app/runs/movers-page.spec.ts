@@ -49,6 +49,8 @@ describe('the movers', () => {
       ['received', 'sent'],
       ['read', 'written'],
     ]);
+    // an hour of silence between the two samples is a hole
+    expect((drawn[0]![1][0] as { y: unknown[] }).y).toEqual([0.42, null, 0.42]);
   });
 
   it('are drained, limited and forgotten by an administrator', async () => {
