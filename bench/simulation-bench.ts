@@ -33,7 +33,7 @@ function liveDayByDay(moments: readonly number[], now: number): number {
 
 const now = Date.UTC(2026, 10, 23, 9);
 const measured = Array.from({ length: workloads }, (_, i) => ({
-  moments: Array.from({ length: 40 }, (_x, k) => now - (40 - k) * day + i * 1000 + k * 77),
+  moments: [Array.from({ length: 40 }, (_x, k) => now - (40 - k) * day + i * 1000 + k * 77)],
   stored: 1e9,
   newPerDay: 1e7,
   growthPerDay: 1e5,
@@ -51,7 +51,7 @@ function timed(runs: number, act: () => void): number[] {
 
 /** Lives the policy in the thread it is called in, and tells its owner how long it took. */
 export function simulateHere(runs: number): void {
-  parentPort!.postMessage(timed(runs, () => void simulate(measured, rule, now, days)));
+  parentPort!.postMessage(timed(runs, () => void simulate(measured, [rule], now, days)));
 }
 
 /** A policy over 500 workloads, each with points of its own, lived five years ahead in a thread of its own, as the browser does. */
@@ -59,7 +59,7 @@ export async function simulationBench(runs: number, report: (r: Result) => void)
   const worker = new Worker(process.argv[1]!, { argv: ['--simulate', String(runs)] });
   const [ours] = (await once(worker, 'message')) as [number[]];
   const peer = timed(runs, () => {
-    for (const w of measured.slice(0, workloads * peerShare)) liveDayByDay(w.moments, now);
+    for (const w of measured.slice(0, workloads * peerShare)) liveDayByDay(w.moments[0]!, now);
   });
   const [ours_s, peer_s] = [median(ours), median(peer) / peerShare];
   report({

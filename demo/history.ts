@@ -25,6 +25,9 @@ import {
   zone,
 } from './harbour/story';
 
+/** Rules of a policy of the story beside its first. */
+const furtherOf = (policy: (typeof policies)[number]) => ('further' in policy ? policy.further : []);
+
 /** Story seconds that pass in a second of real work. */
 const pace = 60;
 
@@ -187,14 +190,20 @@ export class History {
         name: p.name,
         workloads: p.servers.map((name) => ids.get(name)!),
         tags: [...p.tags],
-        kind: p.kind,
-        synthetic: 'synthetic' in p ? p.synthetic : null,
-        schedule: p.schedule as BodyInput<'addPolicy'>['schedule'],
+        rules: [
+          {
+            no: 1,
+            kind: p.kind,
+            synthetic: 'synthetic' in p ? p.synthetic : null,
+            schedule: p.schedule as BodyInput<'addPolicy'>['rules'][number]['schedule'],
+            keep: p.keep,
+            targetId,
+            copies: p.copies.map(({ to, ...c }) => ({ ...c, targetId: copyTargets[to] })),
+          },
+          ...furtherOf(p).map((rule) => ({ ...rule, copies: [], targetId })),
+        ],
         zone,
         ...(p.times as Pick<BodyInput<'addPolicy'>, 'window' | 'closed' | 'priority'>),
-        keep: p.keep,
-        targetId,
-        copies: p.copies.map(({ to, ...c }) => ({ ...c, targetId: copyTargets[to] })),
         exclude: [...p.exclude],
         changeLimit: p.changeLimit,
         objectiveHours: p.schedule.every === 'week' ? 120 : 26,
@@ -217,8 +226,11 @@ export class History {
     if (night === nights - 1) await this.call('eva.vind', 'looked', undefined);
     const last = night === nights - 1;
     const until = last ? this.lastMorning.toMillis() : evening.plus({ hours: 9 }).toMillis();
-    const timed = [...policies, ...(night >= platformNight ? [machinePolicy, scratchPolicy] : [])];
-    const starts = [...new Set(timed.flatMap((p) => nextRuns({ schedule: p.schedule, zone }, evening.toMillis(), 1)))]
+    const timed = [
+      ...policies.flatMap((p) => [p.schedule, ...furtherOf(p).map((r) => r.schedule)]),
+      ...(night >= platformNight ? [machinePolicy, scratchPolicy].map((p) => p.runs.schedule) : []),
+    ];
+    const starts = [...new Set(timed.flatMap((schedule) => nextRuns({ schedule, zone }, evening.toMillis(), 1)))]
       .filter((t) => t < until)
       .sort((a, b) => a - b);
     const disk = `${this.state}/quay-disk`;
@@ -257,8 +269,11 @@ export class History {
     if (night === platformNight) {
       await this.platform.build(evening.toMillis(), this.lastMorning.toMillis());
       await this.call('eva.vind', 'addPlatform', this.platform.body);
-      const common = { workloads: [], tags: [], kind: 'incremental' as const, zone, targetId: this.diskId, changeLimit: 60 };
-      for (const policy of [machinePolicy, scratchPolicy]) await this.call('eva.vind', 'addPolicy', { ...common, ...policy });
+      const common = { workloads: [], tags: [], zone, changeLimit: 60 };
+      for (const { runs, ...policy } of [machinePolicy, scratchPolicy]) {
+        const rules = [{ no: 1, kind: 'incremental' as const, targetId: this.diskId, ...runs }];
+        await this.call('eva.vind', 'addPolicy', { ...common, ...policy, rules });
+      }
     } else await this.platform.work(evening.toMillis());
     if (night === landingNight) await this.platform.changes(evening.toMillis());
   }
@@ -324,7 +339,8 @@ export class History {
   private async asksForLess(): Promise<void> {
     const { rows } = await this.get<Answered<'listPolicies'>>('sten.odda', 'listPolicies');
     const gates = rows.find((p) => p.body.name.startsWith('Gates'))!;
-    await this.call('sten.odda', 'changePolicy', gates.id, { ...gates.body, keep: { by: 'points', points: 20 } });
+    const rules = gates.body.rules.map((r) => ({ ...r, keep: { by: 'points' as const, points: 20 } }));
+    await this.call('sten.odda', 'changePolicy', gates.id, { ...gates.body, rules });
   }
 
   private async protectBeforeChange(): Promise<void> {

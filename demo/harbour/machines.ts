@@ -122,24 +122,25 @@ export function workBody(m: HarbourMachine, random: Random, evening: number): ob
   return { name: m.name, disk: 'system', files: [text(`/var/log/day-${day}.log`, roster(random, new Date(evening)))] };
 }
 
+type PolicyInput = BodyInput<'addPolicy'>;
+type HarbourPolicy = Partial<PolicyInput> & { readonly runs: Partial<PolicyInput['rules'][number]> };
+
 /** The policy by rule that protects the machines. */
 export const machinePolicy = {
   name: 'Machines, nightly',
   rule: 'kind machine and tag "class: daily"',
   except: 'tag "class: scratch"',
-  schedule: { every: 'day', at: '23:00' },
-  keep: { by: 'days', days: 21 },
+  runs: { schedule: { every: 'day', at: '23:00' }, keep: { by: 'days', days: 21 } },
   window: { from: '23:00', to: '06:00' },
   objectiveHours: 26,
-} satisfies Partial<BodyInput<'addPolicy'>>;
+} satisfies HarbourPolicy;
 
 /** What is tried out, and what machines are made from, is kept for a while. */
 export const scratchPolicy = {
   name: 'Scratch and templates',
   rule: 'tag "class: scratch"',
   except: '',
-  schedule: { every: 'day', at: '02:30' },
-  keep: { by: 'points', points: 3 },
+  runs: { schedule: { every: 'day', at: '02:30' }, keep: { by: 'points', points: 3 } },
   window: null,
   objectiveHours: 48,
-} satisfies Partial<BodyInput<'addPolicy'>>;
+} satisfies HarbourPolicy;

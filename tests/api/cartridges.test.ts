@@ -4,7 +4,7 @@ import { promisify } from 'node:util';
 import type { BodyInput } from '@lithodex/contract';
 import { LibraryService } from '@lithodex/standins';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
-import { Harness, policyFor, type Client } from '../support/harness';
+import { Harness, policyFor, type Client, type PolicyChange } from '../support/harness';
 
 let h: Harness;
 let admin: Client;
@@ -44,7 +44,7 @@ const place = (more: object = {}) => ({
   folder: `${h.folder}/vault`,
   ...more,
 });
-const body = (more: Partial<BodyInput<'addPolicy'>> = {}) =>
+const body = (more: PolicyChange = {}) =>
   policyFor([workloadId], targetId, {
     keep: { by: 'points', points: 5 },
     copies: [{ targetId: vault, rhythm: 'every', keep: { by: 'days', days: 300 } }],

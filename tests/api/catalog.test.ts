@@ -2,7 +2,7 @@ import fs from 'node:fs';
 import path from 'node:path';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Harness, policyFor, type Client } from '../support/harness';
+import { Harness, policyFor, type Client, withRule } from '../support/harness';
 
 let h: Harness;
 let admin: Client;
@@ -86,7 +86,7 @@ describe('the catalog', () => {
           }
         };
         await check(trees);
-        await h.agree(await admin.call('changePolicy', { id, body: { ...body, keep: { by: 'points', points: kept } } }));
+        await h.agree(await admin.call('changePolicy', { id, body: withRule(body, { keep: { by: 'points', points: kept } }) }));
         trees.push(apply(source, tree, steps[0]!));
         await run();
         await check(trees.slice(-kept));

@@ -24,7 +24,7 @@ beforeAll(async () => {
   ({ source, workloadId, targetId } = await h.connect(admin));
   const place = { kind: 'bucket' as const, endpoint, bucket: 'north', accessKey: 'k', secretKey: 's' };
   north = (await admin.call('addTarget', { body: { name: 'north-store', place } })).id;
-  const copies: BodyInput<'addPolicy'>['copies'] = [{ targetId: north, rhythm: 'every', keep: { by: 'days', days: 30 } }];
+  const copies: BodyInput<'addPolicy'>['rules'][number]['copies'] = [{ targetId: north, rhythm: 'every', keep: { by: 'days', days: 30 } }];
   fs.mkdirSync(`${source}/many`);
   for (let i = 0; i < 600; i++) fs.writeFileSync(`${source}/many/${i}`, `file ${i} `.repeat(30 + (i % 50)));
   policyId = (await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { keep: { by: 'points', points: 2 }, copies }) })).id;

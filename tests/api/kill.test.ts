@@ -58,7 +58,7 @@ it.each(parts)(
     };
     for (let n = 10; n < 60; n++) library.library.addNew(`KH${n}`, 400_000);
     const vault = (await admin.call('addTarget', { body: { name: 'vault', place: cartridges } })).id;
-    const copies: BodyInput<'addPolicy'>['copies'] = [
+    const copies: BodyInput<'addPolicy'>['rules'][number]['copies'] = [
       { targetId: far, rhythm: 'every', keep: { by: 'days', days: 60 }, lockDays: 1 },
       { targetId: vault, rhythm: 'every', keep: { by: 'points', points: 10 } },
     ];

@@ -97,7 +97,7 @@ describe('kinds of run', () => {
     const { runId } = await admin.call('protectOnce', { id: workloadId, body: { kind: 'synthetic', note: 'before the audit' } });
     const run = await admin.ended(runId);
     expect(run).toMatchObject({ state: 'done', pointKind: 'synthetic', counts: { read: 0 } });
-    const bad = { ...policyFor([workloadId], targetId), kind: 'synthetic' as unknown as 'full' };
+    const bad = policyFor([workloadId], targetId, { kind: 'synthetic' as unknown as 'full' });
     await expect(admin.call('addPolicy', { body: bad })).rejects.toMatchObject({ code: 'INVALID' });
   });
 });

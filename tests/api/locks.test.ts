@@ -1,9 +1,9 @@
 import fs from 'node:fs';
-import { roles, type BodyInput, type RouteName } from '@lithodex/contract';
+import { roles, type RouteName } from '@lithodex/contract';
 import { BucketService, rights } from '@lithodex/standins';
 import { Bucket } from '@lithodex/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Harness, passwords, policyFor, type Client } from '../support/harness';
+import { Harness, passwords, policyFor, type Client, withRule, type PolicyChange } from '../support/harness';
 
 let h: Harness;
 let admin: Client;
@@ -34,7 +34,7 @@ afterAll(async () => {
   await h.stop();
 });
 
-const body = (more: Partial<BodyInput<'addPolicy'>> = {}) =>
+const body = (more: PolicyChange = {}) =>
   policyFor([workloadId], targetId, {
     keep: { by: 'points', points: 1 },
     copies: [{ targetId: north, rhythm: 'every', keep: { by: 'points', points: 1 }, lockDays: 20 }],
@@ -96,7 +96,10 @@ describe('locked copies', () => {
       ['changePolicy', { id: policyId, body: harsh }],
       [
         'changePolicy',
-        { id: policyId, body: { ...harsh, copies: [{ ...body().copies![0]!, keep: { by: 'days', days: 1 }, lockDays: null }] } },
+        {
+          id: policyId,
+          body: withRule(harsh, { copies: [{ ...body().rules[0]!.copies![0]!, keep: { by: 'days', days: 1 }, lockDays: null }] }),
+        },
       ],
       ['pruneTarget', { id: north, body: {} }],
       ['removeSource', { id: (await admin.call('workload', { id: workloadId })).source.id }],

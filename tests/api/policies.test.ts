@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { DateTime } from 'luxon';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Harness, policyFor, type Client } from '../support/harness';
+import { Harness, policyFor, type Client, withRule } from '../support/harness';
 
 const zone = 'Europe/Oslo';
 const day = 86_400_000;
@@ -51,12 +51,12 @@ describe('a policy through the nights', () => {
     expect(wide.leftOut).toContainEqual({ path: `${h.folder}/store`, why: 'the folder of target quay-disk, left out by itself' });
     await admin.call('removeSource', { id: around.id });
     const late = await admin.call('consequences', {
-      body: { id: null, body: { ...body, workloads: [], schedule: { every: 'week', days: [1], at: '22:00' } } },
+      body: { id: null, body: { ...withRule(body, { schedule: { every: 'week', days: [1], at: '22:00' } }), workloads: [] } },
     });
     expect(late.warnings.map((w) => w.code)).toEqual(expect.arrayContaining(['MATCHES_NOTHING', 'OBJECTIVE_MISSED']));
     policyId = (await admin.call('addPolicy', { body })).id;
     const { rows } = await admin.call('policyVersions', { id: policyId });
-    expect(rows).toMatchObject([{ no: 1, at: clock.at, by: 'administrator', body: { name: body.name, keep: body.keep } }]);
+    expect(rows).toMatchObject([{ no: 1, at: clock.at, by: 'administrator', body: { name: body.name, rules: body.rules } }]);
   });
 
   it('runs when it is due, once, and catches up one missed time, also over the change of the clock', async () => {
@@ -98,7 +98,7 @@ describe('a policy through the nights', () => {
 
   it('shows what a shorter retention would delete, and deletes it only when it is put in force', async () => {
     const { body } = await admin.call('getPolicy', { id: policyId });
-    const shorter = { ...body, keep: { by: 'points' as const, points: 2 } };
+    const shorter = withRule(body, { keep: { by: 'points', points: 2 } });
     const c = await admin.call('consequences', { body: { id: policyId, body: shorter } });
     expect(c.deletes).toMatchObject({ points: 3, workloads: ['quay-1'] });
     expect((await admin.call('workload', { id: workloadId })).points).toBe(5);
@@ -109,9 +109,9 @@ describe('a policy through the nights', () => {
     await h.agree(asked);
     expect((await admin.call('workload', { id: workloadId })).points).toBe(2);
     const { rows } = await admin.call('policyVersions', { id: policyId });
-    expect(rows.map((v) => [v.no, v.body.keep])).toEqual([
-      [2, shorter.keep],
-      [1, body.keep],
+    expect(rows.map((v) => [v.no, v.body.rules])).toEqual([
+      [2, shorter.rules],
+      [1, body.rules],
     ]);
   });
 

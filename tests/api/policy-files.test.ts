@@ -39,43 +39,52 @@ describe('policies as files', () => {
       }),
     });
     const text = await yamlOf(id);
-    expect(text).toMatch(/^format: lithodex policy 1\nname: /);
+    expect(text).toMatch(/^format: lithodex policy 2\nname: /);
     expect(text).not.toMatch(new RegExp(`${targetId}|policyId`));
     expect((await read(text)).body).toEqual((await admin.call('getPolicy', { id })).body);
   });
 
   it('read what people leave out as the screen does', async () => {
     const text = [
-      'format: lithodex policy 1',
+      'format: lithodex policy 2',
       'name: Short',
       'workloads: []',
       'tags: [cranes]',
-      'kind: incremental',
-      'schedule: { every: day, at: "22:00" }',
       'zone: Europe/Oslo',
-      'keep: { by: days, days: 7 }',
-      'target: quay-disk',
+      'rules:',
+      '  - kind: incremental',
+      '    schedule: { every: day, at: "22:00" }',
+      '    keep: { by: days, days: 7 }',
+      '    target: quay-disk',
+      '  - kind: full',
+      '    schedule: { every: week, days: [7], at: "22:00" }',
+      '    keep: { by: days, days: 90 }',
+      '    target: quay-disk',
     ].join('\n');
     const { body } = await read(text);
-    expect(body).toMatchObject({ name: 'Short', targetId, catchUp: true, copies: [], changeLimit: 40 });
+    expect(body).toMatchObject({ name: 'Short', catchUp: true, changeLimit: 40 });
+    expect(body.rules.map((r) => [r.no, r.kind, r.targetId, r.copies])).toEqual([
+      [1, 'incremental', targetId, []],
+      [2, 'full', targetId, []],
+    ]);
     await admin.call('addPolicy', { body });
   });
 
   const good = async () => yamlOf(first);
   it.each([
     ['no YAML', () => Promise.resolve('name: [unclosed'), /no YAML/],
-    ['another format', () => Promise.resolve('format: something else\n'), /format: lithodex policy 1/],
+    ['another format', () => Promise.resolve('format: something else\n'), /format: lithodex policy 2/],
     ['a list', () => Promise.resolve('- a\n- b\n'), /format/],
     ['an unknown target', async () => (await good()).replace('target: quay-disk', 'target: nowhere'), /no target "nowhere"/],
     ['an unknown workload', async () => (await good()).replace(/ {4}name: .*/, '    name: x'), /no single workload "x"/],
     ['an unknown word', async () => `${await good()}secret: x\n`, /secret/],
-    ['a wrong value', async () => (await good()).replace('days: 14', 'days: 0'), /keep\.days/],
+    ['a wrong value', async () => (await good()).replace('days: 14', 'days: 0'), /rules\.0\.keep\.days/],
     ['a rule that can not be read', async () => (await good()).replace('rule: ""', 'rule: "tag a and ("'), /./],
     [
       'aliases that grow',
       () =>
         Promise.resolve(
-          `format: lithodex policy 1\na: &a [1,1,1,1]\nb: &b [*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b]\nd: [*c,*c,*c,*c,*c,*c]\n`,
+          `format: lithodex policy 2\na: &a [1,1,1,1]\nb: &b [*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b]\nd: [*c,*c,*c,*c,*c,*c]\n`,
         ),
       /./,
     ],

@@ -68,7 +68,7 @@ describe('a target', () => {
     const run = await admin.ended(runId!);
     expect([run.state, run.workloadCount]).toEqual(['done', 5]);
     expect(await standing()).toEqual(Array.from({ length: 3 }, () => 'new-disk and quay-disk'));
-    expect((await admin.call('getPolicy', { id: policyId })).body.targetId).toBe(fresh);
+    expect((await admin.call('getPolicy', { id: policyId })).body.rules[0]!.targetId).toBe(fresh);
     const back = policyFor([workloadId], old, { name: 'Back' });
     await expect(admin.call('addPolicy', { body: back })).rejects.toThrow('is being given up');
     expect(await admin.call('getTarget', { id: old })).toMatchObject({ retiredTo: fresh, onlyHere: 0 });

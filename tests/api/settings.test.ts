@@ -112,14 +112,14 @@ describe('the settings', () => {
     const detail = await heir.call('workload', { id: mine!.id });
     expect(detail.readers).toBe(2);
     expect(detail.pointList[0]).toMatchObject({ held: true, heldWhy: 'the harbour board asked' });
-    const without = ({ targetId: _t, workloads: _w, schedule: _s, copies, ...rest }: (typeof policies)[number]['body']) => ({
+    const without = ({ workloads: _w, rules, ...rest }: (typeof policies)[number]['body']) => ({
       ...rest,
-      copies: copies.map(({ targetId: _c, ...c }) => c),
+      rules: rules.map(({ targetId: _t, schedule: _s, copies, ...r }) => ({ ...r, copies: copies.map(({ targetId: _c, ...c }) => c) })),
     });
     const taken = (await heir.call('listPolicies')).rows;
     expect(taken.map((p) => without(p.body))).toEqual(policies.map((p) => without(p.body)));
     // what follows another follows it here, whatever its number is now
-    expect(taken.map((p) => p.body.schedule)).toEqual([{ every: 'after', policyId: taken[1]!.id }, { every: 'hand' }]);
+    expect(taken.map((p) => p.body.rules[0]!.schedule)).toEqual([{ every: 'after', policyId: taken[1]!.id }, { every: 'hand' }]);
 
     const again = await heir.call('keptSettings', { id: here });
     expect(await heir.call('takeSettings', { id: here, body: { at: again.at! } })).toEqual({ added: 0, changed: 0 });

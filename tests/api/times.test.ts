@@ -2,7 +2,7 @@ import fs from 'node:fs';
 import { DateTime } from 'luxon';
 import type { BodyInput } from '@lithodex/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Harness, policyFor, type Client } from '../support/harness';
+import { Harness, policyFor, type Client, type PolicyChange } from '../support/harness';
 
 const zone = 'Europe/Oslo';
 let h: Harness;
@@ -29,7 +29,7 @@ beforeAll(async () => {
 });
 afterAll(() => h.stop());
 
-const write = (name: string, more: Partial<BodyInput<'addPolicy'>>) => policyFor([workloadId], targetId, { name, zone, ...more });
+const write = (name: string, more: PolicyChange) => policyFor([workloadId], targetId, { name, zone, ...more });
 const runsOf = async (policy: number) => (await admin.call('listRuns', { query: { policy } })).rows;
 
 /** A policy for as long as the test needs it. */
@@ -44,7 +44,7 @@ async function withPolicy(body: BodyInput<'addPolicy'>, act: (id: number) => Pro
 
 describe('when policies run', () => {
   it('knows months, minutes and closed days', async () => {
-    const next = async (more: Partial<BodyInput<'addPolicy'>>) =>
+    const next = async (more: PolicyChange) =>
       (await admin.call('consequences', { body: { id: null, body: write('draft', more) } })).nextRuns.map(local);
     turnTo('2027-03-01T12:00');
     expect(await next({ schedule: { every: 'month', on: { nth: 5, weekday: 7 }, at: '02:30' } })).toMatchObject({
@@ -71,7 +71,7 @@ describe('when policies run', () => {
       expect(admin.call('addPolicy', { body: body as BodyInput<'addPolicy'> })).rejects.toMatchObject({ code: 'INVALID' });
     await refused(write('a', { closed: ['2027-02-30'] }));
     await refused(write('a', { window: { from: '22:00', to: '25:00' } }));
-    await refused({ ...write('a', {}), schedule: { every: 'minutes', minutes: 7 } });
+    await refused(write('a', { schedule: { every: 'minutes', minutes: 7 } }));
     await refused(write('a', { schedule: { every: 'after', policyId: 9999 } }));
     await withPolicy(write('first', {}), async (first) => {
       await withPolicy(write('second', { schedule: { every: 'after', policyId: first } }), async (second) => {

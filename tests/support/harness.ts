@@ -328,17 +328,29 @@ export class Harness {
   }
 }
 
-/** A policy that runs by hand and keeps two weeks. */
-export function policyFor(workloads: number[], targetId: string, more: Partial<BodyInput<'addPolicy'>> = {}): BodyInput<'addPolicy'> {
-  return {
-    name: 'Server room',
-    workloads,
-    tags: [],
+type PolicyInput = BodyInput<'addPolicy'>;
+type RuleInput = PolicyInput['rules'][number];
+
+/** What a policy of one rule can say otherwise, of its rule or of all. */
+export type PolicyChange = Partial<PolicyInput & RuleInput>;
+
+/** A policy of one rule that runs by hand and keeps two weeks. */
+export function policyFor(workloads: number[], targetId: string, more: PolicyChange = {}): PolicyInput {
+  const { kind, synthetic, schedule, keep, targetId: to, lockDays, copies, ...shared } = more;
+  const said = { kind, synthetic, schedule, keep, targetId: to, lockDays, copies };
+  const rule: RuleInput = {
+    no: 1,
     kind: 'incremental',
     schedule: { every: 'hand' },
-    zone: 'Europe/Oslo',
     keep: { by: 'days', days: 14 },
     targetId,
-    ...more,
+    ...Object.fromEntries(Object.entries(said).filter(([, value]) => value !== undefined)),
   };
+  return { name: 'Server room', workloads, tags: [], rules: [rule], zone: 'Europe/Oslo', ...shared };
+}
+
+/** A policy whose first rule says something else. */
+export function withRule<B extends { rules: readonly RuleInput[] }>(body: B, change: Partial<RuleInput>): B {
+  const [first, ...others] = body.rules;
+  return { ...body, rules: [{ ...first, ...change }, ...others] };
 }

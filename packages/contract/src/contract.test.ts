@@ -1,16 +1,20 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { apiErrors, openApiDocument, PolicyBody, RestoreBody, routes, RunsQuery, SourceBody, type Route } from './index';
+import { apiErrors, openApiDocument, PolicyBody, RestoreBody, routes, RunsQuery, SourceBody, withRules, type Route } from './index';
 
+const rule = {
+  no: 1,
+  kind: 'incremental',
+  schedule: { every: 'day', at: '22:00' },
+  keep: { by: 'days', days: 14 },
+  targetId: '00000000-0000-4000-8000-000000000000',
+};
 const policy = {
   name: 'Nightly',
   workloads: [1],
   tags: [],
-  kind: 'incremental',
-  schedule: { every: 'day', at: '22:00' },
   zone: 'Europe/Oslo',
-  keep: { by: 'days', days: 14 },
-  targetId: '00000000-0000-4000-8000-000000000000',
+  rules: [rule],
 };
 const list = Object.entries<Route>(routes);
 
@@ -56,13 +60,15 @@ describe('bodies', () => {
 
   it.each([
     [{ zone: 'Europe/Kelmar' }, 'zone'],
-    [{ schedule: { every: 'day', at: '24:00' } }, 'schedule'],
-    [{ schedule: { every: 'hours', hours: 5, at: '00:00' } }, 'schedule'],
-    [{ schedule: { every: 'week', days: [], at: '00:00' } }, 'schedule'],
-    [{ keep: { by: 'days', days: 0 } }, 'keep'],
+    [{ rules: [{ ...rule, schedule: { every: 'day', at: '24:00' } }] }, 'rules'],
+    [{ rules: [{ ...rule, schedule: { every: 'hours', hours: 5, at: '00:00' } }] }, 'rules'],
+    [{ rules: [{ ...rule, schedule: { every: 'week', days: [], at: '00:00' } }] }, 'rules'],
+    [{ rules: [{ ...rule, keep: { by: 'days', days: 0 } }] }, 'rules'],
+    [{ rules: [{ ...rule, targetId: 'x' }] }, 'rules'],
+    [{ rules: [rule, { ...rule, kind: 'full' }] }, 'rules'],
+    [{ rules: [] }, 'rules'],
     [{ name: '  ' }, 'name'],
     [{ workloads: [0] }, 'workloads'],
-    [{ targetId: 'x' }, 'targetId'],
     [{ changeLimit: 0 }, 'changeLimit'],
   ])('refuse %j', (change, field) => {
     const result = PolicyBody.safeParse({ ...policy, ...change });
@@ -70,12 +76,19 @@ describe('bodies', () => {
     expect(result.error?.issues[0]?.path[0]).toBe(field);
   });
 
+  it('take a policy of earlier times, which was one rule, as one of one rule', () => {
+    const { rules: _rules, ...shared } = policy;
+    const { no: _no, ...flat } = rule;
+    expect(PolicyBody.parse(withRules({ ...shared, ...flat }))).toEqual(PolicyBody.parse(policy));
+    expect(withRules(policy)).toBe(policy);
+  });
+
   it('refuse a restore of nothing, and one without a reason', () => {
     const body = { picks: [], destination: { to: 'original' }, reason: 'because' };
     expect(RestoreBody.safeParse(body).success).toBe(false);
-    expect(RestoreBody.safeParse({ ...body, damagedIn: policy.targetId }).success).toBe(true);
-    expect(RestoreBody.safeParse({ ...body, damagedIn: policy.targetId, reason: ' ' }).success).toBe(false);
-    expect(RestoreBody.parse({ ...body, damagedIn: policy.targetId })).toMatchObject({ rule: 'leave', trial: false });
+    expect(RestoreBody.safeParse({ ...body, damagedIn: rule.targetId }).success).toBe(true);
+    expect(RestoreBody.safeParse({ ...body, damagedIn: rule.targetId, reason: ' ' }).success).toBe(false);
+    expect(RestoreBody.parse({ ...body, damagedIn: rule.targetId })).toMatchObject({ rule: 'leave', trial: false });
   });
 
   it('take sources by absolute folder only', () => {

@@ -84,6 +84,48 @@ export type Scripts = z.infer<typeof Scripts>;
 
 const RuleText = z.string().trim().max(2000).default('');
 
+/** One of the things a policy does: a kind of run, when, where to, and for how long its points are kept. */
+export const PolicyRule = z.object({
+  /** Tells it apart from the others of its policy for good, as runs and points remember it. */
+  no: z.int().min(1).max(255),
+  kind: PointKind.exclude(['synthetic']),
+  /** How often a full is put together on the target: with the first point of each week or month that has none. */
+  synthetic: z.enum(['week', 'month']).nullable().default(null),
+  schedule: Schedule,
+  keep: Keep,
+  targetId: Uuid,
+  lockDays: LockDays.default(null),
+  copies: z.array(CopyRule).max(4).default([]),
+});
+export type PolicyRule = z.infer<typeof PolicyRule>;
+/** What reads more of the source comes first. */
+const kindsByWeight: readonly PolicyRule['kind'][] = ['full', 'differential', 'incremental'];
+
+/** Rules in the order in which they start when they come due together. */
+export function heaviestFirst<R extends Pick<PolicyRule, 'kind'>>(rules: readonly R[]): R[] {
+  return [...rules].sort((a, b) => kindsByWeight.indexOf(a.kind) - kindsByWeight.indexOf(b.kind));
+}
+
+export const mostRules = 6;
+
+/** A list of rules, each with a number of its own. */
+export const rulesOf = <T extends z.ZodType<{ no: number }>>(rule: T) =>
+  z
+    .array(rule)
+    .min(1)
+    .max(mostRules)
+    .refine((rules) => new Set(rules.map((r) => r.no)).size === rules.length, 'two rules have the same number');
+
+const ofOneRule = ['kind', 'synthetic', 'schedule', 'keep', 'targetId', 'lockDays', 'copies', 'follows'];
+
+/** A stored policy as it is said today: once, a policy was a single rule and had its fields itself. */
+export function withRules(stored: unknown): unknown {
+  if (typeof stored !== 'object' || stored === null || 'rules' in stored || !('schedule' in stored)) return stored;
+  const entries = Object.entries(stored);
+  const [own, shared] = [true, false].map((of) => Object.fromEntries(entries.filter(([name]) => ofOneRule.includes(name) === of)));
+  return { ...shared, rules: [{ no: 1, ...own }] };
+}
+
 export const PolicyBody = z.object({
   name: Name,
   /** What is protected: workloads one by one, and every workload with one of these tags. */
@@ -93,10 +135,7 @@ export const PolicyBody = z.object({
   rule: RuleText,
   /** What of all that is left out, by such a rule. */
   except: RuleText,
-  kind: PointKind.exclude(['synthetic']),
-  /** How often a full is put together on the target: with the first point of each week or month that has none. */
-  synthetic: z.enum(['week', 'month']).nullable().default(null),
-  schedule: Schedule,
+  rules: rulesOf(PolicyRule),
   zone: z.string().max(60).refine(zoneExists, 'not a time zone'),
   window: RunWindow.nullable().default(null),
   /** Local days on which it does not run. */
@@ -106,10 +145,6 @@ export const PolicyBody = z.object({
   catchUp: z.boolean().default(true),
   /** Who goes first when movers are short. */
   priority: z.enum(priorities).default('usual'),
-  keep: Keep,
-  targetId: Uuid,
-  lockDays: LockDays.default(null),
-  copies: z.array(CopyRule).max(4).default([]),
   include: z.array(Pattern).max(200).default([]),
   exclude: z.array(Pattern).max(200).default([]),
   scripts: Scripts.default({ before: null, after: null, minutes: 15 }),
@@ -129,6 +164,13 @@ export const Policy = z.object({
   points: Count,
 });
 export type Policy = z.infer<typeof Policy>;
+
+/** What new policies start from: the policy a person chose for it, without its name and without what it protects; null where none was. */
+export const PolicyStart = z.object({
+  policyId: Id.nullable(),
+  terms: PolicyBody.omit({ name: true, workloads: true, tags: true, rule: true, except: true }).nullable(),
+});
+export type PolicyStart = z.infer<typeof PolicyStart>;
 
 /** What a policy said from an instant on. */
 export const PolicyVersion = z.object({ no: Count, at: Instant, by: z.string(), body: PolicyBody });

@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { Count, EscapedPath, Instant, Name, Uuid } from './common';
 import { PaceWindow, ShownPlace } from './estate';
-import { CopyRule, PolicyBody } from './policy';
+import { PolicyBody, PolicyRule, rulesOf, withRules } from './policy';
 import { PriceTable } from './prices';
 import { Role } from './roles';
 
@@ -34,12 +34,14 @@ export const Settings = z.object({
     }),
   ),
   policies: z.array(
-    PolicyBody.omit({ workloads: true }).extend({
-      workloads: NamedWorkloads,
-      copies: z.array(CopyRule),
-      /** Name of the policy it follows, where it follows one. */
-      follows: z.string().nullable().default(null),
-    }),
+    z.preprocess(
+      withRules,
+      PolicyBody.omit({ workloads: true, rules: true }).extend({
+        workloads: NamedWorkloads,
+        /** `follows`: name of the policy it follows, where it follows one. */
+        rules: rulesOf(PolicyRule.extend({ follows: z.string().nullable().default(null) })),
+      }),
+    ),
   ),
   holds: z.array(z.object({ pointId: Uuid, why: z.string() })),
   people: z.array(z.object({ name: z.string(), display: z.string(), role: Role, remit: NamedWorkloads.nullable(), disabled: z.boolean() })),

@@ -55,8 +55,8 @@ export type CopiesMatrix = z.infer<typeof CopiesMatrix>;
 /** What a policy's simulation starts from, for each target it writes or copies to. */
 export const PolicyMeasures = z.object({
   now: Instant,
-  /** When the policy runs, as far as that is known ahead: one that follows another has the other's times. */
-  schedule: Schedule,
+  /** When the rules of the policy run, by number, as far as that is known ahead: one that follows another policy has the other's times. */
+  schedules: z.array(z.object({ rule: z.int(), schedule: Schedule })),
   targets: z.array(
     z.object({
       targetId: Uuid,
@@ -69,7 +69,8 @@ export const PolicyMeasures = z.object({
       workloads: z.array(
         z.object({
           id: Id,
-          moments: z.array(Instant),
+          /** Of its points there, by the rule of this policy that decides over them. */
+          moments: z.array(z.object({ rule: z.int(), at: z.array(Instant) })),
           stored: Bytes,
           newPerDay: z.number(),
           growthPerDay: z.number(),

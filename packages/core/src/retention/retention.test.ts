@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { longTermEnds, type LongTerm } from './long-term';
-import { decideRetention, settledPoints, type Keep, type KeptPoint } from './retention';
+import { decideByRules, decideRetention, settledPoints, type Keep, type KeptPoint } from './retention';
 
 const day = 86_400_000;
 const now = 1000 * day;
@@ -126,6 +126,41 @@ describe('retention', () => {
       false,
     );
     expect(second).toEqual({ id: '1', expires: false, until: now + 13 * day, why: 'kept for 14 days' });
+  });
+});
+
+describe('a series of several rules', () => {
+  const ruled = fc.record({ keep: keeps, zone: fc.constantFrom('UTC', 'Europe/Oslo'), ended: fc.boolean() });
+  const split = (list: readonly KeptPoint[], rules: readonly { keep: Keep; zone: string; ended: boolean }[]) =>
+    rules.map((rule, r) => ({ ...rule, points: list.filter((_, i) => i % rules.length === r) }));
+
+  it('decides each point once, lets each rule go by its own points, and never leaves a series without a sound one', () => {
+    fc.assert(
+      fc.property(points, fc.array(ruled, { minLength: 1, maxLength: 4 }), (list, rules) => {
+        const groups = split(list, rules);
+        const decided = decideByRules(groups, now, false);
+        expect(decided.map((d) => d.id).sort()).toEqual(list.map((p) => p.id).sort());
+        const gone = new Set(decided.filter((d) => d.expires).map((d) => d.id));
+        for (const g of groups)
+          if (!g.ended) expect(new Set(g.points.filter((p) => gone.has(p.id)).map((p) => p.id))).toEqual(going(g.points, g.keep));
+        if (list.some((p) => !p.suspect)) expect(list.some((p) => !p.suspect && !gone.has(p.id))).toBe(true);
+      }),
+    );
+  });
+
+  it('lets the points of a rule that has ended be displaced by those of others', () => {
+    const list = [0, 1, 2, 3, 4, 5].map((age) => ({ id: String(age), moment: now - age * day, held: false, suspect: false }));
+    const keep: Keep = { by: 'points', points: 4 };
+    const groups = (ended: boolean) => [
+      { points: list.slice(0, 3), keep, zone: 'UTC', ended: false },
+      { points: list.slice(3), keep, zone: 'UTC', ended },
+    ];
+    const left = (ended: boolean) =>
+      decideByRules(groups(ended), now, false)
+        .filter((d) => !d.expires)
+        .map((d) => d.id);
+    expect(left(false)).toEqual(['0', '1', '2', '3', '4', '5']);
+    expect(left(true)).toEqual(['0', '1', '2', '3']);
   });
 });
 

@@ -162,3 +162,26 @@ function settledShortTerm(schedule: Schedule, keep: Keep): Settled {
     arithmetic: `${plural(keep.points, 'point')} ÷ ${rate} = ${rounded} days back`,
   };
 }
+
+/** Points of a series that one rule decides over. */
+export interface RuledPoints {
+  readonly points: readonly KeptPoint[];
+  readonly keep: Keep;
+  /** Whose calendar long-term points are told by. */
+  readonly zone: string;
+  /** The rule makes no points any more: those of others displace its own, so that none stays for ever for want of a newer one. */
+  readonly ended: boolean;
+}
+
+/**
+ * Decides over a series whose points were made by several rules, each of which lets go of its own only. What {@link decideRetention} holds for a series holds for the points of each rule that
+ * is in force; points of ended ones go as if all points were of their rule.
+ */
+export function decideByRules(rules: readonly RuledPoints[], now: number, frozen: boolean): KeepDecision[] {
+  const all = rules.flatMap((r) => r.points);
+  return rules.flatMap(({ points, keep, zone, ended }) => {
+    if (!ended) return decideRetention(points, keep, now, frozen, zone);
+    const own = new Set(points.map((p) => p.id));
+    return decideRetention(all, keep, now, frozen, zone).filter((d) => own.has(d.id));
+  });
+}

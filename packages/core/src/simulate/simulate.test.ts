@@ -35,7 +35,7 @@ const workloads: fc.Arbitrary<MeasuredWorkload[]> = fc.array(
   fc.record({
     moments: fc
       .uniqueArray(fc.integer({ min: 1, max: 60 * 24 }), { maxLength: 20 })
-      .map((ages) => ages.sort((a, b) => b - a).map((h) => now - h * 3_600_000)),
+      .map((ages) => [ages.sort((a, b) => b - a).map((h) => now - h * 3_600_000)]),
     stored: fc.integer({ min: 1, max: 1e6 }),
     newPerDay: fc.integer({ min: 0, max: 1e5 }),
     growthPerDay: fc.integer({ min: 0, max: 100 }),
@@ -57,7 +57,7 @@ describe('the ends of points', () => {
   it('are those that retention decides when it is asked day by day', () => {
     fc.assert(
       fc.property(workloads, rules, (list, rule) => {
-        const moments = list[0]!.moments;
+        const moments = list[0]!.moments[0]!;
         const ends = endsOf(moments, rule);
         let alive = moments.map((moment, i) => ({
           id: String(i),
@@ -87,12 +87,12 @@ describe('the ends of points', () => {
 });
 
 describe('a simulated policy', () => {
-  const run = (list: readonly MeasuredWorkload[], rule: SimulatedRule, days = 200) => simulate(list, rule, now, days);
+  const run = (list: readonly MeasuredWorkload[], rule: SimulatedRule, days = 200) => simulate(list, [rule], now, days);
 
   it('counts on every day exactly the points that are kept then', () => {
     fc.assert(
       fc.property(workloads, rules, (list, rule) => {
-        const { moments } = list[0]!;
+        const moments = list[0]!.moments[0]!;
         const future = nextRuns(rule, now, 300);
         const all = [...moments, ...future];
         const ends = endsOf(all, rule);
@@ -144,8 +144,40 @@ describe('a simulated policy', () => {
     );
   });
 
+  it('of several rules has the points of each, and takes no more than they would by themselves', () => {
+    fc.assert(
+      fc.property(workloads, rules, rules, (list, one, other) => {
+        const zone = one.zone;
+        const [a, b] = [one, { ...other, zone }];
+        const half = (w: MeasuredWorkload, odd: number) => w.moments[0]!.filter((_, i) => i % 2 === odd);
+        const both = simulate(
+          list.map((w) => ({ ...w, moments: [half(w, 0), half(w, 1)] })),
+          [a, b],
+          now,
+          100,
+        );
+        const parts = [a, b].map((rule, odd) =>
+          simulate(
+            list.map((w) => ({ ...w, moments: [half(w, odd)] })),
+            [rule],
+            now,
+            100,
+          ),
+        );
+        for (let i = 0; i < both.days.length; i += 7) {
+          expect(both.points[i]).toBe(parts[0]!.points[i]! + parts[1]!.points[i]!);
+          expect(both.reach[i]).toBe(Math.max(parts[0]!.reach[i]!, parts[1]!.reach[i]!));
+          expect(both.bytes[i]).toBeLessThanOrEqual((parts[0]!.bytes[i]! + parts[1]!.bytes[i]!) * (1 + 1e-9));
+          for (const part of parts) expect(both.bytes[i]).toBeGreaterThanOrEqual(part.bytes[i]! * (1 - 1e-9));
+        }
+        expect(both.goAtOnce).toBe(parts[0]!.goAtOnce + parts[1]!.goAtOnce);
+      }),
+      { numRuns: 20 },
+    );
+  });
+
   it('settles where the arithmetic says, and is full on the day its room ends', () => {
-    const workload = { moments: [], stored: 1000, newPerDay: 10, growthPerDay: 0 };
+    const workload = { moments: [[]], stored: 1000, newPerDay: 10, growthPerDay: 0 };
     const rule: SimulatedRule = { keep: { by: 'days', days: 14 }, lockDays: 0, zone: 'UTC', schedule: { every: 'day', at: '22:00' } };
     const course = run([workload], rule, 100);
     expect(course.points[99]).toBe(14);

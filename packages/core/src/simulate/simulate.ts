@@ -6,8 +6,8 @@ const day = 86_400_000;
 
 /** What is measured of a workload on one target. */
 export interface MeasuredWorkload {
-  /** Moments of its sound points there, ms, oldest first. */
-  readonly moments: readonly number[];
+  /** Moments of its sound points there, ms, oldest first, for each of the rules that decide over them. */
+  readonly moments: readonly (readonly number[])[];
   /** Bytes its newest point takes by itself on the target. */
   readonly stored: number;
   /** Bytes that become new on the target in a day. */
@@ -16,7 +16,10 @@ export interface MeasuredWorkload {
   readonly growthPerDay: number;
 }
 
-export interface SimulatedRule extends Ending, Timetable {}
+export interface SimulatedRule extends Ending, Timetable {
+  /** Times at which another rule takes the point that it would take. */
+  readonly yieldsTo?: readonly Timetable[];
+}
 
 /** The course of a policy, a value for each day. */
 export interface Course {
@@ -33,20 +36,70 @@ export interface Course {
 }
 
 /**
- * Lives a rule for some days from `now` (ms) on: which points stand on each day and what they take.
+ * Lives the rules of a policy for some days from `now` (ms) on: which points stand on each day and what they take. There is at least one rule, and days are those of the first one's zone.
+ * Each rule lets its own points go; all of them stand in one row.
  *
  * Room: the newest point takes `stored`. Of a point whose next newer one is d days younger, what was replaced in between is kept for it alone: stored · (1 − e^(−r·d)) with the share
  * r = newPerDay / stored replaced in a day, as data replaced once may be replaced again. So a thinner row of points takes less, and a point more never takes less.
  */
-export function simulate(workloads: readonly MeasuredWorkload[], rule: SimulatedRule, now: number, days: number): Course {
-  const axis = Float64Array.from(midnights(now + day, days, rule.zone));
+export function simulate(workloads: readonly MeasuredWorkload[], rules: readonly SimulatedRule[], now: number, days: number): Course {
+  const axis = Float64Array.from(midnights(now + day, days, rules[0]?.zone ?? 'UTC'));
   const horizon = axis[axis.length - 1] ?? now;
-  const count = Math.ceil(runsPerDay(rule.schedule) * (days + 2));
-  const future = nextRuns(rule, now, count).filter((at) => at <= horizon);
-  const calendar = new Calendar(rule.zone, rule.keep.by === 'hand' ? 1 : (rule.keep.longTerm?.day ?? 1));
-  const life = new Life(axis, new Ends(rule, future, calendar), Math.max(0, ...workloads.map((w) => w.moments.length)));
-  for (const workload of workloads) life.live(workload, now);
+  const fates = rules.map((rule) => {
+    const taken = new Set((rule.yieldsTo ?? []).flatMap((other) => runsAhead(other, now, days)));
+    const future = runsAhead(rule, now, days).filter((at) => at <= horizon && !taken.has(at));
+    const calendar = new Calendar(rule.zone, rule.keep.by === 'hand' ? 1 : (rule.keep.longTerm?.day ?? 1));
+    return new Ends(rule, future, calendar);
+  });
+  const mostExisting = workloads.reduce((most, w) => Math.max(most, sum(w.moments.map((m) => m.length))), 0);
+  const life = new Life(axis, new Fates(fates, mostExisting), now);
+  for (const workload of workloads) life.live(workload);
   return life.course();
+}
+
+function runsAhead(timetable: Timetable, now: number, days: number): number[] {
+  return nextRuns(timetable, now, Math.ceil(runsPerDay(timetable.schedule) * (days + 2)));
+}
+
+const sum = (numbers: readonly number[]) => numbers.reduce((a, b) => a + b, 0);
+
+/** The rows of points of several rules as one, in the order of their moments. Its memory is used again for each workload. */
+class Fates {
+  readonly moments: Float64Array;
+  readonly ends: Float64Array;
+  private readonly rowMoments: Float64Array;
+  private readonly rowEnds: Float64Array;
+
+  constructor(
+    private readonly rules: readonly Ends[],
+    mostExisting: number,
+  ) {
+    const size = mostExisting + sum(rules.map((r) => r.future.length));
+    [this.moments, this.ends] = [new Float64Array(size), new Float64Array(size)];
+    const rows = rules.length > 1 ? size : 0;
+    [this.rowMoments, this.rowEnds] = [new Float64Array(rows), new Float64Array(rows)];
+  }
+
+  /** Writes the moments and ends of all points of a workload. Returns how many there are. */
+  of(existing: readonly (readonly number[])[]): number {
+    const { rules, moments, ends, rowMoments, rowEnds } = this;
+    if (rules.length === 1) return rules[0]!.of(existing[0] ?? [], moments, ends);
+    const at: number[] = [];
+    const to: number[] = [];
+    let size = 0;
+    rules.forEach((rule, i) => {
+      at.push(size);
+      size += rule.of(existing[i] ?? [], rowMoments.subarray(size), rowEnds.subarray(size));
+      to.push(size);
+    });
+    for (let i = 0; i < size; i++) {
+      let first = -1;
+      for (let r = 0; r < rules.length; r++) if (at[r]! < to[r]! && (first < 0 || rowMoments[at[r]!]! < rowMoments[at[first]!]!)) first = r;
+      moments[i] = rowMoments[at[first]!]!;
+      ends[i] = rowEnds[at[first]!++]!;
+    }
+    return size;
+  }
 }
 
 /** Lives one workload after the other and adds them up; its memory is used again for each. */
@@ -55,8 +108,6 @@ class Life {
   private readonly bytes: Float64Array;
   private readonly reach: Float64Array;
   private goAtOnce = 0;
-  private readonly moments: Float64Array;
-  private readonly ends: Float64Array;
   private readonly births: Int32Array;
   private readonly deaths: Int32Array;
   private readonly older: Int32Array;
@@ -67,12 +118,11 @@ class Life {
 
   constructor(
     private readonly axis: Float64Array,
-    private readonly fates: Ends,
-    mostExisting: number,
+    private readonly fates: Fates,
+    private readonly now: number,
   ) {
-    const size = mostExisting + fates.future.length;
+    const size = fates.moments.length;
     [this.count, this.bytes, this.reach] = [new Float64Array(axis.length), new Float64Array(axis.length), new Float64Array(axis.length)];
-    [this.moments, this.ends] = [new Float64Array(size), new Float64Array(size)];
     [this.births, this.deaths] = [new Int32Array(size), new Int32Array(size)];
     [this.older, this.newer, this.dying] = [new Int32Array(size), new Int32Array(size), new Int32Array(size)];
     this.deathStart = new Int32Array(axis.length + 2);
@@ -84,11 +134,12 @@ class Life {
 
   private readonly shares = new Shares();
 
-  live(w: MeasuredWorkload, now: number): void {
-    const { axis, moments, ends, births, deaths, older, newer, dying, deathStart, bytes, count, reach } = this;
-    const n = this.fates.of(w.moments, moments, ends);
+  live(w: MeasuredWorkload): void {
+    const { axis, now, births, deaths, older, newer, dying, deathStart, bytes, count, reach } = this;
+    const { moments, ends } = this.fates;
+    const n = this.fates.of(w.moments);
     const last = axis.length;
-    for (let i = 0; i < w.moments.length; i++) if (ends[i]! <= now) this.goAtOnce++;
+    for (let i = 0; i < n && moments[i]! <= now; i++) if (ends[i]! <= now) this.goAtOnce++;
     deathStart.fill(0);
     for (let i = 0; i < n; i++) {
       births[i] = firstFrom(axis, moments[i]!);

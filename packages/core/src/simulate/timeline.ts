@@ -101,7 +101,7 @@ export class Ends {
     for (const i of displaced) {
       const at = this.future[i]!;
       const at0 = existing.length + i;
-      ends[at0] = this.plainEnds(moments.subarray(at0, at0 + this.plainReach))[0]!;
+      ends[at0] = this.plainEnds(moments.subarray(at0, Math.min(at0 + this.plainReach, existing.length + this.future.length)))[0]!;
       for (const unit of longTermUnits)
         if (long[unit] > 0 && this.beginners.get(`${unit} ${this.calendar.period(unit, at)}`) === i && !this.begun(existing, unit, at))
           this.raise(ends, at0, this.calendar.later(at, unit, long[unit]));

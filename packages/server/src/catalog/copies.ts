@@ -2,7 +2,7 @@ import type { CopyRule, PointCopy } from '@lithodex/contract';
 import type { Keep, KeepDecision } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
-import { decide, type LockedPoint, type PointRow, type SeriesRow } from './points';
+import { decide, type Keeper, type LockedPoint, type PointRow, type SeriesRow } from './points';
 
 /** A point on a target. */
 export interface CopyRow {
@@ -16,15 +16,20 @@ export interface CopyRow {
   readonly locked_until: number | null;
 }
 
-/** How long the points of a series are kept: where they are first stored, and on the targets they are copied to. */
-export interface SeriesKeep {
+/** How long points are kept by a rule: where they are first stored, and on the targets they are copied to. */
+export interface RuleKeep {
   readonly keep: Keep;
   /** The target `keep` is meant for beside the one the series began on; null for none. */
   readonly targetId: string | null;
   readonly copies: readonly CopyRule[];
   /** Whose calendar long-term points are told by. */
   readonly zone: string;
+  /** Its policy has ended. */
+  readonly ended: boolean;
 }
+
+/** By what a point of a series is kept: the same object for all points of a rule. */
+export type SeriesKeep = (point: PointRow) => RuleKeep;
 
 const idsAtOnce = 5000;
 
@@ -52,18 +57,29 @@ export function decideCopies(
   frozen: boolean,
 ): Map<string, Map<string, KeepDecision>> {
   const here = new Map<string, LockedPoint[]>();
-  const lastRule = new Map<string, Keep>();
+  /** What copies were made under, by target and rule: it goes on where the rule says nothing of the target any more. */
+  const lastSaid = new Map<string, Map<RuleKeep, Keep>>();
   for (const point of points)
     for (const copy of copies.get(point.id) ?? []) {
       here.set(copy.target_id, [...(here.get(copy.target_id) ?? []), { ...point, locked_until: copy.locked_until }]);
       const rule = fromJsonOrNull<Keep>(copy.keep_rule);
-      if (rule) lastRule.set(copy.target_id, rule);
+      if (rule) lastSaid.set(copy.target_id, (lastSaid.get(copy.target_id) ?? new Map<RuleKeep, Keep>()).set(kept(point), rule));
     }
-  const keepAt = (target: string): Keep =>
-    target === series.target_id || target === kept.targetId
-      ? kept.keep
-      : (kept.copies.find((c) => c.targetId === target)?.keep ?? lastRule.get(target) ?? { by: 'hand' });
-  return new Map([...here].map(([target, own]) => [target, decide(own, keepAt(target), now, frozen, kept.zone)]));
+  const keepAt = (target: string, rule: RuleKeep): Keep =>
+    target === series.target_id || target === rule.targetId
+      ? rule.keep
+      : (rule.copies.find((c) => c.targetId === target)?.keep ?? lastSaid.get(target)?.get(rule) ?? { by: 'hand' });
+  return new Map([...here].map(([target, own]) => [target, decide(own, keepersOn(target), now, frozen)]));
+
+  function keepersOn(target: string): (point: PointRow) => Keeper {
+    const keepers = new Map<RuleKeep, Keeper>();
+    return (point) => {
+      const rule = kept(point);
+      const keeper = keepers.get(rule) ?? { keep: keepAt(target, rule), zone: rule.zone, ended: rule.ended };
+      keepers.set(rule, keeper);
+      return keeper;
+    };
+  }
 }
 
 /** The copies of a point as the API gives them: the target of its series first. */

@@ -1,5 +1,5 @@
 import type { MachinePoint, Point, PointCopy, PointKind } from '@lithodex/contract';
-import { decideRetention, type Keep, type KeepDecision } from '@lithodex/core';
+import { decideByRules, type Keep, type KeepDecision, type KeptPoint } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJson, fromJsonOrNull } from '../db/json';
 
@@ -9,6 +9,7 @@ export interface PointRow {
   readonly workload_id: number;
   readonly run_id: number;
   readonly policy_id: number | null;
+  readonly rule_no: number;
   readonly ordinal: number;
   readonly moment: number;
   readonly kind: PointKind;
@@ -53,23 +54,44 @@ export function livingPoints(db: Knex, series: number): Promise<PointRow[]> {
 /** A point with the lock it has on one target. */
 export type LockedPoint = PointRow & { readonly locked_until: number | null };
 
+/** What decides over some of the points of a series on one target. */
+export interface Keeper {
+  readonly keep: Keep;
+  /** Whose calendar long-term points are told by. */
+  readonly zone: string;
+  readonly ended: boolean;
+}
+
 /**
- * What retention says of each living point of a series on one target. A full put together on the target stands for the same instant as the point it was made of, so both
+ * What retention says of each living point of a series on one target; `keeperOf` tells by what each is kept, the same object for all points of a rule. A full put together on the target stands for the same instant as the point it was made of, so both
  * count once and go together.
  */
-export function decide(points: readonly LockedPoint[], keep: Keep, now: number, frozen: boolean, zone: string): Map<string, KeepDecision> {
+export function decide(
+  points: readonly LockedPoint[],
+  keeperOf: (point: LockedPoint) => Keeper,
+  now: number,
+  frozen: boolean,
+): Map<string, KeepDecision> {
   const madeOf = new Map(points.flatMap((p) => (p.kind === 'synthetic' && p.builds_on !== null ? [[p.id, p.builds_on] as const] : [])));
   const ids = new Set(points.map((p) => p.id));
   const own = (p: LockedPoint) => p.held === 1 || p.keep_own !== null || p.locked_until !== null || !ids.has(madeOf.get(p.id) ?? '');
-  const input = points.filter(own).map((p) => ({
-    id: p.id,
-    moment: p.moment,
-    held: p.held === 1,
-    suspect: p.suspect === 1,
-    lockedUntil: p.locked_until ?? undefined,
-    keep: fromJsonOrNull<Keep>(p.keep_own) ?? undefined,
-  }));
-  const decided = new Map(decideRetention(input, keep, now, frozen, zone).map((d) => [d.id, d]));
+  const byKeeper = new Map<Keeper, KeptPoint[]>();
+  for (const p of points.filter(own)) {
+    const keeper = keeperOf(p);
+    const kept = {
+      id: p.id,
+      moment: p.moment,
+      held: p.held === 1,
+      suspect: p.suspect === 1,
+      lockedUntil: p.locked_until ?? undefined,
+      keep: fromJsonOrNull<Keep>(p.keep_own) ?? undefined,
+    };
+    const others = byKeeper.get(keeper);
+    if (others) others.push(kept);
+    else byKeeper.set(keeper, [kept]);
+  }
+  const rules = [...byKeeper].map(([keeper, its]) => ({ ...keeper, points: its }));
+  const decided = new Map(decideByRules(rules, now, frozen).map((d) => [d.id, d]));
   for (const p of points) {
     const like = decided.get(madeOf.get(p.id) ?? '');
     if (like && !decided.has(p.id)) decided.set(p.id, { ...like, id: p.id, why: `put together on the target; its point: ${like.why}` });

@@ -257,6 +257,13 @@ CREATE TABLE rate_sample (
 );
 `;
 
+/** A policy may have several rules, which runs and points remember by number; each has times of its own. */
+const policyRules = `
+ALTER TABLE run ADD rule_no TINYINT UNSIGNED NOT NULL DEFAULT 1;
+ALTER TABLE point ADD rule_no TINYINT UNSIGNED NOT NULL DEFAULT 1;
+ALTER TABLE policy_clock ADD rule_no TINYINT UNSIGNED NOT NULL DEFAULT 1, DROP PRIMARY KEY, ADD PRIMARY KEY (policy_id, rule_no);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -280,4 +287,5 @@ export const migrations: Migration[] = [
   { name: '0020-movers', up: (k) => runAll(k, movers) },
   { name: '0021-saved-filters', up: (k) => runAll(k, savedFilters) },
   { name: '0022-rates', up: (k) => runAll(k, rates) },
+  { name: '0023-policy-rules', up: (k) => runAll(k, policyRules) },
 ];

@@ -79,7 +79,9 @@ export async function estateOf({ db, clock }: Deps, known: readonly Known[], at:
     .from(db.raw(`assignment${asOf(at)}`))
     .select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
   const policies = new Map((await policiesInForce(db)).map((p) => [p.id, p]));
-  const scheduled = new Set([...policies.values()].filter((p) => Number.isFinite(longestGap(p.timetable.schedule))).map((p) => p.id));
+  const scheduled = new Set(
+    [...policies.values()].filter((p) => p.timetables.some((t) => Number.isFinite(longestGap(t.schedule)))).map((p) => p.id),
+  );
   const summaries = at === null ? await db('workload_points').select<Shown[]>(...shownColumns) : await summariesThen(db, now);
   const byWorkload = new Map(summaries.map((c) => [c.workload_id, c]));
   const policiesOf = grouped(assigned, (a) => a.policy_id);

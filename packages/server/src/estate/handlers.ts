@@ -210,7 +210,9 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       if (workload.gone_at !== null) throw new ApiError('NOT_NOW', undefined, 'The machine is gone from its platform.');
       const own = (await policiesInForce(db)).find((p) => p.body.workloads.includes(params.id) || !body.targetId);
       const targetId =
-        body.targetId ?? own?.body.targetId ?? (await db('target').orderBy('created_at').first<{ id: string } | undefined>('id'))?.id;
+        body.targetId ??
+        own?.body.rules[0]?.targetId ??
+        (await db('target').orderBy('created_at').first<{ id: string } | undefined>('id'))?.id;
       if (!targetId || !(await db('target').where({ id: targetId }).first<{ id: string } | undefined>()))
         throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'There is no target to write to. Add one first.');
       const runId = await inTransaction(db, async (trx) => {

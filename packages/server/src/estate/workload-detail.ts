@@ -6,8 +6,8 @@ import { endings, kindCodes } from '../catalog/ordinals';
 import type { Deps } from '../deps';
 import { found } from '../errors';
 import { policiesInForce, type PolicyRow } from '../policies/matching';
-import { startsBetween } from '../policies/timetable';
-import { keepOf } from '../runs/expiry';
+import { allStartsBetween } from '../policies/timetable';
+import { keepsOf } from '../runs/expiry';
 import { shownPlace } from '../targets/target-rows';
 
 const lookBackMs = 60 * 86_400_000;
@@ -30,7 +30,7 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
     const rows = await db('point').where({ series_no: s.no, state: 'visible' }).orderBy('ordinal').select<PointRow[]>();
     const ids = rows.map((p) => p.id);
     const copies = await presentCopies(db, ids);
-    const decisions = decideCopies(s, rows, copies, await keepOf(db, s.no), clock.now(), facts.frozen === 1);
+    const decisions = decideCopies(s, rows, copies, await keepsOf(db, s, rows), clock.now(), facts.frozen === 1);
     const moments = new Map(rows.map((p) => [p.id, p.moment]));
     points.push(
       ...rows.map((p) =>
@@ -132,8 +132,8 @@ async function missingOf(
     .whereIn('state', ['failed', 'stopped', 'cutOff', 'notStarted'])
     .where('queued_at', '>', now - lookBackMs)
     .select<{ queued_at: number }[]>('queued_at');
-  for (const { body, timetable } of policies) {
-    const due = startsBetween(body, timetable, Math.max(first, now - lookBackMs), now);
+  for (const { body, timetables } of policies) {
+    const due = allStartsBetween(body, timetables, Math.max(first, now - lookBackMs), now);
     // the newest one may still be at work
     for (const [i, moment] of due.slice(0, -1).entries()) {
       const next = due[i + 1]!;

@@ -13,7 +13,7 @@ const defaultLimit = 0.4;
 export async function makeVisible(trx: Knex.Transaction, task: RunningTask, point: PointTotals): Promise<void> {
   if (await trx('point').where({ id: task.id }).first<{ id: string } | undefined>()) return;
   const series = await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>();
-  const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null; keep_own: unknown }>();
+  const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null; rule_no: number; keep_own: unknown }>();
   const policy =
     run.policy_id === null ? undefined : await trx('policy').where({ id: run.policy_id }).first<{ body: unknown } | undefined>();
   const limit = policy ? bodyOf(policy.body).changeLimit / 100 : defaultLimit;
@@ -30,6 +30,7 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
     workload_id: series.workload_id,
     run_id: task.run_id,
     policy_id: run.policy_id,
+    rule_no: run.rule_no,
     ordinal: task.ordinal,
     moment: point.moment,
     kind: point.kind,

@@ -8,7 +8,7 @@ import { queueCopies, type CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
 import { pruneLater, type CarePlan } from '../targets/care';
 import type { RunningTask } from './running-task';
-import { bodyOf } from '../policies/matching';
+import { bodyOf, ruleOf } from '../policies/matching';
 
 /** A copy task says that a point stands on its target now. Throws NOT_FOUND for a point of another series. */
 export async function settleCopy(
@@ -18,12 +18,12 @@ export async function settleCopy(
   copied: { readonly pointId: string; readonly stored: number; readonly lockedUntil: number | null },
 ): Promise<void> {
   const { targetId } = fromJson<CopyPlan>(task.work);
-  type Row = { policy_id: number | null };
-  const point = await trx('point').where({ id: copied.pointId, series_no: task.series_no }).first<Row | undefined>('policy_id');
+  type Row = { policy_id: number | null; rule_no: number };
+  const point = await trx('point').where({ id: copied.pointId, series_no: task.series_no }).first<Row | undefined>('policy_id', 'rule_no');
   if (!point) throw new ApiError('NOT_FOUND');
   const policy =
     point.policy_id === null ? undefined : await trx('policy').where({ id: point.policy_id }).first<{ body: unknown } | undefined>();
-  const rule = policy && bodyOf(policy.body).copies.find((c) => c.targetId === targetId);
+  const rule = policy && ruleOf(bodyOf(policy.body), point.rule_no).copies.find((c) => c.targetId === targetId);
   const row = {
     state: 'present',
     made_at: now,
@@ -43,12 +43,13 @@ export async function followUp(trx: Knex.Transaction, now: number, task: Running
   const ended = !['failed', 'stopped', 'cutOff'].includes(state);
   switch (task.type) {
     case 'backup': {
-      const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null }>('policy_id');
+      const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null; rule_no: number }>('policy_id', 'rule_no');
       const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
       if (!ended) await pruneLater(trx, series.target_id);
       else if (run.policy_id !== null && state !== 'held') {
-        await queueCopies(trx, now, run.policy_id, series);
-        await queueSynthetic(trx, now, run.policy_id, series);
+        const by = { policyId: run.policy_id, ruleNo: run.rule_no };
+        await queueCopies(trx, now, by, series);
+        await queueSynthetic(trx, now, by, series);
       }
       return;
     }

@@ -1,12 +1,12 @@
 import ical from 'ical-generator';
 import { DateTime } from 'luxon';
 import { countOf } from '@lithodex/core';
-import type { RunCalendar } from '@lithodex/contract';
+import type { PolicyRule, RunCalendar } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { policiesInForce } from '../policies/matching';
 import { matchesShown } from '../policies/matching-shown';
-import { startsBetween } from '../policies/timetable';
+import { allStartsBetween } from '../policies/timetable';
 
 const dayMs = 86_400_000;
 /** A calendar shows at most so many days at once. */
@@ -27,15 +27,16 @@ interface Coming {
 async function coming(deps: Deps, from: number, to: number): Promise<Coming[]> {
   const policies = await policiesInForce(deps.db);
   return Promise.all(
-    policies.map(async ({ id, name, body, timetable }) => {
-      const { schedule } = body;
+    policies.map(async ({ id, name, body, timetables }) => {
+      const first = ({ schedule }: PolicyRule) =>
+        schedule.every === 'after' ? (policies.find((p) => p.id === schedule.policyId)?.name ?? []) : [];
       return {
         policyId: id,
         name,
-        follows: schedule.every === 'after' ? (policies.find((p) => p.id === schedule.policyId)?.name ?? '') : '',
+        follows: [...new Set(body.rules.flatMap(first))].join(' and '),
         workloads: (await matchesShown(deps, body)).length,
-        at: startsBetween(body, timetable, from, to),
-        closed: timetable.closed ?? [],
+        at: allStartsBetween(body, timetables, from, to),
+        closed: [...new Set(timetables.flatMap((t) => t.closed ?? []))],
       };
     }),
   );

@@ -1,5 +1,5 @@
 import { windowAt, type PlannedTask } from '@lithodex/core';
-import { priorities, type PolicyBody } from '@lithodex/contract';
+import { heaviestFirst, priorities, type PolicyBody, type PolicyRule } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import type { PolicyRow } from '../policies/matching';
 import { matchesShown } from '../policies/matching-shown';
@@ -35,14 +35,14 @@ export async function comingTasks(
   let guessed = 0;
   const runsOf = new Map<number, { readonly at: number; readonly keys: string[] }[]>();
 
-  const add = (policy: Planned, workloadId: number, at: number, follows: readonly string[]): string => {
+  const add = (policy: Planned, rule: PolicyRule, workloadId: number, at: number, follows: readonly string[]): string => {
     const { id: policyId, body } = policy;
-    const key = `${policyId}/${workloadId}/${at}`;
-    const took = durations.of('backup', workloadId, policyId)!;
+    const key = `${policyId}/${rule.no}/${workloadId}/${at}`;
+    const took = durations.of('backup', workloadId, { policyId, ruleNo: rule.no })!;
     if (took.guessed) guessed++;
     const window = windowOf(body, at);
     const common = { policyId, due: at, priority: priorities.indexOf(body.priority), sourceId: sourceOf.get(workloadId) ?? 0 };
-    const targetId = body.targetId;
+    const { targetId } = rule;
     tasks.push({
       ...common,
       key,
@@ -52,7 +52,7 @@ export async function comingTasks(
       ...(follows.length && { follows }),
       ...(window && { window }),
     });
-    for (const copy of body.copies) {
+    for (const copy of rule.copies) {
       const copied = copy.rhythm === 'every' ? durations.of('copy', workloadId, null) : undefined;
       if (copied)
         tasks.push({
@@ -73,16 +73,24 @@ export async function comingTasks(
     if (runsOf.has(policy.id)) return;
     runsOf.set(policy.id, []);
     const matches = (await matchesShown(deps, policy.body)).map((m) => m.id);
-    const { schedule } = policy.body;
-    const first = schedule.every === 'after' ? policies.find((p) => p.id === schedule.policyId) : undefined;
-    if (first) await plan(first);
-    const runs = first
-      ? runsOf.get(first.id)!
-      : startsBetween(policy.body, policy.body, from, to).map((at) => ({ at, keys: [] as string[] }));
-    runsOf.set(
-      policy.id,
-      runs.map(({ at, keys }) => ({ at, keys: matches.map((id) => add(policy, id, at, keys)) })),
-    );
+    /** Targets that a rule reading more of the source writes to at these times: it takes the point for all. */
+    const taken = new Set<string>();
+    const own: { at: number; keys: string[] }[] = [];
+    for (const rule of heaviestFirst(policy.body.rules)) {
+      const { schedule } = rule;
+      const first = schedule.every === 'after' ? policies.find((p) => p.id === schedule.policyId) : undefined;
+      if (first) await plan(first);
+      const runs = first
+        ? runsOf.get(first.id)!
+        : startsBetween(policy.body, { ...policy.body, schedule }, from, to).map((at) => ({ at, keys: [] as string[] }));
+      for (const { at, keys } of runs) {
+        const place = `${rule.targetId} ${at}`;
+        if (taken.has(place)) continue;
+        taken.add(place);
+        own.push({ at, keys: matches.map((id) => add(policy, rule, id, at, keys)) });
+      }
+    }
+    runsOf.set(policy.id, own);
   };
   for (const policy of policies) await plan(policy);
   return { tasks, guessed };

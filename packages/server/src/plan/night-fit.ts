@@ -13,6 +13,7 @@ const minuteMs = 60_000;
 type Open = {
   id: string;
   policy_id: number | null;
+  rule_no: number;
   workload_id: number;
   source_id: number;
   target_id: string;
@@ -20,6 +21,8 @@ type Open = {
   state: string;
   priority: number;
 };
+
+const makerOf = (t: Open) => (t.policy_id === null ? null : { policyId: t.policy_id, ruleNo: t.rule_no });
 
 /** How many tasks can run at once now, by what movers are there and what is allowed. */
 async function roomNow(deps: Deps): Promise<Room> {
@@ -42,12 +45,22 @@ async function openTasks(deps: Deps, durations: Durations, now: number): Promise
     .join('workload as w', 'w.id', 't.workload_id')
     .where('t.type', 'backup')
     .whereIn('t.state', ['waiting', 'running'])
-    .select<Open[]>('t.id', 't.state', 't.priority', 't.started_at', 'r.policy_id', 't.workload_id', 'w.source_id', 's.target_id');
+    .select<Open[]>(
+      't.id',
+      't.state',
+      't.priority',
+      't.started_at',
+      'r.policy_id',
+      'r.rule_no',
+      't.workload_id',
+      'w.source_id',
+      's.target_id',
+    );
   return rows.map((t) => ({
     key: t.id,
     policyId: t.policy_id ?? 0,
     due: now,
-    lasts: Math.max(minuteMs, durations.of('backup', t.workload_id, t.policy_id)!.ms - (t.started_at === null ? 0 : now - t.started_at)),
+    lasts: Math.max(minuteMs, durations.of('backup', t.workload_id, makerOf(t))!.ms - (t.started_at === null ? 0 : now - t.started_at)),
     // what runs already has its place
     priority: t.state === 'running' ? -1 : t.priority,
     targetId: t.target_id,
@@ -112,6 +125,7 @@ async function nightBefore(deps: Deps, room: Room): Promise<NightFit['before']> 
       't.queued_at',
       't.ended_at',
       'r.policy_id',
+      'r.rule_no',
       't.workload_id',
       'w.source_id',
       deps.db.raw("JSON_VALUE(t.work, '$.targetId') AS target_id"),
@@ -122,7 +136,7 @@ async function nightBefore(deps: Deps, room: Room): Promise<NightFit['before']> 
     key: t.id,
     policyId: t.policy_id ?? 0,
     due: t.queued_at,
-    lasts: durations.of(t.type, t.workload_id, t.policy_id)?.ms ?? minuteMs,
+    lasts: durations.of(t.type, t.workload_id, makerOf(t))?.ms ?? minuteMs,
     priority: t.priority,
     targetId: t.target_id,
     sourceId: t.type === 'copy' ? -t.workload_id : t.source_id,

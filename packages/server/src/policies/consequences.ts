@@ -1,14 +1,18 @@
-import { longestGap, nextRuns, settledPoints, windowAt, type Settled, type Timetable } from '@lithodex/core';
+import { countOf, longestGap, nextRuns, windowAt } from '@lithodex/core';
 import type { Consequences, PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { Deps } from '../deps';
 import { fitOfDraft } from '../plan/night-fit';
-import { presentCopies } from '../catalog/copies';
-import { decide, livingPoints } from '../catalog/points';
+import { decideCopies, presentCopies } from '../catalog/copies';
+import { livingPoints, type SeriesRow } from '../catalog/points';
 import { promisesBroken } from './promises';
 import { policiesInForce, type PolicyRow } from './matching';
 import { matchesShown } from './matching-shown';
-import { nextStarts, timetableOf } from './timetable';
+import { keepsOf } from '../runs/expiry';
+import { settledOf } from './settled-rules';
+import { nextStarts, timetablesOf, type PolicyTimetable } from './timetable';
+
+const hourMs = 3_600_000;
 
 /** What a draft would do, worked out from what is measured and what stands now. */
 export async function consequencesOf(deps: Deps, id: number | null, body: PolicyBody): Promise<Consequences> {
@@ -28,10 +32,8 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
       .map(async (p) => ({ name: p.name, ids: new Set((await matchesShown(deps, p.body)).map((m) => m.id)) })),
   );
   const current = inForce.find((p) => p.id === id);
-  const timetable = timetableOf(body, inForce);
-  const settled = settledPoints(timetable.schedule, body.keep);
-  const settledNow = current && settledPoints(current.timetable.schedule, current.body.keep);
-  const target = await db('target').where({ id: body.targetId }).first<{ name: string; free: number | null } | undefined>();
+  const timetables = timetablesOf(body, inForce);
+  const target = await db('target').where({ id: body.rules[0]!.targetId }).first<{ name: string; free: number | null } | undefined>();
   const measured = await measure(deps, ids);
   const result: Consequences = {
     matches: matches.map((m) => ({
@@ -41,9 +43,9 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     })),
     gone: assigned.filter((a) => !ids.includes(a.id)),
     zone: body.zone,
-    nextRuns: nextStarts(body, timetable, now, 5),
-    settled: { ...shown(settled), arithmetic: settled.arithmetic },
-    settledNow: settledNow ? shown(settledNow) : null,
+    nextRuns: nextStarts(body, timetables, now, 5),
+    settled: settledOf(body, timetables, now),
+    settledNow: current ? settledOf(current.body, current.timetables, now) : null,
     deletes: await deletesOf(deps, id, ids, body, now),
     leftOut: [
       ...body.exclude.map((path) => ({ path, why: 'left out by this policy' })),
@@ -55,10 +57,11 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     warnings: [],
   };
   result.warnings.push(
-    ...warningsOf(result, body, target !== undefined, timetable),
+    ...warningsOf(result, body, target !== undefined, timetables),
+    ...(await firstPointWarning(deps, ids, result.nextRuns[0], body)),
     ...timeWarnings(
       body,
-      timetable,
+      timetables,
       inForce.filter((p) => p.id !== id),
     ),
   );
@@ -66,13 +69,14 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
 }
 
 /** What does not go together in when it runs. */
-function timeWarnings(body: PolicyBody, timetable: Timetable, others: readonly PolicyRow[]): Consequences['warnings'] {
+function timeWarnings(body: PolicyBody, timetables: readonly PolicyTimetable[], others: readonly PolicyRow[]): Consequences['warnings'] {
   const warnings: Consequences['warnings'] = [];
-  const { window, zone, priority, schedule } = body;
+  const { window, zone, priority, rules } = body;
   // some days in which no zone changes its clocks
-  const starts = nextRuns({ ...timetable, closed: [] }, Date.UTC(2027, 0, 4), 8);
+  const own = timetables.filter((t) => rules.some((r) => r.no === t.rule && r.schedule.every !== 'after'));
+  const starts = own.flatMap((t) => nextRuns({ ...t, closed: [] }, Date.UTC(2027, 0, 4), 8));
   const outside = window ? starts.filter((at) => !windowAt(window, zone, at).open).length : 0;
-  if (outside && schedule.every !== 'after')
+  if (outside)
     warnings.push({
       code: 'OUTSIDE_WINDOW',
       text: body.catchUp
@@ -88,11 +92,27 @@ function timeWarnings(body: PolicyBody, timetable: Timetable, others: readonly P
   return warnings;
 }
 
-const shown = ({ points, furthestDays, ages }: Settled) => ({
-  points: points ?? null,
-  furthestDays: furthestDays ?? null,
-  ages: [...ages],
-});
+/** Workloads without any point that would have to wait longer for their first one than points may be old. */
+async function firstPointWarning(
+  deps: Deps,
+  ids: readonly number[],
+  next: number | undefined,
+  { objectiveHours }: PolicyBody,
+): Promise<Consequences['warnings']> {
+  const waits = next === undefined ? Infinity : next - deps.clock.now();
+  if (waits <= objectiveHours * hourMs) return [];
+  const known = await deps
+    .db('workload_points')
+    .whereIn('workload_id', ids)
+    .where('points', '>', 0)
+    .count({ n: '*' })
+    .first<{ n: number }>();
+  const bare = ids.length - Number(known?.n);
+  if (!bare) return [];
+  const when = next === undefined ? 'and no run is planned' : `and the first run is ${Math.ceil(waits / (24 * hourMs))} days away`;
+  const text = `${countOf(bare, 'workload')} ${bare === 1 ? 'has' : 'have'} no point yet, ${when}. Run it once by hand when it is in force.`;
+  return [{ code: 'FIRST_POINT_LATE', text }];
+}
 
 /** Targets whose folder lies in the source of one of these workloads. */
 async function targetsInside(db: Knex, ids: readonly number[]): Promise<{ folder: string; name: string }[]> {
@@ -147,27 +167,27 @@ async function deletesOf(
   const gone: number[] = [];
   const workloads = new Set<string>();
   if (id !== null) {
-    const series = await deps
+    const serieses = await deps
       .db('series as s')
       .join('workload as w', 'w.id', 's.workload_id')
       .whereIn('s.workload_id', ids)
-      .where('s.target_id', body.targetId)
-      .select<{ no: number; name: string; frozen: 0 | 1 }[]>('s.no', 'w.name', 'w.frozen');
-    for (const s of series) {
-      const living = await livingPoints(deps.db, s.no);
+      .whereIn(
+        's.target_id',
+        body.rules.map((r) => r.targetId),
+      )
+      .select<(SeriesRow & { name: string; frozen: 0 | 1 })[]>('s.*', 'w.name', 'w.frozen');
+    for (const series of serieses) {
+      const points = await livingPoints(deps.db, series.no);
       const standing = await presentCopies(
         deps.db,
-        living.map((p) => p.id),
+        points.map((p) => p.id),
       );
-      const points = living.flatMap((p) => {
-        const here = standing.get(p.id)?.find((c) => c.target_id === body.targetId);
-        return here ? [{ ...p, locked_until: here.locked_until }] : [];
-      });
-      const decisions = decide(points, body.keep, now, s.frozen === 1, body.zone);
+      const kept = await keepsOf(deps.db, series, points, { id, body });
+      const decisions = decideCopies(series, points, standing, kept, now, series.frozen === 1).get(series.target_id);
       for (const p of points)
-        if (p.policy_id === id && decisions.get(p.id)?.expires) {
+        if (p.policy_id === id && decisions?.get(p.id)?.expires) {
           gone.push(p.moment);
-          workloads.add(s.name);
+          workloads.add(series.name);
         }
     }
   }
@@ -179,23 +199,28 @@ async function deletesOf(
   };
 }
 
-function warningsOf(c: Consequences, body: PolicyBody, hasTarget: boolean, { schedule }: Timetable): Consequences['warnings'] {
+function warningsOf(
+  c: Consequences,
+  body: PolicyBody,
+  hasTarget: boolean,
+  timetables: readonly PolicyTimetable[],
+): Consequences['warnings'] {
   const warnings: Consequences['warnings'] = [];
   const warn = (code: string, text: string) => warnings.push({ code, text });
   if (!hasTarget) warn('NO_TARGET', 'The target does not exist (any more). Choose one.');
   if (!c.matches.length) warn('MATCHES_NOTHING', 'It matches no workload, so it protects nothing.');
-  const gapHours = longestGap(schedule) / 3_600_000;
+  const gapHours = Math.min(...timetables.map((t) => longestGap(t.schedule))) / hourMs;
   if (Number.isFinite(gapHours) && gapHours > body.objectiveHours)
     warn(
       'OBJECTIVE_MISSED',
       `Runs come up to ${Math.round(gapHours)} h apart, but the newest point may be at most ${body.objectiveHours} h old.`,
     );
-  if (body.schedule.every === 'hand') warn('BY_HAND', 'It runs only when a person starts it.');
+  if (body.rules.every((r) => r.schedule.every === 'hand')) warn('BY_HAND', 'It runs only when a person starts it.');
   if (c.secondPerson) warn('SECOND_PERSON', `Another administrator has to agree: ${c.secondPerson}.`);
-  for (const { keep, lockDays } of [body, ...body.copies])
+  for (const { keep, lockDays } of body.rules.flatMap((r) => [r, ...r.copies]))
     if (lockDays && keep.by === 'days' && keep.days < lockDays)
       warn('LOCK_OUTLASTS', `Points are kept for ${keep.days} days but locked for ${lockDays}, so they stay for ${lockDays}.`);
   if (c.deletes.points) warn('DELETES', `Putting it in force deletes ${c.deletes.points} points at once.`);
-  if (body.keep.by === 'hand') warn('GROWS', 'Nothing is ever removed, so the target fills up in the end.');
+  if (body.rules.some((r) => r.keep.by === 'hand')) warn('GROWS', 'Nothing is ever removed, so the target fills up in the end.');
   return warnings;
 }

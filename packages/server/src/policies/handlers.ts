@@ -1,9 +1,9 @@
-import type { Policy } from '@lithodex/contract';
+import type { Policy, PolicyRule } from '@lithodex/contract';
 import { readAllPlatforms } from '../platforms/read-platform';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
-import { ApiError } from '../errors';
+import { ApiError, found } from '../errors';
 import type { Handlers } from '../http/bind-routes';
 import { askSecondPerson } from '../people/second-person';
 import { startPolicy } from '../runs/queue';
@@ -11,8 +11,9 @@ import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from '.
 import { consequencesOf } from './consequences';
 import { measuresOf } from './measures';
 import { promisesBroken } from './promises';
-import { checkBody, policyOf, putInForce } from './put-in-force';
+import { checkBody, policyOf, putInForce, startClocks } from './put-in-force';
 import { matchesShown } from './matching-shown';
+import { policyStart, setPolicyStart } from './policy-start';
 import { policyOfYaml, policyYaml } from './policy-yaml';
 import { nextStarts } from './timetable';
 import { rememberVersion, versionsOf } from './versions';
@@ -24,6 +25,8 @@ type PolicyHandlers = Pick<
   | 'policyVersions'
   | 'policyFile'
   | 'readPolicy'
+  | 'policyStart'
+  | 'setPolicyStart'
   | 'addPolicy'
   | 'changePolicy'
   | 'removePolicy'
@@ -59,10 +62,21 @@ async function describe(deps: Deps, policies: readonly PolicyRow[]): Promise<Pol
       id: p.id,
       body: p.body,
       matches: (await matchesShown(deps, p.body)).map(({ id, name }) => ({ id, name })),
-      nextRun: nextStarts(p.body, p.timetable, deps.clock.now(), 1)[0] ?? null,
+      nextRun: nextStarts(p.body, p.timetables, deps.clock.now(), 1)[0] ?? null,
       ...history.get(p.id)!,
     })),
   );
+}
+
+/** What *Run now* runs: one rule; a trial looks at all of them, once for each target. Throws NOT_FOUND for a rule the policy does not have. */
+function rulesToRun(
+  { body }: PolicyRow,
+  { trial, rule: no }: { trial: boolean; rule?: number | undefined },
+): [PolicyRule, ...PolicyRule[]] {
+  const rule = found(no === undefined ? body.rules[0] : body.rules.find((r) => r.no === no));
+  if (!trial) return [rule];
+  const others = body.rules.filter((r) => r !== rule && r.targetId !== rule.targetId);
+  return [rule, ...new Map(others.map((r) => [r.targetId, r])).values()];
 }
 
 export function policyHandlers(deps: Deps): PolicyHandlers {
@@ -96,6 +110,18 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
       return { body };
     },
 
+    policyStart: () => policyStart(db),
+
+    async setPolicyStart({ body: { policyId }, actor }) {
+      if (policyId !== null) await policyOf(deps, policyId);
+      await inTransaction(db, async (trx) => {
+        await setPolicyStart(trx, policyId);
+        const object = policyId === null ? 'no policy' : `policy ${policyId}`;
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'policy.start', object, detail: '' });
+      });
+      return policyStart(db);
+    },
+
     async addPolicy({ body, actor }) {
       await checkBody(deps, body, null);
       const id = await inTransaction(db, async (trx) => {
@@ -103,7 +129,7 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
         await versioned(trx, clock.now(), async () => {
           [created] = (await trx('policy').insert({ name: body.name, body: JSON.stringify(body) })) as [number];
         });
-        await trx('policy_clock').insert({ policy_id: created, last_due: clock.now() });
+        await startClocks(trx, created, body, clock.now());
         await rememberVersion(trx, created, clock.now(), actor.name, body);
         await assign(
           trx,
@@ -141,8 +167,8 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
 
     async removePolicy({ params, actor }) {
       const policy = await policyOf(deps, params.id);
-      const after = (await policiesInForce(db)).filter(
-        ({ body: { schedule } }) => schedule.every === 'after' && schedule.policyId === params.id,
+      const after = (await policiesInForce(db)).filter(({ body }) =>
+        body.rules.some(({ schedule }) => schedule.every === 'after' && schedule.policyId === params.id),
       );
       if (after.length)
         throw new ApiError(
@@ -166,17 +192,22 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
       return {};
     },
 
-    policyMeasures: ({ body }) => measuresOf(deps, body.body),
+    policyMeasures: ({ body }) => measuresOf(deps, body.id, body.body),
 
     consequences: ({ body }) => consequencesOf(deps, body.id, body.body),
 
     async runPolicy({ params, body, actor }) {
       const policy = await policyOf(deps, params.id);
+      const rules = rulesToRun(policy, body);
       if (policy.body.rule || policy.body.tags.length) await readAllPlatforms(deps);
       const runId = await inTransaction(db, async (trx) => {
         const matches = (await matchesOf(trx, policy.body)).map((m) => m.id);
         await assign(trx, clock.now(), policy.id, matches);
-        const id = await startPolicy(trx, clock.now(), policy, matches, { startedBy: 'hand', person: actor.name, trial: body.trial });
+        const id = await startPolicy(trx, clock.now(), policy, rules, matches, {
+          startedBy: 'hand',
+          person: actor.name,
+          trial: body.trial,
+        });
         await appendAudit(trx, clock.now(), {
           actor: actor.name,
           action: body.trial ? 'policy.trial' : 'policy.run',

@@ -1,9 +1,9 @@
-import { PolicyBody, type MachineFacts } from '@lithodex/contract';
+import { PolicyBody, withRules, type MachineFacts, type PolicyRule } from '@lithodex/contract';
 import { escapePath, parseRule, RuleError, ruleMatcher, type SelectionFacts } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import { ApiError } from '../errors';
-import { timetableOf, type PolicyTimetable } from './timetable';
+import { timetablesOf, type PolicyTimetable } from './timetable';
 
 export interface Match {
   readonly id: number;
@@ -15,13 +15,18 @@ export interface PolicyRow {
   readonly id: number;
   readonly name: string;
   readonly body: PolicyBody;
-  /** When it runs, as far as that is known ahead. */
-  readonly timetable: PolicyTimetable;
+  /** When each of its rules runs, as far as that is known ahead. */
+  readonly timetables: readonly PolicyTimetable[];
 }
 
 /** A policy as it is stored, with the starting values of what it was written without. */
 export function bodyOf(stored: unknown): PolicyBody {
-  return PolicyBody.parse(fromJson(stored));
+  return PolicyBody.parse(withRules(fromJson(stored)));
+}
+
+/** The rule of a policy with a number; the first one that writes to the target, or the first of all, where it says that rule no more. */
+export function ruleOf({ rules }: PolicyBody, no: number, targetId?: string): PolicyRule {
+  return rules.find((r) => r.no === no) ?? rules.find((r) => r.targetId === targetId) ?? rules[0]!;
 }
 
 type Selection = Pick<PolicyBody, 'workloads' | 'tags' | 'rule' | 'except'>;
@@ -151,7 +156,7 @@ export async function policiesInForce(db: Knex): Promise<PolicyRow[]> {
     .orderBy('name')
     .select<{ id: number; name: string; body: unknown }[]>('id', 'name', 'body');
   const policies = rows.map(({ id, name, body }) => ({ id, name, body: bodyOf(body) }));
-  return policies.map((p) => ({ ...p, timetable: timetableOf(p.body, policies) }));
+  return policies.map((p) => ({ ...p, timetables: timetablesOf(p.body, policies) }));
 }
 
 /**

@@ -4,7 +4,7 @@ import type { Deps } from '../deps';
 import type { TargetRow } from '../targets/target-rows';
 import { policiesInForce } from './matching';
 import { matchesShown } from './matching-shown';
-import { timetableOf } from './timetable';
+import { timetablesOf } from './timetable';
 
 const dayMs = 86_400_000;
 /** What a first full takes of the size of its data where nothing was measured. */
@@ -21,16 +21,24 @@ interface Row {
   readonly first_stored: number;
   readonly builds_on: string | null;
   readonly here: 0 | 1;
+  readonly policy_id: number | null;
+  readonly rule_no: number;
 }
 
-/** What the simulation of a draft starts from: for each target it uses, the points of each workload it matches and the rates measured. */
-export async function measuresOf(deps: Deps, body: PolicyBody): Promise<PolicyMeasures> {
+/**
+ * What the simulation of a draft of policy `id` (null for a new one) starts from: for each target it uses, the points of each workload it matches and the rates measured. Points of others are
+ * told as those of its first rule there, as they stand in the same row.
+ */
+export async function measuresOf(deps: Deps, id: number | null, body: PolicyBody): Promise<PolicyMeasures> {
   const ids = (await matchesShown(deps, body)).map((m) => m.id);
   const targets: Measures[] = [];
-  for (const targetId of [body.targetId, ...body.copies.map((c) => c.targetId)]) {
+  const used = body.rules.flatMap((r) => [r.targetId, ...r.copies.map((c) => c.targetId)]);
+  for (const targetId of new Set(used)) {
     const target = await deps.db('target').where({ id: targetId }).first<TargetRow | undefined>();
     if (!target) continue;
-    const workloads = await workloadsOn(deps, targetId, ids);
+    const usedBy = body.rules.filter((r) => r.targetId === targetId || r.copies.some((c) => c.targetId === targetId)).map((r) => r.no);
+    const ruleOfPoint = (p: Row) => (p.policy_id === id && usedBy.includes(p.rule_no) ? p.rule_no : usedBy[0]!);
+    const workloads = await workloadsOn(deps, targetId, ids, ruleOfPoint);
     targets.push({
       targetId,
       name: target.name,
@@ -41,10 +49,11 @@ export async function measuresOf(deps: Deps, body: PolicyBody): Promise<PolicyMe
       workloads,
     });
   }
-  return { now: deps.clock.now(), schedule: timetableOf(body, await policiesInForce(deps.db)).schedule, targets };
+  const timetables = timetablesOf(body, await policiesInForce(deps.db));
+  return { now: deps.clock.now(), schedules: timetables.map(({ rule, schedule }) => ({ rule, schedule })), targets };
 }
 
-async function workloadsOn(deps: Deps, targetId: string, ids: readonly number[]): Promise<Workload[]> {
+async function workloadsOn(deps: Deps, targetId: string, ids: readonly number[], ruleOfPoint: (p: Row) => number): Promise<Workload[]> {
   const rows = await deps
     .db('point as p')
     .leftJoin('copy as c', function () {
@@ -59,16 +68,20 @@ async function workloadsOn(deps: Deps, targetId: string, ids: readonly number[])
       'p.bytes',
       'p.stored as first_stored',
       'p.builds_on',
+      'p.policy_id',
+      'p.rule_no',
       deps.db.raw('COALESCE(c.stored, 0) AS stored, c.point_id IS NOT NULL AS here'),
     );
   const byWorkload = new Map<number, Row[]>();
   for (const row of rows) byWorkload.set(row.workload_id, [...(byWorkload.get(row.workload_id) ?? []), row]);
-  return ids.map((id) => measured(id, byWorkload.get(id) ?? []));
+  return ids.map((id) => measured(id, byWorkload.get(id) ?? [], ruleOfPoint));
 }
 
 /** Rates of a workload: what its points wrote after the first, and how its size went, both over the time they span. */
-function measured(id: number, points: readonly Row[]): Workload {
-  const moments = points.filter((p) => p.here).map((p) => p.moment);
+function measured(id: number, points: readonly Row[], ruleOfPoint: (p: Row) => number): Workload {
+  const byRule = new Map<number, number[]>();
+  for (const p of points) if (p.here) byRule.set(ruleOfPoint(p), [...(byRule.get(ruleOfPoint(p)) ?? []), p.moment]);
+  const moments = [...byRule].map(([rule, at]) => ({ rule, at }));
   const [first, last] = [points[0], points.at(-1)];
   if (!first || !last) return { id, moments, stored: 0, newPerDay: 0, growthPerDay: 0, measured: false };
   const full = points.find((p) => p.builds_on === null && p.first_stored > 0);

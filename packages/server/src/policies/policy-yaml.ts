@@ -1,10 +1,10 @@
-import { PolicyBody } from '@lithodex/contract';
+import { PolicyBody, PolicyRule, rulesOf } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { parse, stringify } from 'yaml';
 import { ApiError } from '../errors';
 import { policiesInForce } from './matching';
 
-const format = 'lithodex policy 1';
+const format = 'lithodex policy 2';
 /** So many aliases may stand in a text: more would only serve to make it grow. */
 const mostAliases = 20;
 
@@ -26,17 +26,24 @@ export async function policyYaml(db: Knex, body: PolicyBody): Promise<string> {
     .whereIn('w.id', body.workloads)
     .orderBy(['s.name', 'w.name'])
     .select<NamedWorkload[]>('s.name as source', 'w.name');
-  const { targetId, copies, schedule, ...rest } = body;
-  const first = schedule.every === 'after' ? (await policiesInForce(db)).find((p) => p.id === schedule.policyId)?.name : undefined;
+  const inForce = await policiesInForce(db);
+  const { rules, ...rest } = body;
   return stringify({
     format,
     ...rest,
     workloads: workloads.map(({ source, name }) => ({ source, name })),
-    schedule: schedule.every === 'after' ? { every: 'after', policy: first ?? '' } : schedule,
-    target: targets.get(targetId) ?? '',
-    copies: copies.map(({ targetId: to, ...c }) => ({ target: targets.get(to) ?? '', ...c })),
+    rules: rules.map(({ schedule, targetId, copies, ...rule }) => ({
+      ...rule,
+      schedule:
+        schedule.every === 'after' ? { every: 'after', policy: inForce.find((p) => p.id === schedule.policyId)?.name ?? '' } : schedule,
+      target: targets.get(targetId) ?? '',
+      copies: copies.map(({ targetId: to, ...c }) => ({ target: targets.get(to) ?? '', ...c })),
+    })),
   });
 }
+
+/** Nothing may be said that would not be heard. */
+const StrictBody = PolicyBody.extend({ rules: rulesOf(PolicyRule.strict()) }).strict();
 
 /** The policy that a YAML text says. Throws INVALID with everything that can't be read or is not known here. */
 export async function policyOfYaml(db: Knex, text: string): Promise<PolicyBody> {
@@ -50,8 +57,7 @@ export async function policyOfYaml(db: Knex, text: string): Promise<PolicyBody> 
     if (id === undefined) problems.push(`There is no target ${JSON.stringify(name ?? '')} here.`);
     return id ?? '';
   };
-  const { format: _format, target, copies, workloads, schedule, ...rest } = said;
-  const named = asFields(schedule);
+  const { format: _format, workloads, rules, ...rest } = said;
   const inForce = await policiesInForce(db);
   const follow = (name: unknown) => {
     const first = inForce.find((p) => p.name === name);
@@ -61,14 +67,22 @@ export async function policyOfYaml(db: Knex, text: string): Promise<PolicyBody> 
   const body = {
     ...rest,
     workloads: await workloadsOf(db, asList(workloads), problems),
-    schedule: named['every'] === 'after' ? follow(named['policy']) : schedule,
-    targetId: targetOf(target),
-    copies: asList(copies).map((copy) => {
-      const { target: to, ...c } = asFields(copy);
-      return { ...c, targetId: targetOf(to) };
+    rules: asList(rules).map((rule, i) => {
+      const { target, copies, schedule, ...own } = asFields(rule);
+      const named = asFields(schedule);
+      return {
+        no: i + 1,
+        ...own,
+        schedule: named['every'] === 'after' ? follow(named['policy']) : schedule,
+        targetId: targetOf(target),
+        copies: asList(copies).map((copy) => {
+          const { target: to, ...c } = asFields(copy);
+          return { ...c, targetId: targetOf(to) };
+        }),
+      };
     }),
   };
-  const parsed = PolicyBody.strict().safeParse(body);
+  const parsed = StrictBody.safeParse(body);
   if (!parsed.success && !problems.length)
     problems.push(...parsed.error.issues.slice(0, 20).map((i) => `${i.path.join('.') || 'policy'}: ${i.message}.`));
   if (!parsed.success || problems.length) throw new ApiError('INVALID', problems, `${problems.join(' ')} Nothing was changed.`);

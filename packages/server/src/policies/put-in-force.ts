@@ -1,4 +1,4 @@
-import type { PolicyBody } from '@lithodex/contract';
+import type { PolicyBody, PolicyRule } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
@@ -17,36 +17,49 @@ export async function policyOf(deps: Deps, id: number): Promise<PolicyRow> {
 
 /** Throws INVALID or NAME_TAKEN for a policy that can't be put in force. */
 export async function checkBody(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
-  const target = await deps.db('target').where({ id: body.targetId }).whereNull('retired_to').first<TargetRow | undefined>();
-  if (!target)
-    throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'The target does not exist or is being given up. Nothing was changed.');
-  if (shownPlace(target).kind === 'cartridges')
-    throw new ApiError(
-      'INVALID',
-      [{ at: 'body.targetId' }],
-      `${target.name} is a set of cartridges, which take copies. Nothing was changed.`,
-    );
-  const copies = body.copies.map((c) => c.targetId);
-  const others = await deps.db('target').whereIn('id', copies).whereNot({ id: body.targetId }).whereNull('retired_to').select('id');
-  if (others.length !== copies.length)
-    throw new ApiError('INVALID', [{ at: 'body.copies' }], 'Copies go to other targets that are in use, each once. Nothing was changed.');
-  for (const { targetId, lockDays } of [body, ...body.copies]) if (lockDays) await checkLocks(deps.db, targetId);
+  for (const [i, rule] of body.rules.entries()) await checkTargets(deps.db, rule, `body.rules.${i}`);
   await matchesOf(deps.db, body);
   const known = await deps.db('workload').whereIn('id', body.workloads).count({ n: '*' }).first<{ n: number }>();
   if (Number(known?.n) !== new Set(body.workloads).size)
     throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'A chosen workload does not exist. Nothing was changed.');
-  if (body.schedule.every === 'after') await checkFollowed(deps, body, own);
+  await checkFollowed(deps, body, own);
   const taken = await deps.db('policy').where({ name: body.name, ended: false }).first<{ id: number } | undefined>();
   if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
 }
 
-/** Throws INVALID for a policy that follows none, or comes round to itself. */
+/** Throws INVALID for a rule that writes or copies where it can't. `at`: where it stands in the body. */
+async function checkTargets(db: Knex, { targetId, copies, lockDays }: PolicyRule, at: string): Promise<void> {
+  const refuse = (field: string, why: string) => new ApiError('INVALID', [{ at: `${at}.${field}` }], `${why} Nothing was changed.`);
+  const target = await db('target').where({ id: targetId }).whereNull('retired_to').first<TargetRow | undefined>();
+  if (!target) throw refuse('targetId', 'The target does not exist or is being given up.');
+  if (shownPlace(target).kind === 'cartridges') throw refuse('targetId', `${target.name} is a set of cartridges, which take copies.`);
+  const others = await db('target')
+    .whereIn(
+      'id',
+      copies.map((c) => c.targetId),
+    )
+    .whereNot({ id: targetId })
+    .whereNull('retired_to')
+    .select('id');
+  if (others.length !== copies.length) throw refuse('copies', 'Copies go to other targets that are in use, each once.');
+  for (const kept of [{ targetId, lockDays }, ...copies]) if (kept.lockDays) await checkLocks(db, kept.targetId);
+}
+
+/** Throws INVALID for a policy with a rule that follows none, or that comes round to itself. */
 async function checkFollowed(deps: Deps, body: PolicyBody, own: number | null): Promise<void> {
-  const chain = followed(body, await policiesInForce(deps.db));
-  const refuse = (why: string) => new ApiError('INVALID', [{ at: 'body.schedule.policyId' }], `${why} Nothing was changed.`);
-  if (!chain.length) throw refuse('The policy it is to follow is not in force.');
+  const inForce = await policiesInForce(deps.db);
+  const chain = followed(body, inForce);
+  const refuse = (why: string) => new ApiError('INVALID', [{ at: 'body.rules' }], `${why} Nothing was changed.`);
+  const lost = body.rules.some(({ schedule }) => schedule.every === 'after' && !inForce.some((p) => p.id === schedule.policyId));
+  if (lost) throw refuse('The policy it is to follow is not in force.');
   const round = chain.find((p) => p.id === own);
   if (round) throw refuse(`It would wait for itself: ${chain.map((p) => p.body.name).join(' follows ')}.`);
+}
+
+/** Starts the clocks of a policy's rules anew: what was due before `now` (ms) is not made good. */
+export async function startClocks(trx: Knex.Transaction, policyId: number, { rules }: PolicyBody, now: number): Promise<void> {
+  await trx('policy_clock').where({ policy_id: policyId }).delete();
+  await trx('policy_clock').insert(rules.map((r) => ({ policy_id: policyId, rule_no: r.no, last_due: now })));
 }
 
 /** Throws INVALID for a target that can't lock. */
@@ -75,7 +88,7 @@ export async function putInForce(deps: Deps, id: number, body: PolicyBody, by: s
         .where({ id })
         .update({ name: body.name, body: JSON.stringify(body) });
     });
-    await trx('policy_clock').where({ policy_id: id }).update({ last_due: now });
+    await startClocks(trx, id, body, now);
     await rememberVersion(trx, id, now, by, body);
     await assign(
       trx,

@@ -1,36 +1,49 @@
-import type { PolicyBody } from '@lithodex/contract';
+import type { PolicyBody, PolicyRule } from '@lithodex/contract';
 import { runsBetween, windowAt, type Timetable } from '@lithodex/core';
 
-export type PolicyTimetable = Timetable & Pick<PolicyBody, 'schedule'>;
+/** When one rule of a policy runs. */
+export type PolicyTimetable = Timetable & Pick<PolicyRule, 'schedule'> & { readonly rule: number };
 
 interface Known {
   readonly id: number;
   readonly body: PolicyBody;
 }
 
-/** The policies a policy follows, nearest first. One that comes round to itself ends where it was met before. */
+/** The policies that one follows when it waits for another, nearest first and each once. A policy is followed by any of its rules, so it may come round to itself. */
 export function followed(body: PolicyBody, policies: readonly Known[]): Known[] {
   const chain: Known[] = [];
-  for (let at: PolicyBody | undefined = body; at?.schedule.every === 'after'; at = chain.at(-1)?.body) {
-    const { policyId } = at.schedule;
-    const next = policies.find((p) => p.id === policyId);
-    if (!next || chain.includes(next)) break;
-    chain.push(next);
-  }
+  const waiting = [body];
+  for (let at = waiting.pop(); at; at = waiting.pop())
+    for (const { schedule } of at.rules) {
+      const next = schedule.every === 'after' ? policies.find((p) => p.id === schedule.policyId) : undefined;
+      if (!next || chain.includes(next)) continue;
+      chain.push(next);
+      waiting.push(next.body);
+    }
   return chain;
 }
 
-/** When a policy runs, as far as that is known ahead: one that follows another has the other's times, and its own closed days. */
-export function timetableOf(body: PolicyBody, policies: readonly Known[]): PolicyTimetable {
-  const first = followed(body, policies).at(-1)?.body ?? body;
-  return { schedule: first.schedule, zone: first.zone, closed: [...new Set([...first.closed, ...body.closed])] };
+const pausesOf = (first: readonly string[] | undefined, own: readonly string[]) => [...new Set([...(first ?? []), ...own])];
+
+/**
+ * When the rules of a policy run, as far as that is known ahead: one that follows another policy has the times of that one's rules, and the closed days of both. A policy that comes round to
+ * itself is not looked at twice.
+ */
+export function timetablesOf(body: PolicyBody, policies: readonly Known[], met: readonly PolicyBody[] = []): PolicyTimetable[] {
+  return body.rules.flatMap(({ no: rule, schedule }): PolicyTimetable[] => {
+    const own = { rule, schedule, zone: body.zone, closed: body.closed };
+    if (schedule.every !== 'after') return [own];
+    const first = policies.find((p) => p.id === schedule.policyId)?.body;
+    if (!first || met.includes(first)) return [own];
+    return timetablesOf(first, policies, [...met, body]).map((t) => ({ ...t, rule, closed: pausesOf(t.closed, body.closed) }));
+  });
 }
 
 const dayMs = 86_400_000;
 /** So far is looked ahead for a number of starts, in days. */
 const horizons = [2, 9, 40, 400];
 
-/** When runs of a policy start in (after, until] (ms), by its times and its window: what comes due outside of it waits for it, or does not take place. */
+/** When runs of a rule start in (after, until] (ms), by its times and its policy's window: what comes due outside of it waits for it, or does not take place. */
 export function startsBetween({ window, zone, catchUp }: PolicyBody, timetable: Timetable, after: number, until: number): number[] {
   if (!window) return runsBetween(timetable, after, until);
   const started = runsBetween(timetable, after - dayMs, until).flatMap((at) => {
@@ -40,11 +53,17 @@ export function startsBetween({ window, zone, catchUp }: PolicyBody, timetable: 
   return [...new Set(started)].filter((at) => at > after && at <= until);
 }
 
+/** The same for all rules of a policy, in order; what they start at the same time is one start. */
+export function allStartsBetween(body: PolicyBody, timetables: readonly Timetable[], after: number, until: number): number[] {
+  const starts = timetables.flatMap((t) => startsBetween(body, t, after, until));
+  return timetables.length > 1 ? [...new Set(starts)].sort((a, b) => a - b) : starts;
+}
+
 /** The next `count` starts of a policy after an instant (ms), fewer where there are no more within a year. */
-export function nextStarts(body: PolicyBody, timetable: Timetable, after: number, count: number): number[] {
+export function nextStarts(body: PolicyBody, timetables: readonly Timetable[], after: number, count: number): number[] {
   let found: number[] = [];
   for (const days of horizons) {
-    found = startsBetween(body, timetable, after, after + days * dayMs);
+    found = allStartsBetween(body, timetables, after, after + days * dayMs);
     if (found.length >= count) break;
   }
   return found.slice(0, count);

@@ -1,8 +1,8 @@
 import type { CopyRule } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../catalog/points';
-import { queueRun, queueTask, type NewTask } from './queue';
-import { bodyOf } from '../policies/matching';
+import { queueRun, queueTask, type NewTask, type RuleId } from './queue';
+import { bodyOf, ruleOf } from '../policies/matching';
 
 const hourMs = 3_600_000;
 /** Least age of the newest copied point before the next is copied; a little less than the rhythm says, so that its hour does not wander. */
@@ -26,50 +26,61 @@ interface Candidate {
 }
 
 /**
- * Queues the copies that a policy wants after a new point of a series: all sound points that came after the newest copied one, or only the newest where copies have a rhythm of
- * their own. A series that is being copied there already is left to the next time.
+ * Queues the copies that a rule wants after a new point of its own in a series: all sound points of the rule that came after the newest copied one, or only the newest where copies have a
+ * rhythm of their own. A series that is being copied there already is left to the next time.
  */
-export async function queueCopies(trx: Knex.Transaction, now: number, policyId: number, series: SeriesRow): Promise<void> {
-  const policy = await trx('policy').where({ id: policyId, ended: false }).first<{ body: unknown } | undefined>();
+export async function queueCopies(trx: Knex.Transaction, now: number, by: RuleId, series: SeriesRow): Promise<void> {
+  const policy = await trx('policy').where({ id: by.policyId, ended: false }).first<{ body: unknown } | undefined>();
   if (!policy) return;
-  for (const rule of bodyOf(policy.body).copies) {
-    const plan = rule.targetId === series.target_id ? undefined : await planCopy(trx, series, rule);
+  for (const rule of ruleOf(bodyOf(policy.body), by.ruleNo, series.target_id).copies) {
+    const plan = rule.targetId === series.target_id ? undefined : await planCopy(trx, series, by, rule);
     if (!plan) continue;
     const task: NewTask = { workloadId: series.workload_id, seriesNo: series.no, type: 'copy', work: plan };
     const target = await trx('target').where({ id: rule.targetId }).first<{ name: string } | undefined>('name');
-    if (target) await addToRun(trx, now, policyId, `Copies to ${target.name}`, task);
+    if (target) await addToRun(trx, now, by, `Copies to ${target.name}`, task);
   }
 }
 
-async function planCopy(trx: Knex.Transaction, series: SeriesRow, rule: CopyRule): Promise<CopyPlan | undefined> {
+async function planCopy(
+  trx: Knex.Transaction,
+  series: SeriesRow,
+  { policyId, ruleNo }: RuleId,
+  rule: CopyRule,
+): Promise<CopyPlan | undefined> {
   const open = await trx('task')
     .where({ series_no: series.no, type: 'copy' })
     .whereIn('state', ['waiting', 'running'])
     .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [rule.targetId])
     .first<{ id: string } | undefined>('id');
   if (open) return undefined;
-  const copied = await trx('point as p')
-    .join('copy as c', 'c.point_id', 'p.id')
-    .where({ 'p.series_no': series.no, 'c.target_id': rule.targetId, 'c.state': 'present' })
-    .orderBy('p.ordinal', 'desc')
-    .first<Candidate | undefined>('p.id', 'p.ordinal', 'p.moment');
-  const newer = trx('point').where({ series_no: series.no, state: 'visible', suspect: false }).whereNull('keep_own');
+  const there = () =>
+    trx('point as p')
+      .join('copy as c', 'c.point_id', 'p.id')
+      .where({ 'p.series_no': series.no, 'c.target_id': rule.targetId, 'c.state': 'present' })
+      .orderBy('p.ordinal', 'desc')
+      .first<Candidate | undefined>('p.id', 'p.ordinal', 'p.moment');
+  const own = { policy_id: policyId, rule_no: ruleNo };
+  const alike = await there();
+  const copied = await there().where(own);
+  const newer = trx('point')
+    .where({ series_no: series.no, state: 'visible', suspect: false, ...own })
+    .whereNull('keep_own');
   if (copied) void newer.where('ordinal', '>', copied.ordinal);
   const candidates = await newer.orderBy('ordinal', 'desc').limit(mostAtOnce).select<Candidate[]>('id', 'ordinal', 'moment');
   const newest = candidates[0];
   if (!newest || (copied && newest.moment - copied.moment < leastAge[rule.rhythm])) return undefined;
   // the first copy starts with the newest point: what came before is older than the wish to have it copied
   const points = rule.rhythm === 'every' && copied ? candidates.map((c) => c.id).reverse() : [newest.id];
-  return { targetId: rule.targetId, points, alike: copied?.id ?? null, lockDays: rule.lockDays };
+  return { targetId: rule.targetId, points, alike: alike?.id ?? null, lockDays: rule.lockDays };
 }
 
-/** Copies that are made at the same time for one policy are one run. */
-async function addToRun(trx: Knex.Transaction, now: number, policyId: number, name: string, task: NewTask): Promise<void> {
+/** Copies that are made at the same time for one rule are one run. */
+async function addToRun(trx: Knex.Transaction, now: number, { policyId, ruleNo }: RuleId, name: string, task: NewTask): Promise<void> {
   const open = await trx('run')
-    .where({ kind: 'copy', policy_id: policyId, name })
+    .where({ kind: 'copy', policy_id: policyId, rule_no: ruleNo, name })
     .whereIn('state', ['waiting', 'running'])
     .forUpdate()
     .first<{ id: number } | undefined>('id');
   if (open) await queueTask(trx, now, open.id, task);
-  else await queueRun(trx, now, { kind: 'copy', startedBy: 'schedule', policyId, name, person: '', tasks: [task] });
+  else await queueRun(trx, now, { kind: 'copy', startedBy: 'schedule', policyId, ruleNo, name, person: '', tasks: [task] });
 }

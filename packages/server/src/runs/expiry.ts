@@ -1,24 +1,49 @@
 import type { Knex } from 'knex';
 import { dropUnneeded } from '../catalog/load';
-import { decideCopies, presentCopies, type SeriesKeep } from '../catalog/copies';
-import { livingPoints, type SeriesRow } from '../catalog/points';
+import type { PolicyBody } from '@lithodex/contract';
+import { decideCopies, presentCopies, type RuleKeep, type SeriesKeep } from '../catalog/copies';
+import { livingPoints, type PointRow, type SeriesRow } from '../catalog/points';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { summarizePoints } from '../estate/point-summary';
 import { queueRun, type NewTask } from './queue';
-import { bodyOf } from '../policies/matching';
+import { bodyOf, ruleOf } from '../policies/matching';
 
-/** What decides over a series: the policy that made its newest scheduled point; a person where there was none. */
-export async function keepOf(db: Knex, series: number): Promise<SeriesKeep> {
-  const newest = await db('point')
-    .where({ series_no: series, state: 'visible' })
-    .whereNotNull('policy_id')
-    .orderBy('ordinal', 'desc')
-    .first<{ policy_id: number } | undefined>('policy_id');
-  const policy = newest && (await db('policy').where({ id: newest.policy_id }).first<{ body: unknown } | undefined>());
-  if (!policy) return { keep: { by: 'hand' }, targetId: null, copies: [], zone: 'UTC' };
-  const { keep, targetId, copies, zone } = bodyOf(policy.body);
-  return { keep, targetId, copies: copies ?? [], zone };
+/** A policy as it would be. */
+export interface ChangedPolicy {
+  readonly id: number;
+  readonly body: PolicyBody;
+}
+
+const byHand: RuleKeep = { keep: { by: 'hand' }, targetId: null, copies: [], zone: 'UTC', ended: false };
+
+/**
+ * By what the points of a series are kept: each by the rule that made it; those that no policy made by the rule that made the newest; where there is none, until a person removes them. `changed`
+ * stands for a policy in force.
+ */
+export async function keepsOf(db: Knex, series: SeriesRow, points: readonly PointRow[], changed?: ChangedPolicy): Promise<SeriesKeep> {
+  const newest = points.findLast((p) => p.policy_id !== null);
+  if (!newest) return () => byHand;
+  const ids = [...new Set(points.map((p) => p.policy_id).filter((id) => id !== null))];
+  type Row = { id: number; body: unknown; ended: 0 | 1 };
+  const policies = new Map(
+    (await db('policy').whereIn('id', ids).select<Row[]>('id', 'body', 'ended')).map(({ id, body, ended }) => [
+      id,
+      { body: id === changed?.id ? changed.body : bodyOf(body), ended: ended === 1 },
+    ]),
+  );
+  const known = new Map<string, RuleKeep>();
+  return (point) => {
+    const { policy_id, rule_no } = point.policy_id === null ? newest : point;
+    const policy = policies.get(policy_id!);
+    if (!policy) return byHand;
+    const { body, ended } = policy;
+    const { no, keep, targetId, copies } = ruleOf(body, rule_no, series.target_id);
+    const key = `${policy_id}/${no}`;
+    const rule = known.get(key) ?? { keep, targetId, copies, zone: body.zone, ended };
+    known.set(key, rule);
+    return rule;
+  };
 }
 
 /** What a task of expiry keeps. */
@@ -40,7 +65,7 @@ export async function expireSeries(deps: Deps, seriesNo: number): Promise<number
     const points = await livingPoints(trx, seriesNo);
     const ids = points.map((p) => p.id);
     const copies = await presentCopies(trx, ids);
-    const decisions = decideCopies(series, points, copies, await keepOf(trx, seriesNo), now, workload.frozen === 1);
+    const decisions = decideCopies(series, points, copies, await keepsOf(trx, series, points), now, workload.frozen === 1);
     const tasks: NewTask[] = [];
     for (const [targetId, own] of decisions) {
       const going = [...own.values()].filter((d) => d.expires).map((d) => d.id);

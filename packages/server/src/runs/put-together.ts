@@ -1,26 +1,28 @@
 import { Calendar } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { livingPoints, type SeriesRow } from '../catalog/points';
-import { planOf, queueRun } from './queue';
-import { bodyOf } from '../policies/matching';
+import { planOf, queueRun, type RuleId } from './queue';
+import { bodyOf, ruleOf } from '../policies/matching';
 
 const units = { week: 'weeks', month: 'months' } as const;
 const monday = 1;
 const longestPeriod = 32 * 86_400_000;
 
 /**
- * Queues a full that is put together on the target after a new point of a series, where the policy wants one each week or month (of its own calendar) and the one the new point belongs to has
+ * Queues a full that is put together on the target after a new point of a series, where the rule that made it wants one each week or month (of its own calendar) and the one the new point belongs to has
  * none yet.
  */
-export async function queueSynthetic(trx: Knex.Transaction, now: number, policyId: number, series: SeriesRow): Promise<void> {
+export async function queueSynthetic(trx: Knex.Transaction, now: number, { policyId, ruleNo }: RuleId, series: SeriesRow): Promise<void> {
   const policy = await trx('policy').where({ id: policyId, ended: false }).first<{ body: unknown } | undefined>('body');
   if (!policy) return;
   const body = bodyOf(policy.body);
-  if (!body.synthetic || body.targetId !== series.target_id) return;
+  const rule = ruleOf(body, ruleNo, series.target_id);
+  const { synthetic } = rule;
+  if (!synthetic || rule.targetId !== series.target_id) return;
   const newest = (await livingPoints(trx, series.no)).filter((p) => p.suspect === 0).at(-1);
   if (!newest) return;
   const calendar = new Calendar(body.zone, monday);
-  const period = (at: number) => calendar.period(units[body.synthetic!], at);
+  const period = (at: number) => calendar.period(units[synthetic], at);
   // one that has expired meanwhile was one too
   const fulls = await trx('point')
     .where({ series_no: series.no, suspect: false })
@@ -33,9 +35,10 @@ export async function queueSynthetic(trx: Knex.Transaction, now: number, policyI
     pointKind: 'synthetic',
     startedBy: 'schedule',
     policyId,
+    ruleNo: rule.no,
     name: body.name,
     person: '',
-    tasks: [{ workloadId: series.workload_id, seriesNo: series.no, type: 'backup', work: { ...planOf(body), kind: 'synthetic' } }],
+    tasks: [{ workloadId: series.workload_id, seriesNo: series.no, type: 'backup', work: { ...planOf(body, rule), kind: 'synthetic' } }],
   });
 }
 

@@ -1,6 +1,6 @@
 import type { Knex } from 'knex';
 import { v7 as newId } from 'uuid';
-import { priorities, type PointKind, type PolicyBody, Scripts, type RunState } from '@lithodex/contract';
+import { priorities, type PointKind, type PolicyBody, type PolicyRule, Scripts, type RunState } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { SeriesRow } from '../catalog/points';
@@ -28,6 +28,8 @@ export interface NewRun {
   readonly pointKind?: PointKind;
   readonly startedBy: 'schedule' | 'hand' | 'onDemand' | 'retry';
   readonly policyId?: number | null;
+  /** Which rule of its policy; 1 where there is none. */
+  readonly ruleNo?: number;
   readonly name: string;
   readonly person: string;
   readonly reason?: string;
@@ -48,6 +50,7 @@ export async function queueRun(trx: Knex.Transaction, now: number, run: NewRun):
     point_kind: run.pointKind ?? null,
     started_by: run.startedBy,
     policy_id: run.policyId ?? null,
+    rule_no: run.ruleNo ?? 1,
     name: run.name.slice(0, 160),
     person: run.person,
     reason: run.reason ?? '',
@@ -106,40 +109,55 @@ export interface BackupPlan {
   readonly scripts?: Scripts;
 }
 
-/** Tasks that protect workloads by a plan; workloads with such a task still open are passed over. */
+/** A rule of a policy. */
+export interface RuleId {
+  readonly policyId: number;
+  readonly ruleNo: number;
+}
+
+/**
+ * Tasks that protect workloads by a plan. Workloads for which the same rule still has such a task open are passed over, what other rules have open is waited for; by hand, without a rule,
+ * workloads that are being protected at all.
+ */
 export async function backupTasks(
   trx: Knex.Transaction,
   workloads: readonly number[],
   plan: BackupPlan,
   type: 'backup' | 'trial',
+  by?: RuleId,
 ): Promise<NewTask[]> {
   const tasks: NewTask[] = [];
   for (const workloadId of workloads) {
     const series = await seriesFor(trx, workloadId, plan.targetId);
-    const open = await trx('task')
-      .where({ series_no: series.no, type: 'backup' })
-      .whereIn('state', ['waiting', 'running'])
-      .first<{ id: string } | undefined>();
+    const open = await trx('task as t')
+      .join('run as r', 'r.id', 't.run_id')
+      .where({ 't.series_no': series.no, 't.type': 'backup', ...(by && { 'r.policy_id': by.policyId, 'r.rule_no': by.ruleNo }) })
+      .whereIn('t.state', ['waiting', 'running'])
+      .first<{ id: string } | undefined>('t.id');
     if (!open || type === 'trial') tasks.push({ workloadId, seriesNo: series.no, type, work: plan });
   }
   return tasks;
 }
 
-export function planOf(body: PolicyBody): BackupPlan {
-  const { targetId, kind, include, exclude, lockDays, scripts } = body;
+export function planOf({ include, exclude, scripts }: PolicyBody, { targetId, kind, lockDays }: PolicyRule): BackupPlan {
   return { targetId, kind, include, exclude, lockDays, scripts };
 }
 
-/** Starts a policy for the workloads it matches. Throws NOT_NOW when none is left to do. */
+/** Starts rules of a policy for the workloads it matches: a backup has one rule, a trial may look at several. Throws NOT_NOW when none is left to do. */
 export async function startPolicy(
   trx: Knex.Transaction,
   now: number,
   policy: { id: number; body: PolicyBody },
+  rules: readonly [PolicyRule, ...PolicyRule[]],
   workloads: readonly number[],
   how: { startedBy: NewRun['startedBy']; person: string; trial?: boolean; window?: RunEnd },
 ): Promise<number> {
   const type = how.trial ? 'trial' : 'backup';
-  const tasks = await backupTasks(trx, workloads, planOf(policy.body), type);
+  const tasks: NewTask[] = [];
+  for (const rule of rules) {
+    const by = { policyId: policy.id, ruleNo: rule.no };
+    tasks.push(...(await backupTasks(trx, workloads, planOf(policy.body, rule), type, by)));
+  }
   if (!tasks.length)
     throw new ApiError(
       'NOT_NOW',
@@ -148,9 +166,10 @@ export async function startPolicy(
     );
   return queueRun(trx, now, {
     kind: type,
-    pointKind: policy.body.kind,
+    pointKind: rules[0].kind,
     startedBy: how.startedBy,
     policyId: policy.id,
+    ruleNo: rules[0].no,
     name: policy.body.name,
     person: how.person,
     priority: policy.body.priority,

@@ -33,6 +33,7 @@ export async function retry(
     pointKind: run.point_kind ?? 'incremental',
     startedBy: 'retry',
     policyId: run.policy_id,
+    ruleNo: run.rule_no,
     name: run.name,
     keepOwn: fromJsonOrNull(run.keep_own),
     ...how,

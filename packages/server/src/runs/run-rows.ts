@@ -8,6 +8,7 @@ export interface RunRecord {
   readonly point_kind: RunRow['pointKind'];
   readonly started_by: RunRow['trigger'];
   readonly policy_id: number | null;
+  readonly rule_no: number;
   readonly name: string;
   readonly person: string;
   readonly reason: string;

@@ -1,5 +1,5 @@
 import { dueSince, windowAt, type InWindow } from '@lithodex/core';
-import type { Cause } from '@lithodex/contract';
+import { heaviestFirst, type Cause, type PolicyRule } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
@@ -45,12 +45,54 @@ async function notReadSince(trx: Knex.Transaction, { body }: PolicyRow, due: num
   return rows.map((r) => r.id);
 }
 
-async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow, wanted: Set<number>): Promise<number | undefined> {
+interface DueRule {
+  readonly rule: PolicyRule;
+  readonly due: number;
+}
+
+/** The rules of a policy whose time has come, those that read most first. */
+async function dueRules(trx: Knex.Transaction, now: number, { id, body }: PolicyRow): Promise<DueRule[]> {
+  const clocks = await trx('policy_clock').where({ policy_id: id }).forUpdate().select<{ rule_no: number; last_due: number }[]>();
+  const found: DueRule[] = [];
+  for (const rule of heaviestFirst(body.rules)) {
+    const since = clocks.find((c) => c.rule_no === rule.no)?.last_due ?? now;
+    const { schedule } = rule;
+    const due = schedule.every === 'after' ? await followedEnd(trx, schedule.policyId, since) : dueSince({ ...body, schedule }, since, now);
+    if (due !== undefined) found.push({ rule, due });
+  }
+  return found;
+}
+
+/**
+ * Starts the rules of a policy that are due. Where several come due together and write to the same target, the one that reads most of the source takes the point for all of them: a weekly full
+ * takes the place of that day's incremental.
+ */
+async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow, wanted: Set<number>): Promise<number[]> {
+  const started = new Map<string, number>();
+  for (const { rule, due } of await dueRules(trx, now, policy)) {
+    if (started.has(rule.targetId)) {
+      await clockTo(trx, policy.id, rule, due);
+      continue;
+    }
+    const runId = await startRule(trx, now, policy, rule, due, wanted);
+    if (runId !== undefined) started.set(rule.targetId, runId);
+  }
+  return [...started.values()];
+}
+
+async function clockTo(trx: Knex.Transaction, policyId: number, rule: PolicyRule, due: number): Promise<void> {
+  await trx('policy_clock').where({ policy_id: policyId, rule_no: rule.no }).update({ last_due: due });
+}
+
+async function startRule(
+  trx: Knex.Transaction,
+  now: number,
+  policy: PolicyRow,
+  rule: PolicyRule,
+  due: number,
+  wanted: Set<number>,
+): Promise<number | undefined> {
   const { id, body } = policy;
-  const state = await trx('policy_clock').where({ policy_id: id }).forUpdate().first<{ last_due: number }>();
-  const since = state?.last_due ?? now;
-  const due = body.schedule.every === 'after' ? await followedEnd(trx, body.schedule.policyId, since) : dueSince(body, since, now);
-  if (due === undefined) return undefined;
   const within = body.window ? windowAt(body.window, body.zone, now) : undefined;
   const cause = passedOver(policy, due, now, within);
   if (!cause && within && !within.open) return undefined;
@@ -59,12 +101,12 @@ async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow,
     for (const source of unread) wanted.add(source);
     return undefined;
   }
-  await trx('policy_clock').where({ policy_id: id }).update({ last_due: due });
+  await clockTo(trx, id, rule, due);
   const matches = (await matchesOf(trx, body)).map((m) => m.id);
   await assign(trx, now, id, matches);
   try {
     const window = within && body.window ? { ends: within.ends, stop: body.window.stop } : undefined;
-    const runId = await startPolicy(trx, now, policy, matches, { startedBy: 'schedule', person: '', ...(window && { window }) });
+    const runId = await startPolicy(trx, now, policy, [rule], matches, { startedBy: 'schedule', person: '', ...(window && { window }) });
     if (cause) {
       const ended = { state: 'notStarted', ended_at: now };
       await trx('task')
@@ -84,10 +126,10 @@ export async function startDue(deps: Deps): Promise<DueRound> {
   const wanted = new Set<number>();
   for (const policy of await policiesInForce(deps.db)) {
     try {
-      const runId = await inTransaction(deps.db, (trx) => startIfDue(trx, deps.clock.now(), policy, wanted));
-      if (runId === undefined) continue;
-      deps.movers.workAppeared();
-      await deps.events.emit('run', { runId });
+      for (const runId of await inTransaction(deps.db, (trx) => startIfDue(trx, deps.clock.now(), policy, wanted))) {
+        deps.movers.workAppeared();
+        await deps.events.emit('run', { runId });
+      }
     } catch (error) {
       // the other policies start all the same
       deps.log.warn({ err: error, policy: policy.id }, 'a policy could not be started');

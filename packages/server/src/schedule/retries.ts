@@ -8,14 +8,14 @@ import type { RunRecord } from '../runs/run-rows';
 
 const minuteMs = 60_000;
 
-async function retryIfDue(deps: Deps, { id, body }: PolicyRow): Promise<number | undefined> {
+async function retryIfDue(deps: Deps, { id, body }: PolicyRow, ruleNo: number): Promise<number | undefined> {
   const now = deps.clock.now();
   const within = body.window ? windowAt(body.window, body.zone, now) : undefined;
   if (within && !within.open) return undefined;
   return inTransaction(deps.db, async (trx) => {
     // nothing is tried again that a later run has tried already
     const run = await trx('run')
-      .where({ policy_id: id, kind: 'backup' })
+      .where({ policy_id: id, rule_no: ruleNo, kind: 'backup' })
       .orderBy('id', 'desc')
       .forUpdate()
       .first<(RunRecord & { retried: number }) | undefined>();
@@ -32,13 +32,15 @@ async function retryIfDue(deps: Deps, { id, body }: PolicyRow): Promise<number |
   });
 }
 
-/** Tries again what failed in the newest run of a policy, as often and after the pause that the policy says. */
+/** Tries again what failed in the newest run of each rule of a policy, as often and after the pause that the policy says. */
 export async function retryFailed(deps: Deps): Promise<void> {
   for (const policy of await policiesInForce(deps.db)) {
     if (!policy.body.retries.times) continue;
-    const runId = await retryIfDue(deps, policy);
-    if (runId === undefined) continue;
-    deps.movers.workAppeared();
-    await deps.events.emit('run', { runId });
+    for (const { no } of policy.body.rules) {
+      const runId = await retryIfDue(deps, policy, no);
+      if (runId === undefined) continue;
+      deps.movers.workAppeared();
+      await deps.events.emit('run', { runId });
+    }
   }
 }

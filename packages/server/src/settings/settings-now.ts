@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { escapePath } from '@lithodex/core';
-import type { PaceWindow, PriceTable, Role, Settings } from '@lithodex/contract';
+import type { PaceWindow, PolicyRule, PriceTable, Role, Settings } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import { limitOfAll } from '../movers/admission';
@@ -25,9 +25,9 @@ export async function settingsNow(db: Knex): Promise<Settings> {
       prices: fromJsonOrNull<PriceTable>(t.prices),
     })),
     policies: inForce.map(({ body }) => {
-      const { schedule } = body;
-      const follows = schedule.every === 'after' ? (inForce.find((p) => p.id === schedule.policyId)?.name ?? null) : null;
-      return { ...body, workloads: namesOf(body.workloads), follows };
+      const follows = ({ schedule }: PolicyRule) =>
+        schedule.every === 'after' ? (inForce.find((p) => p.id === schedule.policyId)?.name ?? null) : null;
+      return { ...body, workloads: namesOf(body.workloads), rules: body.rules.map((r) => ({ ...r, follows: follows(r) })) };
     }),
     holds: await db('point')
       .where({ state: 'visible', held: true })

@@ -1,9 +1,10 @@
 import { unescapePath } from '@lithodex/core';
-import { PolicyBody, type Settings, type SettingsRecord, type SettingStep } from '@lithodex/contract';
+import { type PolicyBody, type PolicyRule, type Settings, type SettingsRecord, type SettingStep } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import { limitOfAll, setLimitOfAll } from '../movers/admission';
 import { assign, matchesOf, versioned } from '../policies/matching';
+import { startClocks } from '../policies/put-in-force';
 import { rememberVersion } from '../policies/versions';
 import { placeText, shownPlace, type TargetRow } from '../targets/target-rows';
 
@@ -125,12 +126,15 @@ function inForceAs(trx: Knex.Transaction, name: string): Promise<{ readonly id: 
   return trx('policy').where({ name, ended: false }).first<{ id: number } | undefined>('id');
 }
 
+/** Names of the policies that one follows. */
+const followedBy = (policy: Settings['policies'][number]) => policy.rules.flatMap((r) => r.follows ?? []);
+
 /** Policies in such an order that what is followed comes before what follows it. */
 function followersLast(policies: Settings['policies']): Settings['policies'] {
   const ordered: Settings['policies'] = [];
   let rest = policies;
   while (rest.length) {
-    const free = rest.filter((p) => p.follows === null || !rest.some((r) => r.name === p.follows));
+    const free = rest.filter((p) => !followedBy(p).some((name) => rest.some((r) => r.name === name)));
     if (!free.length) return [...ordered, ...rest];
     ordered.push(...free);
     rest = rest.filter((p) => !free.includes(p));
@@ -147,33 +151,37 @@ async function policyStep(
   ready: ReadonlySet<string>,
   settings: Settings,
 ): Promise<Step> {
-  const { name, follows } = policy;
+  const { name } = policy;
   if (await inForceAs(trx, name)) return step('policy', name, 'same', 'a policy of this name is in force');
-  const needed = [policy.targetId, ...policy.copies.map((c) => c.targetId)];
+  const needed = [...new Set(policy.rules.flatMap((r) => [r.targetId, ...r.copies.map((c) => c.targetId)]))];
   const missing = needed.filter((id) => !targets.has(id)).map((id) => settings.targets.find((t) => t.id === id)?.name ?? id);
   if (missing.length) return step('policy', name, 'leave', `needs ${missing.join(' and ')}, not taken over yet`);
   const known = await trx('workload').whereIn('name', policy.workloads).select<{ id: number; name: string }[]>('id', 'name');
   const gone = policy.workloads.filter((w) => !sources.has(w) && !known.some((k) => k.name === w));
-  const alone = follows !== null && !ready.has(follows) && !(await inForceAs(trx, follows));
-  if (alone && settings.policies.some((p) => p.name === follows))
-    return step('policy', name, 'leave', `follows ${follows}, not taken over yet`);
-  const byHand = alone ? `, by hand, as ${follows} is not in force` : '';
+  const alone: string[] = [];
+  for (const first of new Set(followedBy(policy))) if (!ready.has(first) && !(await inForceAs(trx, first))) alone.push(first);
+  const later = alone.filter((first) => settings.policies.some((p) => p.name === first));
+  if (later.length) return step('policy', name, 'leave', `follows ${later.join(' and ')}, not taken over yet`);
+  const byHand = alone.length ? `, by hand, as ${alone.join(' and ')} is not in force` : '';
   const why = gone.length ? `without ${gone.join(', ')}, which the settings do not know${byHand}` : `is in force from now on${byHand}`;
   return step('policy', name, 'add', why, async () => {
     const workloads = await trx('workload').whereIn('name', policy.workloads).select<{ id: number }[]>('id');
-    const first = follows === null ? undefined : await inForceAs(trx, follows);
-    const body = PolicyBody.parse({
-      ...policy,
-      ...(policy.schedule.every === 'after' && { schedule: first ? { every: 'after', policyId: first.id } : { every: 'hand' } }),
-      workloads: workloads.map((w) => w.id),
-      targetId: targets.get(policy.targetId)!.id,
-      copies: policy.copies.map((c) => ({ ...c, targetId: targets.get(c.targetId)!.id })),
-    });
+    const rules: PolicyRule[] = [];
+    for (const { follows, ...rule } of policy.rules) {
+      const first = follows === null ? undefined : await inForceAs(trx, follows);
+      rules.push({
+        ...rule,
+        schedule: rule.schedule.every !== 'after' ? rule.schedule : first ? { every: 'after', policyId: first.id } : { every: 'hand' },
+        targetId: targets.get(rule.targetId)!.id,
+        copies: rule.copies.map((c) => ({ ...c, targetId: targets.get(c.targetId)!.id })),
+      });
+    }
+    const body: PolicyBody = { ...policy, workloads: workloads.map((w) => w.id), rules };
     let id = 0;
     await versioned(trx, now, async () => {
       [id] = (await trx('policy').insert({ name, body: JSON.stringify(body) })) as [number];
     });
-    await trx('policy_clock').insert({ policy_id: id, last_due: now });
+    await startClocks(trx, id, body, now);
     await rememberVersion(trx, id, now, 'settings taken over', body);
     await assign(
       trx,

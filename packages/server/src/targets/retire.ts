@@ -14,10 +14,13 @@ const pointsAtOnce = 500;
 
 /** The body of a policy that no longer uses a target but another one in its place. */
 function without(body: PolicyBody, targetId: string, to: string): PolicyBody {
-  const first = body.targetId === targetId ? to : body.targetId;
-  const copies = body.copies.map((c) => (c.targetId === targetId ? { ...c, targetId: to } : c));
-  const seen = new Set([first]);
-  return { ...body, targetId: first, copies: copies.filter((c) => !seen.has(c.targetId) && seen.add(c.targetId)) };
+  const rules = body.rules.map((rule) => {
+    const first = rule.targetId === targetId ? to : rule.targetId;
+    const copies = rule.copies.map((c) => (c.targetId === targetId ? { ...c, targetId: to } : c));
+    const seen = new Set([first]);
+    return { ...rule, targetId: first, copies: copies.filter((c) => !seen.has(c.targetId) && seen.add(c.targetId)) };
+  });
+  return { ...body, rules };
 }
 
 /**
@@ -37,7 +40,7 @@ export async function retire(deps: Deps, id: string, to: string, actor: string):
     for (const policy of await policiesInForce(trx)) {
       const body = without(policy.body, id, to);
       if (JSON.stringify(body) === JSON.stringify(policy.body)) continue;
-      for (const rule of [body, ...body.copies]) if (rule.targetId === to && rule.lockDays) await checkLocks(trx, to);
+      for (const rule of body.rules.flatMap((r) => [r, ...r.copies])) if (rule.targetId === to && rule.lockDays) await checkLocks(trx, to);
       await versioned(trx, now, async () => {
         await trx('policy')
           .where({ id: policy.id })

@@ -140,7 +140,7 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         .select<T[]>('t.run_id', 'r.name', 'r.kind', 'w.name as workload', 't.started_at', 't.progress');
       const waiting = await db('task').where({ state: 'waiting' }).whereNot('type', 'expire').count({ n: '*' }).first<{ n: number }>();
       const coming = (await policiesInForce(db))
-        .flatMap((p) => nextStarts(p.body, p.timetable, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
+        .flatMap((p) => nextStarts(p.body, p.timetables, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
         .filter((c) => c.at - now < dayMs / 2)
         .sort((a, b) => a.at - b.at)
         .slice(0, 12);

@@ -3,6 +3,7 @@ import type {
   NightTask,
   Point,
   PolicyBody,
+  PolicyRule,
   RunDetail,
   RunRow,
   Target,
@@ -280,29 +281,39 @@ export const target = (id: number, more: Partial<Target> = {}): Target => ({
   ...more,
 });
 
-export const policyBody = (more: Partial<PolicyBody> = {}): PolicyBody => ({
-  name: 'Nightly',
-  workloads: [1],
-  tags: [],
-  rule: '',
-  except: '',
-  kind: 'incremental',
-  synthetic: null,
-  schedule: { every: 'day', at: '22:00' },
-  zone: 'UTC',
-  window: null,
-  closed: [],
-  retries: { times: 0, pauseMinutes: 30 },
-  catchUp: true,
-  priority: 'usual',
-  keep: { by: 'days', days: 30 },
-  targetId: uuid(1),
-  lockDays: null,
-  copies: [],
-  include: [],
-  exclude: [],
-  objectiveHours: 24,
-  scripts: { before: null, after: null, minutes: 15 },
-  changeLimit: 40,
-  ...more,
-});
+/** A policy of one rule. `more`: what it says otherwise, of the rule or of all. */
+export const policyBody = (more: Partial<PolicyBody & PolicyRule> = {}): PolicyBody => {
+  const { no, kind, synthetic, schedule, keep, targetId, lockDays, copies, ...shared } = more;
+  const said = { no, kind, synthetic, schedule, keep, targetId, lockDays, copies };
+  const rule: PolicyRule = {
+    no: 1,
+    kind: 'incremental',
+    synthetic: null,
+    schedule: { every: 'day', at: '22:00' },
+    keep: { by: 'days', days: 30 },
+    targetId: uuid(1),
+    lockDays: null,
+    copies: [],
+    ...Object.fromEntries(Object.entries(said).filter(([, value]) => value !== undefined)),
+  };
+  return {
+    name: 'Nightly',
+    workloads: [1],
+    tags: [],
+    rule: '',
+    except: '',
+    rules: [rule],
+    zone: 'UTC',
+    window: null,
+    closed: [],
+    retries: { times: 0, pauseMinutes: 30 },
+    catchUp: true,
+    priority: 'usual',
+    include: [],
+    exclude: [],
+    objectiveHours: 24,
+    scripts: { before: null, after: null, minutes: 15 },
+    changeLimit: 40,
+    ...shared,
+  };
+};

@@ -1,7 +1,7 @@
-import type { PolicyBody } from '@lithodex/contract';
+import type { PolicyRule } from '@lithodex/contract';
 import type { SlotOption } from '../ui/slot';
 
-type Keep = PolicyBody['keep'];
+type Keep = PolicyRule['keep'];
 
 /** How long points may be kept, as choices of a slot. */
 export const keepChoices: SlotOption<string>[] = [

@@ -1,10 +1,10 @@
 import { ChangeDetectionStrategy, Component, computed, input, output } from '@angular/core';
-import type { LongTerm, PolicyBody } from '@lithodex/contract';
+import type { LongTerm, PolicyRule } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
 import { Slot, type SlotOption } from '../ui/slot';
 import { weekdays } from './sentence';
 
-type Keep = PolicyBody['keep'];
+type Keep = PolicyRule['keep'];
 type Unit = 'weeks' | 'months' | 'years';
 const none: LongTerm = { weeks: 0, months: 0, years: 0, day: 1 };
 /** What one starts from. */

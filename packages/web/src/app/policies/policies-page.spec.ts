@@ -10,11 +10,16 @@ const body = {
   tags: ['cranes'],
   rule: '',
   except: '',
-  kind: 'incremental',
-  schedule: { every: 'hand' },
+  rules: [
+    {
+      no: 1,
+      kind: 'incremental',
+      schedule: { every: 'hand' },
+      keep: { by: 'days', days: 7 },
+      targetId: '00000000-0000-4000-8000-000000000001',
+    },
+  ],
   zone: 'UTC',
-  keep: { by: 'days', days: 7 },
-  targetId: '00000000-0000-4000-8000-000000000001',
 };
 const offer = async (s: Awaited<ReturnType<typeof open>>, text: string) => {
   const field = s.one<HTMLInputElement>('input[type=file]');

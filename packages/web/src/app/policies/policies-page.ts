@@ -1,6 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, inject, signal } from '@angular/core';
 import { toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
+import type { PolicyBody } from '@lithodex/contract';
 import { from, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
@@ -8,7 +9,7 @@ import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
-import { ruleSentence } from './sentence';
+import { ruleSentences } from './sentence';
 
 @Component({
   selector: 'lx-policies-page',
@@ -42,7 +43,7 @@ import { ruleSentence } from './sentence';
           <tr>
             <th></th>
             <th>Policy</th>
-            <th>Rule</th>
+            <th>Rules</th>
             <th>Protects</th>
             <th>Next run</th>
             <th>Last run</th>
@@ -58,7 +59,11 @@ import { ruleSentence } from './sentence';
                   ><b>{{ p.body.name }}</b></a
                 >
               </td>
-              <td class="rule">{{ sentence(p.body, policyNames()) }}</td>
+              <td class="rule">
+                @for (said of sentences(p.body, policyNames()); track $index) {
+                  <div>{{ said }}</div>
+                }
+              </td>
               <td class="names cut" [title]="names(p.matches)">
                 @if (p.matches.length) {
                   {{ p.matches.length }}: {{ names(p.matches) }}
@@ -67,7 +72,7 @@ import { ruleSentence } from './sentence';
                 }
               </td>
               <td [title]="p.nextRun | exact">
-                {{ p.nextRun ? (p.nextRun | moment) : p.body.schedule.every === 'after' ? 'not known' : 'by hand' }}
+                {{ p.nextRun ? (p.nextRun | moment) : follows(p.body) ? 'not known' : 'by hand' }}
               </td>
               <td>
                 <a routerLink="/runs" [queryParams]="{ policy: p.id }">{{ p.lastRun ? (p.lastRun | moment) : 'never' }}</a>
@@ -100,7 +105,8 @@ export class PoliciesPage {
     ),
   );
   protected readonly rows = computed(() => this.result()?.value?.rows ?? []);
-  protected readonly sentence = ruleSentence;
+  protected readonly sentences = ruleSentences;
+  protected readonly follows = (body: PolicyBody) => body.rules.some((r) => r.schedule.every === 'after');
   protected readonly policyNames = computed(() => new Map(this.rows().map((p) => [p.id, p.body.name])));
 
   protected readonly problem = signal<ApiFailure | null>(null);

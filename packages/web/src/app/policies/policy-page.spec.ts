@@ -1,48 +1,8 @@
 import { describe, expect, it } from 'vitest';
+import { consequences, draft, policy, said, stage } from '../../test/policy-stage';
 import { policyBody, target, uuid } from '../../test/samples';
-import { day, now, open, page, words, type Answers, type Stage } from '../../test/stage';
+import { day, now, page, words } from '../../test/stage';
 import { ApiFailure } from '../data/api';
-
-const consequences = {
-  matches: [
-    { id: 1, name: 'quay-1', why: 'chosen by name', alsoBy: [], fresh: false },
-    { id: 2, name: 'quay-2', why: 'tagged room: north', alsoBy: ['Hourly'], fresh: true },
-  ],
-  gone: [{ id: 3, name: 'quay-3' }],
-  zone: 'UTC',
-  nextRuns: [now + day],
-  settled: { points: 14, furthestDays: 14, ages: [0.5, 1.5], arithmetic: '14 days × 1 run a day' },
-  settledNow: null,
-  deletes: { points: 0, oldest: null, newest: null, workloads: [] },
-  fit: { draft: { ends: now + day, missed: 0 }, inForce: { ends: now, missed: 0 }, tasks: 3 },
-  leftOut: [],
-  secondPerson: '',
-  measured: { runs: 0, sizeBytes: 0, newBytesPerRun: null, targetFree: null, nightMs: null },
-  warnings: [],
-};
-const policy = { id: 5, body: policyBody(), matches: [{ id: 1, name: 'quay-1' }], nextRun: now + day, lastRun: null, points: 31 };
-const stage = (url: string, answers: Answers = {}, role: 'administrator' | 'operator' | 'auditor' = 'administrator') =>
-  open(url, {
-    role,
-    answers: {
-      getPolicy: policy,
-      policyVersions: { rows: [{ no: 1, at: now - day, by: 'eva.vind', body: policyBody() }] },
-      listTargets: page([target(1), target(2)]),
-      estateValues: {
-        workloads: [
-          { id: 1, name: 'quay-1', coverage: 'protected' },
-          { id: 2, name: 'quay-2', coverage: 'none' },
-        ],
-        tags: [{ name: 'room: north', count: 3 }],
-        fields: { tag: ['room: north'], name: ['quay-1', 'quay-2'], source: ['quay-1', 'quay-2'], host: ['mole-1'] },
-      },
-      consequences,
-      policyMeasures: { now, schedule: policy.body.schedule, targets: [] },
-      listPolicies: page([policy, { ...policy, id: 9, body: policyBody({ name: 'Berths, hourly' }) }]),
-      ...answers,
-    },
-  });
-const draft = (s: Stage) => (s.api.last('consequences')?.body as { body: ReturnType<typeof policyBody> }).body;
 
 describe('writing a policy', () => {
   it('starts from sensible sentences, with the workload one came from', async () => {
@@ -50,7 +10,7 @@ describe('writing a policy', () => {
     await s.until(() => {
       expect(s.api.of('consequences')).toHaveLength(1);
     });
-    expect(draft(s)).toMatchObject({ workloads: [2], targetId: uuid(1), keep: { by: 'days', days: 14 }, name: 'draft' });
+    expect(said(s)).toMatchObject({ workloads: [2], targetId: uuid(1), keep: { by: 'days', days: 14 }, name: 'draft' });
     expect(s.all('.rule .slot').map(words)).toEqual(['day', '22:00', 'incremental', 'disk-1', '14 days', 'never', 'not locked']);
     expect(s.button('Put in force').disabled).toBe(true);
     await s.type('.title', 'Nightly north');
@@ -97,7 +57,7 @@ describe('writing a policy', () => {
     });
     await s.fill(label, choice);
     await s.until(() => {
-      expect(draft(s)).toMatchObject(wanted);
+      expect(said(s)).toMatchObject(wanted);
     });
   });
 
@@ -109,7 +69,7 @@ describe('writing a policy', () => {
     await s.click('Mo');
     await s.click('Tu');
     await s.until(() => {
-      expect(draft(s).schedule).toMatchObject({ days: [1] });
+      expect(said(s).schedule).toMatchObject({ days: [1] });
     });
   });
 
@@ -129,7 +89,7 @@ describe('writing a policy', () => {
     await s.fill('pause before trying again', '1 hour');
     await s.click(s.one('[aria-label="Without closed day 12-24"]'));
     await s.until(() => {
-      expect(draft(s)).toMatchObject({
+      expect(said(s)).toMatchObject({
         schedule: { on: { day: 31 } },
         window: { from: '22:00', to: '06:00', stop: true },
         closed: [],
@@ -214,13 +174,13 @@ describe('writing a policy', () => {
     await s.fill('first day', 'Sun');
     await s.fill('retention', '30 days');
     await s.until(() => {
-      expect(draft(s).keep).toEqual({ by: 'days', days: 30, longTerm: { weeks: 8, months: 12, years: 5, day: 7 } });
+      expect(said(s).keep).toEqual({ by: 'days', days: 30, longTerm: { weeks: 8, months: 12, years: 5, day: 7 } });
     });
     await s.fill('weekly points', 'no weeks');
     await s.fill('monthly points', 'no months');
     await s.fill('yearly points', 'no years');
     await s.until(() => {
-      expect(draft(s).keep).toEqual({ by: 'days', days: 30 });
+      expect(said(s).keep).toEqual({ by: 'days', days: 30 });
     });
   });
 
@@ -231,17 +191,17 @@ describe('writing a policy', () => {
     });
     await s.click('Copy to another target');
     await s.until(() => {
-      expect(draft(s).copies).toEqual([{ targetId: uuid(2), rhythm: 'every', keep: { by: 'days', days: 30 }, lockDays: null }]);
+      expect(said(s).copies).toEqual([{ targetId: uuid(2), rhythm: 'every', keep: { by: 'days', days: 30 }, lockDays: null }]);
     });
     expect(s.all('lx-copy-rules button.act').map(words)).toEqual(['Keep long-term points too', 'Without this copy']);
     await s.fill('copy rhythm', 'the newest point once a week');
     await s.fill('copy retention', { typed: '12 points' });
     await s.until(() => {
-      expect(draft(s).copies).toMatchObject([{ rhythm: 'week', keep: { by: 'points', points: 12 } }]);
+      expect(said(s).copies).toMatchObject([{ rhythm: 'week', keep: { by: 'points', points: 12 } }]);
     });
     await s.fill('target', 'disk-2');
     await s.until(() => {
-      expect(draft(s)).toMatchObject({ targetId: uuid(2), copies: [] });
+      expect(said(s)).toMatchObject({ targetId: uuid(2), copies: [] });
     });
   });
 
@@ -262,7 +222,7 @@ describe('writing a policy', () => {
     await s.click('Without the lock');
     await s.fill('lock', '30 days');
     await s.until(() => {
-      expect(draft(s)).toMatchObject({ lockDays: 30, copies: [{ lockDays: null }, { lockDays: null }] });
+      expect(said(s)).toMatchObject({ lockDays: 30, copies: [{ lockDays: null }, { lockDays: null }] });
     });
     expect(s.text()).toContain('whoever administers the disk can still erase it');
     const second = s.all('[aria-label^="lock:"]')[1]!;
@@ -272,7 +232,7 @@ describe('writing a policy', () => {
     box.dispatchEvent(new Event('input'));
     box.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter' }));
     await s.until(() => {
-      expect(draft(s).copies[0]).toMatchObject({ lockDays: 45 });
+      expect(said(s).copies[0]).toMatchObject({ lockDays: 45 });
     });
     expect(s.all('lx-lock-rule').map(words)[1]).toContain('Nobody can remove it for 45 days');
   });
@@ -299,7 +259,7 @@ describe('writing a policy', () => {
     const s = await stage('/policies/5', { consequences: { ...consequences, deletes }, changePolicy: { request: null } });
     await s.fill('retention', '7 days');
     await s.until(() => {
-      expect(draft(s).keep).toEqual({ by: 'days', days: 7 });
+      expect(said(s).keep).toEqual({ by: 'days', days: 7 });
       expect(s.text()).toContain('Agree');
     });
     expect(s.button('Put in force').disabled).toBe(true);
@@ -318,7 +278,7 @@ describe('writing a policy', () => {
       expect(s.button('Put in force').disabled).toBe(false);
     });
     await s.click('Put in force');
-    expect(s.api.last('changePolicy')).toMatchObject({ id: 5, body: { keep: { by: 'days', days: 7 }, objectiveHours: 48 } });
+    expect(s.api.last('changePolicy')).toMatchObject({ id: 5, body: { rules: [{ keep: { by: 'days', days: 7 } }], objectiveHours: 48 } });
     expect(s.url()).toBe('/policies');
   });
 

@@ -2,7 +2,17 @@ import { ChangeDetectionStrategy, Component, computed, effect, inject, input, si
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
-import type { Consequences, EstateValues, Policy, PolicyBody, PolicyMeasures, Target } from '@lithodex/contract';
+import { NgbDropdownModule } from '@ng-bootstrap/ng-bootstrap';
+import {
+  mostRules,
+  type Consequences,
+  type EstateValues,
+  type Policy,
+  type PolicyBody,
+  type PolicyMeasures,
+  type PolicyRule as Rule,
+  type PolicyStart,
+} from '@lithodex/contract';
 import { countOf, asksFor, parseRule, ruleFields, type RuleField as Field } from '@lithodex/core';
 import { debounceTime, distinctUntilChanged, filter, map, of, switchMap } from 'rxjs';
 import { addressOf, Api, type ApiFailure } from '../data/api';
@@ -12,25 +22,18 @@ import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { ConsequencesPanel } from './consequences-panel';
-import { CopyRules } from './copy-rules';
-import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './keep-choice';
-import { LockRule } from './lock-rule';
-import { LongTermRule } from './long-term-rule';
 import { ScriptRule } from './script-rule';
-import { SyntheticRule } from './synthetic-rule';
 import { Simulation } from './simulation';
 import { TimeTerms } from './time-terms';
+import { PolicyRule, takesPoints } from './policy-rule';
 import { PolicyVersions } from './policy-versions';
 import { RuleField } from './rule-field';
-import { ScheduleRule } from './schedule-rule';
-import { keepWords, type PolicyNames } from './sentence';
+import { ruleSentence, type PolicyNames } from './sentence';
 
 const options = <T>(values: readonly T[], label: (value: T) => string): SlotOption<T>[] =>
   values.map((value) => ({ value, label: label(value) }));
 
 const yearsAhead = 5;
-/** Cartridges take copies only. */
-const takesPoints = (t: Target) => t.place.kind !== 'cartridges';
 /** What the measures of a draft depend on. */
 const subjectOf = (b: PolicyBody) =>
   JSON.stringify([
@@ -38,9 +41,7 @@ const subjectOf = (b: PolicyBody) =>
     b.tags,
     b.rule,
     b.except,
-    b.targetId,
-    b.copies.map((c) => c.targetId),
-    b.schedule.every === 'after' && b.schedule,
+    b.rules.map((r) => [r.no, r.targetId, r.copies.map((c) => c.targetId), r.schedule.every === 'after' && r.schedule]),
   ]);
 
 /** A draft that was read from a file: it comes along with the address, which the page may outlive. */
@@ -54,15 +55,12 @@ const readFromFile = () => (history.state as { draft?: PolicyBody } | null)?.dra
     FormsModule,
     RouterLink,
     Slot,
+    NgbDropdownModule,
+    PolicyRule,
     PolicyVersions,
-    ScheduleRule,
     RuleField,
     TimeTerms,
-    CopyRules,
-    LongTermRule,
     ScriptRule,
-    SyntheticRule,
-    LockRule,
     ConsequencesPanel,
     FormDialog,
     ...formatPipes,
@@ -97,7 +95,6 @@ export class PolicyPage {
     (this.policies()?.value?.rows ?? []).filter((p) => p.id !== this.policyId()).map((p) => ({ id: p.id, name: p.body.name })),
   );
   protected readonly allTargets = computed(() => this.targets()?.value?.rows ?? []);
-  protected readonly firstTarget = computed(() => this.allTargets().find((t) => t.id === this.draft()?.targetId));
   protected readonly draft = signal<PolicyBody | null>(null);
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
@@ -105,7 +102,10 @@ export class PolicyPage {
   /** Answered by a person: putting it in force deletes points. */
   protected readonly agreed = signal(false);
 
-  /** What a new policy begins as: another one, or sensible sentences. */
+  /** What a new policy begins as, where it is no copy of another one. */
+  private readonly starting = signal<PolicyStart | null>(null);
+  protected readonly startsNew = computed(() => this.starting()?.policyId === this.policyId() && this.policyId() !== null);
+  /** The policy that a new one is a copy of. */
   private readonly start = toSignal(
     toObservable(this.like).pipe(
       switchMap((id) => (id ? this.api.call('getPolicy', { id: Number(id) }).pipe(outcome<Policy>()) : of<Outcome<Policy>>({}))),
@@ -118,17 +118,24 @@ export class PolicyPage {
   private draftOf: number | null | undefined;
 
   constructor() {
+    this.api
+      .call('policyStart')
+      .pipe(outcome<PolicyStart>())
+      .subscribe(({ value }) => {
+        this.starting.set(value ?? { policyId: null, terms: null });
+      });
     effect(() => {
       const id = this.policyId();
       const loaded = this.inForce();
       const policy = loaded?.id === id ? loaded : undefined;
       const targets = this.targets()?.value?.rows;
       const start = this.start();
+      const starting = this.starting();
       untracked(() => {
         if (this.draftOf !== id) this.draft.set(null);
         this.draftOf = id;
         if (policy) this.draft.set(this.withAdded(policy.body));
-        else if (id !== null || this.draft() || !targets || !start) return;
+        else if (id !== null || this.draft() || !targets || !start || !starting) return;
         else if (readFromFile()) this.draft.set(readFromFile()!);
         else if (start.value) this.draft.set({ ...start.value.body, name: `${start.value.body.name}, copy` });
         else if (!this.like() || start.failure)
@@ -144,25 +151,29 @@ export class PolicyPage {
 
   private fresh(targetId: string): PolicyBody {
     const chosen = Number(this.workload());
+    const nothing = { name: '', workloads: chosen ? [chosen] : [], tags: [], rule: '', except: '' };
+    const terms = this.starting()?.terms;
+    if (terms) return { ...terms, ...nothing };
     return {
-      name: '',
-      workloads: chosen ? [chosen] : [],
-      tags: [],
-      rule: '',
-      except: '',
-      kind: 'incremental',
-      synthetic: null,
-      schedule: { every: 'day', at: '22:00' },
+      ...nothing,
+      rules: [
+        {
+          no: 1,
+          kind: 'incremental',
+          synthetic: null,
+          schedule: { every: 'day', at: '22:00' },
+          keep: { by: 'days', days: 14 },
+          targetId,
+          lockDays: null,
+          copies: [],
+        },
+      ],
       zone: this.session.zone(),
       window: null,
       closed: [],
       retries: { times: 2, pauseMinutes: 30 },
       catchUp: true,
       priority: 'usual',
-      keep: { by: 'days', days: 14 },
-      targetId,
-      lockDays: null,
-      copies: [],
       include: [],
       exclude: [],
       scripts: { before: null, after: null, minutes: 15 },
@@ -191,7 +202,9 @@ export class PolicyPage {
       filter((body) => body !== null),
       distinctUntilChanged((a, b) => subjectOf(a) === subjectOf(b)),
       switchMap((body) =>
-        this.api.call('policyMeasures', { body: { body: { ...body, name: body.name || 'draft' } } }).pipe(outcome<PolicyMeasures>()),
+        this.api
+          .call('policyMeasures', { body: { id: this.policyId(), body: { ...body, name: body.name || 'draft' } } })
+          .pipe(outcome<PolicyMeasures>()),
       ),
     ),
   );
@@ -222,18 +235,8 @@ export class PolicyPage {
   );
 
   // ---- slots
-  protected readonly kinds: SlotOption<PolicyBody['kind']>[] = [
-    { value: 'incremental', label: 'incremental', note: 'reads what changed since the last point' },
-    { value: 'differential', label: 'differential', note: 'reads what changed since the last full' },
-    { value: 'full', label: 'full', note: 'reads everything again' },
-  ];
-  protected readonly keeps = keepChoices;
   protected readonly objectives = options([4, 8, 12, 24, 26, 48, 120, 192], (h) => `${h} h`);
   protected readonly limits = options([10, 20, 30, 40, 50, 60, 80, 100], (p) => `${p} %`);
-  protected readonly keepWords = keepWords;
-  protected readonly targetOptions = computed(() =>
-    options(this.allTargets().filter(takesPoints), (t) => t.name).map((o) => ({ value: o.value.id, label: o.label })),
-  );
   protected readonly workloadOptions = computed(() =>
     (this.estate()?.value?.workloads ?? [])
       .filter((w) => !this.draft()?.workloads.includes(w.id))
@@ -289,27 +292,39 @@ export class PolicyPage {
     this.draft.update((d) => (d ? { ...d, ...change } : d));
   }
 
-  protected readonly choiceOf = choiceOf;
+  protected readonly mostRules = mostRules;
+  protected readonly settled = computed(() => {
+    const points = this.consequences()?.settled.points;
+    return points ? `${countOf(points, 'point')} when settled` : '';
+  });
 
-  protected setKeep(value: string): void {
-    this.keepFor(keepOfChoice(value));
+  protected sentenceOf(rule: Rule): string {
+    return ruleSentence(rule, this.names().policies);
   }
 
-  protected typeKeep(text: string): void {
-    const keep = keepTyped(text);
-    if (keep) this.keepFor(keep);
+  protected setRule(rule: Rule): void {
+    this.setRules((rules) => rules.map((r) => (r.no === rule.no ? rule : r)));
   }
 
-  /** Takes a retention, with the long-term points there are. */
-  private keepFor(keep: PolicyBody['keep']): void {
-    this.set({ keep: withLongTerm(keep, this.draft()?.keep) });
+  /** Begins a further rule as what most often goes with the first: a full now and then that is kept for longer. */
+  protected addRule(): void {
+    this.setRules((rules) => {
+      const { schedule, targetId } = rules[0]!;
+      const at = 'at' in schedule ? schedule.at : '22:00';
+      const keep = { by: 'days' as const, days: 60 };
+      const every = { every: 'week' as const, days: [7], at };
+      const no = Math.max(...rules.map((r) => r.no), ...(this.inForce()?.body.rules ?? []).map((r) => r.no)) + 1;
+      return [...rules, { no, kind: 'full', synthetic: null, schedule: every, keep, targetId, lockDays: null, copies: [] }];
+    });
   }
 
-  /** Where points can be copied to: every target but the one they are stored on first. */
-  protected readonly copyTargets = computed(() => this.allTargets().filter((t) => t.id !== this.draft()?.targetId));
+  protected dropRule(rule: Rule): void {
+    this.setRules((rules) => rules.filter((r) => r !== rule));
+  }
 
-  protected setTarget(targetId: string): void {
-    this.set({ targetId, copies: this.draft()?.copies.filter((c) => c.targetId !== targetId) ?? [] });
+  private setRules(change: (rules: readonly Rule[]) => Rule[]): void {
+    const d = this.draft();
+    if (d) this.set({ rules: change(d.rules) });
   }
 
   protected patterns(text: string): string[] {
@@ -359,12 +374,17 @@ export class PolicyPage {
       });
   }
 
-  protected run(trial: boolean): void {
+  protected run(trial: boolean, rule?: number): void {
     const id = this.policyId();
     if (id !== null)
       this.api
-        .call('runPolicy', { id, body: { trial } })
+        .call('runPolicy', { id, body: { trial, rule } })
         .subscribe({ next: ({ runId }) => void this.router.navigate(['/runs', runId]), error: this.failed });
+  }
+
+  /** Lets new policies start from this one, or from the sentences the program knows. */
+  protected startFrom(policyId: number | null): void {
+    this.api.call('setPolicyStart', { body: { policyId } }).subscribe({ next: (start) => this.starting.set(start), error: this.failed });
   }
 
   protected end(): void {

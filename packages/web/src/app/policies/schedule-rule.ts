@@ -1,10 +1,10 @@
 import { ChangeDetectionStrategy, Component, computed, input, output } from '@angular/core';
-import { ClockTime, type PolicyBody } from '@lithodex/contract';
+import { ClockTime, type PolicyRule } from '@lithodex/contract';
 import { hourSteps, minuteSteps } from '@lithodex/core';
 import { Slot, type SlotOption } from '../ui/slot';
 import { monthDayWords, nths, weekdays } from './sentence';
 
-type Schedule = PolicyBody['schedule'];
+type Schedule = PolicyRule['schedule'];
 type Every = Schedule['every'];
 type MonthDay = Extract<Schedule, { every: 'month' }>['on'];
 

@@ -1,4 +1,4 @@
-import type { PolicyBody } from '@lithodex/contract';
+import type { CopyRule, PolicyBody, PolicyRule } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
 
 export const weekdays = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday'];
@@ -6,13 +6,13 @@ export const weekdays = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday',
 export const nths = ['first', 'second', 'third', 'fourth', 'last'];
 
 /** "the last day", "day 12", "the second Tuesday". */
-export function monthDayWords(on: Extract<PolicyBody['schedule'], { every: 'month' }>['on']): string {
+export function monthDayWords(on: Extract<PolicyRule['schedule'], { every: 'month' }>['on']): string {
   if ('day' in on) return on.day === 31 ? 'the last day' : `day ${on.day}${on.day > 28 ? ' (or the last)' : ''}`;
   return `the ${nths[on.nth - 1]} ${weekdays[on.weekday - 1]}`;
 }
 
 /** When a policy runs. `names` tells the names of policies by id, for one that follows another. */
-export function scheduleWords(s: PolicyBody['schedule'], names: ReadonlyMap<number, string> = new Map()): string {
+export function scheduleWords(s: PolicyRule['schedule'], names: ReadonlyMap<number, string> = new Map()): string {
   switch (s.every) {
     case 'day':
       return `every day at ${s.at}`;
@@ -32,19 +32,19 @@ export function scheduleWords(s: PolicyBody['schedule'], names: ReadonlyMap<numb
 }
 
 /** "8 weekly and 12 monthly points"; '' for none. */
-export function longTermWords(k: PolicyBody['keep']): string {
+export function longTermWords(k: PolicyRule['keep']): string {
   const rule = k.by === 'hand' ? undefined : k.longTerm;
   const kinds = [rule?.weeks && `${rule.weeks} weekly`, rule?.months && `${rule.months} monthly`, rule?.years && `${rule.years} yearly`];
   const said = kinds.filter(Boolean);
   return said.length ? `${said.slice(0, -1).join(', ')}${said.length > 1 ? ' and ' : ''}${said.at(-1)} points` : '';
 }
 
-export function keepWords(k: PolicyBody['keep']): string {
+export function keepWords(k: PolicyRule['keep']): string {
   return k.by === 'days' ? countOf(k.days, 'day') : k.by === 'points' ? countOf(k.points, 'point') : 'until a person removes it';
 }
 
 /** "Copy every new point to north-store, kept for 30 days". */
-function copyWords(copy: PolicyBody['copies'][number], targetName: (id: string) => string): string {
+function copyWords(copy: CopyRule, targetName: (id: string) => string): string {
   const often = { every: 'every new point', day: 'the newest point once a day', week: 'the newest point once a week' }[copy.rhythm];
   const long = longTermWords(copy.keep);
   return `${often} to ${targetName(copy.targetId)}, kept for ${keepWords(copy.keep)}${long && `, beyond that ${long}`}${copy.lockDays ? `, locked for ${countOf(copy.lockDays, 'day')}` : ''}`;
@@ -60,31 +60,43 @@ export interface PolicyNames {
 const scriptWords = (scripts: PolicyBody['scripts'], which: 'before' | 'after') =>
   scripts[which] ? `${scripts[which]}, at most ${countOf(scripts.minutes, 'minute')}` : '';
 
-/** What a policy says, field by field, in words: label, and one or several values. */
-function saidBy(body: PolicyBody, names: PolicyNames): [label: string, values: string[]][] {
+type Said = [label: string, values: string[]];
+const one = (text: string) => (text ? [text] : []);
+
+/** What a rule says. `of`: what is put before each label where there are several rules. */
+function saidByRule(rule: PolicyRule, of: string, names: PolicyNames): Said[] {
   const targetName = (id: string) => names.targets.get(id) ?? 'a target that is gone';
-  const { window, retries, keep } = body;
-  const one = (text: string) => (text ? [text] : []);
+  const said: Said[] = [
+    ['kind', [rule.kind]],
+    ['full put together', one(rule.synthetic ? `every ${rule.synthetic}` : '')],
+    ['runs', [scheduleWords(rule.schedule, names.policies)]],
+    ['kept', [keepWords(rule.keep)]],
+    ['long-term', one(longTermWords(rule.keep))],
+    ['target', [targetName(rule.targetId)]],
+    ['locked', one(rule.lockDays ? countOf(rule.lockDays, 'day') : '')],
+    ['copies', rule.copies.map((c) => copyWords(c, targetName))],
+  ];
+  return said.map(([label, values]) => [`${of}${label}`, values]);
+}
+
+/** What a policy says, field by field, in words: label, and one or several values. */
+function saidBy(body: PolicyBody, names: PolicyNames): Said[] {
+  const { window, retries, rules } = body;
   return [
     ['name', [body.name]],
     ['workloads', body.workloads.map((id) => names.workloads.get(id) ?? `workload ${id}`)],
     ['tags', body.tags],
     ['rule', one(body.rule)],
     ['but nothing that fits', one(body.except)],
-    ['kind', [body.kind]],
-    ['full put together', one(body.synthetic ? `every ${body.synthetic}` : '')],
-    ['runs', [scheduleWords(body.schedule, names.policies)]],
+    ...rules.slice(0, 1).flatMap((r) => saidByRule(r, '', names)),
+    ['further rules', rules.slice(1).map((r) => `rule ${r.no}`)],
+    ...rules.slice(1).flatMap((r) => saidByRule(r, `rule ${r.no}, `, names)),
     ['zone', [body.zone]],
     ['window', one(window ? `${window.from} to ${window.to}${window.stop ? ', then cut off' : ''}` : '')],
     ['closed days', body.closed],
     ['retries', one(retries.times ? `${retries.times}, ${countOf(retries.pauseMinutes, 'minute')} apart` : '')],
     ['missed runs', [body.catchUp ? 'made good' : 'left out']],
     ['goes', [body.priority]],
-    ['kept', [keepWords(keep)]],
-    ['long-term', one(longTermWords(keep))],
-    ['target', [targetName(body.targetId)]],
-    ['locked', one(body.lockDays ? countOf(body.lockDays, 'day') : '')],
-    ['copies', body.copies.map((c) => copyWords(c, targetName))],
     ['takes only', body.include],
     ['leaves out', body.exclude],
     ['script before', one(scriptWords(body.scripts, 'before'))],
@@ -97,8 +109,11 @@ function saidBy(body: PolicyBody, names: PolicyNames): [label: string, values: s
 /** What is different in words, a line for each field: "kept: 14 days → 21 days", "tags: + gates − test". */
 export function policyDifferences(before: PolicyBody, after: PolicyBody, names: PolicyNames): string[] {
   const was = new Map(saidBy(before, names));
-  return saidBy(after, names).flatMap(([label, values]) => {
-    const earlier = was.get(label)!;
+  const is = new Map(saidBy(after, names));
+  return [...new Set([...is.keys(), ...was.keys()])].flatMap((label) => {
+    const [earlier, values] = [was.get(label), is.get(label)];
+    // of a rule that came or went, that it did is said already
+    if (!earlier || !values) return [];
     const gone = earlier.filter((v) => !values.includes(v));
     const fresh = values.filter((v) => !earlier.includes(v));
     if (!gone.length && !fresh.length) return [];
@@ -107,10 +122,15 @@ export function policyDifferences(before: PolicyBody, after: PolicyBody, names: 
   });
 }
 
-/** The rule of a policy as one sentence. */
-export function ruleSentence(body: PolicyBody, names?: ReadonlyMap<number, string>): string {
-  const window = body.window ? `, only from ${body.window.from} to ${body.window.to}` : '';
-  const when = `${scheduleWords(body.schedule, names)}${window}`;
-  const long = longTermWords(body.keep);
-  return `${when.charAt(0).toUpperCase()}${when.slice(1)}, ${body.kind === 'incremental' ? 'an' : 'a'} ${body.kind}, kept ${body.keep.by === 'hand' ? '' : 'for '}${keepWords(body.keep)}${long && `, beyond that ${long}`}${body.synthetic ? `, a full put together every ${body.synthetic}` : ''}${body.lockDays ? `, locked for ${countOf(body.lockDays, 'day')}` : ''}`;
+/** A rule of a policy as one sentence. */
+export function ruleSentence(rule: PolicyRule, names?: ReadonlyMap<number, string>): string {
+  const when = scheduleWords(rule.schedule, names);
+  const long = longTermWords(rule.keep);
+  return `${when.charAt(0).toUpperCase()}${when.slice(1)}, ${rule.kind === 'incremental' ? 'an' : 'a'} ${rule.kind}, kept ${rule.keep.by === 'hand' ? '' : 'for '}${keepWords(rule.keep)}${long && `, beyond that ${long}`}${rule.synthetic ? `, a full put together every ${rule.synthetic}` : ''}${rule.lockDays ? `, locked for ${countOf(rule.lockDays, 'day')}` : ''}`;
+}
+
+/** The rules of a policy, a sentence each. */
+export function ruleSentences({ rules, window }: PolicyBody, names?: ReadonlyMap<number, string>): string[] {
+  const hours = window ? `, only from ${window.from} to ${window.to}` : '';
+  return rules.map((rule) => `${ruleSentence(rule, names)}${hours}`);
 }

@@ -1,8 +1,8 @@
 import { ChangeDetectionStrategy, Component, computed, input, output } from '@angular/core';
-import type { PolicyBody } from '@lithodex/contract';
+import type { PolicyRule } from '@lithodex/contract';
 import { Slot, type SlotOption } from '../ui/slot';
 
-type Rhythm = PolicyBody['synthetic'];
+type Rhythm = PolicyRule['synthetic'];
 type Choice = NonNullable<Rhythm> | 'never';
 
 /** How often a full is put together on the target, as a sentence. */

@@ -3,7 +3,7 @@ import { ClosedDay, type PolicyBody } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
 import { Slot, type SlotOption } from '../ui/slot';
 
-type Terms = Pick<PolicyBody, 'window' | 'closed' | 'retries' | 'catchUp' | 'priority' | 'schedule'>;
+type Terms = Pick<PolicyBody, 'window' | 'closed' | 'retries' | 'catchUp' | 'priority' | 'rules'>;
 const usualWindow = { from: '22:00', to: '06:00', stop: false };
 const typedWindow = /^(\d{1,2}:\d{2})\s*(?:-|–|to)\s*(\d{1,2}:\d{2})$/;
 const clockTime = (text: string) => {
@@ -74,7 +74,7 @@ const clockTime = (text: string) => {
       />
       after it ended
     }
-    @if (t.schedule.every !== 'hand') {
+    @if (timed()) {
       · a run whose time passed
       <lx-slot
         label="missed runs"
@@ -99,6 +99,8 @@ export class TimeTerms {
   readonly disabled = input(false);
   readonly changed = output<Partial<Terms>>();
 
+  /** Whether any rule starts by itself. */
+  protected readonly timed = computed(() => this.terms().rules.some((r) => r.schedule.every !== 'hand'));
   protected readonly windows: SlotOption<string>[] = [
     { value: '', label: 'at any hour' },
     ...[

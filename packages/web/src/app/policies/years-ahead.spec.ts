@@ -7,7 +7,7 @@ import { YearsAhead } from './years-ahead';
 
 const workload = {
   id: 1,
-  moments: [now - 3 * day, now - 2 * day, now - day],
+  moments: [{ rule: 1, at: [now - 3 * day, now - 2 * day, now - day] }],
   stored: 1e9,
   newPerDay: 1e7,
   growthPerDay: 0,
@@ -25,10 +25,9 @@ const target = (n: number, more: Partial<PolicyMeasures['targets'][number]> = {}
 });
 const prices = { currency: 'EUR', perGbMonth: 1, perGbRead: 0, perThousandRequests: 0, leastDays: 0 };
 const copies = [{ targetId: uuid(2), rhythm: 'week' as const, keep: { by: 'points' as const, points: 10 }, lockDays: null }];
-const { schedule } = policyBody();
 const outlooks = (more: Parameters<typeof policyBody>[0] = {}) =>
   simulateAll({
-    measures: { now, schedule, targets: [target(1), target(2, { prices, free: null })] },
+    measures: { now, schedules: [], targets: [target(1), target(2, { prices, free: null })] },
     draft: policyBody({ copies, ...more }),
     inForce: policyBody(),
     days: 5 * 365,
@@ -63,7 +62,7 @@ describe('the years ahead', () => {
     const s = await show(YearsAhead, { outlooks: [] });
     expect(s.text()).toContain('Nothing is measured yet');
     const unknown = simulateAll({
-      measures: { now, schedule, targets: [target(1, { workloads: [{ ...workload, measured: false, newPerDay: 0 }] })] },
+      measures: { now, schedules: [], targets: [target(1, { workloads: [{ ...workload, measured: false, newPerDay: 0 }] })] },
       draft: policyBody(),
       inForce: null,
       days: 400,

@@ -1,0 +1,67 @@
+import { describe, expect, it } from 'vitest';
+import { draft, policy, said, stage } from '../../test/policy-stage';
+import { policyBody, uuid } from '../../test/samples';
+import { words } from '../../test/stage';
+
+describe('the rules of a policy', () => {
+  it('has several rules, each a sentence with copies of its own, and asks which one is to run now', async () => {
+    const s = await stage('/policies/5', { runPolicy: { runId: 40 } });
+    await s.until(() => {
+      expect(words(s.one('h2 .aside'))).not.toBe('');
+    });
+    expect(s.all('.rule .act').map(words)).not.toContain('Without this rule');
+    await s.click('Another rule');
+    await s.until(() => {
+      expect(draft(s).rules[1]).toEqual({
+        no: 2,
+        kind: 'full',
+        synthetic: null,
+        schedule: { every: 'week', days: [7], at: '22:00' },
+        keep: { by: 'days', days: 60 },
+        targetId: uuid(1),
+        lockDays: null,
+        copies: [],
+      });
+    });
+    await s.click('Without this rule');
+    await s.until(() => {
+      expect(draft(s).rules.map((r) => r.no)).toEqual([2]);
+    });
+  });
+
+  it('runs the one of several rules that is chosen', async () => {
+    const [daily] = policyBody().rules;
+    const weekly = { ...daily!, no: 3, kind: 'full' as const, schedule: { every: 'week' as const, days: [7], at: '03:00' } };
+    const body = { ...policyBody(), rules: [daily!, weekly] };
+    const s = await stage('/policies/5', { getPolicy: { ...policy, body }, runPolicy: { runId: 40 } });
+    await s.click('Run now');
+    await s.click('Every Sunday at 03:00, a full');
+    expect(s.api.last('runPolicy')).toMatchObject({ id: 5, body: { trial: false, rule: 3 } });
+  });
+
+  it('begins as the policy that a person chose for it', async () => {
+    const {
+      name: _n,
+      workloads: _w,
+      tags: _t,
+      rule: _r,
+      except: _e,
+      ...terms
+    } = policyBody({ objectiveHours: 8, keep: { by: 'points', points: 3 } });
+    const s = await stage('/policies/new', { policyStart: { policyId: 5, terms } });
+    await s.until(() => {
+      expect(said(s)).toMatchObject({ objectiveHours: 8, keep: { by: 'points', points: 3 }, workloads: [], name: 'draft' });
+    });
+  });
+
+  it('can be what new ones start from', async () => {
+    const s = await stage('/policies/5', { setPolicyStart: { policyId: 5, terms: null } });
+    await s.click('Start new ones from this');
+    expect(s.api.last('setPolicyStart')?.body).toEqual({ policyId: 5 });
+    await s.until(() => {
+      expect(s.button('New ones start from this').getAttribute('aria-pressed')).toBe('true');
+    });
+    await s.click('New ones start from this');
+    expect(s.api.last('setPolicyStart')?.body).toEqual({ policyId: null });
+  });
+});
