@@ -92,7 +92,7 @@ export async function imageBench(folder: string, runs: number, report: (r: Resul
           crossFileSystems: false,
           readAs: null,
           targetFolders: [],
-          machine: { client, id, cluster: '', location: '', alive },
+          machine: { client, id, cluster: '', location: '', inside: null, alive },
         },
         { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
       );

@@ -35,6 +35,8 @@ export const WorkloadRow = z.object({
   kind: z.enum(['files', 'machine']),
   /** Of a machine. */
   machine: MachineFacts.nullable(),
+  /** Account that is used inside of it, as of now; null for none. */
+  inside: z.string().nullable(),
   /** Since when its platform has it no more; null while it is there. */
   gone: Instant.nullable(),
   source: z.object({ id: Id, name: z.string(), location: z.string(), folder: z.string() }),

@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { Bytes, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
-import { MachinePoint, PlatformRef } from './platform';
+import { InsideAccount, MachinePoint, PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
 import { Cause, conflictRules, Progress } from './runs';
 
@@ -31,7 +31,9 @@ export const BackupWork = z.object({
   crossFileSystems: z.boolean(),
   readAs: z.string().nullable(),
   /** Where the machine is that is the workload; null for a folder tree. */
-  machine: z.object({ platform: PlatformRef, id: z.string(), cluster: z.string(), location: z.string() }).nullable(),
+  machine: z
+    .object({ platform: PlatformRef, id: z.string(), cluster: z.string(), location: z.string(), inside: InsideAccount.nullable() })
+    .nullable(),
   lockedUntil: Instant.nullable(),
   targetFolders: z.array(ByteString),
   scripts: Scripts.nullable(),
@@ -274,6 +276,7 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('discover'), folder: ByteString, path: ByteString, readAs: z.string().nullable() }),
   z.object({ ask: z.literal('platformTest'), platform: PlatformRef }),
   z.object({ ask: z.literal('platformInventory'), platform: PlatformRef }),
+  z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),
   z.object({ ask: z.literal('targetTest'), place: TargetPlace }),
   /** `siblings`: the targets whose domain the new one joins, so that chunks have the same names on all of them. */
   z.object({ ask: z.literal('targetCreate'), target: TargetRef, siblings: z.array(TargetRef) }),

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Empty, Id, page, ListQuery } from './common';
+import { Empty, Id, page, ListQuery, Named } from './common';
 import * as platform from './platform';
 import { keepers, readers, runners } from './roles';
 import { byId, route, type Route } from './route';
@@ -53,6 +53,22 @@ export const platformRoutes = {
     access: keepers,
     params: byId,
     response: platform.PlatformPlaces,
+  }),
+  setInside: route({
+    method: 'put',
+    path: '/machines/inside',
+    summary: 'Give machines an account of the system inside; it is tried at each of them, and kept where it is let in',
+    access: keepers,
+    body: z.object({ workloads: z.array(Id).min(1).max(200), account: platform.InsideAccount }),
+    response: z.object({ rows: z.array(platform.InsideTest.extend({ workload: Named })) }),
+  }),
+  forgetInside: route({
+    method: 'delete',
+    path: '/machines/:id/inside',
+    summary: 'Forget the account inside a machine',
+    access: keepers,
+    params: byId,
+    response: Empty,
   }),
   estateChanges: route({
     method: 'get',

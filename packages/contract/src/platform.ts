@@ -99,6 +99,13 @@ export type PlatformPlaces = z.infer<typeof PlatformPlaces>;
 export const Inventory = PlatformPlaces.omit({ folders: true }).extend({ machines: z.array(FoundMachine) });
 export type Inventory = z.infer<typeof Inventory>;
 
+/** An account of the system inside a machine: goes to movers, never to a browser. */
+export const InsideAccount = z.object({ name: Name, password: z.string().min(1).max(400) });
+export type InsideAccount = z.infer<typeof InsideAccount>;
+/** What came of signing in to the system inside a machine. */
+export const InsideTest = z.object({ ok: z.boolean(), message: z.string() });
+export type InsideTest = z.infer<typeof InsideTest>;
+
 export const ReadAnew = z.object({ machines: Count, fresh: Count, gone: Count, moved: Count });
 export type ReadAnew = z.infer<typeof ReadAnew>;
 

@@ -24,6 +24,8 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   MACHINE_GONE: 'If the machine was removed on purpose, nothing has to be done: its points stay until they expire.',
   SNAPSHOT_FAILED: 'Look on the platform at the snapshots of the machine and the room on its storage, then retry.',
   QUIESCE_FAILED: 'Look at the helper inside the machine, then retry.',
+  INSIDE_REFUSED: 'Give the machine an account that its system lets in (Estate, the machine, Inside).',
+  MACHINE_OFF: 'Start the machine, then retry.',
   CHANGES_UNKNOWN: 'Retry: everything is read once.',
   NO_ROOM_THERE: 'Make room on the storage, or choose another one, then retry.',
   MACHINE_RUNNING: 'Stop the machine, then retry.',

@@ -23,6 +23,7 @@ import { peopleHandlers } from './people/handlers';
 import { requestHandlers } from './people/request-handlers';
 import { planHandlers } from './plan/handlers';
 import { platformHandlers } from './platforms/handlers';
+import { insideHandlers } from './platforms/inside';
 import { policyHandlers } from './policies/handlers';
 import { recoverHandlers } from './recover/handlers';
 import { reportHandlers } from './reports/handlers';
@@ -39,6 +40,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...watchHandlers(deps),
     ...estateHandlers(deps),
     ...platformHandlers(deps),
+    ...insideHandlers(deps),
     ...targetHandlers(deps),
     ...settingsHandlers(deps),
     ...policyHandlers(deps),

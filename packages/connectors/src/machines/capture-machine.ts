@@ -3,8 +3,8 @@ import { EngineError, packEntry, FolderBuilder, type CrunchPool, type PutChunk, 
 import { ImageMap, imageBlock } from './image-map';
 import { diskFiles, disksFolder, settingsItem, type StoredMachine } from './machine-item';
 import type { PlatformClient } from './platform-client';
-import type { ConsistencyLevel, PlatformDisk, PlatformMachine, TakenSnapshot } from './platform-types';
-import { isSourceError, SourceError } from './source-error';
+import type { ConsistencyLevel, InsideAccount, PlatformDisk, PlatformMachine, TakenSnapshot } from './platform-types';
+import { isSourceError, SourceError, type SourceErrorCode } from './source-error';
 import { SlidingWork } from './sliding-work';
 
 export type MachineWarningCode = 'NOT_QUIET' | 'CHANGES_UNKNOWN' | 'CHANGED_UNSEEN' | 'SNAPSHOT_STAYS';
@@ -36,6 +36,9 @@ export interface BlockCounts {
   random: number;
 }
 
+/** Why a machine may not come to rest; its disks are taken all the same. */
+const restErrors: readonly SourceErrorCode[] = ['QUIESCE_FAILED', 'RIGHT_MISSING', 'INSIDE_REFUSED', 'MACHINE_OFF'];
+
 export interface MachineCaptureOptions {
   readonly client: PlatformClient;
   readonly machineId: string;
@@ -43,6 +46,8 @@ export interface MachineCaptureOptions {
   readonly cluster: string;
   readonly location: string;
   readonly taskId: string;
+  /** An account of the system inside, where one is known. */
+  readonly inside: InsideAccount | undefined;
   /** Which of these tasks may still go on. */
   readonly alive: (tasks: string[]) => Promise<readonly string[]>;
   /** The point before: its top folder and change ids. */
@@ -148,12 +153,12 @@ export class MachineCapture {
 
   /** A machine that runs is brought to rest where it can be; where that fails its disks are taken as after a loss of power. */
   private async takeSnapshot(machine: PlatformMachine): Promise<TakenSnapshot> {
-    const { client, taskId } = this.options;
+    const { client, taskId, inside } = this.options;
     const name = snapshotPrefix + taskId;
     try {
-      return await client.takeSnapshot(machine.id, name, !machine.running || machine.helper);
+      return await client.takeSnapshot(machine.id, name, !machine.running || machine.helper || inside !== undefined, inside);
     } catch (error) {
-      if (!isSourceError(error, 'QUIESCE_FAILED') && !isSourceError(error, 'RIGHT_MISSING')) throw error;
+      if (!restErrors.some((code) => isSourceError(error, code))) throw error;
       const taken = await client.takeSnapshot(machine.id, name, false);
       this.options.onWarning({ code: 'NOT_QUIET', path: '', cause: (error as SourceError).details });
       return taken;

@@ -3,6 +3,7 @@ import http from 'node:http';
 import https from 'node:https';
 import { SourceError, sourceErrorOf } from './source-error';
 import type {
+  InsideAccount,
   MachineSettings,
   PlatformAddress,
   PlatformDisk,
@@ -139,8 +140,14 @@ export class PlatformClient {
     await this.ask('DELETE', `/v1/machines/${encodeURIComponent(id)}`);
   }
 
-  takeSnapshot(id: string, name: string, quiesce: boolean): Promise<TakenSnapshot> {
-    return this.ask('POST', `/v1/machines/${encodeURIComponent(id)}/snapshots`, { name, quiesce });
+  /** Signs in to the system inside a machine and does nothing there. Throws INSIDE_REFUSED, MACHINE_OFF. */
+  signInInside(id: string, account: InsideAccount): Promise<{ system: string }> {
+    return this.ask('POST', `/v1/machines/${encodeURIComponent(id)}/inside`, account);
+  }
+
+  /** `quiesce`: bring programs to rest first, by the helper inside or else by an account there. */
+  takeSnapshot(id: string, name: string, quiesce: boolean, inside?: InsideAccount): Promise<TakenSnapshot> {
+    return this.ask('POST', `/v1/machines/${encodeURIComponent(id)}/snapshots`, { name, quiesce, inside });
   }
 
   async removeSnapshot(id: string, snapshot: string): Promise<void> {

@@ -8,6 +8,12 @@ export interface PlatformAddress {
     | { readonly by: 'certificate'; readonly certificate: string; readonly key: string };
 }
 
+/** An account of the system inside a machine. */
+export interface InsideAccount {
+  readonly name: string;
+  readonly password: string;
+}
+
 export type Range = readonly [offset: number, length: number];
 
 export interface PlatformDisk {

@@ -57,7 +57,13 @@ function machine(more: Partial<MachineDescription> = {}) {
   return service.platform.create(machineOf(`berth-${++made}`, { note: 'berth planning', disks, ...more }));
 }
 
-async function take(id: string, previous: string | null, more: Partial<PointRequest> = {}, alive: string[] = []) {
+async function take(
+  id: string,
+  previous: string | null,
+  more: Partial<PointRequest> = {},
+  alive: string[] = [],
+  inside: { name: string; password: string } | null = null,
+) {
   const warnings: MachineWarning[] = [];
   const taskId = `t${++tasks}`;
   const taken = await takePoint(
@@ -74,7 +80,14 @@ async function take(id: string, previous: string | null, more: Partial<PointRequ
       crossFileSystems: false,
       readAs: null,
       targetFolders: [],
-      machine: { client, id, cluster: 'harbour', location: 'Harbour office', alive: async (list) => list.filter((t) => alive.includes(t)) },
+      machine: {
+        client,
+        id,
+        cluster: 'harbour',
+        location: 'Harbour office',
+        inside,
+        alive: async (list) => list.filter((t) => alive.includes(t)),
+      },
       ...more,
     },
     { now: () => 2000, onWarning: (w) => warnings.push(w as MachineWarning), onCapture: () => undefined, stopped: () => false },
@@ -125,6 +138,21 @@ const elsewhere = (name: string): MachineDestination => ({
   storage: 'cellar',
   networks: ['rock'],
   start: false,
+});
+
+describe('a machine without a helper', () => {
+  it('is brought to rest under an account inside, and taken all the same where that is not let in', async () => {
+    const { id } = machine({ helper: false, running: true });
+    service.platform.setInside(id, [{ name: 'backup', password: 'brass bell' }]);
+    const level = async (inside: { name: string; password: string } | null) => {
+      const { root, warnings } = await take(id, null, {}, [], inside);
+      return [root.machine!.level, warnings.map((w) => [w.code, 'cause' in w && w.cause])];
+    };
+    expect(await level(null)).toEqual(['crash', []]);
+    expect(await level({ name: 'backup', password: 'brass bell' })).toEqual(['application', []]);
+    const name = service.platform.machine(id).name;
+    expect(await level({ name: 'backup', password: 'wrong' })).toEqual(['crash', [['NOT_QUIET', `${name} does not let backup in`]]]);
+  });
 });
 
 describe('a machine', () => {

@@ -1,4 +1,4 @@
-import type { Inventory, PlatformRef, PlatformTest } from '@lithodex/contract';
+import type { InsideAccount, InsideTest, Inventory, PlatformRef, PlatformTest } from '@lithodex/contract';
 import { PlatformClient, SourceError, testPlatform } from '@lithodex/connectors';
 
 const clients = new Map<string, PlatformClient>();
@@ -29,6 +29,17 @@ export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
     return { ok: false, message: error.message, ...nothing };
   } finally {
     client.close();
+  }
+}
+
+/** Whether an account is let in inside a machine; a refusal is an answer too. */
+export async function insideTestOf(ref: PlatformRef, machine: string, account: InsideAccount): Promise<InsideTest> {
+  try {
+    const { system } = await platformClient(ref).signInInside(machine, account);
+    return { ok: true, message: `${account.name} is let in to ${system || 'the system'} inside.` };
+  } catch (error) {
+    if (!(error instanceof SourceError)) throw error;
+    return { ok: false, message: error.message };
   }
 }
 

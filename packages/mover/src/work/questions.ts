@@ -15,7 +15,7 @@ import {
   type TreeEntry,
 } from '@lithodex/engine';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
-import { inventoryOf, testOf } from './platforms';
+import { insideTestOf, inventoryOf, testOf } from './platforms';
 import type { Stores } from './stores';
 
 /** Answers what the server asks on behalf of a person who waits. */
@@ -27,6 +27,8 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
       return discover(question.folder, question.path, question.readAs ?? undefined).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
     case 'platformTest':
       return testOf(question.platform);
+    case 'insideTest':
+      return insideTestOf(question.platform, question.machine, question.account);
     case 'platformInventory':
       return inventoryOf(question.platform);
     case 'targetTest':

@@ -31,6 +31,7 @@ export function takeMachine(
       cluster: machine.cluster,
       location: machine.location,
       alive: machine.alive,
+      inside: machine.inside ?? undefined,
       taskId: request.taskId,
       previous: known && { top: topEntry(known), changeIds: known.machine?.changeIds ?? {} },
       rereads: !base,

@@ -1,4 +1,11 @@
-import type { CaptureProgress, CaptureWarning, ConsistencyLevel, MachineWarning, PlatformClient } from '@lithodex/connectors';
+import type {
+  CaptureProgress,
+  CaptureWarning,
+  ConsistencyLevel,
+  InsideAccount,
+  MachineWarning,
+  PlatformClient,
+} from '@lithodex/connectors';
 import {
   EngineError,
   encodeTop,
@@ -44,6 +51,8 @@ export interface MachineAt {
   readonly id: string;
   readonly cluster: string;
   readonly location: string;
+  /** An account of the system inside, for bringing programs to rest. */
+  readonly inside: InsideAccount | null;
   /** Which of these tasks may still go on. */
   readonly alive: (tasks: string[]) => Promise<readonly string[]>;
 }

@@ -264,6 +264,14 @@ ALTER TABLE point ADD rule_no TINYINT UNSIGNED NOT NULL DEFAULT 1;
 ALTER TABLE policy_clock ADD rule_no TINYINT UNSIGNED NOT NULL DEFAULT 1, DROP PRIMARY KEY, ADD PRIMARY KEY (policy_id, rule_no);
 `;
 
+/** Accounts of the systems inside machines. */
+const insideAccounts = `
+CREATE TABLE inside_account (
+  workload_id INT UNSIGNED PRIMARY KEY, name VARCHAR(120) NOT NULL, secret BLOB NOT NULL, tested_at BIGINT NOT NULL,
+  FOREIGN KEY (workload_id) REFERENCES workload (id) ON DELETE CASCADE
+);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -288,4 +296,5 @@ export const migrations: Migration[] = [
   { name: '0021-saved-filters', up: (k) => runAll(k, savedFilters) },
   { name: '0022-rates', up: (k) => runAll(k, rates) },
   { name: '0023-policy-rules', up: (k) => runAll(k, policyRules) },
+  { name: '0024-inside-accounts', up: (k) => runAll(k, insideAccounts) },
 ];

@@ -14,11 +14,14 @@ export interface Known {
   readonly kind: WorkloadRow['kind'];
   readonly source: WorkloadRow['source'];
   readonly machine: MachineFacts | null;
+  /** Account that is used inside of it. */
+  readonly inside: string | null;
   readonly goneAt: number | null;
   readonly tags: string[];
 }
 
 interface KnownRow {
+  readonly inside: string | null;
   readonly id: number;
   readonly name: string;
   readonly created_at: number;
@@ -39,6 +42,7 @@ const order = new Intl.Collator('en', { numeric: true });
 export async function knownWorkloads(db: Knex, at: number | null): Promise<Known[]> {
   const rows = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
+    .leftJoin('inside_account as i', 'i.workload_id', 'w.id')
     .select<KnownRow[]>(
       'w.id',
       'w.name',
@@ -50,6 +54,7 @@ export async function knownWorkloads(db: Knex, at: number | null): Promise<Known
       's.name as source',
       's.location',
       's.folder',
+      'i.name as inside',
     );
   const tags = await db.from(db.raw(`tag${asOf(at)}`)).select<{ workload_id: number; name: string }[]>('workload_id', 'name');
   const tagsOf = grouped(tags, (t) => t.name);
@@ -63,6 +68,7 @@ export async function knownWorkloads(db: Knex, at: number | null): Promise<Known
       kind: w.kind,
       source: { id: w.source_id, name: w.source, location: machine?.location ?? w.location, folder: w.folder.toString() },
       machine,
+      inside: w.inside,
       goneAt: w.gone_at,
       tags: tagsOf.get(w.id) ?? [],
     };
@@ -98,6 +104,7 @@ export async function estateOf({ db, clock }: Deps, known: readonly Known[], at:
         name: w.name,
         kind: w.kind,
         machine: w.machine,
+        inside: w.inside,
         gone,
         source: w.source,
         tags: w.tags,

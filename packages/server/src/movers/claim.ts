@@ -19,6 +19,7 @@ import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { settleRun, type BackupPlan } from '../runs/queue';
+import { insideAccount } from '../platforms/inside';
 import { platformRef, type PlatformRow } from '../platforms/platform-rows';
 import type { MachinePlan } from '../recover/machine-restores';
 import type { Secrets } from '../secrets';
@@ -278,6 +279,7 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: TaskRow
             platform: platformRef(secrets, { ...workload, id: workload.source_id }),
             id: workload.outer_id,
             ...whereIs(fromJson<MachineFacts>(workload.facts)),
+            inside: await insideAccount(trx, secrets, workload.id),
           },
     lockedUntil: lockEnd(now, plan.lockDays),
     scripts: plan.scripts ?? null,

@@ -27,6 +27,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   discover: ['capture'],
   platformTest: ['capture'],
   platformInventory: ['capture'],
+  insideTest: ['capture'],
   look: ['capture'],
   compare: ['capture', 'keep'],
   targetTest: ['keep'],

@@ -48,6 +48,12 @@ export interface MachineDescription extends MachineSettings, MachinePlace {
   readonly disks: readonly DiskDescription[];
 }
 
+/** An account of the system inside a machine. */
+export interface InsideAccount {
+  readonly name: string;
+  readonly password: string;
+}
+
 export const platformRights = [
   'inventory.read',
   'snapshot.manage',

@@ -11,7 +11,8 @@ GET    /v1/machines/M                  one machine
 POST   /v1/machines                    make a machine with empty disks
 PUT    /v1/machines/M                  change its place, tags, note, or {running}
 DELETE /v1/machines/M                  remove a machine that does not run
-POST   /v1/machines/M/snapshots        {name, quiesce}: {id, level, disks: [{id, size, changeId}]}
+POST   /v1/machines/M/inside           {name, password} of an account inside: {system}, or INSIDE_REFUSED
+POST   /v1/machines/M/snapshots        {name, quiesce, inside?}: {id, level, disks: [{id, size, changeId}]}; without a helper an account inside brings it to rest
 DELETE /v1/machines/M/snapshots/S
 GET    /v1/machines/M/disks/D/ranges   ?snapshot=S &since=CHANGE: [[offset, length], ...] that were written, ever or since then
 POST   /v1/machines/M/disks/D/read     {snapshot, ranges}: their bytes, one behind the other

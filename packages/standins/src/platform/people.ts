@@ -1,4 +1,4 @@
-import type { AccountDescription, MachineDescription, PlatformDescription } from './description';
+import type { AccountDescription, InsideAccount, MachineDescription, PlatformDescription } from './description';
 import { buildMachine, letGuestWrite } from './guests';
 import type { Platform } from './platform';
 import { PlatformError } from './platform-error';
@@ -35,6 +35,11 @@ export async function actOfPeople(platform: Platform, signIn: SignIn, act: strin
     case 'change': {
       const { name, changes } = body as { name: string; changes: Parameters<Platform['change']>[1] };
       platform.change(platform.named(name).id, changes);
+      return {};
+    }
+    case 'inside': {
+      const { name, accounts } = body as { name: string; accounts: InsideAccount[] };
+      platform.setInside(platform.named(name).id, accounts);
       return {};
     }
     case 'move-disk': {

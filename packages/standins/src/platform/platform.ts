@@ -2,7 +2,7 @@ import { randomUUID } from 'node:crypto';
 import fs from 'node:fs';
 import path from 'node:path';
 import { BlockDisk } from './block-disk';
-import type { DiskDescription, MachineDescription, MachinePlace, PlatformDescription } from './description';
+import type { DiskDescription, InsideAccount, MachineDescription, MachinePlace, PlatformDescription } from './description';
 import { PlatformError } from './platform-error';
 import { platformFine, type PlatformSwitches } from './switches';
 
@@ -33,12 +33,19 @@ export class Platform {
   private readonly machines = new Map<string, Machine>();
   private readonly disks = new Map<string, BlockDisk>();
   private parts: PlatformDescription = empty;
+  /** Accounts inside machines, by machine. Nothing tells them to programs. */
+  private readonly inside = new Map<string, readonly InsideAccount[]>();
 
   constructor(private readonly folder: string) {
     fs.mkdirSync(path.join(folder, 'disks'), { recursive: true });
     if (!fs.existsSync(this.stateFile)) return;
-    const state = JSON.parse(fs.readFileSync(this.stateFile, 'utf8')) as { parts: PlatformDescription; machines: Machine[] };
+    const state = JSON.parse(fs.readFileSync(this.stateFile, 'utf8')) as {
+      parts: PlatformDescription;
+      machines: Machine[];
+      inside?: [string, InsideAccount[]][];
+    };
     this.parts = state.parts;
+    for (const [id, accounts] of state.inside ?? []) this.inside.set(id, accounts);
     for (const machine of state.machines) {
       // snapshots do not outlive the platform that took them
       this.machines.set(machine.id, { ...machine, snapshots: [] });
@@ -55,7 +62,10 @@ export class Platform {
   }
 
   private keep(): void {
-    fs.writeFileSync(`${this.stateFile}.new`, JSON.stringify({ parts: this.parts, machines: [...this.machines.values()] }));
+    fs.writeFileSync(
+      `${this.stateFile}.new`,
+      JSON.stringify({ parts: this.parts, machines: [...this.machines.values()], inside: [...this.inside] }),
+    );
     fs.renameSync(`${this.stateFile}.new`, this.stateFile);
   }
 
@@ -153,6 +163,7 @@ export class Platform {
       this.disks.delete(disk.id);
     }
     this.machines.delete(id);
+    this.inside.delete(id);
     this.keep();
   }
 
@@ -177,15 +188,41 @@ export class Platform {
     this.keep();
   }
 
-  /** Freezes all disks at one instant; with `quiesce` the helper inside brings file systems and programs to rest first. */
-  takeSnapshot(id: string, name: string, quiesce: boolean): Snapshot & { disks: { id: string; size: number; changeId: string }[] } {
+  /** Says which accounts the system inside a machine knows. */
+  setInside(id: string, accounts: readonly InsideAccount[]): void {
+    this.machine(id);
+    this.inside.set(id, accounts);
+    this.keep();
+  }
+
+  /** Signs in to the system inside a machine. Throws MACHINE_OFF, INSIDE_REFUSED. */
+  signInInside(id: string, { name, password }: InsideAccount): { system: string } {
+    const machine = this.machine(id);
+    if (!machine.running) throw new PlatformError('MACHINE_OFF', `${machine.name} is off`);
+    if (!this.inside.get(id)?.some((a) => a.name === name && a.password === password))
+      throw new PlatformError('INSIDE_REFUSED', `${machine.name} does not let ${name} in`);
+    return { system: machine.system };
+  }
+
+  /**
+   * Freezes all disks at one instant; with `quiesce` file systems and programs are brought to rest first: by the helper inside, or by commands that run under an account inside.
+   */
+  takeSnapshot(
+    id: string,
+    name: string,
+    quiesce: boolean,
+    inside?: InsideAccount,
+  ): Snapshot & { disks: { id: string; size: number; changeId: string }[] } {
     const machine = this.machine(id);
     if (this.switches.snapshotFails.includes(machine.name))
       throw new PlatformError('SNAPSHOT_FAILED', `the snapshot of ${machine.name} could not be completed`);
     const rests = quiesce && machine.running;
-    if (rests && !machine.helper) throw new PlatformError('QUIESCE_FAILED', `there is no helper inside ${machine.name}`);
+    if (rests && !machine.helper) {
+      if (!inside) throw new PlatformError('QUIESCE_FAILED', `there is no helper inside ${machine.name}`);
+      this.signInInside(id, inside);
+    }
     if (rests && this.switches.quiesceFails.includes(machine.name))
-      throw new PlatformError('QUIESCE_FAILED', `the helper inside ${machine.name} did not answer in time`);
+      throw new PlatformError('QUIESCE_FAILED', `the programs inside ${machine.name} did not come to rest in time`);
     const level = quiesce ? 'application' : 'crash';
     const snapshot: Snapshot = { id: `s-${randomUUID().slice(0, 8)}`, name, takenAt: Date.now(), level };
     const disks = machine.disks.map((d) => ({ id: d.id, size: d.size, changeId: this.disk(d.id).takeSnapshot(snapshot.id) }));

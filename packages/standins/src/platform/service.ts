@@ -1,7 +1,7 @@
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { listenLocally, stopListening } from '../local-server';
 import type { Range } from './block-disk';
-import type { AccountDescription, MachineDescription } from './description';
+import type { AccountDescription, InsideAccount, MachineDescription } from './description';
 import { platformDocs } from './docs';
 import { platformPage } from './page';
 import { actOfPeople } from './people';
@@ -158,11 +158,14 @@ export class PlatformService {
         mustHave(account, 'machine.remove');
         platform.remove(id);
         return {};
+      case 'POST machines/M/inside':
+        mustHave(account, 'guest.quiesce');
+        return platform.signInInside(id, await jsonOf<InsideAccount>(req));
       case 'POST machines/M/snapshots': {
         mustHave(account, 'snapshot.manage');
-        const { name, quiesce } = await jsonOf<{ name: string; quiesce: boolean }>(req);
+        const { name, quiesce, inside } = await jsonOf<{ name: string; quiesce: boolean; inside?: InsideAccount }>(req);
         if (quiesce) mustHave(account, 'guest.quiesce');
-        return platform.takeSnapshot(id, name, quiesce);
+        return platform.takeSnapshot(id, name, quiesce, inside);
       }
       case 'DELETE machines/M/snapshots/X':
         mustHave(account, 'snapshot.manage');

@@ -24,6 +24,7 @@ export const workload = (id: number, more: Partial<WorkloadRow> = {}): WorkloadR
   name: `quay-${id}`,
   kind: 'files',
   machine: null,
+  inside: null,
   gone: null,
   source: { id: id + 100, name: `quay-${id}`, location: 'Server room', folder: `/srv/quay-${id}` },
   tags: [],

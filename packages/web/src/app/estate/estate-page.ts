@@ -19,6 +19,7 @@ import { ConnectSource } from './connect-source';
 import { EstateChanges } from './estate-changes';
 import { EstateTree } from './estate-tree';
 import { FolderPeek } from './folder-peek';
+import { InsideDialog } from './inside-dialog';
 import { MachinePeek } from './machine-peek';
 import { PlatformStrip } from './platform-strip';
 
@@ -51,6 +52,7 @@ const pageRows = 200;
     EstateChanges,
     EstateTree,
     FolderPeek,
+    InsideDialog,
     MachinePeek,
     PlatformStrip,
     ...formatPipes,
@@ -100,6 +102,11 @@ export class EstatePage {
   protected readonly emptySet: ReadonlySet<number> = new Set();
   protected readonly ticked = signal<ReadonlySet<number>>(this.emptySet);
   protected readonly allTicked = computed(() => this.fetched().length > 0 && this.fetched().every((w) => this.ticked().has(w.id)));
+  protected readonly tickedMachines = computed(() =>
+    this.fetched().filter((w) => this.ticked().has(w.id) && w.machine !== null && w.gone === null),
+  );
+  /** Whether an account inside the ticked machines is asked for. */
+  protected readonly inside = signal(false);
   /** What one should know of the ticked ones before they are protected. */
   protected readonly cautions = computed(() => {
     const rows = this.fetched().filter((w) => this.ticked().has(w.id));
@@ -111,8 +118,8 @@ export class EstatePage {
       ...told('gone: nothing new can be taken', (w) => w.gone !== null),
       ...told('a template: taken as it is', (w) => Boolean(w.machine?.template)),
       ...told(
-        'without a helper inside: as after a loss of power',
-        (w) => w.machine !== null && w.machine.running && !w.machine.template && !w.machine.helper,
+        'without a helper or account inside: as after a loss of power',
+        (w) => w.machine !== null && w.machine.running && !w.machine.template && !w.machine.helper && w.inside === null,
       ),
       ...told('whose place is unknown', (w) => !w.source.location),
       ...told('protected already', (w) => w.policies.length > 0),

@@ -44,12 +44,16 @@ import { formatPipes } from '../ui/format-pipes';
 })
 export class MachinePeek {
   readonly machine = input.required<MachineFacts>();
+  /** Account that is used inside of it. */
+  readonly inside = input.required<string | null>();
   protected readonly quiet = computed(() => {
     const { template, running, helper } = this.machine();
+    const inside = this.inside();
     if (template) return 'A template does not run: its disks are taken as they are.';
     if (!running) return 'It is off: its disks are taken as they are.';
-    return helper
-      ? 'Programs inside are brought to rest by the helper inside.'
-      : 'As after a loss of power: a helper inside would raise that to programs at rest.';
+    if (helper) return 'Programs inside are brought to rest by the helper inside.';
+    return inside
+      ? `Programs inside are brought to rest under the account ${inside}.`
+      : 'As after a loss of power: a helper or an account inside would raise that to programs at rest.';
   });
 }

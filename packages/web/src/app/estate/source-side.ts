@@ -18,6 +18,13 @@ import { FormDialog } from '../ui/form-dialog';
         <dd>
           <a [routerLink]="['/estate/platforms', workload().source.id]">{{ workload().source.name }}</a>, {{ m.host }}, {{ m.folder }}
         </dd>
+        <dt>Account inside</dt>
+        <dd>
+          {{ workload().inside ?? (m.helper ? 'none; the helper inside brings programs to rest' : 'none') }}
+          @if (session.keeps() && !workload().gone) {
+            <button type="button" class="act sm" (click)="inside.emit()">{{ workload().inside === null ? 'Give one' : 'Change' }}</button>
+          }
+        </dd>
       } @else {
         <dt>Folder on the mover</dt>
         <dd class="num">{{ workload().source.folder }}</dd>
@@ -60,6 +67,8 @@ export class SourceSide {
   protected readonly session = inject(Session);
   readonly workload = input.required<WorkloadDetail>();
   readonly closed = output();
+  /** The account inside the machine is to be given or changed. */
+  readonly inside = output();
   protected readonly problem = signal('');
 
   protected set(readers: number | null): void {

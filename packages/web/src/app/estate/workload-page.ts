@@ -18,15 +18,16 @@ import { ListKeys } from '../ui/list-keys';
 import { StateMark } from '../ui/state-mark';
 import { FolderTree } from './folder-tree';
 import { ItemSide } from './item-side';
+import { InsideDialog } from './inside-dialog';
 import { SourceSide } from './source-side';
 
-type Ask = 'once' | 'lift' | 'hold' | 'source';
+type Ask = 'once' | 'lift' | 'hold' | 'source' | 'inside';
 
 /** One workload: its points over time, the contents as of the moment, what became of them, and all versions of one item. */
 @Component({
   selector: 'lx-workload-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FormsModule, Beds, FolderTree, ItemSide, FormDialog, ListKeys, SourceSide, StateMark, ...formatPipes],
+  imports: [RouterLink, FormsModule, Beds, FolderTree, InsideDialog, ItemSide, FormDialog, ListKeys, SourceSide, StateMark, ...formatPipes],
   templateUrl: './workload-page.html',
   styleUrl: './workload-page.scss',
 })

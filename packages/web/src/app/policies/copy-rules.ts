@@ -52,7 +52,9 @@ import { keepWords } from './sentence';
         }
       </div>
     } @empty {
-      <div class="sentence mute">Points stand on one target only. A second copy elsewhere survives the loss of the first.</div>
+      @if (!brief()) {
+        <div class="sentence mute">Points stand on one target only. A second copy elsewhere survives the loss of the first.</div>
+      }
     }
     @if (!disabled() && free().length) {
       <button type="button" class="act sm" (click)="add()">Copy to another target</button>
@@ -68,6 +70,8 @@ export class CopyRules {
   /** Targets that points may be copied to. */
   readonly targets = input.required<readonly Target[]>();
   readonly disabled = input(false);
+  /** Says nothing where there are no copies. */
+  readonly brief = input(false);
   readonly changed = output<CopyRule[]>();
 
   protected readonly rhythms: SlotOption<CopyRule['rhythm']>[] = [

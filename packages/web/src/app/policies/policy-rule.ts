@@ -52,7 +52,13 @@ export const takesPoints = (t: Target): boolean => t.place.kind !== 'cartridges'
         <button type="button" class="act sm" (click)="dropped.emit()">Without this rule</button>
       }
     </div>
-    <lx-copy-rules [rules]="rule().copies" [targets]="copyTargets()" [disabled]="disabled()" (changed)="set({ copies: $event })" />
+    <lx-copy-rules
+      [rules]="rule().copies"
+      [targets]="copyTargets()"
+      [brief]="!alone()"
+      [disabled]="disabled()"
+      (changed)="set({ copies: $event })"
+    />
   `,
   styleUrl: './policy-rule.scss',
 })
