@@ -93,6 +93,30 @@ describe('tasks are given out', () => {
     expect((await claimAll()).map((t) => t.work.type)).toEqual(['restore']);
   });
 
+  it('to a mover of a place first what is read there, then the rest, and by age where nobody said a place', async () => {
+    const { db } = h.server.deps;
+    const known = { first_seen: 1, last_seen: 1, duties: '[]', hardware: '{}', latest: '{}' };
+    await db('mover').insert([
+      { name: 'by the sea', place: 'Lighthouse', ...known },
+      { name: 'anywhere', place: '', ...known },
+    ]);
+    const [one, two] = places.map((p) => p.workloadId);
+    await db('source').where({ id: places[0]!.sourceId }).update({ location: 'Server room' });
+    await db('source').where({ id: places[1]!.sourceId }).update({ location: 'Lighthouse' });
+    const claimed = async (name: string) => {
+      const { task } = await mover.call('claim', { body: { mover: name } });
+      return task?.work.type === 'backup' ? Number(task.work.workload.id) : 0;
+    };
+    await queueAll();
+    expect([await claimed('anywhere'), await claimed('by the sea'), await claimed('by the sea'), await claimed('by the sea')]).toEqual([
+      one,
+      two,
+      two,
+      one,
+    ]);
+    expect(await claimed('by the sea')).toBe(0);
+  });
+
   it('by limits that only an administrator sets, and that make sense', async () => {
     const operator = await h.as('operator');
     const id = places[0]!.sourceId;

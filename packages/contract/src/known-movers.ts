@@ -16,6 +16,8 @@ export const KnownMover = z.object({
   drained: z.boolean(),
   /** Tasks it may run at once. */
   tasks: z.int(),
+  /** Where its host stands, in the words of sources and targets; '' where nobody said. */
+  place: z.string(),
   duties: z.array(z.enum(moverDuties)),
   hardware: Hardware,
   latest: HostSample,
@@ -45,10 +47,10 @@ export const knownMoverRoutes = {
   changeMover: route({
     method: 'put',
     path: '/movers/:id',
-    summary: 'Say how many tasks a mover runs at once, or drain it for maintenance',
+    summary: 'Say how many tasks a mover runs at once and where it stands, or drain it for maintenance',
     access: keepers,
     params: byName,
-    body: z.object({ drained: z.boolean(), tasks: z.int().min(1).max(16) }),
+    body: z.object({ drained: z.boolean(), tasks: z.int().min(1).max(16), place: z.string().trim().max(80).default('') }),
     response: Empty,
   }),
   forgetMover: route({

@@ -204,6 +204,8 @@ export const RestorePlan = z.object({
       suspect: z.boolean(),
       /** It is a machine, or a part of one. */
       machine: z.boolean(),
+      /** Of a whole machine: its disks. */
+      disks: z.array(z.object({ label: z.string(), size: Bytes })),
     }),
   ),
   total: z.object({ items: Count, files: Count, bytes: Bytes, picks: Count }),

@@ -272,6 +272,11 @@ CREATE TABLE inside_account (
 );
 `;
 
+/** Where movers stand. */
+const moverPlaces = `
+ALTER TABLE mover ADD place VARCHAR(80) NOT NULL DEFAULT '';
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -297,4 +302,5 @@ export const migrations: Migration[] = [
   { name: '0022-rates', up: (k) => runAll(k, rates) },
   { name: '0023-policy-rules', up: (k) => runAll(k, policyRules) },
   { name: '0024-inside-accounts', up: (k) => runAll(k, insideAccounts) },
+  { name: '0025-mover-places', up: (k) => runAll(k, moverPlaces) },
 ];

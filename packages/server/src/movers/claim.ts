@@ -29,7 +29,7 @@ import type { CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
 import type { Actor } from '../http/access';
 import { isFull, whereAdmitted } from './admission';
-import { isDrained } from './known-movers';
+import { moverTerms } from './known-movers';
 import { workFor } from './duties';
 import { paceOfTask } from './pace';
 import { otherTargets, pointRefs, targetRef } from './refs';
@@ -46,9 +46,15 @@ interface TaskRow {
   readonly started_at: number | null;
 }
 
-/** Gives the first waiting task (by priority, then by age) whose series is free, and that its duties cover, to a mover, with a lease. */
+/** Where the data of a task `t` is: what is read of a source is where that stands, all else where the target does. */
+const placeOfTask = `IF(t.type IN ('backup', 'trial'),
+  (SELECT COALESCE(JSON_VALUE(w.facts, '$.location'), s.location) FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id),
+  (SELECT g.location FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')))`;
+
+/** Gives the first waiting task (by priority, then by how near its data is, then by age) whose series is free, and that its duties cover, to a mover, with a lease. */
 export async function claimTask(deps: Deps, mover: string, { id: token, duties }: Actor): Promise<ClaimedTask | undefined> {
-  if (await isDrained(deps.db, mover)) return undefined;
+  const { drained, place } = await moverTerms(deps.db, mover);
+  if (drained) return undefined;
   const claimed = await inTransaction(deps.db, async (trx) => {
     const task = await trx('task as t')
       .where('t.state', 'waiting')
@@ -73,7 +79,11 @@ export async function claimTask(deps: Deps, mover: string, { id: token, duties }
           .whereRaw("((a.type = 'adopt' AND t.type IN ('backup', 'expire')) OR (t.type = 'adopt' AND a.type IN ('backup', 'expire')))"),
       )
       .modify(whereAdmitted)
-      .orderBy(['t.priority', 't.queued_at', 't.id'])
+      .orderBy('t.priority')
+      .modify((q) => {
+        if (place) void q.orderByRaw(`CASE COALESCE(${placeOfTask}, '') WHEN ? THEN 0 WHEN '' THEN 1 ELSE 2 END`, [place]);
+      })
+      .orderBy(['t.queued_at', 't.id'])
       .limit(1)
       .forUpdate()
       .skipLocked()

@@ -27,14 +27,16 @@ interface MoverRow {
   readonly last_seen: number;
   readonly drained: 0 | 1;
   readonly tasks: number;
+  readonly place: string;
   readonly duties: unknown;
   readonly hardware: unknown;
   readonly latest: unknown;
 }
 
-/** Whether a mover gets no new tasks. */
-export async function isDrained(db: Knex, name: string): Promise<boolean> {
-  return (await db('mover').where({ name, drained: true }).first('name')) !== undefined;
+/** What a mover may be given: nothing while it is drained; `place` tells where it stands, '' where nobody said. */
+export async function moverTerms(db: Knex, name: string): Promise<{ drained: boolean; place: string }> {
+  const row = await db('mover').where({ name }).first<Pick<MoverRow, 'drained' | 'place'> | undefined>('drained', 'place');
+  return { drained: row?.drained === 1, place: row?.place ?? '' };
 }
 
 /** The movers as people see and steer them, and how a new one comes in. */
@@ -117,6 +119,7 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
           lastSeen: r.last_seen,
           drained: r.drained === 1,
           tasks: r.tasks,
+          place: r.place,
           duties: fromJson<Duty[]>(r.duties),
           hardware: fromJson<Hardware>(r.hardware),
           latest: fromJson<HostSample>(r.latest),

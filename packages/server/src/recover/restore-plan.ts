@@ -1,7 +1,7 @@
 import { baseName, countOf, escapePath, formatBytes, joinPath, readPrice } from '@lithodex/core';
-import type { Body, PriceTable, RestorePlan } from '@lithodex/contract';
+import type { Body, MachinePoint, PriceTable, RestorePlan } from '@lithodex/contract';
 import { filesBelow } from '../catalog/tree';
-import { fromJson } from '../db/json';
+import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
@@ -47,6 +47,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
       items: p.items,
       suspect: p.point.suspect === 1,
       machine: p.point.machine !== null,
+      disks: p.path ? [] : (fromJsonOrNull<MachinePoint>(p.point.machine)?.disks ?? []).map(({ label, size }) => ({ label, size })),
     })),
     total: { items, files: items, bytes, picks: picks.length },
     ...(await placesOf(deps, picks)),

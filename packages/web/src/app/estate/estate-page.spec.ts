@@ -129,7 +129,7 @@ describe('machines of the estate', () => {
     expect(words(s.all('.list-row[aria-rowindex]')[0]!)).toContain('Server room mole-1');
     expect(words(s.all('.list-row[aria-rowindex]')[1]!)).toContain(', gone');
     await s.click(s.one('.peek'));
-    expect(words(s.one('lx-machine-peek'))).toContain('As after a loss of power: a helper inside would raise that');
+    expect(words(s.one('lx-machine-peek'))).toContain('As after a loss of power: a helper or an account inside would raise that');
     expect(words(s.one('lx-machine-peek'))).toContain('system 8.00 GB on fast');
   });
 
@@ -165,7 +165,9 @@ describe('machines of the estate', () => {
     await s.press('x');
     await s.click(s.all('.list-row[aria-rowindex] input[type=checkbox]')[1]!);
     expect(words(s.one('.chosen'))).toContain('2 ticked');
-    expect(words(s.one('.chosen'))).toContain('1 gone: nothing new can be taken · 1 without a helper inside: as after a loss of power');
+    expect(words(s.one('.chosen'))).toContain(
+      '1 gone: nothing new can be taken · 1 without a helper or account inside: as after a loss of power',
+    );
     const choose = s.one<HTMLSelectElement>('.chosen select');
     choose.value = 'new';
     choose.dispatchEvent(new Event('change'));

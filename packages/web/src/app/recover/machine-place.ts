@@ -85,7 +85,8 @@ export class MachinePlace {
       c.hosts.map((h) => ({ value: h, label: h, note: `${c.name}, ${c.location || 'place unknown'}` })),
     ),
   ]);
-  protected readonly storages = computed((): SlotOption<string>[] => [
+  /** What the chosen host sees, to choose from. */
+  readonly storages = computed((): SlotOption<string>[] => [
     { value: '', label: 'choose one' },
     ...(this.places()?.storages ?? [])
       .filter((s) => s.hosts.includes(this.host()))

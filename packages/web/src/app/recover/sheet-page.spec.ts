@@ -21,6 +21,7 @@ const plan: RestorePlan = {
       items: 1,
       suspect: false,
       machine: false,
+      disks: [],
     },
   ],
   total: { items: 1, files: 1, bytes: 9, picks: 1 },

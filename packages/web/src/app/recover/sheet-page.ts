@@ -1,4 +1,4 @@
-import { ChangeDetectionStrategy, Component, computed, inject, input, linkedSignal, signal } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, input, linkedSignal, signal, viewChild } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
@@ -13,6 +13,7 @@ import { Checks } from '../ui/checks';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
+import { MachineOwn, type OwnPlace } from './machine-own';
 import { MachinePlace, type NewPlace } from './machine-place';
 
 /** Last part of a path; the whole of a workload has none. */
@@ -27,7 +28,7 @@ type Rule = 'leave' | 'replace' | 'replaceIfOlder' | 'beside';
 @Component({
   selector: 'lx-sheet-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, MachinePlace, Slot, Checks, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, MachineOwn, MachinePlace, Slot, Checks, StateMark, ...formatPipes],
   templateUrl: './sheet-page.html',
   styleUrl: './sheet-page.scss',
 })
@@ -90,9 +91,11 @@ export class SheetPage {
     ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
   ]);
   protected readonly isDownload = computed(() => !['original', 'folder', 'platform'].includes(this.to()));
-  /** Where new machines go, and the names of those that get one of their own, by point. */
+  /** Where new machines go, and what is different for some of them, by point. */
   protected readonly place = signal<NewPlace | null>(null);
-  protected readonly newNames = signal<ReadonlyMap<string, string>>(new Map());
+  protected readonly owns = signal<ReadonlyMap<string, OwnPlace>>(new Map());
+  private readonly machinePlace = viewChild(MachinePlace);
+  protected readonly storages = computed(() => this.machinePlace()?.storages() ?? []);
   protected readonly startThem = signal(false);
 
   private readonly body = computed((): BodyInput<'planRestore'> | null => {
@@ -106,7 +109,7 @@ export class SheetPage {
       to === 'original'
         ? { to }
         : to === 'platform'
-          ? { to, ...place!, exceptions: [...this.newNames()].map(([pointId, name]) => ({ pointId, name })) }
+          ? { to, ...place!, exceptions: [...this.owns()].map(([pointId, own]) => ({ pointId, ...own })) }
           : to === 'folder'
             ? { to, folder: this.folder(), keepPath: this.keepPath() }
             : { to: 'download', format: to };
@@ -176,13 +179,9 @@ export class SheetPage {
     this.agreed.set(new Set());
   }
 
-  protected rename(pointId: string, name: string): void {
-    this.newNames.update((names) => {
-      const next = new Map(names);
-      if (name.trim()) next.set(pointId, name.trim());
-      else next.delete(pointId);
-      return next;
-    });
+  protected setOwn(pointId: string, own: OwnPlace): void {
+    this.owns.update((owns) => new Map(owns).set(pointId, own));
+    this.agreed.set(new Set());
   }
 
   protected setRule(rule: Rule): void {

@@ -11,6 +11,7 @@ const mover = (name: string, more: Partial<KnownMover> = {}): KnownMover => ({
   lastSeen: now,
   drained: false,
   tasks: 2,
+  place: 'Harbour office',
   duties: ['capture', 'keep'],
   hardware: { processors: 8, memory: 16e9, system: 'Linux 6.1' },
   latest,
@@ -18,6 +19,7 @@ const mover = (name: string, more: Partial<KnownMover> = {}): KnownMover => ({
   ...more,
 });
 const answers = (rows: KnownMover[]) => ({
+  estateValues: { workloads: [], tags: [], fields: { location: ['Harbour office', 'Lighthouse station'] } },
   listMovers: { rows },
   moverSamples: {
     rows: [
@@ -34,7 +36,8 @@ describe('the movers', () => {
   it('are shown with what their hosts are busy with, over time where one asks', async () => {
     const s = await open('/runs/movers', { answers: answers([mover('quay'), mover('old', { present: false, lastSeen: now - 3 * hour })]) });
     const rows = s.all('tbody tr').map((r) => words(r));
-    expect(rows[0]).toContain('quay at work; may capture, keep Linux 6.1 8 processors, 16.0 GB 42 % 61 % 1.20 MB/s not known');
+    expect(rows[0]).toContain('quay at work; may capture, keep; stands Harbour office');
+    expect(rows[0]).toContain('Linux 6.1 8 processors, 16.0 GB 42 % 61 % 1.20 MB/s not known');
     expect(rows[1]).toContain('silent since 3 h ago');
     expect(s.all('lx-plot')).toEqual([]);
     drawn.length = 0;
@@ -59,6 +62,8 @@ describe('the movers', () => {
     expect(s.api.last('changeMover')).toMatchObject({ id: 'quay', body: { drained: true, tasks: 2 } });
     await s.fill('tasks at once of quay', '6 tasks');
     expect(s.api.last('changeMover')).toMatchObject({ id: 'quay', body: { drained: false, tasks: 6 } });
+    await s.fill('place of quay', 'Lighthouse station');
+    expect(s.api.last('changeMover')).toMatchObject({ id: 'quay', body: { place: 'Lighthouse station' } });
     s.api.answers.forgetMover = new ApiFailure('NOT_NOW', 'This mover is at work.', undefined);
     await s.click('Forget');
     expect(s.api.last('forgetMover')?.id).toBe('old');

@@ -10,6 +10,7 @@ import { Session } from '../data/session';
 import { AtOnce } from '../ui/at-once';
 import { formatPipes } from '../ui/format-pipes';
 import { Plot } from '../ui/plot';
+import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
 import { InviteMover } from './invite-mover';
 import { hostCharts } from './host-charts';
@@ -20,7 +21,7 @@ const againMs = 10_000;
 @Component({
   selector: 'lx-movers-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, AtOnce, Plot, StateMark, InviteMover, ...formatPipes],
+  imports: [RouterLink, AtOnce, Plot, Slot, StateMark, InviteMover, ...formatPipes],
   template: `<div class="page scroll">
       <div class="row-line">
         <h1>Movers</h1>
@@ -62,7 +63,17 @@ const againMs = 10_000;
                       <span class="w" [title]="m.lastSeen | exact">silent since {{ m.lastSeen | ago }}</span
                       >;
                     }
-                    {{ m.present ? (m.drained ? 'drained; ' : 'at work; ') : '' }}may {{ m.duties.join(', ') }}
+                    {{ m.present ? (m.drained ? 'drained; ' : 'at work; ') : '' }}may {{ m.duties.join(', ') }}; stands
+                    <lx-slot
+                      [label]="'place of ' + m.name"
+                      [options]="places()"
+                      [value]="m.place"
+                      [text]="m.place || 'nobody said where'"
+                      (valueChange)="change(m, { place: $event })"
+                      free="or type where"
+                      (entered)="change(m, { place: $event })"
+                      [disabled]="!session.keeps()"
+                    />
                   </div>
                 </td>
                 <td class="small">{{ m.hardware.system }}<br />{{ m.hardware.processors }} processors, {{ m.hardware.memory | bytes }}</td>
@@ -151,6 +162,12 @@ export class MoversPage {
     const busy = this.rows().filter((m) => m.drained && m.running);
     return busy.map((m) => `${m.name} ends what it has begun (${m.running}), then it can be stopped.`).join(' ');
   });
+  private readonly estate = toSignal(this.api.call('estateValues').pipe(outcome()));
+  /** Places that sources have, to choose from: work there is given to movers there first. */
+  protected readonly places = computed((): SlotOption<string>[] => [
+    { value: '', label: 'nobody said where', note: 'it takes what waits longest' },
+    ...(this.estate()?.value?.fields['location'] ?? []).filter(Boolean).map((place) => ({ value: place, label: place })),
+  ]);
   protected readonly inviting = signal(false);
   protected readonly problem = signal<ApiFailure | null>(null);
 
@@ -158,8 +175,8 @@ export class MoversPage {
     return bytesPerSecond === null ? 'not known' : formatRate(bytesPerSecond);
   }
 
-  protected change(m: KnownMover, part: Partial<Pick<KnownMover, 'drained' | 'tasks'>>): void {
-    this.done(this.api.call('changeMover', { id: m.name, body: { drained: m.drained, tasks: m.tasks, ...part } }));
+  protected change(m: KnownMover, part: Partial<Pick<KnownMover, 'drained' | 'tasks' | 'place'>>): void {
+    this.done(this.api.call('changeMover', { id: m.name, body: { drained: m.drained, tasks: m.tasks, place: m.place, ...part } }));
   }
 
   protected forget(m: KnownMover): void {
