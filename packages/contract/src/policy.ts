@@ -209,5 +209,7 @@ export const Consequences = z.object({
   /** How the next 24 hours would go with it, beside how they will go as it is. */
   fit: z.object({ draft: FitOutcome, inForce: FitOutcome, tasks: Count }),
   warnings: z.array(z.object({ code: z.string(), text: z.string() })),
+  /** What the worst placed workload lacks to three copies, two kinds of media, one elsewhere and one locked. */
+  spreadGaps: z.array(z.string()),
 });
 export type Consequences = z.infer<typeof Consequences>;

@@ -5,6 +5,7 @@ import type { Deps } from '../deps';
 import { fitOfDraft } from '../plan/night-fit';
 import { decideCopies, presentCopies } from '../catalog/copies';
 import { livingPoints, type SeriesRow } from '../catalog/points';
+import { cautionsOf } from './cautions';
 import { promisesBroken } from './promises';
 import { policiesInForce, type PolicyRow } from './matching';
 import { matchesShown } from './matching-shown';
@@ -54,9 +55,9 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     measured: { ...measured, targetFree: target?.free ?? null },
     secondPerson: id === null ? '' : await promisesBroken(deps, id, body),
     fit: await fitOfDraft(deps, id, body),
-    warnings: [],
+    ...(await cautionsOf(deps, ids, body)),
   };
-  result.warnings.push(
+  result.warnings.unshift(
     ...warningsOf(result, body, target !== undefined, timetables),
     ...(await firstPointWarning(deps, ids, result.nextRuns[0], body)),
     ...timeWarnings(

@@ -17,6 +17,7 @@ export const consequences = {
   secondPerson: '',
   measured: { runs: 0, sizeBytes: 0, newBytesPerRun: null, targetFree: null, nightMs: null },
   warnings: [],
+  spreadGaps: [],
 };
 export const policy = { id: 5, body: policyBody(), matches: [{ id: 1, name: 'quay-1' }], nextRun: now + day, lastRun: null, points: 31 };
 /** A page of policies with answers to all it asks. */

@@ -21,6 +21,7 @@ const base: Consequences = {
   secondPerson: '',
   measured: { runs: 12, sizeBytes: 5e9, newBytesPerRun: 2e7, targetFree: 8e10, nightMs: 60_000 },
   warnings: [],
+  spreadGaps: [],
 };
 
 describe('consequences of a policy', () => {

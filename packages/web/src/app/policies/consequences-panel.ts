@@ -159,7 +159,11 @@ export class ConsequencesPanel {
     const warnings = c.warnings
       .filter((w) => w.code !== 'DELETES')
       .map((w): Check => ({ level: w.code === 'NO_TARGET' ? 'stop' : 'look', text: w.text }));
-    return c.deletes.points ? warnings : [...warnings, { level: 'fine', text: 'Putting it in force deletes nothing.' }];
+    const spread: Check = c.spreadGaps.length
+      ? { level: 'look', text: `Lacks ${c.spreadGaps.join(', ')}. Wanted: three copies, two kinds of media, one elsewhere, one locked.` }
+      : { level: 'fine', text: 'Three copies, two kinds of media, one elsewhere, one locked.' };
+    const placed = c.matches.length ? [...warnings, spread] : warnings;
+    return c.deletes.points ? placed : [...placed, { level: 'fine', text: 'Putting it in force deletes nothing.' }];
   });
 
   /** Days the axis reaches back: a year, or as far as the oldest point. */
