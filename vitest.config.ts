@@ -9,7 +9,7 @@ const alias = Object.fromEntries(
 );
 const project = (name: string, include: string[], timeout: number) => ({
   resolve: { alias },
-  test: { name, include, environment: 'node' as const, testTimeout: timeout, hookTimeout: timeout, fileParallelism: name === 'unit' },
+  test: { name, include, environment: 'node' as const, testTimeout: timeout, hookTimeout: timeout, fileParallelism: name !== 'browser' },
 });
 
 export default defineConfig({

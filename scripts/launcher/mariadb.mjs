@@ -63,7 +63,8 @@ export async function startMariadb(folder, account, wantedPort = 0) {
         '--skip-test-db',
         '--skip-name-resolve',
       ],
-      { encoding: 'utf8' },
+      // two that are made at the same time would take each other's temporary tables away
+      { encoding: 'utf8', env: { ...process.env, TMPDIR: path.join(folder, 'tmp') } },
     );
     if (made.status !== 0) throw new Error(`mariadb-install-db failed: ${made.stderr || made.stdout}`);
   }

@@ -11,7 +11,7 @@ const machines = Array.from({ length: 8 }, (_, i) => `gate-${i + 1}`);
 const MiB = 1 << 20;
 
 beforeAll(async () => {
-  h = await Harness.start({ leaseMs: 1200, movers: 2 });
+  h = await Harness.start({ leaseMs: 3000, movers: 2 });
   admin = await h.as('administrator');
   const started = await startPlatform(`${h.folder}/platform`);
   ({ service } = started);
@@ -31,14 +31,14 @@ it('two movers share a night of machines, and one takes over all that the other 
   const targetId = (await admin.call('listTargets')).rows[0]!.id;
   const { id } = await admin.call('addPolicy', { body: policyFor([], targetId, { rule: 'tag gates' }) });
   // slow enough that some are in the middle
-  service.platform.switches = { ...platformFine, lineRate: 6 * MiB };
+  service.platform.switches = { ...platformFine, lineRate: 2 * MiB };
   const { runId } = await admin.call('runPolicy', { id, body: {} });
   const until = async (ready: (movers: Set<string>, done: number) => boolean) => {
     for (const end = Date.now() + 30_000; ;) {
       const { tasks } = await admin.call('getRun', { id: runId });
       const running = new Set(tasks.filter((t) => t.state === 'running').flatMap((t) => t.mover ?? []));
       if (ready(running, tasks.filter((t) => t.state === 'done').length)) return;
-      if (Date.now() > end) throw new Error('the movers do not share the work');
+      if (Date.now() > end) throw new Error(`the movers do not share the work: ${tasks.map((t) => `${t.mover} ${t.state}`).join(', ')}`);
       await new Promise((resume) => setTimeout(resume, 30));
     }
   };

@@ -275,7 +275,7 @@ export class Harness {
 
   /** Waits until a mover answers questions. */
   async moverReady(): Promise<void> {
-    for (const until = Date.now() + 20_000; !this.server.deps.movers.present().length;) {
+    for (const until = Date.now() + 20_000; this.server.deps.movers.present().length < this.movers.size;) {
       if (Date.now() > until) throw new Error('no mover came');
       await new Promise((resume) => setTimeout(resume, 50));
     }

@@ -19,14 +19,16 @@ const well: readonly RunState[] = ['done', 'remarks'];
 /** Queues what there is to tell: matters that came up, runs that ended, digests and reports that are due. Doing it again changes nothing. */
 export async function queueMessages(deps: Deps, matters: readonly FoundMatter[]): Promise<void> {
   const { db, clock, config } = deps;
+  // before the notices are read: what was due by then is told as they were then
+  const now = clock.now();
   const notices = (await noticesIn(db)).filter((n) => !n.paused);
   if (!notices.length) return;
   const telling: Telling = { zone: config.zone, links: (await shownMailServer(db))?.links ?? '' };
   await queueMatters(deps, notices, matters, telling);
   await queueRuns(deps, notices, telling);
-  for (const notice of notices) await queueTimed(deps, notice, telling);
+  for (const notice of notices) await queueTimed(deps, notice, telling, now);
   await db('message')
-    .where('queued_at', '<', clock.now() - keptDays * dayMs)
+    .where('queued_at', '<', now - keptDays * dayMs)
     .delete();
 }
 
@@ -105,10 +107,10 @@ async function remarksOf({ db }: Deps, runId: number): Promise<Pick<EndedRun, 'w
   return { workloads: tasks.length, remarks };
 }
 
-async function queueTimed(deps: Deps, notice: NoticeRow, telling: Telling): Promise<void> {
+async function queueTimed(deps: Deps, notice: NoticeRow, telling: Telling, now: number): Promise<void> {
   const { about, since } = notice;
   if (about.what !== 'digest' && about.what !== 'report') return;
-  const due = lastDue(deps.clock.now(), telling.zone, about.at, about.what === 'digest' ? 'day' : about.every);
+  const due = lastDue(now, telling.zone, about.at, about.what === 'digest' ? 'day' : about.every);
   if (due.toMillis() < since) return;
   await queue(deps, notice, `${about.what} ${due.toISODate()}`, async () => {
     if (about.what === 'digest') return composeDigest(await morningOf(deps), telling);
