@@ -12,16 +12,33 @@ export interface PlatformAccess {
 const dayMs = 86_400_000;
 
 /** What the people of Kelmar Harbour do with their virtualization platform. */
+/** Machines that are made, or work, beside each other. */
+const atOnce = 3;
+
 export class HarbourPlatform {
   constructor(
     private readonly access: PlatformAccess,
     private readonly random: Random,
   ) {}
 
+  /** Does the same of many machines, some at a time. */
+  private async actAll(act: string, bodies: readonly object[]): Promise<void> {
+    const waiting = [...bodies];
+    const next = async () => {
+      for (let body = waiting.shift(); body; body = waiting.shift()) await this.act(act, body);
+    };
+    await Promise.all(Array.from({ length: atOnce }, next));
+  }
+
   /** How it is connected. */
   get body(): BodyInput<'addPlatform'> {
     const { endpoint, account, password } = this.access;
     return { name: 'Harbour platform', endpoint, opener: { by: 'password', account, password } };
+  }
+
+  /** An account of the system inside lamp-control, where no helper is. */
+  get lampAccount(): { name: string; password: string } {
+    return { name: 'keeper', password: this.access.password };
   }
 
   private async act(act: string, body: object): Promise<void> {
@@ -35,11 +52,19 @@ export class HarbourPlatform {
     const passwordEnds = lastMorning + passwordDays * dayMs;
     const accounts = [{ name: account, password, passwordEnds, certificate: null, rights: platformRights }];
     await this.act('describe', { clusters: harbourClusters, storages: harbourStorages, accounts });
-    for (const machine of harbourMachines) await this.act('build', buildBody(machine, this.random, now));
+    await this.actAll(
+      'build',
+      harbourMachines.map((machine) => buildBody(machine, this.random, now)),
+    );
+    const { name, password: secret } = this.lampAccount;
+    await this.act('inside', { name: 'lamp-control', accounts: [{ name, password: secret }] });
   }
 
   async work(evening: number): Promise<void> {
-    for (const machine of harbourMachines) if (machine.busy) await this.act('work', workBody(machine, this.random, evening));
+    await this.actAll(
+      'work',
+      harbourMachines.filter((m) => m.busy).map((machine) => workBody(machine, this.random, evening)),
+    );
   }
 
   /** A machine lands, one moves, one is given up. */

@@ -10,7 +10,9 @@ import { Random } from './harbour/random';
 import { encryptCharts, harbourServers } from './harbour/servers';
 import {
   careNight,
+  clerkNight,
   closedFolderNight,
+  connectNight,
   clerkRemit,
   failingSectorNight,
   nights,
@@ -18,9 +20,12 @@ import {
   noticesNight,
   password,
   people,
+  plansNight,
   policies,
+  relayNight,
   shelfNight,
   takenOnNight,
+  trialServers,
   unpluggedNight,
   zone,
 } from './harbour/story';
@@ -63,7 +68,7 @@ function statOf(name: string): { file: boolean; at: number; size: number } {
   return { file: stat.isFile(), at: stat.mtimeMs, size: stat.size };
 }
 
-/** Lives through the five weeks with the real server and a real mover, so that every point of the demo was made by the product. */
+/** Lives through the eight weeks with the real server and a real mover, so that every point of the demo was made by the product. */
 export class History {
   private readonly clock = new StoryClock();
   private readonly random = new Random(1906);
@@ -74,6 +79,8 @@ export class History {
   private readonly lastMorning: DateTime;
   private readonly platform: HarbourPlatform;
   private diskId = '';
+  /** Servers that are protected, or could be. */
+  private readonly connected = new Set<string>();
 
   constructor(
     private readonly config: Config,
@@ -170,17 +177,7 @@ export class History {
     });
     this.diskId = targetId;
     const copyTargets = { 'north-store': northId, vault: vaultId };
-    const ids = new Map<string, number>();
-    for (const s of harbourServers.filter((s) => s.name !== 'ais-relay')) {
-      const { workloadId } = await this.call('eva.vind', 'addSource', {
-        name: s.name,
-        folder: this.folderOf(s.name),
-        location: s.location,
-        readAs: s.readAs,
-        tags: [...s.tags],
-      });
-      ids.set(s.name, workloadId);
-    }
+    const ids = await this.connect((name) => trialServers.includes(name));
     await deps
       .db('person')
       .where({ name: 'ilse.holm' })
@@ -206,23 +203,42 @@ export class History {
         ...(p.times as Pick<BodyInput<'addPolicy'>, 'window' | 'closed' | 'priority'>),
         exclude: [...p.exclude],
         changeLimit: p.changeLimit,
-        objectiveHours: p.schedule.every === 'week' ? 120 : 26,
+        objectiveHours: p.schedule.every === 'week' && !furtherOf(p).length ? 120 : 26,
       });
+  }
+
+  /** Connects servers. Returns their workloads, by name. */
+  private async connect(which: (name: string) => boolean): Promise<Map<string, number>> {
+    const ids = new Map<string, number>();
+    for (const s of harbourServers.filter((s) => which(s.name))) {
+      const { workloadId } = await this.call('eva.vind', 'addSource', {
+        name: s.name,
+        folder: this.folderOf(s.name),
+        location: s.location,
+        readAs: s.readAs,
+        tags: [...s.tags],
+      });
+      ids.set(s.name, workloadId);
+      this.connected.add(s.name);
+    }
+    return ids;
   }
 
   /** A day of work and the night after it. */
   private async night(night: number): Promise<void> {
     const evening = this.evening(night);
     this.clock.set(evening.toMillis());
-    for (const server of harbourServers)
+    if (night === connectNight) await this.connect((name) => !trialServers.includes(name) && name !== 'ais-relay');
+    for (const server of harbourServers.filter((s) => this.connected.has(s.name)))
       server.work(this.folderOf(server.name), this.random, night, evening.toMillis() - this.random.int(1, 9) * 3_600_000);
     if (night === closedFolderNight) fs.chmodSync(`${this.folderOf('harbour-office')}/personnel/appraisals`, 0o700);
-    if (night === 12) await this.clerkRestores();
-    if (night === 24) await this.protectBeforeChange();
-    if (night === 21)
-      await this.call('eva.vind', 'addSource', { name: 'ais-relay', folder: this.folderOf('ais-relay'), location: 'Lighthouse station' });
+    if (night === clerkNight) await this.clerkRestores();
+    if (night === plansNight) await this.protectBeforeChange();
+    if (night === relayNight) await this.connect((name) => name === 'ais-relay');
     await this.machines(night, evening);
     if (night === noticesNight) await this.tellPeople();
+    if (night === platformNight)
+      await this.call('eva.vind', 'changeMover', 'quay-mover', { drained: false, tasks: 2, place: 'Server room' });
     if (night === nights - 1) await this.call('eva.vind', 'looked', undefined);
     const last = night === nights - 1;
     const until = last ? this.lastMorning.toMillis() : evening.plus({ hours: 9 }).toMillis();
@@ -274,8 +290,19 @@ export class History {
         const rules = [{ no: 1, kind: 'incremental' as const, targetId: this.diskId, ...runs }];
         await this.call('eva.vind', 'addPolicy', { ...common, ...policy, rules });
       }
+      await this.knowsTheLamp();
     } else await this.platform.work(evening.toMillis());
     if (night === landingNight) await this.platform.changes(evening.toMillis());
+  }
+
+  /** One machine without a helper comes to rest under an account inside; others still do not. */
+  private async knowsTheLamp(): Promise<void> {
+    const { workloads } = await this.get<Answered<'estate'>>('eva.vind', 'estate', '', '?q=lamp-control');
+    const { rows } = await this.call('eva.vind', 'setInside', {
+      workloads: workloads.map((w) => w.id),
+      account: this.platform.lampAccount,
+    });
+    if (!rows.every((r) => r.ok)) throw new Error('lamp-control does not let its keeper in');
   }
 
   /** Mail goes to the sink from now on. */
@@ -314,7 +341,7 @@ export class History {
     for (;;) {
       const open = await this.server.deps.db('task').whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>('id');
       if (!open) return;
-      await new Promise((resume) => setTimeout(resume, 15));
+      await new Promise((resume) => setTimeout(resume, 25));
     }
   }
 

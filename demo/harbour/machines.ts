@@ -3,9 +3,9 @@ import { berthLetter, roster, tideLog } from './contents';
 import type { Random } from './random';
 
 /** Machines are there from this night on, when the platform was connected. */
-export const platformNight = 30;
+export const platformNight = 52;
 /** On the evening of this night a machine with the tag lands, one moves to another host, and one is given up. */
-export const landingNight = 32;
+export const landingNight = 53;
 /** So many days the password of the account lasts after the last morning. */
 export const passwordDays = 19;
 

@@ -1,20 +1,27 @@
-/** The five weeks of Kelmar Harbour: what is set up, and on which night something goes wrong. */
+/** The eight weeks of Kelmar Harbour: what is set up, and on which night something goes wrong. */
 export const zone = 'Europe/Oslo';
-export const nights = 35;
+export const nights = 56;
+/** The first four weeks were a trial with these servers; on this night the others were connected. */
+export const trialServers: readonly string[] = ['charts-nas', 'harbour-office', 'pilot-rosters'];
+export const connectNight = 28;
 /** The night on which quay-disk was unplugged, and the one since which the appraisals can't be read. */
-export const unpluggedNight = 17;
-export const closedFolderNight = 29;
+export const unpluggedNight = 38;
+export const closedFolderNight = 50;
 /** Since this night targets are pruned and verified by themselves. */
-export const careNight = 18;
+export const careNight = 45;
 /** After this night the first cartridge of the vault is put on the shelf, and after the last night those that are full by then. */
-export const shelfNight = 14;
+export const shelfNight = 35;
 /** After this night a sector of quay-disk fails; verification finds and heals it within a week. */
-export const failingSectorNight = 24;
+export const failingSectorNight = 45;
 
+/** The restore clerk brings letters back; ais-relay is connected; plans are protected before they are converted. */
+export const clerkNight = 33;
+export const relayNight = 42;
+export const plansNight = 45;
 /** Since this night people are told by mail what happens. */
-export const noticesNight = 30;
+export const noticesNight = 51;
 /** On the morning after this night Ole takes on what can't be read. */
-export const takenOnNight = 32;
+export const takenOnNight = 53;
 
 export const password = 'lanterns-at-dusk';
 export const people = [

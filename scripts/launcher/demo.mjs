@@ -92,10 +92,13 @@ export async function demo({ port, state: given, fresh }) {
   const account = { name: 'lithodex', user: 'lithodex', password: secrets.database };
   const database = await startMariadb(path.join(state, 'db'), account);
   const children = [];
+  // what is shown is built while the history is lived through, which waits for disks and databases much of the time
+  const web = spawn('nice', [process.execPath, 'scripts/launcher/build-web.mjs'], { stdio: 'inherit', detached: true });
   let stopping = false;
   const stop = async (code) => {
     if (stopping) return;
     stopping = true;
+    web.kill('SIGTERM');
     for (const child of children.reverse()) {
       child.kill('SIGTERM');
       await Promise.race([ended(child), new Promise((resume) => setTimeout(resume, 4000))]);
@@ -131,7 +134,7 @@ export async function demo({ port, state: given, fresh }) {
     const standins = await standinSettings(state, chosen + 1);
     await startChild(children, 'dist/node/standins.js', [standins], 'The stand-ins');
     if (!existsSync(marker)) {
-      say('First start: five weeks of Kelmar Harbour are lived through with the real product. This takes about three minutes.');
+      say('First start: eight weeks of Kelmar Harbour are lived through with the real product. This takes about three minutes.');
       const history = spawn(process.execPath, ['dist/node/demo.js', config, state, standins], {
         stdio: ['ignore', 'inherit', 'inherit'],
         detached: true,
@@ -158,6 +161,9 @@ export async function demo({ port, state: given, fresh }) {
       children.pop();
       writeFileSync(marker, JSON.stringify({ at: new Date().toISOString() }));
     }
+    await ended(web);
+    if (stopping) return;
+    if (web.exitCode !== 0) throw new Error('The web application could not be built.');
     const { library, platform, mail } = JSON.parse(readFileSync(standins, 'utf8'));
     const server = await startChild(children, 'dist/node/server.js', [config], 'The server');
     const address = `http://127.0.0.1:${chosen}`;

@@ -26,7 +26,7 @@ async function main() {
       });
       installDebian(false);
       installNpm();
-      build();
+      build(['node']);
       const { demo } = await import('./demo.mjs');
       return demo({ port: Number(values.port ?? 8420), state: values.state ?? 'state/demo', fresh: values.fresh ?? false });
     }

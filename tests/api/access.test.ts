@@ -31,9 +31,10 @@ async function codeOf(client: Client, name: RouteName, allowed: boolean): Promis
         : 999_999,
     ...((routes[name] as Route).method === 'get' ? {} : { body: {} }),
   });
-  const answer = waiting.includes(name) && allowed
-    ? await Promise.race([call, new Promise<undefined>((resume) => setTimeout(resume, 400))])
-    : await call;
+  const answer =
+    waiting.includes(name) && allowed
+      ? await Promise.race([call, new Promise<undefined>((resume) => setTimeout(resume, 400))])
+      : await call;
   if (!answer) return 'WAITS';
   if (answer.ok) {
     void answer.body?.cancel();

@@ -1,6 +1,6 @@
 import fs from 'node:fs';
 import { DateTime } from 'luxon';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
 
 const zone = 'Europe/Oslo';
@@ -67,6 +67,10 @@ describe('what is to come', () => {
       body: policyFor([workloads[0]!], targetId, { name: 'tides', zone, schedule: { every: 'after', policyId: nightly } }),
     });
     clock.at = at('2027-03-01T12:00');
+    await vi.waitFor(async () => admin.call('changeMover', { id: 'mover-1', body: { drained: false, tasks: 1 } }), {
+      timeout: 20_000,
+      interval: 100,
+    });
     const fit = await admin.call('nightFit');
     // one mover: two tasks one after the other, and then the one that follows
     expect(fit).toMatchObject({ movers: 1, tasks: 3, guessed: 0, missed: 0, ends: at('2027-03-02T02:30') });
@@ -74,7 +78,7 @@ describe('what is to come', () => {
       ['nightly', at('2027-03-01T22:00'), at('2027-03-02T01:00')],
       ['tides', at('2027-03-02T01:00'), at('2027-03-02T02:30')],
     ]);
-    expect(fit.changes[0]).toEqual({ text: 'One mover more', ends: at('2027-03-02T01:00'), missed: 0 });
+    expect(fit.changes[0]).toEqual({ text: 'One task more at once on a mover', ends: at('2027-03-02T01:00'), missed: 0 });
     // the same simulation of the night that was, from those before it
     expect(fit.before).toEqual({ from: at('2027-02-28T18:00'), foretold: at('2027-03-01T01:00'), ended: at('2027-03-01T01:00'), tasks: 2 });
 

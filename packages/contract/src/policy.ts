@@ -36,9 +36,13 @@ export const Pattern = z.string().trim().min(1).max(500);
 export const PointKind = z.enum(['full', 'incremental', 'differential', 'synthetic']);
 export type PointKind = z.infer<typeof PointKind>;
 
+/** Zones that were asked for and exist: to make a formatter takes long, and policies are read often. */
+const knownZones = new Set<string>();
 const zoneExists = (zone: string) => {
+  if (knownZones.has(zone)) return true;
   try {
     new Intl.DateTimeFormat('en', { timeZone: zone });
+    knownZones.add(zone);
     return true;
   } catch {
     return false;

@@ -22,7 +22,7 @@ const tasks: fc.Arbitrary<PlannedTask[]> = fc
   .map((list) => list.map(({ window, ...t }, i) => ({ ...t, key: String(i).padStart(3, '0'), ...(window && { window }) })));
 const free = (list: readonly PlannedTask[]) => list.map(({ window: _window, ...t }): PlannedTask => t);
 const rooms: fc.Arbitrary<Room> = fc.record({
-  movers: fc.integer({ min: 1, max: 4 }),
+  slots: fc.integer({ min: 1, max: 4 }),
   inAll: fc.constantFrom(1, 2, Infinity),
   perTarget: fc.constantFrom(
     new Map<string, number>(),
@@ -44,7 +44,7 @@ describe('a night', () => {
         for (const { start } of fitted) {
           if (start === null) continue;
           const there = atWork(fitted, start).map((f) => f.task);
-          expect(there.length).toBeLessThanOrEqual(Math.min(room.movers, room.inAll));
+          expect(there.length).toBeLessThanOrEqual(Math.min(room.slots, room.inAll));
           for (const [id, most] of room.perTarget) expect(there.filter((t) => t.targetId === id).length).toBeLessThanOrEqual(most);
           for (const [id, most] of room.perSource) expect(there.filter((t) => t.sourceId === id).length).toBeLessThanOrEqual(most);
           expect(new Set(there.map((t) => t.series)).size).toBe(there.length);
@@ -81,7 +81,7 @@ describe('a night', () => {
             const there = atWork(fitted, at).map((f) => f.task);
             const count = (which: (t: PlannedTask) => boolean) => there.filter(which).length;
             expect(
-              there.length >= Math.min(room.movers, room.inAll) ||
+              there.length >= Math.min(room.slots, room.inAll) ||
                 count((t) => t.series === task.series) > 0 ||
                 count((t) => t.targetId === task.targetId) >= (room.perTarget.get(task.targetId) ?? Infinity) ||
                 count((t) => t.sourceId === task.sourceId) >= (room.perSource.get(task.sourceId) ?? Infinity),
@@ -99,7 +99,7 @@ describe('a night', () => {
         if (!list.length) return;
         const total = list.reduce((sum, t) => sum + t.lasts, 0);
         expect(ends!).toBeGreaterThanOrEqual(Math.max(...list.map((t) => t.due + t.lasts)));
-        expect(ends!).toBeGreaterThanOrEqual(Math.min(...list.map((t) => t.due)) + total / Math.min(room.movers, room.inAll));
+        expect(ends!).toBeGreaterThanOrEqual(Math.min(...list.map((t) => t.due)) + total / Math.min(room.slots, room.inAll));
         expect(ends!).toBeLessThanOrEqual(Math.max(...list.map((t) => t.due)) + total);
       }),
     );
@@ -136,7 +136,7 @@ describe('a night', () => {
 
   it('has nothing at work without a mover', () => {
     const task: PlannedTask = { key: '1', policyId: 1, due: 0, lasts: minute, priority: 1, targetId: 'a', sourceId: 1, series: 'p' };
-    expect(outcomeOf(fitTasks([task], { movers: 0, inAll: Infinity, perTarget: new Map(), perSource: new Map() }))).toEqual({
+    expect(outcomeOf(fitTasks([task], { slots: 0, inAll: Infinity, perTarget: new Map(), perSource: new Map() }))).toEqual({
       ends: null,
       missed: 1,
     });
@@ -155,13 +155,13 @@ describe('what helps', () => {
     series: `s${n}`,
     ...more,
   });
-  const room: Room = { movers: 1, inAll: Infinity, perTarget: new Map([['a', 1]]), perSource: new Map() };
+  const room: Room = { slots: 1, inAll: Infinity, perTarget: new Map([['a', 1]]), perSource: new Map() };
 
   it('names only what makes a difference, best first', () => {
     const list = [one(1), one(2), one(3, { targetId: 'b' })];
-    expect(whatHelps(list, room).map((h) => h.change)).toEqual([{ kind: 'mover' }, { kind: 'earlier', policyId: 1 }]);
-    expect(whatHelps(list, { ...room, movers: 2 }).map((h) => [h.change.kind, h.ends])).toEqual([['earlier', 60 * minute]]);
-    expect(whatHelps([one(1), one(2)], { ...room, movers: 2 }).map((h) => h.change.kind)).toEqual(['target', 'earlier']);
+    expect(whatHelps(list, room).map((h) => h.change)).toEqual([{ kind: 'slot' }, { kind: 'earlier', policyId: 1 }]);
+    expect(whatHelps(list, { ...room, slots: 2 }).map((h) => [h.change.kind, h.ends])).toEqual([['earlier', 60 * minute]]);
+    expect(whatHelps([one(1), one(2)], { ...room, slots: 2 }).map((h) => h.change.kind)).toEqual(['target', 'earlier']);
   });
 
   it('is better than what is, whatever it names', () => {

@@ -19,9 +19,9 @@ export interface PlannedTask {
   readonly window?: { readonly ends: number; readonly stop: boolean };
 }
 
-/** How many tasks can run beside each other: a mover runs one at a time. */
+/** How many tasks can run beside each other. `slots`: as many as all movers together run at once. */
 export interface Room {
-  readonly movers: number;
+  readonly slots: number;
   readonly inAll: number;
   readonly perTarget: ReadonlyMap<string, number>;
   readonly perSource: ReadonlyMap<number, number>;
@@ -39,7 +39,7 @@ export interface FittedTask {
 
 const inTurn = (a: PlannedTask, b: PlannedTask) => a.priority - b.priority || a.due - b.due || (a.key < b.key ? -1 : 1);
 
-/** Counts what runs, by mover, target, source and series. */
+/** Counts what runs, in all, by target, source and series. */
 class AtWork {
   private readonly targets = new Map<string, number>();
   private readonly sources = new Map<number, number>();
@@ -49,7 +49,7 @@ class AtWork {
   constructor(private readonly room: Room) {}
 
   get full(): boolean {
-    return this.count >= Math.min(this.room.movers, this.room.inAll);
+    return this.count >= Math.min(this.room.slots, this.room.inAll);
   }
 
   takes({ targetId, sourceId, series }: PlannedTask): boolean {
@@ -170,7 +170,7 @@ export function outcomeOf(fitted: readonly FittedTask[]): NightOutcome {
 
 /** A change that might help. `earlier` moves a policy an hour ahead. */
 export type NightChange =
-  | { readonly kind: 'mover' | 'inAll' }
+  | { readonly kind: 'slot' | 'inAll' }
   | { readonly kind: 'target'; readonly targetId: string }
   | { readonly kind: 'source'; readonly sourceId: number }
   | { readonly kind: 'earlier'; readonly policyId: number };
@@ -189,7 +189,7 @@ export function whatHelps(tasks: readonly PlannedTask[], room: Room): (NightOutc
   const fitted = fitTasks(tasks, room);
   const before = outcomeOf(fitted);
   const more = <K>(limits: ReadonlyMap<K, number>, key: K) => new Map(limits).set(key, limits.get(key)! + 1);
-  const candidates: [NightChange, readonly PlannedTask[], Room][] = [[{ kind: 'mover' }, tasks, { ...room, movers: room.movers + 1 }]];
+  const candidates: [NightChange, readonly PlannedTask[], Room][] = [[{ kind: 'slot' }, tasks, { ...room, slots: room.slots + 1 }]];
   if (Number.isFinite(room.inAll)) candidates.push([{ kind: 'inAll' }, tasks, { ...room, inAll: room.inAll + 1 }]);
   for (const targetId of room.perTarget.keys())
     candidates.push([{ kind: 'target', targetId }, tasks, { ...room, perTarget: more(room.perTarget, targetId) }]);

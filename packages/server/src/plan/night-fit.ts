@@ -1,7 +1,9 @@
 import { fitTasks, outcomeOf, whatHelps, type FittedTask, type NightChange, type PlannedTask, type Room } from '@lithodex/core';
 import type { NightFit, PolicyBody } from '@lithodex/contract';
 import type { Deps } from '../deps';
+import { fromJson } from '../db/json';
 import { limitOfAll } from '../movers/admission';
+import type { Duty } from '../movers/duties';
 import { policiesInForce, type PolicyRow } from '../policies/matching';
 import { nightStart } from '../watch/night';
 import { comingTasks } from './coming-tasks';
@@ -28,8 +30,13 @@ const makerOf = (t: Open) => (t.policy_id === null ? null : { policyId: t.policy
 async function roomNow(deps: Deps): Promise<Room> {
   const targets = await deps.db('target').whereNotNull('writers').select<{ id: string; writers: number }[]>('id', 'writers');
   const sources = await deps.db('source').whereNotNull('readers').select<{ id: number; readers: number }[]>('id', 'readers');
+  const movers = await deps
+    .db('mover')
+    .whereIn('name', deps.movers.present())
+    .select<{ tasks: number; drained: 0 | 1; duties: unknown }[]>('tasks', 'drained', 'duties');
+  const capturing = movers.filter((m) => m.drained === 0 && fromJson<Duty[]>(m.duties).includes('capture'));
   return {
-    movers: deps.movers.presentDuties().filter((duties) => duties.includes('capture')).length,
+    slots: capturing.reduce((sum, m) => sum + m.tasks, 0),
     inAll: (await limitOfAll(deps.db)) ?? Infinity,
     perTarget: new Map(targets.map((t) => [t.id, t.writers])),
     perSource: new Map(sources.map((s) => [s.id, s.readers])),
@@ -83,8 +90,8 @@ async function foresight(deps: Deps) {
 async function wordsFor(deps: Deps, change: NightChange, policies: readonly PolicyRow[]): Promise<string> {
   const nameIn = async (table: string, id: string | number) => (await deps.db(table).where({ id }).first<{ name: string }>('name')).name;
   switch (change.kind) {
-    case 'mover':
-      return 'One mover more';
+    case 'slot':
+      return 'One task more at once on a mover';
     case 'inAll':
       return 'One task more at once in all';
     case 'target':
@@ -142,7 +149,7 @@ async function nightBefore(deps: Deps, room: Room): Promise<NightFit['before']> 
     sourceId: t.type === 'copy' ? -t.workload_id : t.source_id,
     series: `${t.workload_id}/${t.target_id}`,
   }));
-  const { ends } = outcomeOf(fitTasks(tasks, { ...room, movers: Math.max(1, room.movers) }));
+  const { ends } = outcomeOf(fitTasks(tasks, { ...room, slots: Math.max(1, room.slots) }));
   return { from, foretold: ends!, ended: Math.max(...ran.map((t) => t.ended_at)), tasks: ran.length };
 }
 
@@ -159,7 +166,7 @@ export async function nightFit(deps: Deps): Promise<NightFit> {
     ...outcomeOf(fitted),
     from: now,
     to: now + aheadMs,
-    movers: room.movers,
+    movers: deps.movers.presentDuties().filter((duties) => duties.includes('capture')).length,
     tasks: tasks.length,
     guessed,
     policies: byPolicy(fitted, policies).sort((a, b) => a.starts - b.starts),

@@ -63,12 +63,12 @@ const againMs = 10_000;
                       <span class="w" [title]="m.lastSeen | exact">silent since {{ m.lastSeen | ago }}</span
                       >;
                     }
-                    {{ m.present ? (m.drained ? 'drained; ' : 'at work; ') : '' }}may {{ m.duties.join(', ') }}; stands
+                    {{ m.present ? (m.drained ? 'drained; ' : 'at work; ') : '' }}may {{ m.duties.join(', ') }}; in
                     <lx-slot
                       [label]="'place of ' + m.name"
                       [options]="places()"
                       [value]="m.place"
-                      [text]="m.place || 'nobody said where'"
+                      [text]="m.place || 'a place nobody named'"
                       (valueChange)="change(m, { place: $event })"
                       free="or type where"
                       (entered)="change(m, { place: $event })"
@@ -165,7 +165,7 @@ export class MoversPage {
   private readonly estate = toSignal(this.api.call('estateValues').pipe(outcome()));
   /** Places that sources have, to choose from: work there is given to movers there first. */
   protected readonly places = computed((): SlotOption<string>[] => [
-    { value: '', label: 'nobody said where', note: 'it takes what waits longest' },
+    { value: '', label: 'a place nobody named', note: 'it takes what waits longest' },
     ...(this.estate()?.value?.fields['location'] ?? []).filter(Boolean).map((place) => ({ value: place, label: place })),
   ]);
   protected readonly inviting = signal(false);
