@@ -87,7 +87,7 @@ describe('from nothing to a restored file, in the browser', () => {
     await eva.press('Put in force');
     await eva.page.waitForFunction(() => /\/policies\/\d+$/.test(location.pathname));
     expect((await admin.call('listPolicies')).rows[0]).toMatchObject({
-      body: { name: 'Server room, nightly', schedule: { every: 'hours', hours: 6 } },
+      body: { name: 'Server room, nightly', rules: [{ schedule: { every: 'hours', hours: 6 } }] },
     });
   });
 
@@ -234,9 +234,20 @@ describe('around the work', () => {
     expect(made.body).toMatchObject({
       rule: 'tag "room: server-room"',
       except: 'name test-*',
-      schedule: { on: { day: 31 } },
-      keep: { days: 30 },
+      rules: [{ schedule: { on: { day: 31 } }, keep: { days: 30 } }],
     });
+    await eva.open(`/policies/${made.id}`);
+    await eva.press('Another rule');
+    await eva.sees('8.6 weeks × 1 run a week');
+    await eva.press('Put in force');
+    await eva.page.waitForFunction(() => location.pathname === '/policies');
+    await eva.sees('Every Sunday at 22:00, a full, kept for 60 days');
+    await eva.open(`/policies/${made.id}`);
+    await eva.press('Run now');
+    await eva.press('Every Sunday at 22:00, a full');
+    await eva.page.waitForFunction(() => /\/runs\/\d+$/.test(location.pathname));
+    await eva.sees('backup, full');
+    await admin.ended(Number(eva.address.pathname.split('/').at(-1)));
     await admin.call('removePolicy', { id: made.id });
   });
 
