@@ -115,11 +115,44 @@ describe('a policy of several rules', () => {
     expect(later.deletes).toMatchObject({ points: 2, workloads: ['quay-1'] });
   });
 
+  it('tells which numbers are taken, of rules it has no more too', async () => {
+    await admin.call('changePolicy', { id: policyId, body: { ...body(), rules: [...body().rules, { ...body().rules[1]!, no: 7 }] } });
+    await h.agree(await admin.call('changePolicy', { id: policyId, body: body() }));
+    expect((await admin.call('getPolicy', { id: policyId })).newestRule).toBe(7);
+  });
+
+  it('takes no point where the rule that reads most could not start, so that another one does', async () => {
+    const { rules, ...shared } = body();
+    const strict = {
+      ...shared,
+      name: 'Strict',
+      catchUp: false,
+      rules: [
+        { ...rules[0]!, schedule: { every: 'day' as const, at: '12:00' } },
+        { ...rules[1]!, schedule: { every: 'day' as const, at: '06:00' }, copies: [] },
+      ],
+    };
+    turnTo('2027-03-01T05:00');
+    const { id } = await admin.call('addPolicy', { body: strict });
+    // nothing looked at the time for some hours
+    turnTo('2027-03-01T12:01');
+    await h.round();
+    const { rows } = await admin.call('listRuns', { query: { policy: id } });
+    expect(rows.map((r) => [r.pointKind, r.state])).toEqual(
+      expect.arrayContaining([
+        ['full', 'notStarted'],
+        ['incremental', 'done'],
+      ]),
+    );
+    expect(rows).toHaveLength(2);
+    await admin.call('removePolicy', { id });
+  });
+
   it('keeps its points beside those of another policy that writes to the same target', async () => {
     const other = policyFor([workloadId], targetId, { name: 'Brief', keep: { by: 'points', points: 1 }, changeLimit: 100 });
     const { id } = await admin.call('addPolicy', { body: other });
     for (const hour of ['08', '09', '10']) {
-      turnTo(`2027-02-18T${hour}:00`);
+      turnTo(`2027-03-02T${hour}:00`);
       await admin.ended((await admin.call('runPolicy', { id, body: {} })).runId);
       await h.round();
     }

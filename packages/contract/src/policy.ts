@@ -166,6 +166,8 @@ export const Policy = z.object({
   nextRun: Instant.nullable(),
   lastRun: Instant.nullable(),
   points: Count,
+  /** The highest number that a rule of it ever had: a new one gets a higher one, as points remember theirs. */
+  newestRule: Count,
 });
 export type Policy = z.infer<typeof Policy>;
 

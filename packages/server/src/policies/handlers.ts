@@ -1,6 +1,8 @@
 import type { Policy, PolicyRule } from '@lithodex/contract';
+import type { Knex } from 'knex';
 import { readAllPlatforms } from '../platforms/read-platform';
 import { appendAudit } from '../audit/trail';
+import { fromJsonOrNull } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
@@ -35,8 +37,19 @@ type PolicyHandlers = Pick<
   | 'runPolicy'
 >;
 
+/** The highest number a rule of each policy ever had. */
+async function newestRules(db: Knex, ids: readonly number[]): Promise<Map<number, number>> {
+  const rows = await db('policy_version')
+    .whereIn('policy_id', ids)
+    .select<{ policy_id: number; numbers: unknown }[]>('policy_id', db.raw("JSON_EXTRACT(body, '$.rules[*].no') AS numbers"));
+  const newest = new Map<number, number>();
+  for (const { policy_id, numbers } of rows)
+    newest.set(policy_id, Math.max(newest.get(policy_id) ?? 1, ...(fromJsonOrNull<number[]>(numbers) ?? [])));
+  return newest;
+}
+
 /** When policies ran last and how many points of theirs there are, by id. */
-async function histories(deps: Deps, ids: readonly number[]): Promise<Map<number, Pick<Policy, 'lastRun' | 'points'>>> {
+async function histories(deps: Deps, ids: readonly number[]): Promise<Map<number, Pick<Policy, 'lastRun' | 'points' | 'newestRule'>>> {
   const { db } = deps;
   const runs = await db('run')
     .whereIn('policy_id', ids)
@@ -47,9 +60,10 @@ async function histories(deps: Deps, ids: readonly number[]): Promise<Map<number
     .whereIn('policy_id', ids)
     .groupBy('policy_id')
     .select<{ policy_id: number; points: number }[]>('policy_id', db.raw('SUM(points) AS points'));
+  const newest = await newestRules(db, ids);
   const last = new Map(runs.map((r) => [r.policy_id, r.at]));
   const kept = new Map(points.map((r) => [r.policy_id, Number(r.points)]));
-  return new Map(ids.map((id) => [id, { lastRun: last.get(id) ?? null, points: kept.get(id) ?? 0 }]));
+  return new Map(ids.map((id) => [id, { lastRun: last.get(id) ?? null, points: kept.get(id) ?? 0, newestRule: newest.get(id) ?? 1 }]));
 }
 
 async function describe(deps: Deps, policies: readonly PolicyRow[]): Promise<Policy[]> {

@@ -68,16 +68,20 @@ async function dueRules(trx: Knex.Transaction, now: number, { id, body }: Policy
  * takes the place of that day's incremental.
  */
 async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow, wanted: Set<number>): Promise<number[]> {
-  const started = new Map<string, number>();
+  const runs: number[] = [];
+  const taken = new Set<string>();
   for (const { rule, due } of await dueRules(trx, now, policy)) {
-    if (started.has(rule.targetId)) {
+    if (taken.has(rule.targetId)) {
       await clockTo(trx, policy.id, rule, due);
       continue;
     }
-    const runId = await startRule(trx, now, policy, rule, due, wanted);
-    if (runId !== undefined) started.set(rule.targetId, runId);
+    const run = await startRule(trx, now, policy, rule, due, wanted);
+    if (!run) continue;
+    runs.push(run.id);
+    // what is only recorded as not started takes no point
+    if (run.starts) taken.add(rule.targetId);
   }
-  return [...started.values()];
+  return runs;
 }
 
 async function clockTo(trx: Knex.Transaction, policyId: number, rule: PolicyRule, due: number): Promise<void> {
@@ -91,7 +95,7 @@ async function startRule(
   rule: PolicyRule,
   due: number,
   wanted: Set<number>,
-): Promise<number | undefined> {
+): Promise<{ readonly id: number; readonly starts: boolean } | undefined> {
   const { id, body } = policy;
   const within = body.window ? windowAt(body.window, body.zone, now) : undefined;
   const cause = passedOver(policy, due, now, within);
@@ -114,7 +118,7 @@ async function startRule(
         .update({ ...ended, cause: JSON.stringify(cause) });
       await trx('run').where({ id: runId }).update(ended);
     }
-    return runId;
+    return { id: runId, starts: !cause };
   } catch (error) {
     if (error instanceof ApiError && error.code === 'NOT_NOW') return undefined;
     throw error;

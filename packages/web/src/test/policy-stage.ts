@@ -19,7 +19,15 @@ export const consequences = {
   warnings: [],
   spreadGaps: [],
 };
-export const policy = { id: 5, body: policyBody(), matches: [{ id: 1, name: 'quay-1' }], nextRun: now + day, lastRun: null, points: 31 };
+export const policy = {
+  id: 5,
+  body: policyBody(),
+  matches: [{ id: 1, name: 'quay-1' }],
+  nextRun: now + day,
+  lastRun: null,
+  points: 31,
+  newestRule: 1,
+};
 /** A page of policies with answers to all it asks. */
 export const stage = (url: string, answers: Answers = {}, role: 'administrator' | 'operator' | 'auditor' = 'administrator') =>
   open(url, {

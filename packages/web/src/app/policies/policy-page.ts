@@ -313,7 +313,7 @@ export class PolicyPage {
       const at = 'at' in schedule ? schedule.at : '22:00';
       const keep = { by: 'days' as const, days: 60 };
       const every = { every: 'week' as const, days: [7], at };
-      const no = Math.max(...rules.map((r) => r.no), ...(this.inForce()?.body.rules ?? []).map((r) => r.no)) + 1;
+      const no = Math.max(...rules.map((r) => r.no), this.inForce()?.newestRule ?? 0) + 1;
       return [...rules, { no, kind: 'full', synthetic: null, schedule: every, keep, targetId, lockDays: null, copies: [] }];
     });
   }
