@@ -74,6 +74,26 @@ async function startChild(children, script, args, name) {
   return child;
 }
 
+/** A process with all that it started, to be ended together. It has to be the first of its group. */
+function wholeGroup(child) {
+  return {
+    kill(signal) {
+      try {
+        process.kill(-child.pid, signal);
+      } catch {
+        /* gone already */
+      }
+    },
+    get exitCode() {
+      return child.exitCode;
+    },
+    get signalCode() {
+      return child.signalCode;
+    },
+    once: (...a) => child.once(...a),
+  };
+}
+
 function ended(child) {
   return child.exitCode !== null || child.signalCode !== null ? Promise.resolve() : new Promise((resume) => child.once('exit', resume));
 }
@@ -93,7 +113,7 @@ export async function demo({ port, state: given, fresh }) {
   const database = await startMariadb(path.join(state, 'db'), account);
   const children = [];
   // what is shown is built while the history is lived through, which waits for disks and databases much of the time
-  const web = spawn('nice', [process.execPath, 'scripts/launcher/build-web.mjs'], { stdio: 'inherit', detached: true });
+  const web = wholeGroup(spawn('nice', [process.execPath, 'scripts/launcher/build-web.mjs'], { stdio: 'inherit', detached: true }));
   let stopping = false;
   const stop = async (code) => {
     if (stopping) return;
@@ -135,26 +155,13 @@ export async function demo({ port, state: given, fresh }) {
     await startChild(children, 'dist/node/standins.js', [standins], 'The stand-ins');
     if (!existsSync(marker)) {
       say('First start: eight weeks of Kelmar Harbour are lived through with the real product. This takes about three minutes.');
-      const history = spawn(process.execPath, ['dist/node/demo.js', config, state, standins], {
-        stdio: ['ignore', 'inherit', 'inherit'],
-        detached: true,
-      });
-      children.push({
-        kill: (signal) => {
-          try {
-            process.kill(-history.pid, signal);
-          } catch {
-            /* gone already */
-          }
-        },
-        get exitCode() {
-          return history.exitCode;
-        },
-        get signalCode() {
-          return history.signalCode;
-        },
-        once: (...a) => history.once(...a),
-      });
+      const history = wholeGroup(
+        spawn(process.execPath, ['dist/node/demo.js', config, state, standins], {
+          stdio: ['ignore', 'inherit', 'inherit'],
+          detached: true,
+        }),
+      );
+      children.push(history);
       await ended(history);
       if (stopping) return;
       if (history.exitCode !== 0) throw new Error('The history of the demo could not be made.');

@@ -17,7 +17,14 @@ export const policyRoutes = {
     query: c.ListQuery,
     response: c.page(policy.Policy),
   }),
-  getPolicy: route({ method: 'get', path: '/policies/:id', summary: 'One policy', access: readers, params: byId, response: policy.Policy }),
+  getPolicy: route({
+    method: 'get',
+    path: '/policies/:id',
+    summary: 'One policy',
+    access: readers,
+    params: byId,
+    response: policy.PolicyDetail,
+  }),
   policyVersions: route({
     method: 'get',
     path: '/policies/:id/versions',

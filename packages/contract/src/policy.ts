@@ -36,13 +36,14 @@ export const Pattern = z.string().trim().min(1).max(500);
 export const PointKind = z.enum(['full', 'incremental', 'differential', 'synthetic']);
 export type PointKind = z.infer<typeof PointKind>;
 
-/** Zones that were asked for and exist: to make a formatter takes long, and policies are read often. */
+/** Zones that were asked for and exist: to make a formatter takes long, and policies are read often. Names have many spellings, so there is an end to it. */
 const knownZones = new Set<string>();
+const mostZones = 1000;
 const zoneExists = (zone: string) => {
   if (knownZones.has(zone)) return true;
   try {
     new Intl.DateTimeFormat('en', { timeZone: zone });
-    knownZones.add(zone);
+    if (knownZones.size < mostZones) knownZones.add(zone);
     return true;
   } catch {
     return false;
@@ -166,10 +167,14 @@ export const Policy = z.object({
   nextRun: Instant.nullable(),
   lastRun: Instant.nullable(),
   points: Count,
+});
+export type Policy = z.infer<typeof Policy>;
+
+export const PolicyDetail = Policy.extend({
   /** The highest number that a rule of it ever had: a new one gets a higher one, as points remember theirs. */
   newestRule: Count,
 });
-export type Policy = z.infer<typeof Policy>;
+export type PolicyDetail = z.infer<typeof PolicyDetail>;
 
 /** What new policies start from: the policy a person chose for it, without its name and without what it protects; null where none was. */
 export const PolicyStart = z.object({

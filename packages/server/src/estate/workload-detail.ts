@@ -7,7 +7,7 @@ import type { Deps } from '../deps';
 import { found } from '../errors';
 import { policiesInForce, type PolicyRow } from '../policies/matching';
 import { allStartsBetween } from '../policies/timetable';
-import { keepsOf } from '../runs/expiry';
+import { KeepRules } from '../runs/expiry';
 import { shownPlace } from '../targets/target-rows';
 
 const lookBackMs = 60 * 86_400_000;
@@ -26,11 +26,12 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
   const names = new Map((await db('policy').select<{ id: number; name: string }[]>('id', 'name')).map((p) => [p.id, p.name]));
   const points: WorkloadDetail['pointList'] = [];
   let damage: WorkloadDetail['damage'] = null;
+  const keeps = await KeepRules.read(db);
   for (const s of series) {
     const rows = await db('point').where({ series_no: s.no, state: 'visible' }).orderBy('ordinal').select<PointRow[]>();
     const ids = rows.map((p) => p.id);
     const copies = await presentCopies(db, ids);
-    const decisions = decideCopies(s, rows, copies, await keepsOf(db, s, rows), clock.now(), facts.frozen === 1);
+    const decisions = decideCopies(s, rows, copies, keeps.of(s, rows), clock.now(), facts.frozen === 1);
     const moments = new Map(rows.map((p) => [p.id, p.moment]));
     points.push(
       ...rows.map((p) =>

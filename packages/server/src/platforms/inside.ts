@@ -53,7 +53,9 @@ export function insideHandlers(deps: Deps): Pick<Handlers, 'setInside' | 'forget
         .select<MachineRow[]>('w.id', 'w.name', 'w.outer_id', 's.id as source_id', 's.address', 's.secret');
       if (machines.length !== ids.length)
         throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'Only machines that are there have an inside. Nothing was changed.');
-      const rows = await Promise.all(machines.map(async (m) => ({ workload: { id: m.id, name: m.name }, ...(await test(m, account)) })));
+      const rows: (InsideTest & { workload: { id: number; name: string } })[] = [];
+      // one after the other: each has its own time to answer
+      for (const m of machines) rows.push({ workload: { id: m.id, name: m.name }, ...(await test(m, account)) });
       const letIn = rows.filter((r) => r.ok).map((r) => r.workload.id);
       await inTransaction(db, async (trx) => {
         for (const id of letIn) {

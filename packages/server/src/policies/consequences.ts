@@ -9,7 +9,7 @@ import { cautionsOf } from './cautions';
 import { promisesBroken } from './promises';
 import { policiesInForce, type PolicyRow } from './matching';
 import { matchesShown } from './matching-shown';
-import { keepsOf } from '../runs/expiry';
+import { KeepRules } from '../runs/expiry';
 import { settledOf } from './settled-rules';
 import { nextStarts, timetablesOf, type PolicyTimetable } from './timetable';
 
@@ -177,14 +177,14 @@ async function deletesOf(
         body.rules.map((r) => r.targetId),
       )
       .select<(SeriesRow & { name: string; frozen: 0 | 1 })[]>('s.*', 'w.name', 'w.frozen');
+    const keeps = await KeepRules.read(deps.db, { id, body });
     for (const series of serieses) {
       const points = await livingPoints(deps.db, series.no);
       const standing = await presentCopies(
         deps.db,
         points.map((p) => p.id),
       );
-      const kept = await keepsOf(deps.db, series, points, { id, body });
-      const decisions = decideCopies(series, points, standing, kept, now, series.frozen === 1).get(series.target_id);
+      const decisions = decideCopies(series, points, standing, keeps.of(series, points), now, series.frozen === 1).get(series.target_id);
       for (const p of points)
         if (p.policy_id === id && decisions?.get(p.id)?.expires) {
           gone.push(p.moment);

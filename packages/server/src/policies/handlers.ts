@@ -37,19 +37,16 @@ type PolicyHandlers = Pick<
   | 'runPolicy'
 >;
 
-/** The highest number a rule of each policy ever had. */
-async function newestRules(db: Knex, ids: readonly number[]): Promise<Map<number, number>> {
+/** The highest number a rule of a policy ever had. */
+async function newestRule(db: Knex, id: number): Promise<number> {
   const rows = await db('policy_version')
-    .whereIn('policy_id', ids)
-    .select<{ policy_id: number; numbers: unknown }[]>('policy_id', db.raw("JSON_EXTRACT(body, '$.rules[*].no') AS numbers"));
-  const newest = new Map<number, number>();
-  for (const { policy_id, numbers } of rows)
-    newest.set(policy_id, Math.max(newest.get(policy_id) ?? 1, ...(fromJsonOrNull<number[]>(numbers) ?? [])));
-  return newest;
+    .where({ policy_id: id })
+    .select<{ numbers: unknown }[]>(db.raw("JSON_EXTRACT(body, '$.rules[*].no') AS numbers"));
+  return Math.max(1, ...rows.flatMap((r) => fromJsonOrNull<number[]>(r.numbers) ?? []));
 }
 
 /** When policies ran last and how many points of theirs there are, by id. */
-async function histories(deps: Deps, ids: readonly number[]): Promise<Map<number, Pick<Policy, 'lastRun' | 'points' | 'newestRule'>>> {
+async function histories(deps: Deps, ids: readonly number[]): Promise<Map<number, Pick<Policy, 'lastRun' | 'points'>>> {
   const { db } = deps;
   const runs = await db('run')
     .whereIn('policy_id', ids)
@@ -60,10 +57,9 @@ async function histories(deps: Deps, ids: readonly number[]): Promise<Map<number
     .whereIn('policy_id', ids)
     .groupBy('policy_id')
     .select<{ policy_id: number; points: number }[]>('policy_id', db.raw('SUM(points) AS points'));
-  const newest = await newestRules(db, ids);
   const last = new Map(runs.map((r) => [r.policy_id, r.at]));
   const kept = new Map(points.map((r) => [r.policy_id, Number(r.points)]));
-  return new Map(ids.map((id) => [id, { lastRun: last.get(id) ?? null, points: kept.get(id) ?? 0, newestRule: newest.get(id) ?? 1 }]));
+  return new Map(ids.map((id) => [id, { lastRun: last.get(id) ?? null, points: kept.get(id) ?? 0 }]));
 }
 
 async function describe(deps: Deps, policies: readonly PolicyRow[]): Promise<Policy[]> {
@@ -102,7 +98,8 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
     },
 
     async getPolicy({ params }) {
-      return (await describe(deps, [await policyOf(deps, params.id)]))[0]!;
+      const [policy] = await describe(deps, [await policyOf(deps, params.id)]);
+      return { ...policy!, newestRule: await newestRule(db, params.id) };
     },
 
     async policyVersions({ params }) {

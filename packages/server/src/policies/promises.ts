@@ -3,7 +3,7 @@ import type { PolicyBody, PolicyRule } from '@lithodex/contract';
 import { decideCopies, presentCopies } from '../catalog/copies';
 import { livingPoints, type PointRow, type SeriesRow } from '../catalog/points';
 import type { Deps } from '../deps';
-import { keepsOf } from '../runs/expiry';
+import { KeepRules } from '../runs/expiry';
 import { policiesInForce, ruleOf } from './matching';
 import { policyOf } from './put-in-force';
 import { timetablesOf, type PolicyTimetable } from './timetable';
@@ -71,6 +71,7 @@ export async function promisesBroken(deps: Deps, id: number, body: PolicyBody): 
   const made = deps.db('point').where({ policy_id: id, state: 'visible' });
   const serieses = await deps.db('series').whereIn('no', made.clone().distinct('series_no')).select<SeriesRow[]>();
   const [promised, promises] = [new Promised(before, timetables, now), new Promised(body, timetablesOf(body, inForce), now)];
+  const [keptBefore, keptThen] = [await KeepRules.read(deps.db, { id, body: before }), await KeepRules.read(deps.db, { id, body })];
   let [atOnce, earlier] = [0, 0];
   for (const series of serieses) {
     const points = await livingPoints(deps.db, series.no);
@@ -79,10 +80,9 @@ export async function promisesBroken(deps: Deps, id: number, body: PolicyBody): 
       points.map((p) => p.id),
     );
     const frozen = (await deps.db('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1 }>('frozen')).frozen === 1;
-    const decide = async (as: PolicyBody) =>
-      decideCopies(series, points, copies, await keepsOf(deps.db, series, points, { id, body: as }), now, frozen);
-    const was = await decide(before);
-    for (const [target, decisions] of await decide(body)) {
+    const decide = (rules: KeepRules) => decideCopies(series, points, copies, rules.of(series, points), now, frozen);
+    const was = decide(keptBefore);
+    for (const [target, decisions] of decide(keptThen)) {
       const own = points.filter((p) => decisions.has(p.id) && p.policy_id === id && p.suspect === 0 && p.held === 0 && p.keep_own === null);
       const [old, next] = [promised.ends(series, target, own), promises.ends(series, target, own)];
       for (const point of own) {

@@ -17,33 +17,45 @@ export interface ChangedPolicy {
 
 const byHand: RuleKeep = { keep: { by: 'hand' }, targetId: null, copies: [], zone: 'UTC', ended: false };
 
-/**
- * By what the points of a series are kept: each by the rule that made it; those that no policy made by the rule that made the newest; where there is none, until a person removes them. `changed`
- * stands for a policy in force.
- */
-export async function keepsOf(db: Knex, series: SeriesRow, points: readonly PointRow[], changed?: ChangedPolicy): Promise<SeriesKeep> {
-  const newest = points.findLast((p) => p.policy_id !== null);
-  if (!newest) return () => byHand;
-  const ids = [...new Set(points.map((p) => p.policy_id).filter((id) => id !== null))];
-  type Row = { id: number; body: unknown; ended: 0 | 1 };
-  const policies = new Map(
-    (await db('policy').whereIn('id', ids).select<Row[]>('id', 'body', 'ended')).map(({ id, body, ended }) => [
-      id,
-      { body: id === changed?.id ? changed.body : bodyOf(body), ended: ended === 1 },
-    ]),
-  );
-  const known = new Map<string, RuleKeep>();
-  return (point) => {
-    const { policy_id, rule_no } = point.policy_id === null ? newest : point;
-    const policy = policies.get(policy_id!);
-    if (!policy) return byHand;
-    const { body, ended } = policy;
-    const { no, keep, targetId, copies } = ruleOf(body, rule_no, series.target_id);
-    const key = `${policy_id}/${no}`;
-    const rule = known.get(key) ?? { keep, targetId, copies, zone: body.zone, ended };
-    known.set(key, rule);
-    return rule;
-  };
+/** The policies that made points, in force or ended, each read when it is first asked for. Of one request: what they say may change. */
+export class KeepRules {
+  private readonly known = new Map<number, { readonly body: PolicyBody; readonly ended: boolean }>();
+
+  private constructor(
+    private readonly rows: ReadonlyMap<number, { readonly body: unknown; readonly ended: 0 | 1 }>,
+    private readonly changed: ChangedPolicy | undefined,
+  ) {}
+
+  /** `changed` stands for a policy in force. */
+  static async read(db: Knex, changed?: ChangedPolicy): Promise<KeepRules> {
+    const rows = await db('policy').select<{ id: number; body: unknown; ended: 0 | 1 }[]>('id', 'body', 'ended');
+    return new KeepRules(new Map(rows.map((r) => [r.id, r])), changed);
+  }
+
+  private policy(id: number) {
+    const row = this.rows.get(id);
+    if (!row) return undefined;
+    const policy = this.known.get(id) ?? { body: id === this.changed?.id ? this.changed.body : bodyOf(row.body), ended: row.ended === 1 };
+    this.known.set(id, policy);
+    return policy;
+  }
+
+  /** By what the points of a series are kept: each by the rule that made it; those that no policy made by the rule that made the newest; where there is none, until a person removes them. */
+  of(series: SeriesRow, points: readonly PointRow[]): SeriesKeep {
+    const newest = points.findLast((p) => p.policy_id !== null);
+    const rules = new Map<string, RuleKeep>();
+    return (point) => {
+      const maker = point.policy_id === null ? newest : point;
+      const policy = maker && this.policy(maker.policy_id!);
+      if (!policy) return byHand;
+      const { body, ended } = policy;
+      const { no, keep, targetId, copies } = ruleOf(body, maker.rule_no, series.target_id);
+      const key = `${maker.policy_id}/${no}`;
+      const rule = rules.get(key) ?? { keep, targetId, copies, zone: body.zone, ended };
+      rules.set(key, rule);
+      return rule;
+    };
+  }
 }
 
 /** What a task of expiry keeps. */
@@ -65,7 +77,7 @@ export async function expireSeries(deps: Deps, seriesNo: number): Promise<number
     const points = await livingPoints(trx, seriesNo);
     const ids = points.map((p) => p.id);
     const copies = await presentCopies(trx, ids);
-    const decisions = decideCopies(series, points, copies, await keepsOf(trx, series, points), now, workload.frozen === 1);
+    const decisions = decideCopies(series, points, copies, (await KeepRules.read(trx)).of(series, points), now, workload.frozen === 1);
     const tasks: NewTask[] = [];
     for (const [targetId, own] of decisions) {
       const going = [...own.values()].filter((d) => d.expires).map((d) => d.id);

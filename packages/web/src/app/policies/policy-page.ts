@@ -9,6 +9,7 @@ import {
   type EstateValues,
   type Policy,
   type PolicyBody,
+  type PolicyDetail,
   type PolicyMeasures,
   type PolicyRule as Rule,
   type PolicyStart,
@@ -82,7 +83,7 @@ export class PolicyPage {
   protected readonly policyId = computed(() => (this.id() === 'new' ? null : Number(this.id())));
   private readonly loaded = toSignal(
     toObservable(this.policyId).pipe(
-      switchMap((id) => (id === null ? of<Outcome<Policy>>({}) : this.api.call('getPolicy', { id }).pipe(outcome<Policy>()))),
+      switchMap((id) => (id === null ? of<Outcome<PolicyDetail>>({}) : this.api.call('getPolicy', { id }).pipe(outcome<PolicyDetail>()))),
     ),
   );
   protected readonly failure = computed(() => this.loaded()?.failure);
