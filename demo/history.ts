@@ -3,8 +3,9 @@ import fs from 'node:fs';
 import { DateTime } from 'luxon';
 import { nextRuns } from '@lithodex/core';
 import { routes, type Answered, type BodyInput, type RouteName } from '@lithodex/contract';
-import { appendAudit, hashPassword, issueToken, runServer, type Clock, type Config, type RunningServer } from '@lithodex/server';
+import { appendAudit, hashPassword, issueToken, runServer, type Config, type RunningServer } from '@lithodex/server';
 import { landingNight, machinePolicy, platformNight, scratchPolicy } from './harbour/machines';
+import { StoryClock } from './story-clock';
 import { HarbourPlatform, type PlatformAccess } from './harbour-platform';
 import { Random } from './harbour/random';
 import { encryptCharts, harbourServers } from './harbour/servers';
@@ -32,25 +33,6 @@ import {
 
 /** Rules of a policy of the story beside its first. */
 const furtherOf = (policy: (typeof policies)[number]) => ('further' in policy ? policy.further : []);
-
-/** Story seconds that pass in a second of real work. */
-const pace = 60;
-
-/** A clock that is set to a moment of the story and runs on faster than ours. */
-class StoryClock implements Clock {
-  private base = 0;
-  private real = Date.now();
-
-  now(): number {
-    return Math.round(this.base + (Date.now() - this.real) * pace);
-  }
-
-  set(moment: number): void {
-    if (this.base && moment < this.now()) throw new Error('the story can not go back');
-    this.base = moment;
-    this.real = Date.now();
-  }
-}
 
 /** Flips a bit in the larger of the packs that were written last, as a failing sector of the disk would. */
 function spoilNewestPack(disk: string): void {

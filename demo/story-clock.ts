@@ -1,0 +1,20 @@
+import type { Clock } from '@lithodex/server';
+
+/** Story seconds that pass in a second of real work. */
+const pace = 60;
+
+/** A clock that is set to a moment of the story and runs on faster than ours. */
+export class StoryClock implements Clock {
+  private base = 0;
+  private real = Date.now();
+
+  now(): number {
+    return Math.round(this.base + (Date.now() - this.real) * pace);
+  }
+
+  set(moment: number): void {
+    if (this.base && moment < this.now()) throw new Error('the story can not go back');
+    this.base = moment;
+    this.real = Date.now();
+  }
+}
