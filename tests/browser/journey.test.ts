@@ -271,14 +271,14 @@ describe('around the work', () => {
       await eva.press('How mail goes out');
       await eva.type('Server', '127.0.0.1');
       await eva.type('Port', String(mail.smtpPort));
-      await eva.page.select('select[name=security]', 'none');
+      await eva.pick('security', 'none');
       await eva.type('Sent from', 'backup@kelmar.example');
       await eva.press('Keep it');
       await eva.sees(`Mail goes out through 127.0.0.1:${mail.smtpPort}, not encrypted`);
       await eva.press('Tell somebody');
       await eva.type('Name', 'The office');
-      await eva.page.select('select[name=what]', 'runs');
-      await eva.page.select('select[name=outcome]', 'any');
+      await eva.pick('what', 'runs');
+      await eva.pick('outcome', 'any');
       await eva.type('Addresses', 'office@kelmar.example');
       await eva.press('Tell them from now on');
       await eva.sees('Tells of every run of any policy, by mail to office@kelmar.example');

@@ -102,12 +102,34 @@ export class Visitor {
     return handle as ElementHandle;
   }
 
+  /** Waits until what the last act changed has been painted: before that, what is found may be about to be switched off. */
+  private async painted(): Promise<void> {
+    await this.page
+      .evaluate(() => new Promise<void>((done) => requestAnimationFrame(() => requestAnimationFrame(() => setTimeout(done)))))
+      .catch((e: unknown) => {
+        if (!/context was destroyed|detached/i.test(String(e))) throw e;
+      });
+  }
+
+  /** Presses what can be pressed and stands still: what moves or is switched off meanwhile is looked for again. */
   async press(words: string): Promise<void> {
-    const element = await this.control(words);
-    await element.evaluate((el) => {
-      el.scrollIntoView({ block: 'center' });
-    });
-    await (element as ElementHandle<HTMLElement>).click();
+    await this.painted();
+    for (let tries = 0; ; tries++) {
+      const element = (await this.control(words)) as ElementHandle<HTMLElement>;
+      const still = await element.evaluate(async (el) => {
+        el.scrollIntoView({ block: 'center' });
+        const place = () => JSON.stringify(el.getBoundingClientRect());
+        const frame = () => new Promise((next) => requestAnimationFrame(next));
+        await frame();
+        const before = place();
+        await frame();
+        return el.isConnected && place() === before && !(el as HTMLButtonElement).disabled;
+      });
+      if (!still && tries < 100) continue;
+      await element.click();
+      await this.painted();
+      return;
+    }
   }
 
   /** A field by its label or placeholder. */
@@ -129,6 +151,15 @@ export class Visitor {
     const field = await this.field(label);
     await field.click({ count: 3 });
     await field.type(text);
+    await this.painted();
+  }
+
+  /** Chooses in a list of the browser by the value of the choice. */
+  async pick(list: string, choice: string): Promise<void> {
+    const selector = `select[name=${list}]`;
+    await this.page.waitForSelector(`${selector} option[value=${choice}]`);
+    await this.page.select(selector, choice);
+    await this.painted();
   }
 
   /** Opens a slot of a sentence and chooses. */
@@ -140,10 +171,14 @@ export class Visitor {
   async tick(label: string): Promise<void> {
     const box = await this.field(label);
     await box.click();
+    await this.painted();
   }
 
   async keys(...keys: string[]): Promise<void> {
-    for (const key of keys) await this.page.keyboard.press(key as never);
+    for (const key of keys) {
+      await this.page.keyboard.press(key as never);
+      await this.painted();
+    }
   }
 
   get address(): URL {
