@@ -19,7 +19,7 @@ afterAll(() => h.stop());
 
 /** A mover of these duties, played by the test. */
 async function moverWith(...duties: Duty[]): Promise<Client> {
-  const token = await issueToken(h.server.deps, duties.join('-'), 'mover', 'setup', duties);
+  const token = await issueToken(h.server.deps, duties.join('-'), 'mover', 'setup', { duties });
   return new Client(() => h.base, token);
 }
 

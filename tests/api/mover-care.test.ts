@@ -90,6 +90,33 @@ describe('movers', () => {
     expect(kept).not.toContain(code);
   });
 
+  it('have tokens of their own, which let in nobody else and are gone with them', async () => {
+    const invited = async () => (await admin.call('inviteMover', { body: { duties: ['capture'] } })).code;
+    const nobody = new Client(() => h.base);
+    const code = await invited();
+    await expect(nobody.call('joinMover', { body: { code, mover: 'mover-1' } })).rejects.toMatchObject({ code: 'NAME_TAKEN' });
+    const join = async (with_: string) =>
+      new Client(() => h.base, (await nobody.call('joinMover', { body: { code: with_, mover: 'signal-mast' } })).token);
+    const first = await join(code);
+    const hardware = { processors: 1, memory: 1, system: 'x' };
+    const sample = { processor: 0, memory: 0, received: null, sent: null, read: null, written: null };
+    const beat = (as: Client, mover: string) => as.call('beat', { body: { mover, hardware, sample } });
+    await beat(first, 'signal-mast');
+    for (const act of [
+      beat(first, 'mover-1'),
+      first.call('claim', { body: { mover: 'mover-1' } }),
+      first.call('questions', { body: { mover: 'x' } }),
+    ])
+      await expect(act).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+
+    const again = await join(await invited());
+    await expect(beat(first, 'signal-mast')).rejects.toMatchObject({ code: 'NOT_SIGNED_IN' });
+    await beat(again, 'signal-mast');
+    await admin.call('forgetMover', { id: 'signal-mast' });
+    await expect(beat(again, 'signal-mast')).rejects.toMatchObject({ code: 'NOT_SIGNED_IN' });
+    expect((await movers()).map((m) => m.name)).toContain('mover-1');
+  });
+
   it('do not join by a code that is too old', async () => {
     const { code } = await admin.call('inviteMover', { body: { duties: ['capture'] } });
     await h.server.deps

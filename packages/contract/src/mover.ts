@@ -133,7 +133,8 @@ export const Work = z.discriminatedUnion('type', [
   AdoptWork,
 ]);
 export type Work = z.infer<typeof Work>;
-export const Claim = z.object({ mover: z.string().min(1).max(80) });
+const MoverName = z.string().trim().min(1).max(80);
+export const Claim = z.object({ mover: MoverName });
 /** Bytes a second at which a task may write to its target, or verify it; null for no limit. */
 const Pace = z.number().positive().nullable();
 export const ClaimedTask = z.object({
@@ -323,9 +324,9 @@ export const HostSample = z.object({
 });
 export type HostSample = z.infer<typeof HostSample>;
 
-export const Beat = z.object({ mover: z.string().min(1).max(80), hardware: Hardware, sample: HostSample });
+export const Beat = z.object({ mover: MoverName, hardware: Hardware, sample: HostSample });
 /** How many tasks the mover may run at once; none while it is drained. */
 export const BeatAnswer = z.object({ tasks: z.int().min(0).max(16) });
 
-export const Join = z.object({ code: z.string().min(10).max(100), mover: z.string().trim().min(1).max(80) });
+export const Join = z.object({ code: z.string().min(10).max(100), mover: MoverName });
 export const Joined = z.object({ token: z.string() });

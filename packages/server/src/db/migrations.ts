@@ -277,6 +277,11 @@ const moverPlaces = `
 ALTER TABLE mover ADD place VARCHAR(80) NOT NULL DEFAULT '';
 `;
 
+/** Whose tokens those are that movers got by a code: they are no other mover's, and go with it. */
+const moverTokens = `
+ALTER TABLE api_token ADD mover VARCHAR(120) NULL, ADD KEY (mover);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -303,4 +308,5 @@ export const migrations: Migration[] = [
   { name: '0023-policy-rules', up: (k) => runAll(k, policyRules) },
   { name: '0024-inside-accounts', up: (k) => runAll(k, insideAccounts) },
   { name: '0025-mover-places', up: (k) => runAll(k, moverPlaces) },
+  { name: '0026-mover-tokens', up: (k) => runAll(k, moverTokens) },
 ];

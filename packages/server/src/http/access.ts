@@ -17,6 +17,8 @@ export interface Actor {
   readonly by: 'session' | 'token';
   /** Of a mover; nobody else has any. */
   readonly duties: readonly Duty[];
+  /** The only mover that may use this token; null: any, and for people. */
+  readonly mover: string | null;
 }
 
 declare module 'express-session' {
@@ -36,6 +38,15 @@ interface PersonRow {
   display: string;
   role: Role;
   remit: number[] | string | null;
+}
+
+interface TokenRow {
+  readonly id: number;
+  readonly name: string;
+  readonly role: Role | 'mover';
+  readonly duties: unknown;
+  readonly mover: string | null;
+  readonly last_used_at: number | null;
 }
 
 export function remitOf(row: { remit: number[] | string | null }): number[] | null {
@@ -59,10 +70,11 @@ export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined
   if (bearer) {
     const row = await db('api_token')
       .where({ hash: tokenHash(bearer) })
-      .first<{ id: number; name: string; role: Role | 'mover'; duties: unknown; last_used_at: number | null } | undefined>();
+      .first<TokenRow | undefined>();
     if (!row) throw new ApiError('NOT_SIGNED_IN');
     if (Date.now() - (row.last_used_at ?? 0) > 60_000) await db('api_token').where({ id: row.id }).update({ last_used_at: Date.now() });
-    return { id: row.id, name: `token ${row.name}`, display: row.name, role: row.role, remit: null, by: 'token', duties: dutiesOf(row) };
+    const { id, role, mover } = row;
+    return { id, name: `token ${row.name}`, display: row.name, role, remit: null, by: 'token', duties: dutiesOf(row), mover };
   }
   const id = req.session.personId;
   if (!id) return undefined;
@@ -76,6 +88,7 @@ export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined
       remit: row.role === 'clerk' ? (remitOf(row) ?? []) : null,
       by: 'session',
       duties: [],
+      mover: null,
     }
   );
 }
@@ -88,6 +101,13 @@ export function checkAccess(access: Access, actor: Actor | undefined, req: Reque
   if (!fits) throw new ApiError('NOT_ALLOWED');
   const safe = req.method === 'GET' || req.method === 'HEAD';
   if (actor.by === 'session' && !safe && req.headers['x-lithodex-csrf'] !== req.session.csrf) throw new ApiError('CSRF_MISSING');
+}
+
+/** The name a mover goes by. Throws NOT_ALLOWED where its token belongs to another. */
+export function moverNamed(name: string, actor: Actor): string {
+  if (actor.mover !== null && actor.mover !== name)
+    throw new ApiError('NOT_ALLOWED', undefined, `This token belongs to the mover ${actor.mover}.`);
+  return name;
 }
 
 /** Throws OUTSIDE_REMIT when the actor may not act for this workload. */

@@ -14,6 +14,7 @@ import { claimTask } from './claim';
 import { makeAdoptedVisible, meetPoint } from './adopt';
 import { makeVisible } from './commit-point';
 import { paceOfTask } from './pace';
+import { moverNamed } from '../http/access';
 import { cutOff, endedBy } from './leases';
 import { heldTask } from './running-task';
 
@@ -49,8 +50,9 @@ export function moverHandlers(deps: Deps): MoverHandlers {
   return {
     async claim({ body, res, actor }) {
       const gone = goneSignal(res);
+      const mover = moverNamed(body.mover, actor);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
-        const task = await claimTask(deps, body.mover, actor);
+        const task = await claimTask(deps, mover, actor);
         if (task || Date.now() >= until) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);
       }
@@ -214,7 +216,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async questions({ body, res, actor }) {
-      const asked = await deps.movers.next(body.mover, actor.duties, goneSignal(res));
+      const asked = await deps.movers.next(moverNamed(body.mover, actor), actor.duties, goneSignal(res));
       return asked ? { id: asked.id, question: asked.question } : { id: null, question: null };
     },
 

@@ -6,7 +6,7 @@ import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
-import { tokenHash } from '../http/access';
+import { moverNamed, tokenHash } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { issueToken } from '../people/handlers';
 import type { Duty } from './duties';
@@ -48,7 +48,8 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
   const sampled = new Map<string, number>();
 
   return {
-    async beat({ body: { mover: name, hardware, sample }, actor }) {
+    async beat({ body: { mover, hardware, sample }, actor }) {
+      const name = moverNamed(mover, actor);
       const seen = {
         last_seen: now(),
         duties: JSON.stringify(actor.duties),
@@ -91,16 +92,21 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
     },
 
     async joinMover({ body: { code, mover } }) {
+      const valid = () =>
+        db('join_code')
+          .where({ hash: tokenHash(code), used_by: null })
+          .where('until', '>', now());
+      const invited = await valid().first<{ duties: unknown; made_by: string } | undefined>('duties', 'made_by');
+      if (!invited) throw new ApiError('CODE_REFUSED');
+      if (deps.movers.present().includes(mover))
+        throw new ApiError('NAME_TAKEN', undefined, `A mover ${mover} is at work. Choose another name.`);
       // of two who come with the same code, one gets in
-      const taken = await db('join_code')
-        .where({ hash: tokenHash(code), used_by: null })
-        .where('until', '>', now())
-        .update({ used_by: mover });
-      if (!taken) throw new ApiError('CODE_REFUSED');
-      const row = await db('join_code')
-        .where({ hash: tokenHash(code) })
-        .first<{ duties: unknown; made_by: string }>();
-      return { token: await issueToken(deps, `mover ${mover}`, 'mover', row.made_by, fromJson<Duty[]>(row.duties)) };
+      if (!(await valid().update({ used_by: mover }))) throw new ApiError('CODE_REFUSED');
+      // a host that was set up anew comes under its old name: what it had before is good no more
+      await db('api_token').where({ mover }).delete();
+      return {
+        token: await issueToken(deps, `mover ${mover}`, 'mover', invited.made_by, { duties: fromJson<Duty[]>(invited.duties), mover }),
+      };
     },
 
     async listMovers() {
@@ -159,6 +165,7 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
       await inTransaction(db, async (trx) => {
         if (!(await trx('mover').where({ name: id }).delete())) throw new ApiError('NOT_FOUND');
         await trx('mover_sample').where({ mover: id }).delete();
+        await trx('api_token').where({ mover: id }).delete();
         await appendAudit(trx, deps.clock.now(), { actor: actor.name, action: 'mover.forget', object: `mover ${id}` });
       });
       return {};

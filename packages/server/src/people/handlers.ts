@@ -39,13 +39,19 @@ interface PersonRow {
 /** A hash to compare with when the name is unknown, so that a wrong name takes as long as a wrong password. */
 const nobody = hashPassword(randomBytes(24).toString('hex'));
 
-/** Makes a token; only its hash is kept. A mover's has all duties unless some are named. */
+/** What a token of movers is bound to: some duties only, one mover only; without them all, any. */
+export interface MoverBounds {
+  readonly duties?: readonly Duty[];
+  readonly mover?: string;
+}
+
+/** Makes a token; only its hash is kept. */
 export async function issueToken(
   deps: Pick<Deps, 'db' | 'clock'>,
   name: string,
   role: Role | 'mover',
   actor: string,
-  held?: readonly Duty[],
+  { duties: held, mover }: MoverBounds = {},
 ): Promise<string> {
   const token = `lxt_${randomBytes(32).toString('base64url')}`;
   await inTransaction(deps.db, async (trx) => {
@@ -55,6 +61,7 @@ export async function issueToken(
       hash: tokenHash(token),
       created_at: deps.clock.now(),
       duties: held ? JSON.stringify(held) : null,
+      mover: mover ?? null,
     });
     await appendAudit(trx, deps.clock.now(), {
       actor,
@@ -104,6 +111,7 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
           remit: row.role === 'clerk' ? remitOf(row) : null,
           by: 'session',
           duties: [],
+          mover: null,
         },
         req,
       );

@@ -98,7 +98,9 @@ const againMs = 10_000;
                       </button>
                     }
                     @if (!m.present) {
-                      <button type="button" class="act sm" (click)="forget(m)">Forget</button>
+                      <button type="button" class="act sm" title="With its token: it comes back by a new code only" (click)="forget(m)">
+                        Forget
+                      </button>
                     }
                   }
                 </td>
