@@ -111,10 +111,47 @@ describe('what is to come', () => {
       ['2027-03-04', [], ['berths']],
       ['2027-03-05', [4], []],
     ]);
-    expect(days[0]!.runs[0]).toEqual({ policyId: id, name: 'berths', first: at('2027-03-02T00:00'), count: 4, workloads: 2, follows: '' });
+    expect(days[0]!.runs[0]).toEqual({
+      policyId: id,
+      name: 'berths',
+      first: at('2027-03-02T00:00'),
+      count: 4,
+      workloads: 2,
+      follows: '',
+      was: null,
+    });
     const long = admin.call('runCalendar', { query: { from: 0, to: 100 * 86_400_000 } });
     await expect(long).rejects.toMatchObject({ code: 'INVALID' });
     await admin.call('removePolicy', { id });
+  });
+
+  it('tells of days that were what took place in them, whatever policies say now', async () => {
+    clock.at = at('2027-04-05T03:00');
+    const { id } = await admin.call('addPolicy', {
+      body: policyFor(workloads, targetId, { name: 'ebb', zone, schedule: { every: 'hours', hours: 12, at: '06:00' } }),
+    });
+    const day = async (date: string) => {
+      const from = at(`${date}T00:00`);
+      const { days } = await admin.call('runCalendar', { query: { from, to: from + 86_399_999 } });
+      return days[0]!.runs.filter((r) => r.policyId === id);
+    };
+    clock.at = at('2027-04-05T06:00');
+    await h.round();
+    clock.at = at('2027-04-05T12:00');
+    const [morning, evening, ...more] = await day('2027-04-05');
+    expect(more).toEqual([]);
+    expect(morning).toMatchObject({ first: at('2027-04-05T06:00'), count: 1, workloads: 2, was: { state: 'done' } });
+    expect(evening).toMatchObject({ first: at('2027-04-05T18:00'), count: 1, was: null });
+    const { runId } = await admin.call('runPolicy', { id, body: {} });
+    expect((await day('2027-04-05'))[0]).toMatchObject({ count: 2, was: { runId } });
+    await admin.ended(runId);
+    await admin.call('removePolicy', { id });
+    clock.at = at('2027-04-07T12:00');
+    expect(await day('2027-04-05')).toMatchObject([{ name: 'ebb', count: 2, was: { state: 'done' } }]);
+    // nothing ran then, so nothing stands there
+    expect(await day('2027-04-06')).toEqual([]);
+    expect(await day('2027-04-08')).toEqual([]);
+    clock.at = at('2027-03-01T12:00');
   });
 
   it('is fed to calendar programs, for whoever may read and for reading only', async () => {

@@ -8,6 +8,7 @@ export * from './estate';
 export * from './prices';
 export * from './storage';
 export * from './settings';
+export * from './run-state';
 export * from './runs';
 export * from './recover';
 export * from './watch';

@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { Count, Id, Instant } from './common';
+import { RunState } from './run-state';
 
 /** How the work of some hours comes out. */
 export const FitOutcome = z.object({
@@ -25,7 +26,7 @@ export const NightFit = FitOutcome.extend({
 export type NightFit = z.infer<typeof NightFit>;
 
 export const CalendarQuery = z.object({ from: z.coerce.number().int(), to: z.coerce.number().int() });
-/** The runs to come, by local day of the installation's zone. */
+/** Runs by local day of the installation's zone: those that were, and those to come. */
 export const RunCalendar = z.object({
   zone: z.string(),
   days: z.array(
@@ -34,7 +35,19 @@ export const RunCalendar = z.object({
       date: z.string(),
       /** Names of policies that do not run as it is one of their closed days. */
       closed: z.array(z.string()),
-      runs: z.array(z.object({ policyId: Id, name: z.string(), first: Instant, count: Count, workloads: Count, follows: z.string() })),
+      runs: z.array(
+        z.object({
+          policyId: Id,
+          name: z.string(),
+          first: Instant,
+          count: Count,
+          workloads: Count,
+          /** Policies that this one waits for, where that is why it runs. */
+          follows: z.string(),
+          /** How runs that were went, the worst of them, with the newest; null for what is to come. */
+          was: z.object({ state: RunState, runId: Id }).nullable(),
+        }),
+      ),
     }),
   ),
 });

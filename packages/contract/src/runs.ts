@@ -1,24 +1,10 @@
 import { z } from 'zod';
 import { Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
 import { Keep, PointKind } from './policy';
+import { RunState, runStates } from './run-state';
 
 export const runKinds = ['backup', 'restore', 'download', 'trial', 'copy', 'prune', 'verify', 'adopt'] as const;
 export const RunKind = z.enum(runKinds);
-export const runStates = [
-  'waiting',
-  'running',
-  'done',
-  'remarks',
-  'partsMissing',
-  'failed',
-  'held',
-  'stopped',
-  'cutOff',
-  'notStarted',
-] as const;
-export const RunState = z.enum(runStates);
-export type RunState = z.infer<typeof RunState>;
-
 /** How many tasks run at once in all; null for any number. */
 export const Limits = z.object({ tasks: z.int().min(1).max(256).nullable() });
 export type Limits = z.infer<typeof Limits>;

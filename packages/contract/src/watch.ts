@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { Bytes, Count, Id, Instant, Named, Uuid } from './common';
-import { RunState } from './runs';
+import { RunState } from './run-state';
 
 export const NightTask = z.object({
   runId: Id,

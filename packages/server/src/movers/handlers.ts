@@ -53,7 +53,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       const mover = moverNamed(body.mover, actor);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
         const task = await claimTask(deps, mover, actor);
-        if (task || Date.now() >= until) return { task: task ?? null };
+        if (task || Date.now() >= until || deps.movers.stopping) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);
       }
       return { task: null };

@@ -111,6 +111,11 @@ export class MoverLine {
     return this.present().map((name) => this.seen.get(name)!.duties);
   }
 
+  /** Nobody waits here any more: the server goes. */
+  get stopping(): boolean {
+    return this.closed;
+  }
+
   close(): void {
     this.closed = true;
     this.bell.emit('work');

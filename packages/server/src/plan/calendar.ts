@@ -7,6 +7,8 @@ import { ApiError } from '../errors';
 import { policiesInForce } from '../policies/matching';
 import { matchesShown } from '../policies/matching-shown';
 import { allStartsBetween } from '../policies/timetable';
+import { runStateOf } from '../runs/run-state';
+import { pastRuns, type PastRuns } from './past-runs';
 
 const dayMs = 86_400_000;
 /** A calendar shows at most so many days at once. */
@@ -42,11 +44,13 @@ async function coming(deps: Deps, from: number, to: number): Promise<Coming[]> {
   );
 }
 
+const localDate = (at: number, zone: string) => DateTime.fromMillis(at, { zone }).toFormat('yyyy-MM-dd');
+
 /** Instants by their local date. */
 function byDate(at: readonly number[], zone: string): Map<string, number[]> {
   const days = new Map<string, number[]>();
   for (const t of at) {
-    const date = DateTime.fromMillis(t, { zone }).toFormat('yyyy-MM-dd');
+    const date = localDate(t, zone);
     const own = days.get(date);
     if (own) own.push(t);
     else days.set(date, [t]);
@@ -54,22 +58,45 @@ function byDate(at: readonly number[], zone: string): Map<string, number[]> {
   return days;
 }
 
-/** The runs of [from, to] by local day. Throws INVALID for more than two months. */
+type DayRun = RunCalendar['days'][number]['runs'][number];
+
+/** One entry a day for each policy, for what was. */
+function daysOfPast(runs: readonly PastRuns[], zone: string): Map<string, DayRun[]> {
+  const days = new Map<string, DayRun[]>();
+  for (const { policyId, name, first, count, workloads, state, newest } of runs) {
+    const date = localDate(first, zone);
+    const own = days.get(date) ?? days.set(date, []).get(date)!;
+    const met = own.find((r) => r.policyId === policyId);
+    if (!met?.was) own.push({ policyId, name, first, count, workloads, follows: '', was: { state, runId: newest } });
+    else {
+      met.count += count;
+      met.workloads = Math.max(met.workloads, workloads);
+      met.was = { state: runStateOf([met.was.state, state]), runId: newest };
+    }
+  }
+  return days;
+}
+
+/** The runs of [from, to] by local day: as they were up to now, as policies in force have them from now on. Throws INVALID for more than two months. */
 export async function runCalendar(deps: Deps, from: number, to: number): Promise<RunCalendar> {
   if (!(to > from && to - from <= mostDays * dayMs))
     throw new ApiError('INVALID', [{ at: 'query.to' }], `A calendar covers at most ${mostDays} days, forwards.`);
   const { zone } = deps.config;
-  const policies = (await coming(deps, from - 1, to)).map((p) => ({ ...p, days: byDate(p.at, zone) }));
+  const now = deps.clock.now();
+  const past = daysOfPast(from < now ? await pastRuns(deps.db, from, Math.min(to, now)) : [], zone);
+  const ahead = Math.max(from - 1, now);
+  const policies = (to > ahead ? await coming(deps, ahead, to) : []).map((p) => ({ ...p, days: byDate(p.at, zone) }));
   const days: RunCalendar['days'] = [];
-  const last = DateTime.fromMillis(to, { zone }).toFormat('yyyy-MM-dd');
+  const [today, last] = [localDate(now, zone), localDate(to, zone)];
   for (let day = DateTime.fromMillis(from, { zone }); ; day = day.plus({ days: 1 })) {
     const date = day.toFormat('yyyy-MM-dd');
-    const runs = policies.flatMap(({ days: own, policyId, name, workloads, follows }) => {
+    const next = policies.flatMap(({ days: own, policyId, name, workloads, follows }): DayRun[] => {
       const at = own.get(date);
-      return at ? [{ policyId, name, first: at[0]!, count: at.length, workloads, follows }] : [];
+      return at ? [{ policyId, name, first: at[0]!, count: at.length, workloads, follows, was: null }] : [];
     });
-    const closed = policies.filter((p) => p.closed.includes(date) || p.closed.includes(date.slice(5))).map((p) => p.name);
-    days.push({ date, closed, runs: runs.sort((x, y) => x.first - y.first) });
+    const closes = (p: Coming) => date >= today && (p.closed.includes(date) || p.closed.includes(date.slice(5)));
+    const closed = policies.filter(closes).map((p) => p.name);
+    days.push({ date, closed, runs: [...(past.get(date) ?? []), ...next].sort((x, y) => x.first - y.first) });
     if (date >= last) break;
   }
   return { zone, days };

@@ -23,7 +23,8 @@ export class Scheduler {
   private timer: NodeJS.Timeout | undefined;
   private lastExpiry: number;
   private lastMatters = -Infinity;
-  private ticking: Promise<void> = Promise.resolve();
+  private going: Promise<void> | undefined;
+  private reading: Promise<void> | undefined;
   private measuring: Promise<void> | undefined;
   /** When this server began, or began again after a pause, to hear what movers say. */
   private hearingSince = Date.now();
@@ -40,15 +41,23 @@ export class Scheduler {
     const { schedulerMs } = this.deps.config;
     if (!schedulerMs) return;
     this.timer = setInterval(() => {
-      this.ticking = this.tick().catch((error: unknown) => {
-        this.deps.log.warn({ err: error }, 'the scheduler could not do its round');
-      });
+      // one round at a time: what takes longer than the pause is not begun again beside itself
+      this.going ??= this.round()
+        .then((wanted) => {
+          // policies that wait for a platform start in the round after it was read; what else is due need not wait
+          if (wanted?.size) void this.read(wanted);
+        })
+        .catch(this.told('the scheduler could not do its round'))
+        .finally(() => {
+          this.going = undefined;
+        });
     }, schedulerMs);
   }
 
   async stop(): Promise<void> {
     clearInterval(this.timer);
-    await this.ticking;
+    await this.going;
+    await this.reading;
     await this.measuring;
     await this.keeper.ended();
   }
@@ -62,8 +71,22 @@ export class Scheduler {
   async tick(): Promise<void> {
     const wanted = await this.round();
     if (!wanted?.size) return;
-    await readAllPlatforms(this.deps, wanted);
+    await this.read(wanted);
     await this.round();
+  }
+
+  private read(wanted: ReadonlySet<number>): Promise<void> {
+    return (this.reading ??= readAllPlatforms(this.deps, wanted)
+      .catch(this.told('the platforms that policies wait for could not be read'))
+      .finally(() => {
+        this.reading = undefined;
+      }));
+  }
+
+  private told(what: string): (error: unknown) => void {
+    return (error) => {
+      this.deps.log.warn({ err: error }, what);
+    };
   }
 
   /** Resolves with the platforms that policies wait for; undefined where another server is elected. */
@@ -96,17 +119,14 @@ export class Scheduler {
 
   /** Outside the lock and beside the rounds, as a mover may take its time to answer: lost tasks are taken back meanwhile. */
   private measure(): void {
-    const told = (what: string) => (error: unknown) => {
-      this.deps.log.warn({ err: error }, what);
-    };
     this.measuring ??= measureStale(this.deps, expiryEveryMs)
-      .catch(told('the room of the targets could not be measured'))
+      .catch(this.told('the room of the targets could not be measured'))
       .then(() => readStalePlatforms(this.deps))
-      .catch(told('the platforms could not be read'))
+      .catch(this.told('the platforms could not be read'))
       .then(() => this.noticeMatters())
-      .catch(told('the matters could not be looked for'))
+      .catch(this.told('the matters could not be looked for'))
       .then(() => deliverDue(this.deps))
-      .catch(told('messages could not be sent'))
+      .catch(this.told('messages could not be sent'))
       .finally(() => {
         this.measuring = undefined;
       });

@@ -1,3 +1,4 @@
+import type { RunState } from '@lithodex/contract';
 import { describe, expect, it } from 'vitest';
 import { day, now, open, words, type Answers } from '../../test/stage';
 
@@ -8,6 +9,7 @@ const run = (policyId: number, more = {}) => ({
   count: 1,
   workloads: 2,
   follows: '',
+  was: null as { state: RunState; runId: number } | null,
   ...more,
 });
 const days = (from: string, count: number, runs: (n: number) => ReturnType<typeof run>[] = () => []) =>
@@ -65,6 +67,31 @@ describe('the calendar', () => {
     });
     expect(words(s.one('h1'))).toBe('Week 53, December 2026');
     expect(s.text()).toContain('24 × policy 5');
+  });
+
+  it('shows what was as it went, and leads to it', async () => {
+    const was = (state: RunState, runId: number) => ({ was: { state, runId } });
+    const runCalendar = {
+      zone: 'UTC',
+      days: days('2027-01-11T00:00:00Z', 7, (n) =>
+        n === 0 ? [run(1, was('done', 41)), run(2, was('failed', 42)), run(3, { ...was('partsMissing', 45), count: 3 })] : [run(1)],
+      ),
+    };
+    const s = await stage('/policies/calendar?view=week&day=2027-01-15', { runCalendar });
+    await s.until(() => {
+      expect(s.all('.day')).toHaveLength(7);
+    });
+    const [quiet, failed, several] = [...s.all('.day')[0]!.querySelectorAll('a')];
+    expect(quiet!.querySelector('lx-mark')).toBeNull();
+    expect(words(quiet!)).toMatch(/policy 1 2 workloads$/);
+    expect(failed!.querySelector('[aria-label="failed"]')).not.toBeNull();
+    expect(words(failed!)).toContain('2 workloads, failed');
+    expect([quiet, failed, several, s.all('.day')[1]!.querySelector('a')].map((a) => a!.getAttribute('href'))).toEqual([
+      '/runs/41',
+      '/runs/42',
+      `/runs?policy=3&from=${Date.parse('2027-01-11T00:00:00Z')}&to=${Date.parse('2027-01-12T00:00:00Z')}`,
+      '/policies/1',
+    ]);
   });
 
   it('goes on and back by buttons and by arrow keys, all of it in the address', async () => {

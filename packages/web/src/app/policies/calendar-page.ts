@@ -2,6 +2,7 @@ import { ChangeDetectionStrategy, Component, computed, inject, input } from '@an
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { RunCalendar } from '@lithodex/contract';
+import { countOf } from '@lithodex/core';
 import { DateTime } from 'luxon';
 import { switchMap } from 'rxjs';
 import { addressOf, Api } from '../data/api';
@@ -9,17 +10,23 @@ import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
+import { StateMark, stateWord } from '../ui/state-mark';
 import { NightAhead } from './night-ahead';
 import { weekdays } from './sentence';
 
 type Run = RunCalendar['days'][number]['runs'][number];
 const mostShown = { month: 4, week: 30 };
 
-/** The runs to come, by month or week, and how the next 24 hours will go. */
+function wordsOf({ workloads, follows, was }: Run): string {
+  const state = was && was.state !== 'done' ? [stateWord(was.state)] : [];
+  return [countOf(workloads, 'workload'), ...(follows ? [`after ${follows}`] : []), ...state].join(', ');
+}
+
+/** The runs that were and those to come, by month or week, and how the next 24 hours will go. */
 @Component({
   selector: 'lx-calendar-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, NightAhead, ...formatPipes],
+  imports: [RouterLink, NightAhead, StateMark, ...formatPipes],
   host: { '(document:keydown)': 'onKey($event)' },
   template: `<div class="page">
     <div class="row-line">
@@ -39,24 +46,30 @@ const mostShown = { month: 4, week: 30 };
       <div class="problem" role="alert">{{ f.message }}</div>
     }
     <div class="two">
-      <section class="sheet month" role="grid" aria-label="Runs to come">
+      <section class="sheet month" role="grid" aria-label="Runs by day">
         @for (name of weekdays; track name) {
           <span class="weekday" role="columnheader">{{ name }}</span>
         }
         @for (day of days(); track day.date) {
-          <div class="day" role="gridcell" [class.other]="day.other" [class.today]="day.date === today()" [class.past]="day.date < today()">
+          <div class="day" role="gridcell" [class.other]="day.other" [class.today]="day.date === today()">
             <button type="button" class="date" [attr.aria-label]="'Week of ' + day.date" (click)="go({ view: 'week', day: day.date })">
               {{ day.label }}
             </button>
-            @for (run of day.shown; track run.policyId) {
+            @for (run of day.shown; track $index) {
               <a
                 class="run"
+                [class.was]="run.was"
                 [class.cut]="!weekly()"
-                [routerLink]="['/policies', run.policyId]"
-                [title]="run.name + ', ' + run.workloads + ' workloads' + (run.follows ? ', after ' + run.follows : '')"
-                ><span class="num">{{ clock(run) }}</span> {{ run.name }}
+                [routerLink]="run.where.path"
+                [queryParams]="run.where.query"
+                [title]="run.name + ', ' + run.words"
+              >
+                @if (run.was && run.was.state !== 'done') {
+                  <lx-mark [state]="run.was.state" />
+                }
+                <span class="num">{{ clock(run) }}</span> {{ run.name }}
                 @if (weekly()) {
-                  <small class="mute">{{ run.workloads }} workloads{{ run.follows ? ', after ' + run.follows : '' }}</small>
+                  <small class="mute">{{ run.words }}</small>
                 }
               </a>
             }
@@ -103,7 +116,7 @@ export class CalendarPage {
       switchMap(({ from, to }) =>
         this.live.reloading(
           () => this.api.call('runCalendar', { query: { from: from.toMillis(), to: to.toMillis() } }).pipe(outcome<RunCalendar>()),
-          (e) => e.kind === 'policy',
+          (e) => e.kind === 'policy' || e.kind === 'run',
         ),
       ),
     ),
@@ -116,11 +129,19 @@ export class CalendarPage {
         ...day,
         label: date.day === 1 ? date.toFormat('d LLL') : String(date.day),
         other: !this.weekly() && date.month !== this.chosen().month,
-        shown: day.runs.slice(0, most),
+        shown: day.runs.slice(0, most).map((run) => ({ ...run, words: wordsOf(run), where: this.whereOf(run, day.date) })),
         more: Math.max(0, day.runs.length - most),
       };
     });
   });
+
+  /** What was leads to its run, or to those of the day; what comes to its policy. */
+  private whereOf({ was, count, policyId }: Run, date: string): { path: (string | number)[]; query: Record<string, number> } {
+    if (!was) return { path: ['/policies', policyId], query: {} };
+    if (count === 1) return { path: ['/runs', was.runId], query: {} };
+    const day = DateTime.fromISO(date, { zone: this.session.zone() });
+    return { path: ['/runs'], query: { policy: policyId, from: day.toMillis(), to: day.plus({ days: 1 }).toMillis() } };
+  }
 
   protected clock(run: Run): string {
     return run.count > 1 ? `${run.count} ×` : DateTime.fromMillis(run.first, { zone: this.session.zone() }).toFormat('HH:mm');
