@@ -118,6 +118,7 @@ describe('what is to come', () => {
       count: 4,
       workloads: 2,
       follows: '',
+      continuous: false,
       was: null,
     });
     const long = admin.call('runCalendar', { query: { from: 0, to: 100 * 86_400_000 } });

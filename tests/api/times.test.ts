@@ -221,4 +221,44 @@ describe('when policies run', () => {
       );
     });
   });
+
+  it('goes on all the time: again when it has ended and rested, in its window and on open days, more slowly while it fails', async () => {
+    clock.goesOn = false;
+    turnTo('2027-06-01T12:00');
+    const body = write('sonar', {
+      schedule: { every: 'continuous', pauseMinutes: 5 },
+      window: { from: '12:00', to: '20:00' },
+      closed: ['06-02'],
+      retries: { times: 0, pauseMinutes: 30 },
+      catchUp: false,
+    });
+    const { nextRuns, settled } = await admin.call('consequences', { body: { id: null, body } });
+    expect(nextRuns.map(local)).toEqual(['01 12:05']);
+    expect(settled.arithmetic).toContain('at most 288 runs a day');
+    await withPolicy(body, async (id) => {
+      const at = async (iso: string) => {
+        turnTo(iso);
+        await h.round();
+        return (await runsOf(id)).length;
+      };
+      expect(await at('2027-06-01T12:04')).toBe(0);
+      expect(await at('2027-06-01T12:05')).toBe(1);
+      expect(await at('2027-06-01T12:09')).toBe(1);
+      // it waits for nothing it might have missed, and records none of it
+      expect(await at('2027-06-01T13:40')).toBe(2);
+      expect(await at('2027-06-01T20:00')).toBe(2);
+      expect(await at('2027-06-02T12:30')).toBe(2);
+      expect(await at('2027-06-03T11:59')).toBe(2);
+      expect(await at('2027-06-03T12:00')).toBe(3);
+      expect((await runsOf(id)).map((r) => r.state)).toEqual(['done', 'done', 'done']);
+
+      fs.renameSync(source, `${source}-away`);
+      expect(await at('2027-06-03T12:05')).toBe(4);
+      expect((await runsOf(id))[0]!.state).toBe('failed');
+      expect(await at('2027-06-03T12:34')).toBe(4);
+      fs.renameSync(`${source}-away`, source);
+      expect(await at('2027-06-03T12:35')).toBe(5);
+      expect(await at('2027-06-03T12:40')).toBe(6);
+    });
+  });
 });

@@ -44,6 +44,8 @@ export const RunCalendar = z.object({
           workloads: Count,
           /** Policies that this one waits for, where that is why it runs. */
           follows: z.string(),
+          /** Begins again all the time, so that `count` is the most there can be. */
+          continuous: z.boolean(),
           /** How runs that were went, the worst of them, with the newest; null for what is to come. */
           was: z.object({ state: RunState, runId: Id }).nullable(),
         }),

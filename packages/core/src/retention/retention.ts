@@ -139,7 +139,7 @@ function spaced(points: number, days: number): number[] {
 function settledShortTerm(schedule: Schedule, keep: Keep): Settled {
   const perDay = runsPerDay(schedule);
   const [often, unit] = perDay >= 1 ? [perDay, 'day'] : schedule.every === 'month' ? [1, 'month'] : [Math.round(perDay * 7), 'week'];
-  const rate = `${plural(often, 'run')} a ${unit}`;
+  const rate = `${schedule.every === 'continuous' ? 'at most ' : ''}${plural(often, 'run')} a ${unit}`;
   if (perDay === 0)
     return { points: undefined, furthestDays: undefined, ages: [], arithmetic: 'runs only by hand, so the number depends on a person' };
   if (keep.by === 'hand')

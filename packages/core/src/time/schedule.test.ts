@@ -1,7 +1,18 @@
 import fc from 'fast-check';
 import { DateTime } from 'luxon';
 import { describe, expect, it } from 'vitest';
-import { dueSince, hourSteps, longestGap, minuteSteps, nextRuns, runsBetween, runsPerDay, type Schedule } from './schedule';
+import {
+  dueSince,
+  hourSteps,
+  longestGap,
+  isRested,
+  minuteSteps,
+  nextRuns,
+  pauseSteps,
+  runsBetween,
+  runsPerDay,
+  type Schedule,
+} from './schedule';
 
 const zones = fc.constantFrom('UTC', 'Europe/Oslo', 'America/New_York', 'Australia/Lord_Howe', 'Asia/Kolkata');
 const clock = fc
@@ -14,6 +25,7 @@ const schedules: fc.Arbitrary<Schedule> = fc.oneof(
     .map(([days, at]): Schedule => ({ every: 'week', days, at })),
   fc.tuple(fc.constantFrom(...hourSteps), clock).map(([hours, at]): Schedule => ({ every: 'hours', hours, at })),
   fc.constantFrom(...minuteSteps).map((minutes): Schedule => ({ every: 'minutes', minutes })),
+  fc.constantFrom(...pauseSteps.slice(1)).map((pauseMinutes): Schedule => ({ every: 'continuous', pauseMinutes })),
   fc.tuple(fc.integer({ min: 1, max: 31 }), clock).map(([day, at]): Schedule => ({ every: 'month', on: { day }, at })),
   fc
     .tuple(fc.integer({ min: 1, max: 5 }), fc.integer({ min: 1, max: 7 }), clock)
@@ -142,11 +154,11 @@ describe('next runs', () => {
     fc.assert(
       fc.property(schedules, instants, (schedule, after) => {
         const days = 4 * 365 + 1;
-        const found =
-          schedule.every === 'minutes'
-            ? runsBetween({ schedule, zone: 'UTC' }, after, after + days * 24 * hour)
-            : nextRuns({ schedule, zone: 'UTC' }, after, 1000);
-        if (schedule.every === 'minutes') expect(found.length / days).toBeCloseTo(runsPerDay(schedule), 6);
+        const even = !('at' in schedule);
+        const found = even
+          ? runsBetween({ schedule, zone: 'UTC' }, after, after + days * 24 * hour)
+          : nextRuns({ schedule, zone: 'UTC' }, after, 1000);
+        if (even) expect(found.length / days).toBeCloseTo(runsPerDay(schedule), 6);
         else expect((found.length - 1) / ((found.at(-1)! - found[0]!) / (24 * hour)) / runsPerDay(schedule)).toBeCloseTo(1, 1);
       }),
       { numRuns: 20 },
@@ -169,6 +181,17 @@ describe('what is due', () => {
         expect(due).toBe(runs.at(-1));
       }),
       { numRuns: 60 },
+    );
+  });
+
+  it('all the time is what has rested, on days that are open', () => {
+    const pauses = fc.constantFrom(...pauseSteps);
+    fc.assert(
+      fc.property(pauses, zones, instants, fc.integer({ min: -2 * hour, max: 3 * hour }), fc.boolean(), (pause, zone, now, ago, shut) => {
+        const date = DateTime.fromMillis(now, { zone }).toFormat('MM-dd');
+        const other = DateTime.fromMillis(now, { zone }).plus({ days: 1 }).toFormat('yyyy-MM-dd');
+        expect(isRested({ zone, closed: [other, ...(shut ? [date] : [])] }, pause, now - ago, now)).toBe(!shut && ago >= pause * 60_000);
+      }),
     );
   });
 });

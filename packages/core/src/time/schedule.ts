@@ -14,12 +14,15 @@ export type Schedule =
   | { readonly every: 'hours'; readonly hours: number; readonly at: string }
   /** Minutes between runs, counted from midnight. */
   | { readonly every: 'minutes'; readonly minutes: number }
+  /** All the time: when the run before has ended and so many minutes have passed. Ahead, it is taken to be as often as that could be at most. */
+  | { readonly every: 'continuous'; readonly pauseMinutes: number }
   /** When a run of another policy has ended. */
   | { readonly every: 'after'; readonly policyId: number }
   | { readonly every: 'hand' };
 
 export const hourSteps = [1, 2, 3, 4, 6, 8, 12] as const;
 export const minuteSteps = [5, 10, 15, 20, 30] as const;
+export const pauseSteps = [1, 5, 15, 30, 60] as const;
 
 /** A schedule with what it is read in. */
 export interface Timetable {
@@ -30,6 +33,7 @@ export interface Timetable {
 }
 
 const dayMs = 86_400_000;
+const minuteMs = 60_000;
 /** Days that are looked through for a run before it is taken that there are none. */
 const mostDays = 8 * 366;
 
@@ -62,8 +66,9 @@ function instantsOf({ schedule, closed }: Timetable, day: DateTime): number[] {
   if (schedule.every === 'hand' || schedule.every === 'after') return [];
   if (!runsOn(schedule, { day: day.day, weekday: day.weekday, daysInMonth: day.daysInMonth ?? 31 })) return [];
   if (closed?.length && isClosed(closed, day)) return [];
-  if (schedule.every === 'minutes') {
-    const [from, to, step] = [day.toMillis(), day.plus({ days: 1 }).toMillis(), schedule.minutes * 60_000];
+  if (!('at' in schedule)) {
+    const apart = schedule.every === 'minutes' ? schedule.minutes : schedule.pauseMinutes;
+    const [from, to, step] = [day.toMillis(), day.plus({ days: 1 }).toMillis(), apart * minuteMs];
     return Array.from({ length: Math.ceil((to - from) / step) }, (_, i) => from + i * step);
   }
   const { hour, minute } = clock(schedule.at);
@@ -126,7 +131,17 @@ export function dueSince(timetable: Timetable, after: number, until: number): nu
   return undefined;
 }
 
-/** Runs on an ordinary day (no daylight-saving change, nothing closed), averaged over a week or a year. */
+/** Whether what runs all the time is due at `now` (ms): so many minutes after `ended`, the end of what it did last, and not on a closed day. */
+export function isRested(
+  { zone, closed = [] }: Pick<Timetable, 'zone' | 'closed'>,
+  pauseMinutes: number,
+  ended: number,
+  now: number,
+): boolean {
+  return ended + pauseMinutes * minuteMs <= now && !isClosed(closed, dayOf(now, zone));
+}
+
+/** Runs on an ordinary day (no daylight-saving change, nothing closed), averaged over a week or a year; of what runs all the time the most there can be. */
 export function runsPerDay(schedule: Schedule): number {
   switch (schedule.every) {
     case 'day':
@@ -139,13 +154,15 @@ export function runsPerDay(schedule: Schedule): number {
       return 24 / schedule.hours;
     case 'minutes':
       return 1440 / schedule.minutes;
+    case 'continuous':
+      return 1440 / schedule.pauseMinutes;
     case 'after':
     case 'hand':
       return 0;
   }
 }
 
-/** Longest time between two runs on ordinary days, in ms; Infinity where a person or another policy decides. */
+/** Longest time between two runs on ordinary days, in ms; Infinity where a person or another policy decides; of what runs all the time the pause, to which its run comes. */
 export function longestGap(schedule: Schedule): number {
   switch (schedule.every) {
     case 'day':
@@ -155,7 +172,9 @@ export function longestGap(schedule: Schedule): number {
     case 'hours':
       return (schedule.hours * dayMs) / 24;
     case 'minutes':
-      return schedule.minutes * 60_000;
+      return schedule.minutes * minuteMs;
+    case 'continuous':
+      return schedule.pauseMinutes * minuteMs;
     case 'after':
     case 'hand':
       return Infinity;

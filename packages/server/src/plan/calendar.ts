@@ -6,7 +6,7 @@ import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { policiesInForce } from '../policies/matching';
 import { matchesShown } from '../policies/matching-shown';
-import { allStartsBetween } from '../policies/timetable';
+import { allStartsBetween, isContinuous } from '../policies/timetable';
 import { runStateOf } from '../runs/run-state';
 import { pastRuns, type PastRuns } from './past-runs';
 
@@ -24,6 +24,7 @@ interface Coming {
   readonly workloads: number;
   readonly at: readonly number[];
   readonly closed: readonly string[];
+  readonly continuous: boolean;
 }
 
 async function coming(deps: Deps, from: number, to: number): Promise<Coming[]> {
@@ -37,6 +38,7 @@ async function coming(deps: Deps, from: number, to: number): Promise<Coming[]> {
         name,
         follows: [...new Set(body.rules.flatMap(first))].join(' and '),
         workloads: (await matchesShown(deps, body)).length,
+        continuous: timetables.some(isContinuous),
         at: allStartsBetween(body, timetables, from, to),
         closed: [...new Set(timetables.flatMap((t) => t.closed ?? []))],
       };
@@ -67,7 +69,7 @@ function daysOfPast(runs: readonly PastRuns[], zone: string): Map<string, DayRun
     const date = localDate(first, zone);
     const own = days.get(date) ?? days.set(date, []).get(date)!;
     const met = own.find((r) => r.policyId === policyId);
-    if (!met?.was) own.push({ policyId, name, first, count, workloads, follows: '', was: { state, runId: newest } });
+    if (!met?.was) own.push({ policyId, name, first, count, workloads, follows: '', continuous: false, was: { state, runId: newest } });
     else {
       met.count += count;
       met.workloads = Math.max(met.workloads, workloads);
@@ -90,9 +92,9 @@ export async function runCalendar(deps: Deps, from: number, to: number): Promise
   const [today, last] = [localDate(now, zone), localDate(to, zone)];
   for (let day = DateTime.fromMillis(from, { zone }); ; day = day.plus({ days: 1 })) {
     const date = day.toFormat('yyyy-MM-dd');
-    const next = policies.flatMap(({ days: own, policyId, name, workloads, follows }): DayRun[] => {
+    const next = policies.flatMap(({ days: own, policyId, name, workloads, follows, continuous }): DayRun[] => {
       const at = own.get(date);
-      return at ? [{ policyId, name, first: at[0]!, count: at.length, workloads, follows, was: null }] : [];
+      return at ? [{ policyId, name, first: at[0]!, count: at.length, workloads, follows, continuous, was: null }] : [];
     });
     const closes = (p: Coming) => date >= today && (p.closed.includes(date) || p.closed.includes(date.slice(5)));
     const closed = policies.filter(closes).map((p) => p.name);
@@ -106,7 +108,7 @@ export async function runCalendar(deps: Deps, from: number, to: number): Promise
 export async function calendarFeed(deps: Deps): Promise<string> {
   const now = deps.clock.now();
   const feed = ical({ name: 'Lithodex runs', prodId: { company: 'Lithodex', product: 'Lithodex' }, ttl: 3600 });
-  for (const { policyId, name, at, workloads, follows } of await coming(deps, now, now + feedDays * dayMs)) {
+  for (const { policyId, name, at, workloads, follows, continuous } of await coming(deps, now, now + feedDays * dayMs)) {
     for (const [date, runs] of byDate(at, deps.config.zone)) {
       const often = runs.length > fewRuns;
       for (const start of often ? runs.slice(0, 1) : runs)
@@ -115,7 +117,7 @@ export async function calendarFeed(deps: Deps): Promise<string> {
           start: new Date(start),
           end: new Date(start + 15 * 60_000),
           stamp: new Date(now),
-          summary: often ? `${name} (${runs.length} runs)` : name,
+          summary: continuous ? `${name} (all the time)` : often ? `${name} (${runs.length} runs)` : name,
           description: `${countOf(workloads, 'workload')}${follows ? `, after ${follows}` : ''}`,
         });
     }

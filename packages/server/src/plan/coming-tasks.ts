@@ -14,10 +14,17 @@ export interface ComingTasks {
 
 type Planned = Pick<PolicyRow, 'id' | 'body'>;
 const shortest = 1000;
+const minuteMs = 60_000;
 
 /** A task's window, should it start at `at`. */
 function windowOf({ window, zone }: PolicyBody, at: number): PlannedTask['window'] {
   return window ? { ends: windowAt(window, zone, at).ends, stop: window.stop } : undefined;
+}
+
+/** Those of `starts` (ms, in order) that are at least so long apart: what runs all the time begins again when it has ended and rested. */
+function apart(starts: readonly number[], ms: number): number[] {
+  let last = -Infinity;
+  return starts.filter((at) => at >= last + ms && ((last = at), true));
 }
 
 /** The tasks that policies will queue in (from, to], with copies after the points they copy. Policies that follow others do so run by run. */
@@ -69,6 +76,9 @@ export async function comingTasks(
     return key;
   };
 
+  const longestOf = ({ id: policyId }: Planned, rule: PolicyRule, matches: readonly number[]) =>
+    Math.max(shortest, ...matches.map((id) => durations.of('backup', id, { policyId, ruleNo: rule.no })!.ms));
+
   const plan = async (policy: Planned) => {
     if (runsOf.has(policy.id)) return;
     runsOf.set(policy.id, []);
@@ -80,9 +90,13 @@ export async function comingTasks(
       const { schedule } = rule;
       const first = schedule.every === 'after' ? policies.find((p) => p.id === schedule.policyId) : undefined;
       if (first) await plan(first);
-      const runs = first
-        ? runsOf.get(first.id)!
-        : startsBetween(policy.body, { ...policy.body, schedule }, from, to).map((at) => ({ at, keys: [] as string[] }));
+      const alone = () => {
+        const starts = startsBetween(policy.body, { ...policy.body, schedule }, from, to);
+        return schedule.every === 'continuous'
+          ? apart(starts, schedule.pauseMinutes * minuteMs + longestOf(policy, rule, matches))
+          : starts;
+      };
+      const runs = first ? runsOf.get(first.id)! : alone().map((at) => ({ at, keys: [] as string[] }));
       for (const { at, keys } of runs) {
         const place = `${rule.targetId} ${at}`;
         if (taken.has(place)) continue;

@@ -43,6 +43,8 @@ const dayMs = 86_400_000;
 /** So far is looked ahead for a number of starts, in days. */
 const horizons = [2, 9, 40, 400];
 
+export const isContinuous = ({ schedule }: Timetable): boolean => schedule.every === 'continuous';
+
 /** When runs of a rule start in (after, until] (ms), by its times and its policy's window: what comes due outside of it waits for it, or does not take place. */
 export function startsBetween({ window, zone, catchUp }: PolicyBody, timetable: Timetable, after: number, until: number): number[] {
   if (!window) return runsBetween(timetable, after, until);
@@ -59,12 +61,17 @@ export function allStartsBetween(body: PolicyBody, timetables: readonly Timetabl
   return timetables.length > 1 ? [...new Set(starts)].sort((a, b) => a - b) : starts;
 }
 
-/** The next `count` starts of a policy after an instant (ms), fewer where there are no more within a year. */
+/**
+ * The next `count` starts of a policy after an instant (ms), fewer where there are no more within a year. Of what runs all the time only the first is known: when the next begins is said by the end of
+ * the one before.
+ */
 export function nextStarts(body: PolicyBody, timetables: readonly Timetable[], after: number, count: number): number[] {
+  const [steady, fixed] = [timetables.filter(isContinuous), timetables.filter((t) => !isContinuous(t))];
+  const first = steady.flatMap((t) => startsBetween(body, t, after, after + 9 * dayMs).slice(0, 1));
   let found: number[] = [];
-  for (const days of horizons) {
-    found = allStartsBetween(body, timetables, after, after + days * dayMs);
+  for (const days of fixed.length ? horizons : []) {
+    found = allStartsBetween(body, fixed, after, after + days * dayMs);
     if (found.length >= count) break;
   }
-  return found.slice(0, count);
+  return [...new Set([...first, ...found])].sort((a, b) => a - b).slice(0, count);
 }

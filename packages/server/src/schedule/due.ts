@@ -1,5 +1,5 @@
-import { dueSince, windowAt, type InWindow } from '@lithodex/core';
-import { heaviestFirst, type Cause, type PolicyRule } from '@lithodex/contract';
+import { dueSince, isRested, windowAt, type InWindow } from '@lithodex/core';
+import { heaviestFirst, type Cause, type PolicyRule, type RunState } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
@@ -8,8 +8,9 @@ import { assign, matchesOf, policiesInForce, type PolicyRow } from '../policies/
 import { startPolicy } from '../runs/queue';
 import { timePassed, windowShut } from './time-causes';
 
+const minuteMs = 60_000;
 /** So late a run may be without having been missed: the scheduler may have been busy. */
-const graceMs = 10 * 60_000;
+const graceMs = 10 * minuteMs;
 
 /** When the policy that is followed last ended well after `since` (ms). */
 async function followedEnd(trx: Knex.Transaction, policyId: number, since: number): Promise<number | undefined> {
@@ -20,6 +21,28 @@ async function followedEnd(trx: Knex.Transaction, policyId: number, since: numbe
     .max({ at: 'ended_at' })
     .first<{ at: number | null }>();
   return run.at ?? undefined;
+}
+
+/** When a rule that runs all the time is due again: not while its newest run goes on, and after one that failed not before it would be tried again. */
+async function restedSince(
+  trx: Knex.Transaction,
+  now: number,
+  { id, body }: PolicyRow,
+  rule: PolicyRule,
+  since: number,
+): Promise<number | undefined> {
+  const { schedule } = rule;
+  if (schedule.every !== 'continuous') return undefined;
+  const newest = await trx('run')
+    .where({ policy_id: id, rule_no: rule.no, kind: 'backup' })
+    .orderBy('id', 'desc')
+    .first<{ state: RunState; ended_at: number | null } | undefined>('state', 'ended_at');
+  if (newest?.ended_at === null) return undefined;
+  if (body.window && !windowAt(body.window, body.zone, now).open) return undefined;
+  const ended = Math.max(since, newest?.ended_at ?? since);
+  const pause = newest?.state === 'failed' ? Math.max(schedule.pauseMinutes, body.retries.pauseMinutes) : schedule.pauseMinutes;
+  // nothing of it was missed, however long it had to wait
+  return isRested(body, pause, ended, now) ? now : undefined;
 }
 
 /** Why a run that is due does not take place; undefined where it does, or where it waits for its window. */
@@ -51,13 +74,19 @@ interface DueRule {
 }
 
 /** The rules of a policy whose time has come, those that read most first. */
-async function dueRules(trx: Knex.Transaction, now: number, { id, body }: PolicyRow): Promise<DueRule[]> {
+async function dueRules(trx: Knex.Transaction, now: number, policy: PolicyRow): Promise<DueRule[]> {
+  const { id, body } = policy;
   const clocks = await trx('policy_clock').where({ policy_id: id }).forUpdate().select<{ rule_no: number; last_due: number }[]>();
   const found: DueRule[] = [];
   for (const rule of heaviestFirst(body.rules)) {
     const since = clocks.find((c) => c.rule_no === rule.no)?.last_due ?? now;
     const { schedule } = rule;
-    const due = schedule.every === 'after' ? await followedEnd(trx, schedule.policyId, since) : dueSince({ ...body, schedule }, since, now);
+    const due =
+      schedule.every === 'after'
+        ? await followedEnd(trx, schedule.policyId, since)
+        : schedule.every === 'continuous'
+          ? await restedSince(trx, now, policy, rule, since)
+          : dueSince({ ...body, schedule }, since, now);
     if (due !== undefined) found.push({ rule, due });
   }
   return found;

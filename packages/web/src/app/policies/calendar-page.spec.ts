@@ -9,6 +9,7 @@ const run = (policyId: number, more = {}) => ({
   count: 1,
   workloads: 2,
   follows: '',
+  continuous: false,
   was: null as { state: RunState; runId: number } | null,
   ...more,
 });

@@ -144,6 +144,7 @@ export class CalendarPage {
   }
 
   protected clock(run: Run): string {
+    if (run.continuous) return 'all day';
     return run.count > 1 ? `${run.count} ×` : DateTime.fromMillis(run.first, { zone: this.session.zone() }).toFormat('HH:mm');
   }
 

@@ -28,6 +28,7 @@ describe('writing a policy', () => {
     ['rhythm', 'time a person', { schedule: { every: 'hand' } }],
     ['rhythm', 'month', { schedule: { every: 'month', on: { day: 1 }, at: '22:00' } }],
     ['rhythm', 'few minutes', { schedule: { every: 'minutes', minutes: 30 } }],
+    ['rhythm', 'time its last run', { schedule: { every: 'continuous', pauseMinutes: 15 } }],
     ['rhythm', 'time another policy', { schedule: { every: 'after', policyId: 9 } }],
     ['window', { typed: '21:30 to 5:00' }, { window: { from: '21:30', to: '05:00', stop: false } }],
     ['window', { typed: '25:00 to 5:00' }, { window: null }],

@@ -1,6 +1,6 @@
 import { ChangeDetectionStrategy, Component, computed, input, output } from '@angular/core';
 import { ClockTime, type PolicyRule } from '@lithodex/contract';
-import { hourSteps, minuteSteps } from '@lithodex/core';
+import { countOf, hourSteps, minuteSteps, pauseSteps } from '@lithodex/core';
 import { Slot, type SlotOption } from '../ui/slot';
 import { monthDayWords, nths, weekdays } from './sentence';
 
@@ -75,6 +75,11 @@ const keyOf = (on: MonthDay) => JSON.stringify(on);
         />
         apart, day and night,
       }
+      @case ('continuous') {
+        ,
+        <lx-slot label="pause" [options]="pauses" [value]="s.pauseMinutes" (valueChange)="setPause($event)" [disabled]="disabled()" />
+        later, all the time:
+      }
       @case ('after') {
         <lx-slot
           label="policy to follow"
@@ -136,12 +141,14 @@ export class ScheduleRule {
     { value: 'month', label: 'month' },
     { value: 'hours', label: 'few hours' },
     { value: 'minutes', label: 'few minutes' },
+    { value: 'continuous', label: 'time its last run has ended', note: 'all the time' },
     ...(this.others().length ? [{ value: 'after' as const, label: 'time', note: 'another policy has ended well' }] : []),
     { value: 'hand', label: 'time a person starts it' },
   ]);
   protected readonly times = clockTimes.map((t): SlotOption<string> => ({ value: t, label: t }));
   protected readonly hours = hourSteps.map((h): SlotOption<number> => ({ value: h, label: h === 1 ? '1 hour' : `${h} hours` }));
   protected readonly minutes = minuteSteps.map((m): SlotOption<number> => ({ value: m, label: `${m} minutes` }));
+  protected readonly pauses = pauseSteps.map((m): SlotOption<number> => ({ value: m, label: countOf(m, 'minute') }));
   protected readonly monthDays = monthDays.map((on): SlotOption<string> => ({ value: keyOf(on), label: monthDayWords(on) }));
   protected readonly monthDay = computed(() => {
     const s = this.schedule();
@@ -160,6 +167,7 @@ export class ScheduleRule {
       month: () => ({ every: 'month', on: { day: 1 }, at }),
       hours: () => ({ every: 'hours', hours: 6, at: '00:00' }),
       minutes: () => ({ every: 'minutes', minutes: 30 }),
+      continuous: () => ({ every: 'continuous', pauseMinutes: 15 }),
       after: () => ({ every: 'after', policyId: this.others()[0]!.value }),
       hand: () => ({ every: 'hand' }),
     };
@@ -178,6 +186,10 @@ export class ScheduleRule {
 
   protected setMinutes(minutes: number): void {
     this.changed.emit({ every: 'minutes', minutes });
+  }
+
+  protected setPause(pauseMinutes: number): void {
+    this.changed.emit({ every: 'continuous', pauseMinutes });
   }
 
   protected follow(policyId: number): void {

@@ -24,6 +24,8 @@ export function scheduleWords(s: PolicyRule['schedule'], names: ReadonlyMap<numb
       return `every month on ${monthDayWords(s.on)} at ${s.at}`;
     case 'minutes':
       return `every ${s.minutes} minutes`;
+    case 'continuous':
+      return `all the time, ${countOf(s.pauseMinutes, 'minute')} after the last run`;
     case 'after':
       return `after ${names.get(s.policyId) ?? 'a policy that is not in force'}`;
     case 'hand':
