@@ -14,7 +14,7 @@ export const Schedule = z.discriminatedUnion('every', [
   z.object({ every: z.literal('month'), on: MonthDay, at: ClockTime }),
   z.object({ every: z.literal('minutes'), minutes: z.union([5, 10, 15, 20, 30].map((n) => z.literal(n))) }),
   /** All the time: the next run begins when the one before has ended and so many minutes have passed. */
-  z.object({ every: z.literal('continuous'), pauseMinutes: z.union([1, 5, 15, 30, 60].map((n) => z.literal(n))) }),
+  z.object({ every: z.literal('continuous'), pauseMinutes: z.union([5, 10, 15, 30, 60].map((n) => z.literal(n))) }),
   /** When a run of another policy has ended well. */
   z.object({ every: z.literal('after'), policyId: Id }),
   z.object({ every: z.literal('hand') }),

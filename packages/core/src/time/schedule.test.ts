@@ -25,7 +25,7 @@ const schedules: fc.Arbitrary<Schedule> = fc.oneof(
     .map(([days, at]): Schedule => ({ every: 'week', days, at })),
   fc.tuple(fc.constantFrom(...hourSteps), clock).map(([hours, at]): Schedule => ({ every: 'hours', hours, at })),
   fc.constantFrom(...minuteSteps).map((minutes): Schedule => ({ every: 'minutes', minutes })),
-  fc.constantFrom(...pauseSteps.slice(1)).map((pauseMinutes): Schedule => ({ every: 'continuous', pauseMinutes })),
+  fc.constantFrom(...pauseSteps).map((pauseMinutes): Schedule => ({ every: 'continuous', pauseMinutes })),
   fc.tuple(fc.integer({ min: 1, max: 31 }), clock).map(([day, at]): Schedule => ({ every: 'month', on: { day }, at })),
   fc
     .tuple(fc.integer({ min: 1, max: 5 }), fc.integer({ min: 1, max: 7 }), clock)
