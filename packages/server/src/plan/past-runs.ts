@@ -16,7 +16,7 @@ export interface PastRuns {
   readonly newest: number;
 }
 
-/** The backups that policies and people had started in [from, to] (ms), oldest first. What was tried again stands with the first attempt. */
+/** The backups that policies and people had started in [from, to] (ms), oldest first. What was tried again stands with the first attempt, a full put together with what it was made of. */
 export async function pastRuns(db: Knex, from: number, to: number): Promise<PastRuns[]> {
   interface Row {
     readonly policyId: number;
@@ -33,6 +33,7 @@ export async function pastRuns(db: Knex, from: number, to: number): Promise<Past
     .where('r.queued_at', '>=', from)
     .where('r.queued_at', '<=', to)
     .whereIn('r.started_by', ['schedule', 'hand'])
+    .whereRaw("NOT (r.point_kind <=> 'synthetic')")
     .groupByRaw('r.policy_id, p.name, FLOOR(r.queued_at / ?)', [quarterMs])
     .orderBy('first')
     .select<Row[]>(

@@ -1,5 +1,6 @@
 import { ApiFailure } from '../data/api';
 import { describe, expect, it } from 'vitest';
+import type { WorkloadRow } from '@lithodex/contract';
 import { estate, estateOf, machineFacts, workload } from '../../test/samples';
 import { day, now, open, words } from '../../test/stage';
 
@@ -173,6 +174,49 @@ describe('machines of the estate', () => {
     choose.dispatchEvent(new Event('change'));
     await s.settle();
     expect(s.url()).toBe('/policies/new?plus=1,2');
+  });
+});
+
+describe('ticking all', () => {
+  const many = Array.from({ length: 1200 }, (_, i) => workload(i + 1, { name: `w-${i + 1}` }));
+  const paged = (rows: readonly WorkloadRow[]) => (c: { query?: Record<string, unknown> }) => {
+    const [offset, limit] = [Number(c.query?.['offset'] ?? 0), Number(c.query?.['limit'] ?? 200)];
+    return { ...estateOf([...rows])(c), total: rows.length, workloads: rows.slice(offset, offset + limit) };
+  };
+  const tickAll = (s: Awaited<ReturnType<typeof open>>) => s.click(s.one('[aria-label="Tick all that fit"]'));
+
+  it('takes in what was not fetched yet, and ends with another tick', async () => {
+    const s = await open('/estate?q=w', { answers: { estate: paged(many.slice(0, 730)) } });
+    await tickAll(s);
+    await s.until(() => {
+      expect(words(s.one('.chosen'))).toContain('730 ticked');
+    });
+    expect(s.api.of('estate').slice(-2)).toMatchObject([{ query: { q: 'w', offset: 0 } }, { query: { q: 'w', offset: 500 } }]);
+    expect(words(s.one('.chosen'))).toContain('730 protected already');
+    await tickAll(s);
+    expect(s.all('.chosen')).toEqual([]);
+  });
+
+  it('says where there are more than can be ticked, and what picks them', async () => {
+    const s = await open('/estate', { answers: { estate: paged(many) } });
+    await tickAll(s);
+    await s.until(() => {
+      expect(words(s.one('.chosen'))).toContain('1\u202f000 ticked the first of 1\u202f200: a rule picks more');
+    });
+  });
+
+  it('ticks nothing where it is refused, and says so', async () => {
+    let calls = 0;
+    const s = await open('/estate', {
+      answers: {
+        estate: (c: { query?: Record<string, unknown> }) =>
+          c.query?.['limit'] === 500 && ++calls ? new ApiFailure('OFFLINE', 'The server does not answer.', undefined) : paged(many)(c),
+      },
+    });
+    await tickAll(s);
+    expect(s.one('[role=alert]').textContent).toContain('The server does not answer.');
+    expect(s.all('.chosen')).toEqual([]);
+    expect(calls).toBe(1);
   });
 });
 

@@ -3,8 +3,8 @@ import { ChangeDetectionStrategy, Component, computed, inject, input, signal, vi
 import { takeUntilDestroyed, toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { Estate, EstateBy, QueryInput, WorkloadRow } from '@lithodex/contract';
-import { EMPTY, map, switchMap } from 'rxjs';
-import { Api } from '../data/api';
+import { concatMap, EMPTY, map, range, switchMap, toArray } from 'rxjs';
+import { Api, ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { Moment } from '../data/moment';
 import { outcome } from '../data/outcome';
@@ -35,6 +35,10 @@ const shows: readonly { show: Show; word: string }[] = [
 ];
 
 const pageRows = 200;
+/** Fetched at once for what is ticked without being in view. */
+const tickedRows = 500;
+/** More are better picked by a rule, which also takes in what comes later. */
+const mostTicked = 1000;
 
 @Component({
   selector: 'lx-estate-page',
@@ -95,21 +99,31 @@ export class EstatePage {
     (query, offset) => this.api.call('estate', { query: { ...query, offset } }).pipe(map((page) => ({ ...page, rows: page.workloads }))),
   );
   protected readonly estate = this.list.answer;
-  protected readonly problem = this.list.failure;
+  private readonly tickFailure = signal<ApiFailure | undefined>(undefined);
+  protected readonly problem = computed(() => this.list.failure() ?? this.tickFailure());
   protected readonly rows = this.list.rows;
   private readonly fetched = computed(() => this.rows().filter((w) => w !== undefined));
   protected readonly peeked = computed(() => this.fetched().find((w) => w.id === this.opened()));
-  protected readonly emptySet: ReadonlySet<number> = new Set();
-  protected readonly ticked = signal<ReadonlySet<number>>(this.emptySet);
-  protected readonly allTicked = computed(() => this.fetched().length > 0 && this.fetched().every((w) => this.ticked().has(w.id)));
-  protected readonly tickedMachines = computed(() =>
-    this.fetched().filter((w) => this.ticked().has(w.id) && w.machine !== null && w.gone === null),
-  );
+  protected readonly mostTicked = mostTicked;
+  protected readonly nothing: ReadonlyMap<number, WorkloadRow> = new Map();
+  /** What is ticked, in view or not, as it was when it was ticked. */
+  protected readonly ticked = signal(this.nothing);
+  protected readonly allTicked = computed(() => {
+    const [rows, ticked] = [this.fetched(), this.ticked()];
+    return (
+      rows.length > 0 && ticked.size >= Math.min(this.rows().length, mostTicked) && rows.slice(0, mostTicked).every((w) => ticked.has(w.id))
+    );
+  });
+  private readonly tickedNow = computed(() => {
+    const known = new Map(this.fetched().map((w) => [w.id, w]));
+    return [...this.ticked().values()].map((w) => known.get(w.id) ?? w);
+  });
+  protected readonly tickedMachines = computed(() => this.tickedNow().filter((w) => w.machine !== null && w.gone === null));
   /** Whether an account inside the ticked machines is asked for. */
   protected readonly inside = signal(false);
   /** What one should know of the ticked ones before they are protected. */
   protected readonly cautions = computed(() => {
-    const rows = this.fetched().filter((w) => this.ticked().has(w.id));
+    const rows = this.tickedNow();
     const told = (words: string, fits: (w: WorkloadRow) => boolean) => {
       const n = rows.filter(fits).length;
       return n ? [`${n} ${words}`] : [];
@@ -140,26 +154,42 @@ export class EstatePage {
 
   protected byId = (index: number, w: WorkloadRow | undefined) => w?.id ?? -index;
 
-  protected tick(id: number): void {
-    this.ticked.update((set) => {
-      const next = new Set(set);
-      if (!next.delete(id)) next.add(id);
+  protected tick(w: WorkloadRow): void {
+    this.ticked.update((known) => {
+      const next = new Map(known);
+      if (!next.delete(w.id)) next.set(w.id, w);
       return next;
     });
   }
 
+  /** Ticks all that fit the filters, also what was not fetched yet; once more, nothing. */
   protected tickAll(): void {
-    this.ticked.set(this.allTicked() ? this.emptySet : new Set(this.fetched().map((w) => w.id)));
+    if (this.allTicked()) {
+      this.ticked.set(this.nothing);
+      return;
+    }
+    const query = this.query();
+    const pages = Math.ceil(Math.min(this.rows().length, mostTicked) / tickedRows);
+    range(0, pages)
+      .pipe(
+        concatMap((page) => this.api.call('estate', { query: { ...query, offset: page * tickedRows, limit: tickedRows } })),
+        toArray(),
+        outcome(),
+      )
+      .subscribe(({ value, failure }) => {
+        this.tickFailure.set(failure);
+        if (value && this.query() === query) this.ticked.set(new Map(value.flatMap((p) => p.workloads.map((w) => [w.id, w]))));
+      });
   }
 
   protected onKey(event: KeyboardEvent): void {
     const row = this.rows()[this.selected()];
-    if (event.key === 'x' && row) this.tick(row.id);
+    if (event.key === 'x' && row) this.tick(row);
   }
 
   /** Opens a policy with the ticked workloads added to its draft, where one sees what that does. */
   protected protect(policy: string): void {
-    if (policy) void this.router.navigate(['/policies', policy], { queryParams: { plus: [...this.ticked()].join(',') } });
+    if (policy) void this.router.navigate(['/policies', policy], { queryParams: { plus: [...this.ticked().keys()].join(',') } });
   }
 
   protected countOf(show: Show): number {

@@ -95,6 +95,21 @@ describe('the calendar', () => {
     ]);
   });
 
+  it('hides what did not go well last', async () => {
+    const of = (policyId: number) => run(policyId, { was: { state: policyId === 5 ? 'cutOff' : 'done', runId: policyId } });
+    const runCalendar = { zone: 'UTC', days: days('2026-12-28T00:00:00Z', 42, (n) => (n === 1 ? [1, 2, 3, 4, 5, 6].map(of) : [])) };
+    const s = await stage('/policies/calendar?day=2027-01-15', { runCalendar });
+    await s.until(() => {
+      expect(s.all('.day')).toHaveLength(42);
+    });
+    expect([...s.all('.day')[1]!.querySelectorAll('a')].map((e) => words(e).slice(-8))).toEqual([
+      'policy 1',
+      'policy 2',
+      'policy 3',
+      'policy 5',
+    ]);
+  });
+
   it('goes on and back by buttons and by arrow keys, all of it in the address', async () => {
     const s = await stage('/policies/calendar?day=2027-01-31');
     await s.click(s.one('[aria-label="After"]'));

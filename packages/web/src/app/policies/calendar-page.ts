@@ -17,6 +17,14 @@ import { weekdays } from './sentence';
 type Run = RunCalendar['days'][number]['runs'][number];
 const mostShown = { month: 4, week: 30 };
 
+const wentWell = ({ was }: Run) => !was || was.state === 'done';
+
+/** The first so many runs, those that did not go well before any others. */
+function telling(runs: readonly Run[], most: number): Run[] {
+  const chosen = new Set([...runs.filter((r) => !wentWell(r)), ...runs.filter(wentWell)].slice(0, most));
+  return runs.filter((r) => chosen.has(r));
+}
+
 function wordsOf({ workloads, follows, was }: Run): string {
   const state = was && was.state !== 'done' ? [stateWord(was.state)] : [];
   return [countOf(workloads, 'workload'), ...(follows ? [`after ${follows}`] : []), ...state].join(', ');
@@ -129,7 +137,7 @@ export class CalendarPage {
         ...day,
         label: date.day === 1 ? date.toFormat('d LLL') : String(date.day),
         other: !this.weekly() && date.month !== this.chosen().month,
-        shown: day.runs.slice(0, most).map((run) => ({ ...run, words: wordsOf(run), where: this.whereOf(run, day.date) })),
+        shown: telling(day.runs, most).map((run) => ({ ...run, words: wordsOf(run), where: this.whereOf(run, day.date) })),
         more: Math.max(0, day.runs.length - most),
       };
     });

@@ -33,7 +33,10 @@ it.each<[Partial<PolicyRule>, string]>([
     'Every month on the last day at 20:00, an incremental, kept for 14 days',
   ],
   [{ schedule: { every: 'minutes', minutes: 15 } }, 'Every 15 minutes, an incremental, kept for 14 days'],
-  [{ schedule: { every: 'continuous', pauseMinutes: 10 } }, 'All the time, 10 minutes after the last run, an incremental, kept for 14 days'],
+  [
+    { schedule: { every: 'continuous', pauseMinutes: 10 } },
+    'All the time, 10 minutes after the last run, an incremental, kept for 14 days',
+  ],
   [{ schedule: { every: 'after', policyId: 4 } }, 'After Berths, hourly, an incremental, kept for 14 days'],
 ])('%j reads as a sentence', (change, sentence) => {
   expect(ruleSentence(body(change), new Map([[4, 'Berths, hourly']]))).toBe(sentence);
