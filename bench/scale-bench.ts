@@ -1,4 +1,4 @@
-import type { RouteName } from '@lithodex/contract';
+import { reportNames, type RouteName } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { p95, startBenchServer } from './bench-server';
 import type { Kept } from './result';
@@ -11,6 +11,8 @@ const runs = 100_000;
 const dayMs = 86_400_000;
 const bound = 300;
 const asks = 40;
+/** Of a list over all workloads that somebody asks for now and then. */
+const reportBound = 3000;
 const target = '00000000-0000-4000-8000-000000000001';
 
 /** Ten thousand machines on hosts of ten clusters, a million points of a hundred nights, a hundred thousand runs. */
@@ -122,18 +124,30 @@ export async function scaleBench(folder: string, keeps: (k: Kept) => void): Prom
       ['runs by text', 'listRuns', () => `?q=machine-0${1000 + any(8000)}`],
       ['a run over 250 workloads', 'getRun', () => '', () => String(policies * nights - any(2000))],
       ['calendar, a month', 'runCalendar', () => `?from=${now}&to=${now + 31 * dayMs}`],
+      ['calendar, the month that was', 'runCalendar', () => `?from=${now - 31 * dayMs}&to=${now - any(1000)}`],
       ['a workload', 'workload', () => '', () => String(1 + any(workloads))],
       ['policies', 'listPolicies', () => ''],
     ];
-    for (const [question, name, query, id, before] of questions) {
+    const timed = async (count: number, name: RouteName, query: () => string, id?: () => string, before?: () => Promise<void>) => {
       const times: number[] = [];
       // once before, so that what is measured does not begin with code that has never run
       await ask(name, id?.() ?? '', query());
-      for (let i = 0; i < asks; i++) {
+      for (let i = 0; i < count; i++) {
         await before?.();
         times.push((await ask(name, id?.() ?? '', query())) * 1000);
       }
-      keeps({ bench: `${question}, p95`, found: p95(times), below: bound, unit: 'ms' });
+      return times;
+    };
+    for (const [question, ...how] of questions)
+      keeps({ bench: `${question}, p95`, found: p95(await timed(asks, ...how)), below: bound, unit: 'ms' });
+    for (const name of reportNames) {
+      const month = () => `?from=${now - 30 * dayMs - any(1000)}&to=${now}`;
+      keeps({
+        bench: `report of ${name}, a month`,
+        found: Math.max(...(await timed(3, 'report', month, () => name))),
+        below: reportBound,
+        unit: 'ms',
+      });
     }
     await screenBench(bench, keeps);
   } finally {

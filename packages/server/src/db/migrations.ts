@@ -282,6 +282,11 @@ const moverTokens = `
 ALTER TABLE api_token ADD mover VARCHAR(120) NULL, ADD KEY (mover);
 `;
 
+/** Reports over months add up backups by what stands in the index alone. */
+const taskEnds = `
+ALTER TABLE task DROP KEY type, ADD KEY type (type, ended_at, run_id, state, started_at);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -309,4 +314,5 @@ export const migrations: Migration[] = [
   { name: '0024-inside-accounts', up: (k) => runAll(k, insideAccounts) },
   { name: '0025-mover-places', up: (k) => runAll(k, moverPlaces) },
   { name: '0026-mover-tokens', up: (k) => runAll(k, moverTokens) },
+  { name: '0027-task-ends', up: (k) => runAll(k, taskEnds) },
 ];

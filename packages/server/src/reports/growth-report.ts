@@ -2,36 +2,35 @@ import { formatBytes } from '@lithodex/core';
 import type { Deps } from '../deps';
 import type { Findings, Period } from './make-report';
 
-type Row = { workload_id: number; points: number; read: number; stored: number; first: number; last: number };
+type Row = { workload_id: number; points: number; read: number; stored: number; first: string; last: string };
+
+/** What a point came to that was the first (MIN) or the last (MAX) of its group: found in the same pass, as the rest of a text that begins with the moment. */
+const bytesOf = (which: 'MIN' | 'MAX') => `SUBSTRING(${which}(CONCAT(LPAD(moment, 15, '0'), bytes)), 16)`;
 
 /** Points taken in the period by workload: size of the first and the last, what was read and written; what wrote most first. */
 export async function growthReport({ db, estate }: Deps, { from, to }: Period): Promise<Findings> {
-  const taken = () => db('point').whereIn('state', ['visible', 'expired']).where('moment', '>=', from).where('moment', '<', to);
-  const sums = await taken()
+  const sums = await db
+    // by workload would be a million rows one by one: twenty times as long as to read the table through
+    .from(db.raw('point IGNORE INDEX FOR GROUP BY (workload_id)'))
+    .whereIn('state', ['visible', 'expired'])
+    .where('moment', '>=', from)
+    .where('moment', '<', to)
     .groupBy('workload_id')
     .select<Row[]>(
       'workload_id',
-      db.raw('COUNT(*) AS points, SUM(read_bytes) AS `read`, SUM(stored) AS stored, MIN(moment) AS first, MAX(moment) AS last'),
+      db.raw(
+        `COUNT(*) AS points, SUM(read_bytes) AS \`read\`, SUM(stored) AS stored, ${bytesOf('MIN')} AS first, ${bytesOf('MAX')} AS last`,
+      ),
     );
-  const ends = await db('point as p')
-    .join(
-      taken().groupBy('workload_id').select('workload_id', db.raw('MIN(moment) AS first, MAX(moment) AS last')).as('s'),
-      's.workload_id',
-      'p.workload_id',
-    )
-    .whereRaw('p.moment IN (s.first, s.last)')
-    .select<{ workload_id: number; moment: number; bytes: number }[]>('p.workload_id', 'p.moment', 'p.bytes');
-  const bytesAt = new Map(ends.map((e) => [`${e.workload_id} ${e.moment}`, e.bytes]));
   const known = new Map((await estate.workloads()).map((w) => [w.id, w]));
   const rows = sums
     .map((s) => {
-      const [first, last] = [bytesAt.get(`${s.workload_id} ${s.first}`) ?? 0, bytesAt.get(`${s.workload_id} ${s.last}`) ?? 0];
       const w = known.get(s.workload_id);
       return {
         name: w?.name ?? '',
         source: w?.source.name ?? '',
-        first,
-        last,
+        first: Number(s.first),
+        last: Number(s.last),
         points: Number(s.points),
         read: Number(s.read),
         stored: Number(s.stored),

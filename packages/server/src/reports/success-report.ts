@@ -17,14 +17,19 @@ interface Sum {
 
 /** Backups of single workloads that ended in the period, by policy; the worst first. */
 export async function successReport({ db }: Deps, { from, to }: Period): Promise<Findings> {
-  const rows = await db('task as t')
+  // added up by run first, so that runs are looked up once each
+  const ended = db('task')
+    .where({ type: 'backup' })
+    .where('ended_at', '>=', from)
+    .where('ended_at', '<', to)
+    .groupBy('run_id', 'state')
+    .select('run_id', 'state', db.raw('COUNT(*) AS n, SUM(ended_at - started_at) AS ms'));
+  const rows = await db
+    .from(ended.as('t'))
     .join('run as r', 'r.id', 't.run_id')
     .leftJoin('policy as p', 'p.id', 'r.policy_id')
-    .where('t.type', 'backup')
-    .where('t.ended_at', '>=', from)
-    .where('t.ended_at', '<', to)
     .groupBy('r.policy_id', 'p.name', 't.state')
-    .select<Row[]>('p.name as policy', 't.state', db.raw('COUNT(*) AS n, SUM(t.ended_at - t.started_at) AS ms'));
+    .select<Row[]>('p.name as policy', 't.state', db.raw('SUM(t.n) AS n, SUM(t.ms) AS ms'));
   const sums = new Map<string, Sum>();
   for (const { policy, state, n, ms } of rows) {
     const name = policy ?? 'On demand';
