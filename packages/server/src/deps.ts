@@ -4,6 +4,7 @@ import type { Clock } from './clock';
 import type { Config } from './config';
 import type { EstateBook } from './estate/estate-book';
 import type { LiveEvents } from './http/live-events';
+import type { OpenAnswers } from './http/open-answers';
 import type { Downloads } from './movers/downloads';
 import type { MoverLine } from './movers/mover-line';
 import type { Secrets } from './secrets';
@@ -20,5 +21,6 @@ export interface Deps {
   readonly nights: NightBook;
   readonly movers: MoverLine;
   readonly downloads: Downloads;
+  readonly answers: OpenAnswers;
   readonly secrets: Secrets;
 }

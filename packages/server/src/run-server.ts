@@ -7,6 +7,7 @@ import { openDatabase } from './db/open';
 import type { Deps } from './deps';
 import { EstateBook } from './estate/estate-book';
 import { LiveEvents } from './http/live-events';
+import { OpenAnswers } from './http/open-answers';
 import { SessionStore } from './http/session-store';
 import { Downloads } from './movers/downloads';
 import { MoverLine } from './movers/mover-line';
@@ -36,6 +37,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     nights: new NightBook(() => deps),
     movers: new MoverLine(),
     downloads: new Downloads(),
+    answers: new OpenAnswers(),
     secrets: new Secrets(config.sessionSecret),
   };
   const server = http.createServer(createApp(deps));
@@ -66,6 +68,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
       server.closeIdleConnections();
       await Promise.race([new Promise((done) => server.close(done)), new Promise((done) => setTimeout(done, 1500))]);
       server.closeAllConnections();
+      await deps.answers.ended(1500);
       await db.destroy();
     },
   };

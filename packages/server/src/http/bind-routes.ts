@@ -34,7 +34,7 @@ export function bindRoutes(deps: Deps, handlers: Handlers, limiters: Partial<Rec
   const router = express.Router();
   for (const [name, route] of Object.entries<Route>(routes) as [RouteName, Route][]) {
     const guard = async (req: Request, res: Response, next: NextFunction) => {
-      const actor = await actorOf(deps.db, req);
+      const actor = await deps.answers.follow(actorOf(deps.db, req));
       checkAccess(route.access, actor, req);
       res.locals['actor'] = actor;
       next();
@@ -50,7 +50,7 @@ export function bindRoutes(deps: Deps, handlers: Handlers, limiters: Partial<Rec
         res,
       };
       const handle = handlers[name] as (call: unknown) => Promise<unknown>;
-      const answer = await handle(call);
+      const answer = await deps.answers.follow(handle(call));
       if (!route.raw) res.json(answer ?? {});
     };
     const limiter = limiters[name];
