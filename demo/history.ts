@@ -28,7 +28,6 @@ import {
   takenOnNight,
   trialServers,
   unpluggedNight,
-  zone,
 } from './harbour/story';
 
 /** Rules of a policy of the story beside its first. */
@@ -76,7 +75,7 @@ export class History {
     private readonly say: (text: string) => void,
   ) {
     this.platform = new HarbourPlatform(standins.platform, this.random);
-    const now = DateTime.now().setZone(zone);
+    const now = DateTime.now().setZone(config.zone);
     const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
     this.lastMorning = morning > now ? morning.minus({ days: 1 }) : morning;
   }
@@ -181,7 +180,7 @@ export class History {
           },
           ...furtherOf(p).map((rule) => ({ ...rule, copies: [], targetId })),
         ],
-        zone,
+        zone: this.config.zone,
         ...(p.times as Pick<BodyInput<'addPolicy'>, 'window' | 'closed' | 'priority'>),
         exclude: [...p.exclude],
         changeLimit: p.changeLimit,
@@ -228,7 +227,7 @@ export class History {
       ...policies.flatMap((p) => [p.schedule, ...furtherOf(p).map((r) => r.schedule)]),
       ...(night >= platformNight ? [machinePolicy, scratchPolicy].map((p) => p.runs.schedule) : []),
     ];
-    const starts = [...new Set(timed.flatMap((schedule) => nextRuns({ schedule, zone }, evening.toMillis(), 1)))]
+    const starts = [...new Set(timed.flatMap((schedule) => nextRuns({ schedule, zone: this.config.zone }, evening.toMillis(), 1)))]
       .filter((t) => t < until)
       .sort((a, b) => a - b);
     const disk = `${this.state}/quay-disk`;
@@ -255,7 +254,7 @@ export class History {
 
   /** Before the first run of the last night the disk of tides-02 is away; before the charts are protected at 04:00 they are attacked. */
   private async lastNightHappens(start: number): Promise<void> {
-    const local = DateTime.fromMillis(start, { zone });
+    const local = DateTime.fromMillis(start, { zone: this.config.zone });
     if (local.hour === 22) fs.renameSync(this.folderOf('tides-02'), `${this.folderOf('tides-02')}.away`);
     if (local.hour === 23) await this.platform.lastNightFails();
     if (local.hour === 4) encryptCharts(this.folderOf('charts-nas'), this.random, local.set({ hour: 2, minute: 14 }).toMillis());
@@ -267,7 +266,7 @@ export class History {
     if (night === platformNight) {
       await this.platform.build(evening.toMillis(), this.lastMorning.toMillis());
       await this.call('eva.vind', 'addPlatform', this.platform.body);
-      const common = { workloads: [], tags: [], zone, changeLimit: 60 };
+      const common = { workloads: [], tags: [], zone: this.config.zone, changeLimit: 60 };
       for (const { runs, ...policy } of [machinePolicy, scratchPolicy]) {
         const rules = [{ no: 1, kind: 'incremental' as const, targetId: this.diskId, ...runs }];
         await this.call('eva.vind', 'addPolicy', { ...common, ...policy, rules });

@@ -1,5 +1,4 @@
 /** The eight weeks of Kelmar Harbour: what is set up, and on which night something goes wrong. */
-export const zone = 'Europe/Oslo';
 export const nights = 56;
 /** The first four weeks were a trial with these servers; on this night the others were connected. */
 export const trialServers: readonly string[] = ['charts-nas', 'harbour-office', 'pilot-rosters'];

@@ -3,10 +3,10 @@ import { fork, spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync, chmodSync } from 'node:fs';
 import path from 'node:path';
+import { zoneByDay } from './harbour-zone.mjs';
 import { freePort, startMariadb } from './mariadb.mjs';
 
 const say = (text) => process.stderr.write(`${text}\n`);
-const zone = 'Europe/Oslo';
 const signIns = [
   ['eva.vind', 'administrator'],
   ['sten.odda', 'administrator, the second person'],
@@ -135,6 +135,7 @@ export async function demo({ port, state: given, fresh }) {
     const chosen = await freePort(port);
     if (chosen !== port) say(`Port ${port} is taken; using ${chosen}.`);
     const config = path.join(state, 'config.json');
+    const zone = existsSync(marker) ? JSON.parse(readFileSync(config, 'utf8')).zone : zoneByDay(new Date());
     writeFileSync(
       config,
       JSON.stringify(
@@ -154,7 +155,7 @@ export async function demo({ port, state: given, fresh }) {
     const standins = await standinSettings(state, chosen + 1);
     await startChild(children, 'dist/node/standins.js', [standins], 'The stand-ins');
     if (!existsSync(marker)) {
-      say('First start: eight weeks of Kelmar Harbour are lived through with the real product. This takes about three minutes.');
+      say(`First start: eight weeks of Kelmar Harbour (${zone}) are lived through with the real product. This takes about three minutes.`);
       const history = wholeGroup(
         spawn(process.execPath, ['dist/node/demo.js', config, state, standins], {
           stdio: ['ignore', 'inherit', 'inherit'],

@@ -2,6 +2,7 @@ import { execFile } from 'node:child_process';
 import net from 'node:net';
 import { promisify } from 'node:util';
 import { describe, expect, it } from 'vitest';
+import { zoneByDay } from './harbour-zone.mjs';
 import { freePort } from './mariadb.mjs';
 
 const run = promisify(execFile);
@@ -48,5 +49,15 @@ describe('the launcher', () => {
     expect(other).not.toBe(wanted);
     expect(other).toBeGreaterThan(0);
     taken.close();
+  });
+
+  it('lets the demo lie where it is day, whenever it is first started', () => {
+    for (let hour = 0; hour < 53 * 24; hour++) {
+      // an hour of the day in each week of a year
+      const now = new Date(Date.UTC(2027, 0, 1 + 7 * Math.floor(hour / 24), hour % 24, 30));
+      const local = Number(new Intl.DateTimeFormat('en', { timeZone: zoneByDay(now), hour: 'numeric', hourCycle: 'h23' }).format(now));
+      expect(local).toBeGreaterThanOrEqual(5);
+      expect(local).toBeLessThan(20);
+    }
   });
 });

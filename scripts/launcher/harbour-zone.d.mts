@@ -1,0 +1,1 @@
+export function zoneByDay(now: Date): string | undefined;
