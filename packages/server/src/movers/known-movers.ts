@@ -98,11 +98,11 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
           .where('until', '>', now());
       const invited = await valid().first<{ duties: unknown; made_by: string } | undefined>('duties', 'made_by');
       if (!invited) throw new ApiError('CODE_REFUSED');
-      if (deps.movers.present().includes(mover))
-        throw new ApiError('NAME_TAKEN', undefined, `A mover ${mover} is at work. Choose another name.`);
+      // a code does not let anybody put a mover out that is only asleep
+      if ((await db('mover').where({ name: mover }).first('name')) || deps.movers.present().includes(mover))
+        throw new ApiError('NAME_TAKEN', undefined, `There is a mover ${mover}. Choose another name, or have it forgotten first.`);
       // of two who come with the same code, one gets in
       if (!(await valid().update({ used_by: mover }))) throw new ApiError('CODE_REFUSED');
-      // a host that was set up anew comes under its old name: what it had before is good no more
       await db('api_token').where({ mover }).delete();
       return {
         token: await issueToken(deps, `mover ${mover}`, 'mover', invited.made_by, { duties: fromJson<Duty[]>(invited.duties), mover }),

@@ -23,8 +23,9 @@ function windowOf({ window, zone }: PolicyBody, at: number): PlannedTask['window
 
 /** Those of `starts` (ms, in order) that are at least so long apart: what runs all the time begins again when it has ended and rested. */
 function apart(starts: readonly number[], ms: number): number[] {
-  let last = -Infinity;
-  return starts.filter((at) => at >= last + ms && ((last = at), true));
+  const kept: number[] = [];
+  for (const at of starts) if (at >= (kept.at(-1) ?? -Infinity) + ms) kept.push(at);
+  return kept;
 }
 
 /** The tasks that policies will queue in (from, to], with copies after the points they copy. Policies that follow others do so run by run. */
