@@ -73,7 +73,7 @@ const marks: readonly [days: number, label: string][] = [
       </h2>
       @if (c.nextRuns.length) {
         <ol class="runs">
-          @for (at of c.nextRuns; track at) {
+          @for (at of c.nextRuns; track $index) {
             <li [title]="at | exact">{{ local(at, c.zone) }}</li>
           }
         </ol>

@@ -17,7 +17,7 @@ import { policyDifferences, type PolicyNames } from './sentence';
     @if (drafted().length) {
       <h2>This draft changes</h2>
       <ul>
-        @for (line of drafted(); track line) {
+        @for (line of drafted(); track $index) {
           <li>{{ line }}</li>
         }
       </ul>
@@ -37,7 +37,7 @@ import { policyDifferences, type PolicyNames } from './sentence';
           @if ($first) {
             <span class="tag">in force</span>
           }
-          @for (line of v.changes; track line) {
+          @for (line of v.changes; track $index) {
             <span class="line">{{ line }}</span>
           }
           @if ($last) {
