@@ -62,12 +62,18 @@ export function allStartsBetween(body: PolicyBody, timetables: readonly Timetabl
 }
 
 /**
- * The next `count` starts of a policy after an instant (ms), fewer where there are no more within a year. Of what runs all the time only the first is known: when the next begins is said by the end of
+ * The next `count` starts of a policy after an instant (ms), fewer where there are no more within a year. Of what runs all the time only the first is known, at the latest: when the next begins is said by the end of
  * the one before.
  */
 export function nextStarts(body: PolicyBody, timetables: readonly Timetable[], after: number, count: number): number[] {
-  const [steady, fixed] = [timetables.filter(isContinuous), timetables.filter((t) => !isContinuous(t))];
-  const first = steady.flatMap((t) => startsBetween(body, t, after, after + 9 * dayMs).slice(0, 1));
+  const fixed = timetables.filter((t) => !isContinuous(t));
+  const first = timetables.flatMap((t) => {
+    if (t.schedule.every !== 'continuous') return [];
+    const rested = after + t.schedule.pauseMinutes * 60_000;
+    return startsBetween(body, t, after, after + 9 * dayMs)
+      .slice(0, 1)
+      .map((at) => Math.max(at, rested));
+  });
   let found: number[] = [];
   for (const days of fixed.length ? horizons : []) {
     found = allStartsBetween(body, fixed, after, after + days * dayMs);
