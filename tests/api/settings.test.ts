@@ -1,6 +1,8 @@
 import fs from 'node:fs';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { PlatformService } from '@lithodex/standins';
 import { Harness, policyFor, type Client } from '../support/harness';
+import { buildLogger, startPlatform } from '../support/platform';
 
 const passphrase = 'a lantern at the end of the quay';
 const clock = { at: Date.parse('2026-10-01T20:00:00Z'), now: () => clock.at };
@@ -11,6 +13,8 @@ let heir: Client;
 let workloadId: number;
 let near: string;
 let far: string;
+let platform: PlatformService | undefined;
+const secret = 'seven seals on a bell';
 const at = (h: Harness, folder: string) => ({ kind: 'folder' as const, folder: `${h.folder}/${folder}` });
 const keep = (h: Harness) => h.server.scheduler.keeper.round();
 const records = (folder: string) => fs.readdirSync(`${first.folder}/${folder}/settings`).filter((n) => !n.endsWith('.copy'));
@@ -27,7 +31,23 @@ beforeAll(async () => {
 afterAll(async () => {
   await first.stop();
   await second.stop();
+  await platform?.stop();
 });
+
+/** A platform with a machine under a policy of its own, a way for mail, and who is told. */
+async function surround(nightWatch: number): Promise<void> {
+  const { service, body } = await startPlatform(`${first.folder}/platform`);
+  platform = service;
+  await buildLogger(service, 'gate-01');
+  await admin.call('addPlatform', { body });
+  const { workloads } = await admin.call('estate', { query: { q: 'gate-01' } });
+  await admin.call('addPolicy', { body: policyFor([workloads[0]!.id], near, { name: 'Gates' }) });
+  await admin.call('setMailServer', { body: { host: 'mail.kelmar.example', port: 25, security: 'none', from: 'backup@kelmar.example' } });
+  const about = { what: 'runs' as const, policyId: nightWatch, outcome: 'trouble' as const };
+  await admin.call('addNotice', { body: { name: 'Night mail', about, way: { by: 'mail', to: ['quay@kelmar.example'] } } });
+  const hook = { by: 'webhook' as const, url: 'https://hooks.kelmar.example/lithodex' };
+  await admin.call('addNotice', { body: { name: 'Watchdog', about: { what: 'matters', level: 'fault' }, way: hook, secret } });
+}
 
 describe('the settings', () => {
   it('are written to every target after a change, and only then, sealed and without what opens something', async () => {
@@ -65,6 +85,7 @@ describe('the settings', () => {
     const policies = (await admin.call('listPolicies')).rows;
     await admin.ended((await admin.call('runPolicy', { id: policies.find((p) => p.body.name === 'Night watch')!.id, body: {} })).runId);
     await admin.call('holdPoint', { id: (await point()).id, body: { reason: 'the harbour board asked' } });
+    await surround(policies.find((p) => p.body.name === 'Night watch')!.id);
     await keep(first);
     const envelopeOf = async (id: string) => (await admin.call('envelope', { id, body: { passphrase } })).content;
     const [nearEnvelope, farEnvelope] = [await envelopeOf(near), await envelopeOf(far)];
@@ -83,11 +104,16 @@ describe('the settings', () => {
     const told = (steps: typeof one.steps) => steps.map((s) => `${s.kind} ${s.effect}`);
     expect(told(one.steps).filter((t) => !t.startsWith('person'))).toEqual([
       'source change',
+      'platform leave',
       'target leave',
       'target change',
       'limit change',
+      'policy add',
       'policy leave',
       'policy leave',
+      'mail server add',
+      'notice leave',
+      'notice leave',
       'hold change',
     ]);
     expect(one.steps.find((s) => s.kind === 'policy' && s.effect === 'leave')).toMatchObject({
@@ -98,8 +124,22 @@ describe('the settings', () => {
 
     await takeOver('far', 'far', farEnvelope);
     const both = await heir.call('keptSettings', { id: here });
-    expect(both.steps.filter((s) => s.effect === 'leave')).toEqual([]);
-    expect(await heir.call('takeSettings', { id: here, body: { at: both.at! } })).toEqual({ added: 2, changed: 5 });
+    // what opens something is not kept, so a person has to give it
+    expect(both.steps.filter((s) => s.effect === 'leave')).toMatchObject([
+      { kind: 'platform', why: expect.stringMatching(/^connect it first: http.*, as keeper, with its password$/) as string },
+      { kind: 'notice', name: 'Watchdog', why: 'to be added with a new secret' },
+    ]);
+    expect(both.steps.find((s) => s.name === 'Gates')).toMatchObject({
+      effect: 'add',
+      why: 'without gate-01, not known here unless Harbour platform is connected first',
+    });
+    expect(JSON.stringify(both)).not.toContain(secret);
+    expect(await heir.call('takeSettings', { id: here, body: { at: both.at! } })).toEqual({ added: 5, changed: 5 });
+    expect((await heir.call('mailServer')).server).toMatchObject({ host: 'mail.kelmar.example', from: 'backup@kelmar.example' });
+    const nightWatch = (await heir.call('listPolicies')).rows.find((p) => p.body.name === 'Night watch')!.id;
+    expect((await heir.call('listNotices')).rows).toMatchObject([
+      { name: 'Night mail', about: { what: 'runs', policyId: nightWatch }, way: { to: ['quay@kelmar.example'] } },
+    ]);
     const [target] = (await heir.call('listTargets')).rows.filter((t) => t.id === here);
     expect(target).toMatchObject({ writers: 3, settingsHeld: false, paces: [{ from: '08:00', to: '17:00', perSecond: 5_000_000 }] });
     expect((await heir.call('listTargets')).rows.find((t) => t.name === 'far')).toMatchObject({
@@ -116,7 +156,7 @@ describe('the settings', () => {
       ...rest,
       rules: rules.map(({ targetId: _t, schedule: _s, copies, ...r }) => ({ ...r, copies: copies.map(({ targetId: _c, ...c }) => c) })),
     });
-    const taken = (await heir.call('listPolicies')).rows;
+    const taken = (await heir.call('listPolicies')).rows.filter((p) => p.body.name !== 'Gates');
     expect(taken.map((p) => without(p.body))).toEqual(policies.map((p) => without(p.body)));
     // what follows another follows it here, whatever its number is now
     expect(taken.map((p) => p.body.rules[0]!.schedule)).toEqual([{ every: 'after', policyId: taken[1]!.id }, { every: 'hand' }]);

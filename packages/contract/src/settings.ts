@@ -1,6 +1,8 @@
 import { z } from 'zod';
 import { Count, EscapedPath, Instant, Name, Uuid } from './common';
 import { PaceWindow, ShownPlace } from './estate';
+import { MailServer, NoticeAbout, NoticeWay } from './notices';
+import { Platform } from './platform';
 import { PolicyBody, PolicyRule, rulesOf, withRules } from './policy';
 import { PriceTable } from './prices';
 import { Role } from './roles';
@@ -43,6 +45,22 @@ export const Settings = z.object({
       }),
     ),
   ),
+  platforms: z.array(Platform.pick({ name: true, endpoint: true, by: true, account: true })).default([]),
+  mail: MailServer.nullable().default(null),
+  notices: z
+    .array(
+      z.object({
+        name: Name,
+        about: NoticeAbout,
+        /** Name of the policy whose runs are told of, where it is one. */
+        policy: z.string().nullable(),
+        way: NoticeWay,
+        paused: z.boolean(),
+        /** It has a secret, which is not kept. */
+        signed: z.boolean(),
+      }),
+    )
+    .default([]),
   holds: z.array(z.object({ pointId: Uuid, why: z.string() })),
   people: z.array(z.object({ name: z.string(), display: z.string(), role: Role, remit: NamedWorkloads.nullable(), disabled: z.boolean() })),
   tasksAtOnce: Count.nullable(),
@@ -57,7 +75,7 @@ export const SettingsRecord = z.object({
 });
 export type SettingsRecord = z.infer<typeof SettingsRecord>;
 
-export const settingKinds = ['source', 'target', 'policy', 'hold', 'limit', 'person'] as const;
+export const settingKinds = ['source', 'platform', 'target', 'policy', 'mail server', 'notice', 'hold', 'limit', 'person'] as const;
 /** What becomes of one of the kept settings when they are taken over. */
 export const SettingStep = z.object({
   kind: z.enum(settingKinds),

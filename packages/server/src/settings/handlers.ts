@@ -34,7 +34,7 @@ export function settingsHandlers(deps: Deps): Pick<Handlers, 'keptSettings' | 't
       const { at, record } = answer;
       const steps: SettingStep[] = [];
       await inTransaction(db, async (trx) => {
-        for await (const { kind, name, effect, why } of stepsOf(trx, clock.now(), params.id, record))
+        for await (const { kind, name, effect, why } of stepsOf(trx, deps.secrets, clock.now(), params.id, record))
           steps.push({ kind, name, effect, why });
       });
       return { at, auditRows: record.auditHead.rows, auditHash: record.auditHead.hash, steps };
@@ -46,7 +46,7 @@ export function settingsHandlers(deps: Deps): Pick<Handlers, 'keptSettings' | 't
         throw new ApiError('NOT_NOW', undefined, 'The settings there are not those you looked at. Nothing was changed.');
       const counts = await inTransaction(db, async (trx) => {
         let [added, changed] = [0, 0];
-        for await (const step of stepsOf(trx, clock.now(), params.id, answer.record)) {
+        for await (const step of stepsOf(trx, deps.secrets, clock.now(), params.id, answer.record)) {
           if (!step.act) continue;
           await step.act();
           if (step.effect === 'add') added++;

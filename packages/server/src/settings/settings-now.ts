@@ -4,6 +4,8 @@ import type { PaceWindow, PolicyRule, PriceTable, Role, Settings } from '@lithod
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import { limitOfAll } from '../movers/admission';
+import { noticesIn, shownMailServer } from '../notices/notice-rows';
+import { toPlatform, type PlatformRow } from '../platforms/platform-rows';
 import { policiesInForce } from '../policies/matching';
 import { shownPlace, type TargetRow } from '../targets/target-rows';
 
@@ -28,6 +30,13 @@ export async function settingsNow(db: Knex): Promise<Settings> {
       const follows = ({ schedule }: PolicyRule) =>
         schedule.every === 'after' ? (inForce.find((p) => p.id === schedule.policyId)?.name ?? null) : null;
       return { ...body, workloads: namesOf(body.workloads), rules: body.rules.map((r) => ({ ...r, follows: follows(r) })) };
+    }),
+    platforms: await platforms(db),
+    mail: await shownMailServer(db),
+    notices: (await noticesIn(db)).map(({ name, about, way, paused, secret }) => {
+      const policyId = about.what === 'runs' ? about.policyId : null;
+      const policy = policyId === null ? null : (inForce.find((p) => p.id === policyId)?.name ?? 'a policy that has ended');
+      return { name, about, policy, way, paused, signed: secret !== null };
     }),
     holds: await db('point')
       .where({ state: 'visible', held: true })
@@ -66,6 +75,14 @@ async function sources(db: Knex): Promise<Settings['sources']> {
     readers: s.readers,
     tags: tags.filter((t) => t.workload_id === s.workload_id).map((t) => t.name),
   }));
+}
+
+async function platforms(db: Knex): Promise<Settings['platforms']> {
+  const rows = await db('source').where({ kind: 'platform' }).orderBy('name').select<PlatformRow[]>();
+  return rows.map((row) => {
+    const { name, endpoint, by, account } = toPlatform(row, 0);
+    return { name, endpoint, by, account };
+  });
 }
 
 async function people(db: Knex, namesOf: (ids: readonly number[]) => string[]): Promise<Settings['people']> {

@@ -1,36 +1,39 @@
 import { unescapePath } from '@lithodex/core';
-import { type PolicyBody, type PolicyRule, type Settings, type SettingsRecord, type SettingStep } from '@lithodex/contract';
+import type { PolicyBody, PolicyRule, Settings, SettingsRecord } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import { limitOfAll, setLimitOfAll } from '../movers/admission';
 import { assign, matchesOf, versioned } from '../policies/matching';
 import { startClocks } from '../policies/put-in-force';
 import { rememberVersion } from '../policies/versions';
+import type { Secrets } from '../secrets';
 import { placeText, shownPlace, type TargetRow } from '../targets/target-rows';
-
-/** A step with what carries it out; without that there is nothing to do. */
-export interface Step extends SettingStep {
-  readonly act?: () => Promise<void>;
-}
+import { inForceAs, step, type Step } from './step';
+import { mailSteps, noticeStep, platformStep, unconnected } from './take-surroundings';
 
 /** What taking over would do, or has to leave. Steps are carried out in their order; each looks at what those before it made. */
 export async function* stepsOf(
   trx: Knex.Transaction,
+  secrets: Secrets,
   now: number,
   targetId: string,
   { settings, on }: SettingsRecord,
 ): AsyncGenerator<Step> {
   const targets = await sameTargets(trx, settings, targetId, on);
   for (const source of settings.sources) yield await sourceStep(trx, now, source);
+  const missing = await unconnected(trx, settings);
+  for (const platform of settings.platforms) yield platformStep(platform, missing);
   for (const target of settings.targets) yield targetStep(trx, target, targets.get(target.id));
   yield* limitSteps(trx, settings);
   const sources = new Set(settings.sources.map((s) => s.name));
   const ready = new Set<string>();
   for (const policy of followersLast(settings.policies)) {
-    const step = await policyStep(trx, now, policy, targets, sources, ready, settings);
+    const step = await policyStep(trx, now, policy, targets, sources, missing, ready, settings);
     if (step.effect !== 'leave') ready.add(policy.name);
     yield step;
   }
+  yield* mailSteps(trx, secrets, settings);
+  for (const notice of settings.notices) yield await noticeStep(trx, now, notice, ready);
   for (const hold of settings.holds) yield await holdStep(trx, hold);
   for (const person of settings.people) yield await personStep(trx, person);
 }
@@ -48,14 +51,6 @@ async function sameTargets(trx: Knex.Transaction, settings: Settings, targetId: 
   }
   return found;
 }
-
-const step = (kind: SettingStep['kind'], name: string, effect: SettingStep['effect'], why: string, act?: () => Promise<void>): Step => ({
-  kind,
-  name,
-  effect,
-  why,
-  ...(act && { act }),
-});
 
 async function sourceStep(trx: Knex.Transaction, now: number, s: Settings['sources'][number]): Promise<Step> {
   const folder = Buffer.from(unescapePath(s.folder), 'latin1');
@@ -122,10 +117,6 @@ async function* limitSteps(trx: Knex.Transaction, { tasksAtOnce }: Settings): As
   yield step('limit', 'tasks at once in all', 'change', String(tasksAtOnce), () => setLimitOfAll(trx, tasksAtOnce));
 }
 
-function inForceAs(trx: Knex.Transaction, name: string): Promise<{ readonly id: number } | undefined> {
-  return trx('policy').where({ name, ended: false }).first<{ id: number } | undefined>('id');
-}
-
 /** Names of the policies that one follows. */
 const followedBy = (policy: Settings['policies'][number]) => policy.rules.flatMap((r) => r.follows ?? []);
 
@@ -148,6 +139,7 @@ async function policyStep(
   policy: Settings['policies'][number],
   targets: ReadonlyMap<string, TargetRow>,
   sources: ReadonlySet<string>,
+  platforms: readonly string[],
   ready: ReadonlySet<string>,
   settings: Settings,
 ): Promise<Step> {
@@ -163,7 +155,11 @@ async function policyStep(
   const later = alone.filter((first) => settings.policies.some((p) => p.name === first));
   if (later.length) return step('policy', name, 'leave', `follows ${later.join(' and ')}, not taken over yet`);
   const byHand = alone.length ? `, by hand, as ${alone.join(' and ')} is not in force` : '';
-  const why = gone.length ? `without ${gone.join(', ')}, which the settings do not know${byHand}` : `is in force from now on${byHand}`;
+  // machines may be known once their platform is
+  const unknown = platforms.length
+    ? `not known here unless ${platforms.join(' and ')} is connected first`
+    : 'which the settings do not know';
+  const why = gone.length ? `without ${gone.join(', ')}, ${unknown}${byHand}` : `is in force from now on${byHand}`;
   return step('policy', name, 'add', why, async () => {
     const workloads = await trx('workload').whereIn('name', policy.workloads).select<{ id: number }[]>('id');
     const rules: PolicyRule[] = [];
