@@ -287,6 +287,11 @@ const taskEnds = `
 ALTER TABLE task DROP KEY type, ADD KEY type (type, ended_at, run_id, state, started_at);
 `;
 
+/** What a workload had at a moment is told by the index alone. */
+const pointSuspects = `
+ALTER TABLE point DROP KEY workload_id, ADD KEY workload_id (workload_id, state, moment, suspect);
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -315,4 +320,5 @@ export const migrations: Migration[] = [
   { name: '0025-mover-places', up: (k) => runAll(k, moverPlaces) },
   { name: '0026-mover-tokens', up: (k) => runAll(k, moverTokens) },
   { name: '0027-task-ends', up: (k) => runAll(k, taskEnds) },
+  { name: '0028-point-suspects', up: (k) => runAll(k, pointSuspects) },
 ];
