@@ -11,10 +11,10 @@ export interface PlatformAccess {
 
 const dayMs = 86_400_000;
 
-/** What the people of Kelmar Harbour do with their virtualization platform. */
 /** Machines that are made, or work, beside each other. */
 const atOnce = 3;
 
+/** What the people of Kelmar Harbour do with their virtualization platform. */
 export class HarbourPlatform {
   constructor(
     private readonly access: PlatformAccess,

@@ -7,6 +7,7 @@ import { appendAudit, hashPassword, issueToken, runServer, type Config, type Run
 import { landingNight, machinePolicy, platformNight, scratchPolicy } from './harbour/machines';
 import { StoryClock } from './story-clock';
 import { HarbourPlatform, type PlatformAccess } from './harbour-platform';
+import { spoilNewestPack } from './harbour/failing-sector';
 import { Random } from './harbour/random';
 import { encryptCharts, harbourServers } from './harbour/servers';
 import {
@@ -32,22 +33,6 @@ import {
 
 /** Rules of a policy of the story beside its first. */
 const furtherOf = (policy: (typeof policies)[number]) => ('further' in policy ? policy.further : []);
-
-/** Flips a bit in the larger of the packs that were written last, as a failing sector of the disk would. */
-function spoilNewestPack(disk: string): void {
-  const packs = fs.readdirSync(`${disk}/packs`, { recursive: true, encoding: 'utf8' }).map((name) => `${disk}/packs/${name}`);
-  const files = packs.map((name) => ({ name, ...statOf(name) })).filter((f) => f.file);
-  const recent = files.sort((a, b) => b.at - a.at).slice(0, 4);
-  const newest = recent.reduce((a, b) => (a.size >= b.size ? a : b)).name;
-  const data = fs.readFileSync(newest);
-  data[Math.floor(data.length / 3)]! ^= 8;
-  fs.writeFileSync(newest, data);
-}
-
-function statOf(name: string): { file: boolean; at: number; size: number } {
-  const stat = fs.statSync(name);
-  return { file: stat.isFile(), at: stat.mtimeMs, size: stat.size };
-}
 
 /** Lives through the eight weeks with the real server and a real mover, so that every point of the demo was made by the product. */
 export class History {

@@ -1,5 +1,6 @@
 export * from './files/accounts';
 export * from './files/capture';
+export * from './files/capture-options';
 export * from './files/restore';
 export * from './files/place-pool';
 export * from './files/placer';

@@ -1,5 +1,5 @@
 import fs from 'node:fs';
-import { isInside, joinPath, type PathFilter } from '@lithodex/core';
+import { isInside, joinPath } from '@lithodex/core';
 import {
   ByteReader,
   EngineError,
@@ -13,61 +13,18 @@ import {
   systemCode,
   weightOf,
   wholeLimit,
-  type CrunchPool,
   type EarlierChunks,
   type EntryCursor,
   type FileResult,
   type FolderJobs,
   type FolderRef,
   type PackedEntry,
-  type PutChunk,
   type TreeEntry,
-  type TreeReader,
 } from '@lithodex/engine';
+import type { CaptureOptions, CaptureProgress, CaptureWarningCode } from './capture-options';
 import { describeEntry, openListing, statEntry, storedForm, type Listing, type LiveEntry } from './folder-listing';
 import { earlierChunks, isOtherContent } from './earlier-content';
 import { EarlierFolder, sameFile, sameFolder } from './earlier-folder';
-
-export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE' | 'CHANGED_UNSEEN';
-
-export interface CaptureWarning {
-  readonly code: CaptureWarningCode;
-  /** Byte string below the root. */
-  readonly path: string;
-  /** The system's own code, where there is one. */
-  readonly cause: string;
-}
-
-export interface CaptureProgress {
-  items: number;
-  /** Bytes of all files passed, reused ones included. */
-  bytes: number;
-  /** Bytes read from the source. */
-  read: number;
-  files: number;
-}
-
-export interface CaptureOptions {
-  /** Absolute path, byte string. */
-  readonly root: string;
-  /** Top folder of the point before. */
-  readonly previous: TreeEntry | undefined;
-  /** Everything is read again, and what should be as it was in the point before is compared with it; otherwise that is taken over. */
-  readonly rereads: boolean;
-  readonly filter: PathFilter;
-  /** Absolute paths of folders left out by themselves: where targets keep their data. */
-  readonly leftOutByItself: readonly string[];
-  readonly crossFileSystems: boolean;
-  readonly account: posix.Account | undefined;
-  readonly trees: TreeReader;
-  readonly pool: CrunchPool;
-  /** Stores a tree node. */
-  readonly put: PutChunk;
-  /** Called between items: waits when packs of tree nodes have to be written. */
-  readonly drain: () => Promise<void>;
-  readonly onWarning: (warning: CaptureWarning) => void;
-  readonly stopped: () => boolean;
-}
 
 interface OpenFolder {
   readonly path: string;

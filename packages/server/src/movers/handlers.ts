@@ -1,6 +1,7 @@
 import { escapePath } from '@lithodex/core';
 import type { RunState } from '@lithodex/contract';
 import { pipeline } from 'node:stream/promises';
+import { moverNamed } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { loadBatch, unload } from '../catalog/load';
 import { inTransaction } from '../db/open';
@@ -14,7 +15,6 @@ import { claimTask } from './claim';
 import { makeAdoptedVisible, meetPoint } from './adopt';
 import { makeVisible } from './commit-point';
 import { paceOfTask } from './pace';
-import { moverNamed } from '../http/access';
 import { cutOff, endedBy } from './leases';
 import { heldTask } from './running-task';
 

@@ -40,10 +40,12 @@ export function timetablesOf(body: PolicyBody, policies: readonly Known[], met: 
 }
 
 const dayMs = 86_400_000;
+const minuteMs = 60_000;
 /** So far is looked ahead for a number of starts, in days. */
 const horizons = [2, 9, 40, 400];
 
-export const isContinuous = ({ schedule }: Timetable): boolean => schedule.every === 'continuous';
+type Continuous = Timetable & { readonly schedule: { readonly every: 'continuous' } };
+export const isContinuous = (t: Timetable): t is Continuous => t.schedule.every === 'continuous';
 
 /** When runs of a rule start in (after, until] (ms), by its times and its policy's window: what comes due outside of it waits for it, or does not take place. */
 export function startsBetween({ window, zone, catchUp }: PolicyBody, timetable: Timetable, after: number, until: number): number[] {
@@ -67,12 +69,9 @@ export function allStartsBetween(body: PolicyBody, timetables: readonly Timetabl
  */
 export function nextStarts(body: PolicyBody, timetables: readonly Timetable[], after: number, count: number): number[] {
   const fixed = timetables.filter((t) => !isContinuous(t));
-  const first = timetables.flatMap((t) => {
-    if (t.schedule.every !== 'continuous') return [];
-    const rested = after + t.schedule.pauseMinutes * 60_000;
-    return startsBetween(body, t, after, after + 9 * dayMs)
-      .slice(0, 1)
-      .map((at) => Math.max(at, rested));
+  const first = timetables.filter(isContinuous).flatMap((t) => {
+    const [next] = startsBetween(body, t, after, after + 9 * dayMs);
+    return next === undefined ? [] : [Math.max(next, after + t.schedule.pauseMinutes * minuteMs)];
   });
   let found: number[] = [];
   for (const days of fixed.length ? horizons : []) {

@@ -1,16 +1,16 @@
 import { dueSince, isRested, windowAt, type InWindow } from '@lithodex/core';
-import { heaviestFirst, type Cause, type PolicyRule, type RunState } from '@lithodex/contract';
+import { heaviestFirst, type Cause, type PolicyRule } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { assign, matchesOf, policiesInForce, type PolicyRow } from '../policies/matching';
 import { startPolicy } from '../runs/queue';
+import { newestRun } from './newest-run';
 import { timePassed, windowShut } from './time-causes';
 
-const minuteMs = 60_000;
 /** So late a run may be without having been missed: the scheduler may have been busy. */
-const graceMs = 10 * minuteMs;
+const graceMs = 10 * 60_000;
 
 /** When the policy that is followed last ended well after `since` (ms). */
 async function followedEnd(trx: Knex.Transaction, policyId: number, since: number): Promise<number | undefined> {
@@ -28,21 +28,34 @@ async function restedSince(
   trx: Knex.Transaction,
   now: number,
   { id, body }: PolicyRow,
-  rule: PolicyRule,
+  ruleNo: number,
+  pauseMinutes: number,
   since: number,
 ): Promise<number | undefined> {
-  const { schedule } = rule;
-  if (schedule.every !== 'continuous') return undefined;
-  const newest = await trx('run')
-    .where({ policy_id: id, rule_no: rule.no, kind: 'backup' })
-    .orderBy('id', 'desc')
-    .first<{ state: RunState; ended_at: number | null } | undefined>('state', 'ended_at');
-  if (newest?.ended_at === null) return undefined;
   if (body.window && !windowAt(body.window, body.zone, now).open) return undefined;
-  const ended = Math.max(since, newest?.ended_at ?? since);
-  const pause = newest?.state === 'failed' ? Math.max(schedule.pauseMinutes, body.retries.pauseMinutes) : schedule.pauseMinutes;
+  const newest = await newestRun(trx, { policyId: id, ruleNo });
+  if (newest?.ended_at === null) return undefined;
+  const pause = newest?.state === 'failed' ? Math.max(pauseMinutes, body.retries.pauseMinutes) : pauseMinutes;
   // nothing of it was missed, however long it had to wait
-  return isRested(body, pause, ended, now) ? now : undefined;
+  return isRested(body, pause, Math.max(since, newest?.ended_at ?? since), now) ? now : undefined;
+}
+
+/** When a rule came due last after `since` (ms), several missed times as one; undefined where it is not due. */
+async function dueTime(
+  trx: Knex.Transaction,
+  now: number,
+  policy: PolicyRow,
+  { no, schedule }: PolicyRule,
+  since: number,
+): Promise<number | undefined> {
+  switch (schedule.every) {
+    case 'after':
+      return followedEnd(trx, schedule.policyId, since);
+    case 'continuous':
+      return restedSince(trx, now, policy, no, schedule.pauseMinutes, since);
+    default:
+      return dueSince({ ...policy.body, schedule }, since, now);
+  }
 }
 
 /** Why a run that is due does not take place; undefined where it does, or where it waits for its window. */
@@ -80,13 +93,7 @@ async function dueRules(trx: Knex.Transaction, now: number, policy: PolicyRow): 
   const found: DueRule[] = [];
   for (const rule of heaviestFirst(body.rules)) {
     const since = clocks.find((c) => c.rule_no === rule.no)?.last_due ?? now;
-    const { schedule } = rule;
-    const due =
-      schedule.every === 'after'
-        ? await followedEnd(trx, schedule.policyId, since)
-        : schedule.every === 'continuous'
-          ? await restedSince(trx, now, policy, rule, since)
-          : dueSince({ ...body, schedule }, since, now);
+    const due = await dueTime(trx, now, policy, rule, since);
     if (due !== undefined) found.push({ rule, due });
   }
   return found;

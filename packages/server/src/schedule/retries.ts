@@ -4,7 +4,7 @@ import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { policiesInForce, type PolicyRow } from '../policies/matching';
 import { retry } from '../runs/retry';
-import type { RunRecord } from '../runs/run-rows';
+import { newestRun } from './newest-run';
 
 const minuteMs = 60_000;
 
@@ -14,11 +14,7 @@ async function retryIfDue(deps: Deps, { id, body }: PolicyRow, ruleNo: number): 
   if (within && !within.open) return undefined;
   return inTransaction(deps.db, async (trx) => {
     // nothing is tried again that a later run has tried already
-    const run = await trx('run')
-      .where({ policy_id: id, rule_no: ruleNo, kind: 'backup' })
-      .orderBy('id', 'desc')
-      .forUpdate()
-      .first<(RunRecord & { retried: number }) | undefined>();
+    const run = await newestRun(trx, { policyId: id, ruleNo });
     if (run?.state !== 'failed' || run.retried >= body.retries.times) return undefined;
     if (run.ended_at === null || run.ended_at + body.retries.pauseMinutes * minuteMs > now) return undefined;
     try {

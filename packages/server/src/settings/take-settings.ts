@@ -25,10 +25,9 @@ export async function* stepsOf(
   for (const platform of settings.platforms) yield platformStep(platform, missing);
   for (const target of settings.targets) yield targetStep(trx, target, targets.get(target.id));
   yield* limitSteps(trx, settings);
-  const sources = new Set(settings.sources.map((s) => s.name));
   const ready = new Set<string>();
   for (const policy of followersLast(settings.policies)) {
-    const step = await policyStep(trx, now, policy, targets, sources, missing, ready, settings);
+    const step = await policyStep(trx, now, policy, { settings, targets, missing, ready });
     if (step.effect !== 'leave') ready.add(policy.name);
     yield step;
   }
@@ -133,32 +132,36 @@ function followersLast(policies: Settings['policies']): Settings['policies'] {
   return ordered;
 }
 
+/** What there is for a policy to stand on. */
+interface Ground {
+  readonly settings: Settings;
+  readonly targets: ReadonlyMap<string, TargetRow>;
+  /** Platforms that have to be connected anew. */
+  readonly missing: readonly string[];
+  /** Names of policies that are in force by then. */
+  readonly ready: ReadonlySet<string>;
+}
+
 async function policyStep(
   trx: Knex.Transaction,
   now: number,
   policy: Settings['policies'][number],
-  targets: ReadonlyMap<string, TargetRow>,
-  sources: ReadonlySet<string>,
-  platforms: readonly string[],
-  ready: ReadonlySet<string>,
-  settings: Settings,
+  { settings, targets, missing, ready }: Ground,
 ): Promise<Step> {
   const { name } = policy;
   if (await inForceAs(trx, name)) return step('policy', name, 'same', 'a policy of this name is in force');
   const needed = [...new Set(policy.rules.flatMap((r) => [r.targetId, ...r.copies.map((c) => c.targetId)]))];
-  const missing = needed.filter((id) => !targets.has(id)).map((id) => settings.targets.find((t) => t.id === id)?.name ?? id);
-  if (missing.length) return step('policy', name, 'leave', `needs ${missing.join(' and ')}, not taken over yet`);
+  const lacks = needed.filter((id) => !targets.has(id)).map((id) => settings.targets.find((t) => t.id === id)?.name ?? id);
+  if (lacks.length) return step('policy', name, 'leave', `needs ${lacks.join(' and ')}, not taken over yet`);
   const known = await trx('workload').whereIn('name', policy.workloads).select<{ id: number; name: string }[]>('id', 'name');
-  const gone = policy.workloads.filter((w) => !sources.has(w) && !known.some((k) => k.name === w));
+  const gone = policy.workloads.filter((w) => !settings.sources.some((s) => s.name === w) && !known.some((k) => k.name === w));
   const alone: string[] = [];
   for (const first of new Set(followedBy(policy))) if (!ready.has(first) && !(await inForceAs(trx, first))) alone.push(first);
   const later = alone.filter((first) => settings.policies.some((p) => p.name === first));
   if (later.length) return step('policy', name, 'leave', `follows ${later.join(' and ')}, not taken over yet`);
   const byHand = alone.length ? `, by hand, as ${alone.join(' and ')} is not in force` : '';
   // machines may be known once their platform is
-  const unknown = platforms.length
-    ? `not known here unless ${platforms.join(' and ')} is connected first`
-    : 'which the settings do not know';
+  const unknown = missing.length ? `not known here unless ${missing.join(' and ')} is connected first` : 'which the settings do not know';
   const why = gone.length ? `without ${gone.join(', ')}, ${unknown}${byHand}` : `is in force from now on${byHand}`;
   return step('policy', name, 'add', why, async () => {
     const workloads = await trx('workload').whereIn('name', policy.workloads).select<{ id: number }[]>('id');

@@ -4,7 +4,7 @@ import { takeUntilDestroyed, toObservable, toSignal } from '@angular/core/rxjs-i
 import { Router, RouterLink } from '@angular/router';
 import type { Estate, EstateBy, QueryInput, WorkloadRow } from '@lithodex/contract';
 import { concatMap, EMPTY, map, range, switchMap, toArray } from 'rxjs';
-import { Api, ApiFailure } from '../data/api';
+import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { Moment } from '../data/moment';
 import { outcome } from '../data/outcome';
@@ -109,10 +109,8 @@ export class EstatePage {
   /** What is ticked, in view or not, as it was when it was ticked. */
   protected readonly ticked = signal(this.nothing);
   protected readonly allTicked = computed(() => {
-    const [rows, ticked] = [this.fetched(), this.ticked()];
-    return (
-      rows.length > 0 && ticked.size >= Math.min(this.rows().length, mostTicked) && rows.slice(0, mostTicked).every((w) => ticked.has(w.id))
-    );
+    const [rows, ticked] = [this.rows().slice(0, mostTicked), this.ticked()];
+    return rows.length > 0 && ticked.size >= rows.length && rows.every((w) => !w || ticked.has(w.id));
   });
   private readonly tickedNow = computed(() => {
     const known = new Map(this.fetched().map((w) => [w.id, w]));

@@ -1,0 +1,43 @@
+import type { PathFilter } from '@lithodex/core';
+import type { CrunchPool, posix, PutChunk, TreeEntry, TreeReader } from '@lithodex/engine';
+
+export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE' | 'CHANGED_UNSEEN';
+
+export interface CaptureWarning {
+  readonly code: CaptureWarningCode;
+  /** Byte string below the root. */
+  readonly path: string;
+  /** The system's own code, where there is one. */
+  readonly cause: string;
+}
+
+export interface CaptureProgress {
+  items: number;
+  /** Bytes of all files passed, reused ones included. */
+  bytes: number;
+  /** Bytes read from the source. */
+  read: number;
+  files: number;
+}
+
+export interface CaptureOptions {
+  /** Absolute path, byte string. */
+  readonly root: string;
+  /** Top folder of the point before. */
+  readonly previous: TreeEntry | undefined;
+  /** Everything is read again, and what should be as it was in the point before is compared with it; otherwise that is taken over. */
+  readonly rereads: boolean;
+  readonly filter: PathFilter;
+  /** Absolute paths of folders left out by themselves: where targets keep their data. */
+  readonly leftOutByItself: readonly string[];
+  readonly crossFileSystems: boolean;
+  readonly account: posix.Account | undefined;
+  readonly trees: TreeReader;
+  readonly pool: CrunchPool;
+  /** Stores a tree node. */
+  readonly put: PutChunk;
+  /** Called between items: waits when packs of tree nodes have to be written. */
+  readonly drain: () => Promise<void>;
+  readonly onWarning: (warning: CaptureWarning) => void;
+  readonly stopped: () => boolean;
+}
