@@ -27,7 +27,10 @@ describe('finding what was lost', () => {
       answers: {
         search: page(rows),
         estate: estate([workload(1), workload(2), workload(3, { points: 0 })]),
-        listRuns: page([run(5, { kind: 'restore', name: 'Plans of quay-1' })]),
+        listRuns: page([
+          run(5, { kind: 'restore', name: 'Plans of quay-1' }),
+          run(6, { kind: 'restore', name: 'Half', state: 'partsMissing' }),
+        ]),
         versions: { rows: [version(1, now - hour, { points: 4 }), version(2, now - 2 * day, { suspect: true, ended: 'gone' })] },
         ...answers,
       },
@@ -37,6 +40,7 @@ describe('finding what was lost', () => {
     const s = await stage('/recover');
     expect(s.all('.start section')[0]?.querySelectorAll('.w-row')).toHaveLength(2);
     expect(s.all('.start section')[1]?.textContent).toContain('Plans of quay-1');
+    expect(s.all('.start section')[1]?.textContent).toContain('parts missing');
     expect(s.api.of('search')).toEqual([]);
   });
 

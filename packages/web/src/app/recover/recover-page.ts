@@ -10,6 +10,7 @@ import { Session } from '../data/session';
 import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { ListKeys } from '../ui/list-keys';
+import { stateWord } from '../ui/state-mark';
 
 /** Find what was lost: by name over all points, or by walking a workload; gather it on the pick list. */
 @Component({
@@ -23,6 +24,7 @@ export class RecoverPage {
   private readonly api = inject(Api);
   private readonly router = inject(Router);
   protected readonly session = inject(Session);
+  protected readonly word = stateWord;
   protected readonly picks = inject(Picks);
   readonly q = input<string>();
   readonly item = input<string>();

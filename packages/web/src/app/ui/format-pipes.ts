@@ -1,5 +1,15 @@
 import { inject, Pipe, type PipeTransform } from '@angular/core';
-import { formatBytes, formatCount, formatDuration, formatExact, formatMoment, formatPrice, formatRate, formatShare } from '@lithodex/core';
+import {
+  countOf,
+  formatBytes,
+  formatCount,
+  formatDuration,
+  formatExact,
+  formatMoment,
+  formatPrice,
+  formatRate,
+  formatShare,
+} from '@lithodex/core';
 import { Session } from '../data/session';
 
 @Pipe({ name: 'bytes' })
@@ -9,10 +19,12 @@ export class BytesPipe implements PipeTransform {
   }
 }
 
+/** "3" or, of something named, "1 item", "3 items". */
 @Pipe({ name: 'count' })
 export class CountPipe implements PipeTransform {
-  transform(value: number | null | undefined): string {
-    return value === null || value === undefined ? '–' : formatCount(value);
+  transform(value: number | null | undefined, one?: string): string {
+    if (value === null || value === undefined) return '–';
+    return one === undefined ? formatCount(value) : countOf(value, one);
   }
 }
 

@@ -36,6 +36,10 @@ describe('progress', () => {
     expect(el.querySelector('[role=progressbar]')?.getAttribute('aria-valuenow')).toBe('25');
   });
 
+  it('speaks of one item as one', async () => {
+    expect((await show({ items: 1 })).textContent).toContain('reading · 1 item · ');
+  });
+
   it('claims nothing that is not known', async () => {
     const el = await show({ expectedBytes: 0, expectedItems: 0, rate: 0, leftMs: null, stored: 0 });
     expect(el.textContent).not.toMatch(/left|smaller|\/s/);

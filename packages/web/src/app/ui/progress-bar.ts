@@ -1,6 +1,6 @@
 import { ChangeDetectionStrategy, Component, computed, input } from '@angular/core';
 import type { Progress } from '@lithodex/contract';
-import { formatBytes, formatCount, formatDuration, formatRate } from '@lithodex/core';
+import { countOf, formatBytes, formatDuration, formatRate } from '@lithodex/core';
 
 /** Progress of a piece of work: share, items, bytes, rate, reduction, time left. */
 @Component({
@@ -22,7 +22,7 @@ export class ProgressBar {
   });
   protected readonly text = computed(() => {
     const p = this.progress();
-    const parts = [p.phase, `${formatCount(p.items)} items`, formatBytes(p.bytes)];
+    const parts = [p.phase, countOf(p.items, 'item'), formatBytes(p.bytes)];
     if (p.rate > 0) parts.push(formatRate(p.rate));
     if (p.stored > 0 && p.fresh > p.stored * 1.05) parts.push(`new data ${(p.fresh / p.stored).toFixed(1)} × smaller`);
     if (p.leftMs !== null) parts.push(`${formatDuration(p.leftMs)} left`);
