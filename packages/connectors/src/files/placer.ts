@@ -81,9 +81,13 @@ class Lane {
   }
 }
 
-/** Thread that reads a block. Pack ids are random, so their bits share the blocks out evenly, whatever order they were written in. */
+/**
+ * Thread that reads a block. Of every few blocks that follow each other in a pack each thread has one, so that their number is about the same; which has which is left to the random bits of
+ * the pack's id, so that it is also about the same of those that are wanted, whatever order they were written in.
+ */
 function laneOf({ packId, block }: ChunkLocation): number {
-  return (packId[block % packId.length]! + block) % placeThreads;
+  const group = Math.floor(block / placeThreads);
+  return (packId[group % packId.length]! + block) % placeThreads;
 }
 
 interface Waiting {
