@@ -11,7 +11,7 @@ const machines = Array.from({ length: 8 }, (_, i) => `gate-${i + 1}`);
 const MiB = 1 << 20;
 
 beforeAll(async () => {
-  h = await Harness.start({ leaseMs: 3000, movers: 2 });
+  h = await Harness.start({ leaseMs: 6000, movers: 2 });
   admin = await h.as('administrator');
   const started = await startPlatform(`${h.folder}/platform`);
   ({ service } = started);
@@ -34,7 +34,7 @@ it('two movers share a night of machines, and one takes over all that the other 
   service.platform.switches = { ...platformFine, lineRate: 2 * MiB };
   const { runId } = await admin.call('runPolicy', { id, body: {} });
   const until = async (ready: (movers: Set<string>, done: number) => boolean) => {
-    for (const end = Date.now() + 30_000; ;) {
+    for (const end = Date.now() + 60_000; ;) {
       const { tasks } = await admin.call('getRun', { id: runId });
       const running = new Set(tasks.filter((t) => t.state === 'running').flatMap((t) => t.mover ?? []));
       if (ready(running, tasks.filter((t) => t.state === 'done').length)) return;

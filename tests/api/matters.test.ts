@@ -33,7 +33,7 @@ async function noticed(id: string, settled = false): Promise<void> {
     const row: unknown = await h.server.deps.db('matter').where({ id }).whereNull('closed_at').first();
     expect(row === undefined).toBe(settled);
   };
-  await vi.waitFor(look, { timeout: 15_000, interval: 100 });
+  await vi.waitFor(look, { timeout: 60_000, interval: 100 });
 }
 
 describe('matters', () => {

@@ -18,7 +18,7 @@ it('tells monitoring how things stand, names escaped, for whoever may read', asy
   const { id } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, {}) });
   await admin.ended((await admin.call('runPolicy', { id, body: {} })).runId);
   await h.tick();
-  await expect.poll(async () => (await admin.call('listTargets')).rows[0]!.used, { timeout: 10_000 }).toBeGreaterThan(0);
+  await expect.poll(async () => (await admin.call('listTargets')).rows[0]!.used, { timeout: 60_000 }).toBeGreaterThan(0);
   const token = (await admin.call('addToken', { body: { name: 'monitor', role: 'auditor' } })).token;
   const address = `${h.base}/api/v1/metrics`;
   const answer = await fetch(address, { headers: { authorization: `Bearer ${token}` } });

@@ -21,7 +21,7 @@ afterAll(async () => {
 });
 
 const movers = async () => (await admin.call('listMovers')).rows;
-const soon = (check: () => Promise<void>) => vi.waitFor(check, { timeout: 20_000, interval: 100 });
+const soon = (check: () => Promise<void>) => vi.waitFor(check, { timeout: 60_000, interval: 100 });
 const start = (name: string, code: string, tokenFile: string) =>
   spawn(
     process.execPath,

@@ -79,7 +79,7 @@ const told = (check: () => void | Promise<void>) =>
       await h.tick();
       await check();
     },
-    { timeout: 20_000, interval: 60 },
+    { timeout: 60_000, interval: 60 },
   );
 async function run(): Promise<number> {
   const { runId } = await admin.call('runPolicy', { id: policyId, body: {} });

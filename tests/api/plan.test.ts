@@ -68,7 +68,7 @@ describe('what is to come', () => {
     });
     clock.at = at('2027-03-01T12:00');
     await vi.waitFor(async () => admin.call('changeMover', { id: 'mover-1', body: { drained: false, tasks: 1 } }), {
-      timeout: 20_000,
+      timeout: 60_000,
       interval: 100,
     });
     const fit = await admin.call('nightFit');

@@ -161,7 +161,7 @@ describe('when policies run', () => {
         await h.tick();
         h.startMover('mover-2');
         await h.moverReady();
-        await expect.poll(async () => (await runsOf(id))[0]?.state, { timeout: 20_000, interval: 20 }).toBe('running');
+        await expect.poll(async () => (await runsOf(id))[0]?.state, { timeout: 60_000, interval: 20 }).toBe('running');
         turnTo('2027-03-09T23:00');
         await h.tick();
         const [run] = await runsOf(id);

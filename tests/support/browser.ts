@@ -14,6 +14,8 @@ const flags = [
   '--hide-scrollbars',
   '--font-render-hinting=none',
 ];
+/** How long something may take to appear; a machine may be slow. */
+const patienceMs = 60_000;
 
 /** A person at a browser: speaks of what is on the screen, not of its markup. */
 export class Visitor {
@@ -36,6 +38,7 @@ export class Visitor {
       userDataDir: profile,
       defaultViewport: { width: 1280, height: 800 },
       args: flags,
+      timeout: patienceMs,
     });
     const page = await browser.newPage();
     const session = await browser.target().createCDPSession();
@@ -46,7 +49,7 @@ export class Visitor {
       if (['error', 'warn'].includes(m.type()) && !expected) visitor.problems.push(m.text());
     });
     page.on('pageerror', (e) => visitor.problems.push(String(e)));
-    page.setDefaultTimeout(20_000);
+    page.setDefaultTimeout(patienceMs);
     return visitor;
   }
 
@@ -69,7 +72,7 @@ export class Visitor {
   }
 
   /** Waits until a text is on the page. */
-  async sees(text: string, timeout = 20_000): Promise<void> {
+  async sees(text: string, timeout = patienceMs): Promise<void> {
     await this.page
       .waitForFunction((t) => document.body.innerText.replaceAll('\u202f', ' ').includes(t), { timeout }, text)
       .catch(async () => {
@@ -187,7 +190,7 @@ export class Visitor {
 
   /** Waits for a finished file in the download folder. */
   async download(): Promise<string> {
-    for (const until = Date.now() + 20_000; Date.now() < until;) {
+    for (const until = Date.now() + patienceMs; Date.now() < until;) {
       const done = fs.readdirSync(this.downloads).find((n) => !n.endsWith('.crdownload'));
       if (done && fs.statSync(`${this.downloads}/${done}`).size > 0) {
         await new Promise((resume) => setTimeout(resume, 200));

@@ -85,7 +85,7 @@ export class Client {
   }
 
   /** Waits until a run has ended. */
-  async ended(runId: number, timeoutMs = 60_000): Promise<RunDetail> {
+  async ended(runId: number, timeoutMs = 120_000): Promise<RunDetail> {
     for (const until = Date.now() + timeoutMs; ;) {
       const run = await this.call('getRun', { id: runId });
       if (run.state !== 'waiting' && run.state !== 'running') return run;
@@ -275,14 +275,14 @@ export class Harness {
 
   /** Waits until a mover answers questions. */
   async moverReady(): Promise<void> {
-    for (const until = Date.now() + 20_000; this.server.deps.movers.present().length < this.movers.size;) {
+    for (const until = Date.now() + 60_000; this.server.deps.movers.present().length < this.movers.size;) {
       if (Date.now() > until) throw new Error('no mover came');
       await new Promise((resume) => setTimeout(resume, 50));
     }
   }
 
   /** Waits until no run is waiting or running, asking through the API. */
-  async idle(client: Client, timeoutMs = 60_000): Promise<void> {
+  async idle(client: Client, timeoutMs = 120_000): Promise<void> {
     for (const until = Date.now() + timeoutMs; ;) {
       const { rows } = await client.call('listRuns', { query: { states: 'waiting,running', limit: 1 } });
       if (!rows.length) return;

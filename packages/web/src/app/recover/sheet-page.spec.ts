@@ -8,6 +8,8 @@ import { Picks } from '../data/picks';
 import { Session } from '../data/session';
 import { SheetPage } from './sheet-page';
 
+const eventually = (check: () => void) => vi.waitFor(check, { timeout: 30_000 });
+
 const plan: RestorePlan = {
   items: [
     {
@@ -64,7 +66,7 @@ describe('the restore sheet', () => {
   async function open() {
     const fixture = TestBed.createComponent(SheetPage);
     await fixture.whenStable();
-    await vi.waitFor(() => {
+    await eventually(() => {
       expect(calls.some((c) => c.name === 'planRestore')).toBe(true);
     });
     await fixture.whenStable();
@@ -101,7 +103,7 @@ describe('the restore sheet', () => {
       ],
     };
     const { el, fixture } = await open();
-    await vi.waitFor(() => {
+    await eventually(() => {
       expect(el.textContent).toContain('Read it from');
     });
     el.querySelector<HTMLButtonElement>('[aria-label^="copy:"]')!.click();
@@ -110,7 +112,7 @@ describe('the restore sheet', () => {
       (b) => b.textContent.trim() === 'north-store',
     );
     choice!.click();
-    await vi.waitFor(() => {
+    await eventually(() => {
       expect(calls.at(-1)).toMatchObject({ name: 'planRestore', body: { readFrom: 't2' } });
     });
   });
