@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { countOf, cutMiddle, formatBytes, formatCount, formatDuration, formatMoment, formatShare, localTime } from './format';
+import { countOf, cutMiddle, formatBytes, formatCount, formatDuration, formatList, formatMoment, formatShare, localTime } from './format';
 
 describe('numbers in words', () => {
   it.each([
@@ -46,6 +46,10 @@ describe('numbers in words', () => {
     const t = Date.UTC(2026, 10, 22, 21, 0);
     expect(formatMoment(t, 'Europe/Oslo')).toBe('Sun 22 Nov 22:00');
     expect(formatMoment(t, 'Europe/Oslo', Date.UTC(2027, 1, 1))).toBe('Sun 22 Nov 2026 22:00');
+  });
+
+  it('are listed as one speaks', () => {
+    expect([[], ['a'], ['a', 'b'], ['a', 'b', 'c']].map((words) => formatList(words))).toEqual(['', 'a', 'a and b', 'a, b and c']);
   });
 
   it('cut names in the middle and keep the ending', () => {

@@ -28,6 +28,13 @@ export function countOf(n: number, one: string, many = `${one}s`): string {
   return `${formatCount(n)} ${n === 1 ? one : many}`;
 }
 
+const list = new Intl.ListFormat('en-GB');
+
+/** "a", "a and b", "a, b and c"; '' for none. */
+export function formatList(words: readonly string[]): string {
+  return list.format(words);
+}
+
 /** Length of time in at most two units: 4.2 s, 3 min 20 s, 2 h 5 min, 3 days. */
 export function formatDuration(ms: number): string {
   if (!Number.isFinite(ms)) return '–';

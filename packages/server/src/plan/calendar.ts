@@ -1,6 +1,6 @@
 import ical from 'ical-generator';
 import { DateTime } from 'luxon';
-import { countOf } from '@lithodex/core';
+import { countOf, formatList } from '@lithodex/core';
 import type { PolicyRule, RunCalendar } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
@@ -36,7 +36,7 @@ async function coming(deps: Deps, from: number, to: number): Promise<Coming[]> {
       return {
         policyId: id,
         name,
-        follows: [...new Set(body.rules.flatMap(first))].join(' and '),
+        follows: formatList([...new Set(body.rules.flatMap(first))]),
         workloads: (await matchesShown(deps, body)).length,
         continuous: timetables.some(isContinuous),
         at: allStartsBetween(body, timetables, from, to),

@@ -1,11 +1,11 @@
 import type { CartridgesNeeded, PointRef, RestorePlan } from '@lithodex/contract';
+import { formatList } from '@lithodex/core';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { ResolvedPick } from './resolve-picks';
 
 const askMs = 30_000;
-const list = new Intl.ListFormat('en-GB');
-const are = (names: readonly string[]) => `${list.format(names)} ${names.length === 1 ? 'is' : 'are'}`;
+const are = (names: readonly string[]) => `${formatList(names)} ${names.length === 1 ? 'is' : 'are'}`;
 
 /** Which cartridges a restore needs and which of them nobody has loaded; undefined when it needs none. */
 export async function cartridgeCheck(deps: Deps, picks: readonly ResolvedPick[]): Promise<RestorePlan['checks'][number] | undefined> {
@@ -31,7 +31,7 @@ export async function cartridgeCheck(deps: Deps, picks: readonly ResolvedPick[])
   if (!needed.size) return undefined;
   const all = [...needed.keys()];
   const away = all.filter((barcode) => !needed.get(barcode));
-  if (!away.length) return { level: 'fine', code: 'CARTRIDGES', text: `Read from ${list.format(all)}, in the library.` };
+  if (!away.length) return { level: 'fine', code: 'CARTRIDGES', text: `Read from ${formatList(all)}, in the library.` };
   if (elsewhere)
     return {
       level: 'fine',

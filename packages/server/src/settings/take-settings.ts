@@ -1,4 +1,4 @@
-import { unescapePath } from '@lithodex/core';
+import { formatList, unescapePath } from '@lithodex/core';
 import type { PolicyBody, PolicyRule, Settings, SettingsRecord } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
@@ -152,16 +152,16 @@ async function policyStep(
   if (await inForceAs(trx, name)) return step('policy', name, 'same', 'a policy of this name is in force');
   const needed = [...new Set(policy.rules.flatMap((r) => [r.targetId, ...r.copies.map((c) => c.targetId)]))];
   const lacks = needed.filter((id) => !targets.has(id)).map((id) => settings.targets.find((t) => t.id === id)?.name ?? id);
-  if (lacks.length) return step('policy', name, 'leave', `needs ${lacks.join(' and ')}, not taken over yet`);
+  if (lacks.length) return step('policy', name, 'leave', `needs ${formatList(lacks)}, not taken over yet`);
   const known = await trx('workload').whereIn('name', policy.workloads).select<{ id: number; name: string }[]>('id', 'name');
   const gone = policy.workloads.filter((w) => !settings.sources.some((s) => s.name === w) && !known.some((k) => k.name === w));
   const alone: string[] = [];
   for (const first of new Set(followedBy(policy))) if (!ready.has(first) && !(await inForceAs(trx, first))) alone.push(first);
   const later = alone.filter((first) => settings.policies.some((p) => p.name === first));
-  if (later.length) return step('policy', name, 'leave', `follows ${later.join(' and ')}, not taken over yet`);
-  const byHand = alone.length ? `, by hand, as ${alone.join(' and ')} is not in force` : '';
+  if (later.length) return step('policy', name, 'leave', `follows ${formatList(later)}, not taken over yet`);
+  const byHand = alone.length ? `, by hand, as ${formatList(alone)} is not in force` : '';
   // machines may be known once their platform is
-  const unknown = missing.length ? `not known here unless ${missing.join(' and ')} is connected first` : 'which the settings do not know';
+  const unknown = missing.length ? `not known here unless ${formatList(missing)} is connected first` : 'which the settings do not know';
   const why = gone.length ? `without ${gone.join(', ')}, ${unknown}${byHand}` : `is in force from now on${byHand}`;
   return step('policy', name, 'add', why, async () => {
     const workloads = await trx('workload').whereIn('name', policy.workloads).select<{ id: number }[]>('id');

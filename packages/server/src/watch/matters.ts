@@ -1,4 +1,4 @@
-import { countOf, cutMiddle, escapePath, formatBytes, formatDuration } from '@lithodex/core';
+import { countOf, cutMiddle, escapePath, formatBytes, formatDuration, formatList } from '@lithodex/core';
 import type { Work, Cause, FoundMatter, WorkloadRow } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
@@ -153,7 +153,7 @@ async function withoutAbleMover(deps: Deps): Promise<FoundMatter[]> {
     .groupBy('type')
     .select<Row[]>('type', deps.db.raw('COUNT(*) AS n'), deps.db.raw('MIN(queued_at) AS since'));
   if (!rows.length) return [];
-  const needed = [...new Set(rows.flatMap(({ type }) => dutiesOf(type)))].join(' and ');
+  const needed = formatList([...new Set(rows.flatMap(({ type }) => dutiesOf(type)))]);
   const waiting = rows.reduce((sum, { n }) => sum + Number(n), 0);
   return [
     {

@@ -71,6 +71,17 @@ describe('the estate', () => {
     expect(s.url()).toBe('/estate/2');
   });
 
+  it('shows one tag in full and counts the others, which can be read by pointing there', async () => {
+    const s = await open('/estate', {
+      answers: { estate: estate([workload(1, { name: 'quay-1', tags: ['area: berths', 'nightly', 'north'] })]) },
+    });
+    expect(s.all('.list-row .tag').map((t) => t.textContent)).toEqual(['area: berths']);
+    const more = s.one('.list-row [title="area: berths, nightly, north"]');
+    expect(more.textContent).toBe('+2');
+    await s.click('area: berths');
+    expect(s.url()).toContain('tag=area');
+  });
+
   it('says what to do when nothing is connected, and that nothing fits when a filter is too narrow', async () => {
     const s = await open('/estate?q=zzz', { answers: { estate: three } });
     expect(s.text()).toContain('Nothing fits this filter');

@@ -9,7 +9,7 @@ it.each<[Partial<PolicyRule>, string]>([
   [{}, 'Every day at 22:00, an incremental, kept for 14 days'],
   [
     { kind: 'full', schedule: { every: 'week', days: [3, 7], at: '03:00' }, keep: { by: 'points', points: 12 } },
-    'Every Wednesday, Sunday at 03:00, a full, kept for 12 points',
+    'Every Wednesday and Sunday at 03:00, a full, kept for 12 points',
   ],
   [
     { schedule: { every: 'hours', hours: 6, at: '00:00' }, keep: { by: 'hand' } },

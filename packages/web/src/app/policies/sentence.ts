@@ -1,5 +1,5 @@
 import type { CopyRule, PolicyBody, PolicyRule } from '@lithodex/contract';
-import { countOf } from '@lithodex/core';
+import { countOf, formatList } from '@lithodex/core';
 
 export const weekdays = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday'];
 
@@ -17,7 +17,7 @@ export function scheduleWords(s: PolicyRule['schedule'], names: ReadonlyMap<numb
     case 'day':
       return `every day at ${s.at}`;
     case 'week':
-      return `every ${s.days.map((d) => weekdays[d - 1]).join(', ')} at ${s.at}`;
+      return `every ${formatList(s.days.map((d) => weekdays[d - 1]!))} at ${s.at}`;
     case 'hours':
       return `every ${s.hours === 1 ? 'hour' : `${s.hours} hours`} from ${s.at}`;
     case 'month':
@@ -37,8 +37,8 @@ export function scheduleWords(s: PolicyRule['schedule'], names: ReadonlyMap<numb
 export function longTermWords(k: PolicyRule['keep']): string {
   const rule = k.by === 'hand' ? undefined : k.longTerm;
   const kinds = [rule?.weeks && `${rule.weeks} weekly`, rule?.months && `${rule.months} monthly`, rule?.years && `${rule.years} yearly`];
-  const said = kinds.filter(Boolean);
-  return said.length ? `${said.slice(0, -1).join(', ')}${said.length > 1 ? ' and ' : ''}${said.at(-1)} points` : '';
+  const said = kinds.filter((kind) => typeof kind === 'string');
+  return said.length ? `${formatList(said)} points` : '';
 }
 
 export function keepWords(k: PolicyRule['keep']): string {

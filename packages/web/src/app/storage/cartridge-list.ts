@@ -1,15 +1,13 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import type { Cartridge } from '@lithodex/contract';
-import { countOf } from '@lithodex/core';
+import { countOf, formatList } from '@lithodex/core';
 import { switchMap } from 'rxjs';
 import { Api } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
-
-const list = new Intl.ListFormat('en-GB');
 
 /** The cartridges of a target: where each is, how full, and what has to be done by hand. */
 @Component({
@@ -111,7 +109,7 @@ export class CartridgeList {
     const rows = this.rows() ?? [];
     const shelved = rows.filter((c) => !c.here).map((c) => c.barcode);
     const ready = rows.filter((c) => c.here && !c.writeProtected && (c.number === null || c.spent)).length;
-    const shelf = shelved.length ? `${list.format(shelved)} ${shelved.length === 1 ? 'is' : 'are'} on the shelf. ` : '';
+    const shelf = shelved.length ? `${formatList(shelved)} ${shelved.length === 1 ? 'is' : 'are'} on the shelf. ` : '';
     const left = ready
       ? `${countOf(ready, 'cartridge')} can still be begun.`
       : 'No empty one is left in the library: put one in before this one is full.';

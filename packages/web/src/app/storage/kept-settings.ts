@@ -1,7 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, output, signal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { settingKinds, type SettingStep } from '@lithodex/contract';
-import { countOf } from '@lithodex/core';
+import { countOf, formatList } from '@lithodex/core';
 import { switchMap, type Observable } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { outcome } from '../data/outcome';
@@ -11,7 +11,6 @@ import { StateMark } from '../ui/state-mark';
 const words: Readonly<Record<SettingStep['effect'], string>> = { add: 'added', change: 'changed', same: 'same', leave: 'left' };
 const order: readonly SettingStep['effect'][] = ['add', 'change', 'leave'];
 const plural: Partial<Record<SettingStep['kind'], string>> = { policy: 'policies', person: 'people' };
-const list = new Intl.ListFormat('en-GB');
 
 /** The settings kept on a target, and what taking them over would do here. */
 @Component({
@@ -99,7 +98,7 @@ export class KeptSettings {
   protected readonly same = computed(() => {
     const kinds = settingKinds.map((kind) => ({ kind, n: this.all().filter((s) => s.effect === 'same' && s.kind === kind).length }));
     const counted = kinds.filter((k) => k.n).map(({ kind, n }) => countOf(n, kind, plural[kind]));
-    return counted.length ? `As they are here: ${list.format(counted)}.` : '';
+    return counted.length ? `As they are here: ${formatList(counted)}.` : '';
   });
   protected readonly steps = computed(() =>
     this.all()
