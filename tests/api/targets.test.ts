@@ -64,7 +64,7 @@ describe('targets', () => {
     fs.renameSync(store, `${store}.away`);
     expect(await run()).toEqual(['failed', 'TARGET_MISSING']);
     await h.server.deps.db('target').update({ measured_at: null });
-    expect((await admin.call('listTargets')).rows[0]!.trouble).toBeTruthy();
+    await expect.poll(async () => (await admin.call('listTargets')).rows[0]!.trouble, { timeout: 60_000 }).toBeTruthy();
     expect(fs.existsSync(store)).toBe(false);
     fs.renameSync(`${store}.away`, store);
 
@@ -84,7 +84,7 @@ describe('targets', () => {
     h.startMover('mover-1');
     expect(await run()).toEqual(['done', undefined]);
     await h.server.deps.db('target').update({ measured_at: null });
-    expect((await admin.call('listTargets')).rows.map((t) => t.trouble)).toEqual([null, null]);
+    await expect.poll(async () => (await admin.call('listTargets')).rows.map((t) => t.trouble), { timeout: 60_000 }).toEqual([null, null]);
     expect((await admin.call('workload', { id: workloadId })).pointList).toHaveLength(2);
   });
 

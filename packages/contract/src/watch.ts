@@ -115,7 +115,7 @@ export type FinderHit = z.infer<typeof FinderHit>;
 
 export const LiveEvent = z.object({
   id: Id,
-  kind: z.enum(['run', 'progress', 'policy', 'estate', 'point', 'request', 'matter']),
+  kind: z.enum(['run', 'progress', 'policy', 'estate', 'point', 'request', 'matter', 'room']),
   runId: Id.nullable(),
   workloadId: Id.nullable(),
   taskId: Uuid.nullable(),

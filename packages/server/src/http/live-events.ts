@@ -8,7 +8,7 @@ const kept = 20_000;
 /** Ids are given before rows are there: so far behind the newest one may still appear. */
 const mayComeLate = 50;
 /** Kinds of change that leave everything stored as it was. */
-const aside: readonly LiveEvent['kind'][] = ['progress', 'request', 'matter'];
+const aside: readonly LiveEvent['kind'][] = ['progress', 'request', 'matter', 'room'];
 
 /** Live changes: every event is a row, so that a browser that lost its connection gets what it missed. */
 export class LiveEvents {

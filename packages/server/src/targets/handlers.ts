@@ -93,9 +93,22 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     await deps.events.emit('estate');
   }
 
+  let measuring: Promise<void> | undefined;
+  /** Beside the answer, which is of what is known: a mover may take its time. */
+  const measure = () => {
+    measuring ??= deps.answers
+      .follow(measureStale(deps, freshMs))
+      .catch((error: unknown) => {
+        deps.log.warn({ err: error }, 'the room of the targets could not be measured');
+      })
+      .finally(() => {
+        measuring = undefined;
+      });
+  };
+
   return {
     async listTargets() {
-      await measureStale(deps, freshMs);
+      measure();
       const sums = await targetSums(db);
       return { rows: (await outlooks(deps)).map((o) => toTarget(o.target, sums.get(o.target.id), o)) };
     },

@@ -9,8 +9,11 @@ const sampleEveryMs = 6 * 3_600_000;
 /** Forecasts look back so far. */
 const lookBackMs = 120 * dayMs;
 
-/** Asks a mover how full a target is and remembers the answer, or what kept it from answering. */
+/** Asks a mover how full a target is and remembers the answer, or what kept it from answering; tells of it where it is another than before. */
 export async function measureTarget(deps: Deps, target: TargetRow): Promise<void> {
+  const changed = async (now: Pick<TargetRow, 'used' | 'free' | 'trouble'>) => {
+    if (now.used !== target.used || now.free !== target.free || now.trouble !== target.trouble) await deps.events.emit('room');
+  };
   try {
     const room = await deps.movers.ask<{ used: number; free: number | null }>(
       { ask: 'targetRoom', target: refOf(deps.secrets, target) },
@@ -24,12 +27,12 @@ export async function measureTarget(deps: Deps, target: TargetRow): Promise<void
       .where('at', '>', now - sampleEveryMs)
       .first<{ at: number } | undefined>('at');
     if (!recent) await deps.db('room_sample').insert({ target_id: target.id, at: now, used: room.used }).onConflict().ignore();
+    await changed({ ...room, trouble: null });
   } catch (error) {
-    if (error instanceof ApiError && error.code === 'MOVER_FAILED')
-      await deps
-        .db('target')
-        .where({ id: target.id })
-        .update({ trouble: error.message.slice(0, 500), measured_at: deps.clock.now() });
+    if (!(error instanceof ApiError) || error.code !== 'MOVER_FAILED') return;
+    const trouble = error.message.slice(0, 500);
+    await deps.db('target').where({ id: target.id }).update({ trouble, measured_at: deps.clock.now() });
+    await changed({ ...target, trouble });
   }
 }
 
@@ -41,7 +44,7 @@ export async function measureStale(deps: Deps, olderThanMs: number): Promise<voi
     .whereNull('measured_at')
     .orWhere('measured_at', '<', deps.clock.now() - olderThanMs)
     .select<TargetRow[]>();
-  for (const target of stale) await measureTarget(deps, target);
+  await Promise.all(stale.map((target) => measureTarget(deps, target)));
 }
 
 /** How full a target was, oldest first. */

@@ -146,10 +146,10 @@ const marks: readonly [days: number, label: string][] = [
 export class ConsequencesPanel {
   private readonly session = inject(Session);
   readonly consequences = input<Consequences>();
-  readonly outlooks = input<readonly TargetOutlook[]>([]);
+  readonly outlooks = input<readonly TargetOutlook[] | undefined>([]);
   readonly failure = input('');
   /** Bytes on the first target a year from now. */
-  protected readonly roomInAYear = computed(() => this.outlooks()[0]?.draft.bytes[365]);
+  protected readonly roomInAYear = computed(() => this.outlooks()?.[0]?.draft.bytes[365]);
   readonly agreed = input(false);
   readonly agree = output();
 

@@ -88,7 +88,7 @@ export class PolicyPage {
   );
   protected readonly failure = computed(() => this.loaded()?.failure);
   protected readonly inForce = computed(() => this.loaded()?.value);
-  protected readonly targets = toSignal(this.api.call('listTargets').pipe(outcome()));
+  private readonly targets = toSignal(this.api.call('listTargets').pipe(outcome()));
   protected readonly estate = toSignal(this.api.call('estateValues').pipe(outcome<EstateValues>()));
   private readonly policies = toSignal(this.api.call('listPolicies').pipe(outcome()));
   /** Policies that this one could follow. */
@@ -129,18 +129,19 @@ export class PolicyPage {
       const id = this.policyId();
       const loaded = this.inForce();
       const policy = loaded?.id === id ? loaded : undefined;
-      const targets = this.targets()?.value?.rows;
+      const targets = this.targets();
       const start = this.start();
       const starting = this.starting();
       untracked(() => {
         if (this.draftOf !== id) this.draft.set(null);
         this.draftOf = id;
+        if (!targets) return;
         if (policy) this.draft.set(this.withAdded(policy.body));
-        else if (id !== null || this.draft() || !targets || !start || !starting) return;
+        else if (id !== null || this.draft() || !targets.value || !start || !starting) return;
         else if (readFromFile()) this.draft.set(readFromFile()!);
         else if (start.value) this.draft.set({ ...start.value.body, name: `${start.value.body.name}, copy` });
         else if (!this.like() || start.failure)
-          this.draft.set(this.withAdded(this.fresh(targets.find(takesPoints)?.id ?? '00000000-0000-0000-0000-000000000000')));
+          this.draft.set(this.withAdded(this.fresh(targets.value.rows.find(takesPoints)?.id ?? '00000000-0000-0000-0000-000000000000')));
       });
     });
   }
@@ -209,16 +210,19 @@ export class PolicyPage {
       ),
     ),
   );
+  /** undefined until it is known whether there is something to live through. */
   private readonly job = computed(() => {
-    const [measures, draft] = [this.measures()?.value, this.draft()];
-    return measures && draft ? { measures, draft, inForce: this.inForce()?.body ?? null, days: yearsAhead * 365 } : undefined;
+    const [measured, draft] = [this.measures(), this.draft()];
+    if (!measured) return undefined;
+    const measures = measured.value;
+    return measures && draft ? { measures, draft, inForce: this.inForce()?.body ?? null, days: yearsAhead * 365 } : null;
   });
   protected readonly outlooks = toSignal(
     toObservable(this.job).pipe(
+      filter((job) => job !== undefined),
       debounceTime(60),
       switchMap((job) => (job ? this.simulation.run(job) : of([]))),
     ),
-    { initialValue: [] },
   );
   protected readonly consequences = computed(() => this.weighed()?.value);
   protected readonly weighFailure = computed(() => this.weighed()?.failure);

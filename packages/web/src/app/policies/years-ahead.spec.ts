@@ -58,8 +58,10 @@ describe('the years ahead', () => {
     expect((drawn.at(-1)![1][0] as { text: string[] }).text.at(-1)).toMatch(/^EUR 1\.\d\d a month$/);
   });
 
-  it('say so where nothing is known', async () => {
-    const s = await show(YearsAhead, { outlooks: [] });
+  it('say so where nothing is known, and nothing before that is known', async () => {
+    const s = await show(YearsAhead, { outlooks: undefined });
+    expect(s.text()).toBe('');
+    await s.set('outlooks', []);
     expect(s.text()).toContain('Nothing is measured yet');
     const unknown = simulateAll({
       measures: { now, schedules: [], targets: [target(1, { workloads: [{ ...workload, measured: false, newPerDay: 0 }] })] },

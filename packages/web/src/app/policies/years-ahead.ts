@@ -45,6 +45,8 @@ const step = 5;
       </div>
       <lx-plot [traces]="traces()" [layout]="layout()" [height]="170" [label]="summary()" />
       <p class="small m-0">{{ summary() }}</p>
+    } @else if (!outlooks()) {
+      <div class="skeleton" style="height: 170px"></div>
     } @else {
       <p class="mute m-0">Nothing is measured yet, so nothing can be told ahead.</p>
     }
@@ -54,12 +56,13 @@ const step = 5;
 })
 export class YearsAhead {
   private readonly session = inject(Session);
-  readonly outlooks = input.required<readonly TargetOutlook[]>();
+  /** undefined while it is being worked out. */
+  readonly outlooks = input.required<readonly TargetOutlook[] | undefined>();
   protected readonly views = views;
   protected readonly chosen = signal(0);
   protected readonly view = signal<View>('room');
-  protected readonly at = computed(() => Math.min(this.chosen(), this.outlooks().length - 1));
-  protected readonly current = computed(() => this.outlooks()[this.at()]);
+  protected readonly at = computed(() => Math.min(this.chosen(), (this.outlooks()?.length ?? 1) - 1));
+  protected readonly current = computed(() => this.outlooks()?.[this.at()]);
 
   /** Bytes the policy may take on the target: what is free and what its own points take now. */
   private readonly capacity = computed(() => {

@@ -30,7 +30,7 @@ export class StoragePage {
   private readonly result = toSignal(
     this.live.reloading(
       () => this.api.call('listTargets').pipe(outcome()),
-      (e) => e.kind === 'point' || e.kind === 'estate',
+      (e) => e.kind === 'point' || e.kind === 'estate' || e.kind === 'room',
       3000,
     ),
   );

@@ -129,7 +129,7 @@ export class TargetPage {
       switchMap((id) =>
         this.live.reloading(
           () => this.api.call('getTarget', { id }).pipe(outcome<TargetDetail>()),
-          (e) => e.kind === 'point' || e.kind === 'estate' || e.kind === 'run',
+          (e) => e.kind === 'point' || e.kind === 'estate' || e.kind === 'room' || e.kind === 'run',
           5000,
         ),
       ),
