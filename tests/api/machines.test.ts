@@ -278,6 +278,9 @@ describe('machines by rule', () => {
     expect(matter).toMatchObject({ title: '4 workloads were not protected', action: { link: `/estate/platforms/${platformId}` } });
     expect(connection).toMatchObject({ level: 'fault', action: { link: `/estate/platforms/${platformId}` } });
     expect(matters.find((m) => m.id === 'gone')!.text).toContain('gate-03');
+    const { workloads: back } = await admin.call('estate', { query: { show: 'points' } });
+    expect(back.every((w) => w.points > 0)).toBe(true);
+    expect(back.find((w) => w.name === 'gate-03')).toMatchObject({ gone: expect.any(Number) as number });
     service.signIn.setAccount(keeper);
     await admin.call('changePlatform', { id: platformId, body: { ...body, opener: null } });
     expect(outcomes(await run(policy))).toMatchObject({ 'gate-01': 'done', 'gate-02': 'done' });

@@ -56,7 +56,8 @@ export type WorkloadRow = z.infer<typeof WorkloadRow>;
 export const estateBys = ['platform', 'host', 'folder', 'storage', 'place', 'tag', 'kind'] as const;
 export const EstateBy = z.enum(estateBys);
 export type EstateBy = z.infer<typeof EstateBy>;
-export const estateShows = ['none', 'matched', 'suspect', 'late', 'protected', 'gone'] as const;
+/** gone: without those that are there; points: those that can be brought back, gone or not. */
+export const estateShows = ['none', 'matched', 'suspect', 'late', 'protected', 'gone', 'points'] as const;
 
 /** A page of workloads that fit; `by` asks for the tree of one hierarchy, `in` for what lies in a node of it. */
 export const EstateQuery = z.object({

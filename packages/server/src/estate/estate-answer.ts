@@ -18,8 +18,7 @@ export async function estateAnswer(deps: Deps, query: Query<'estate'>, only: rea
   const present = known.filter((w) => w.gone === null);
   const text = query.q?.toLowerCase();
   const fits = (w: WorkloadRow) =>
-    (query.show === 'gone' ? w.gone !== null : w.gone === null) &&
-    (!query.show || query.show === 'gone' || (query.show === 'late' ? w.late : w.coverage === query.show)) &&
+    isShown(w, query.show) &&
     (!query.tag || w.tags.includes(query.tag)) &&
     (!text || wordsOf(w).some((t) => t.toLowerCase().includes(text)));
   const { by } = query;
@@ -44,6 +43,12 @@ export async function estateAnswer(deps: Deps, query: Query<'estate'>, only: rea
     },
     tags: tagCounts(present),
   };
+}
+
+function isShown(w: WorkloadRow, show: Query<'estate'>['show']): boolean {
+  if (show === 'points') return w.points > 0;
+  if (show === 'gone') return w.gone !== null;
+  return w.gone === null && (!show || (show === 'late' ? w.late : w.coverage === show));
 }
 
 const wordsOf = (w: WorkloadRow) => [

@@ -47,7 +47,9 @@ const words: Record<EstateBy, string> = {
             <span class="mute num">{{ n.count }}</span>
           </button>
         } @empty {
-          <span class="mute small p-2">Nothing has a place in it.</span>
+          @if (nodes()) {
+            <span class="mute small p-2">Nothing has a place in it.</span>
+          }
         }
       </div>
     }`,
@@ -91,7 +93,8 @@ const words: Record<EstateBy, string> = {
 })
 export class EstateTree {
   readonly chosen = input<string>();
-  readonly nodes = input<Estate['nodes']>([]);
+  /** undefined while they are not known. */
+  readonly nodes = input<Estate['nodes']>();
   readonly node = input<string>();
   readonly byChange = output<string>();
   readonly nodeChange = output<string | null>();
@@ -102,13 +105,13 @@ export class EstateTree {
     () =>
       new Set(
         this.nodes()
-          .filter((n) => n.depth > 0)
+          ?.filter((n) => n.depth > 0)
           .map((n) => above(n.path)),
       ),
   );
   protected readonly shown = computed(() => {
     const closed = this.closed();
-    return this.nodes().filter((n) => {
+    return this.nodes()?.filter((n) => {
       for (let at = n.path; parsePath(at).length > 1;) {
         at = above(at);
         if (closed.has(at)) return false;

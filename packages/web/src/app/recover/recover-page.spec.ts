@@ -26,7 +26,7 @@ describe('finding what was lost', () => {
       role,
       answers: {
         search: page(rows),
-        estate: estate([workload(1), workload(2), workload(3, { points: 0 })]),
+        estate: estate([workload(1), workload(2, { gone: now - day })]),
         listRuns: page([
           run(5, { kind: 'restore', name: 'Plans of quay-1' }),
           run(6, { kind: 'restore', name: 'Half', state: 'partsMissing' }),
@@ -42,6 +42,25 @@ describe('finding what was lost', () => {
     expect(s.all('.start section')[1]?.textContent).toContain('Plans of quay-1');
     expect(s.all('.start section')[1]?.textContent).toContain('parts missing');
     expect(s.api.of('search')).toEqual([]);
+    expect(s.api.last('estate')?.query).toMatchObject({ show: 'points' });
+    expect(s.all('.w-row')[1]!.textContent).toContain('gone since');
+  });
+
+  it('narrows what can be walked, and says how much more there is', async () => {
+    const s = await stage('/recover', { estate: { ...estate([workload(1)]), total: 900 } });
+    expect(s.text()).toContain('1 of 900 shown');
+    await s.type('[aria-label="Workloads to walk"]', 'berth');
+    await s.until(() => {
+      expect(s.api.last('estate')?.query).toMatchObject({ show: 'points', q: 'berth' });
+    });
+    expect(s.url()).toBe('/recover?walk=berth');
+  });
+
+  it.each([
+    [estate([]), 'nothing can be brought back'],
+    [new ApiFailure('UNREACHABLE', 'The server does not answer.', undefined), 'The server does not answer'],
+  ])('says that nothing can be brought back only when that is known', async (answer, words) => {
+    expect((await stage('/recover', { estate: answer })).one('.start section').textContent).toContain(words);
   });
 
   it('searches from the second letter on, in one workload or in all', async () => {

@@ -2,7 +2,7 @@ import { ChangeDetectionStrategy, Component, computed, inject, input, signal } f
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { Answered, Estate, Found, Version } from '@lithodex/contract';
-import { combineLatest, debounceTime, of, switchMap } from 'rxjs';
+import { combineLatest, debounce, debounceTime, of, switchMap, timer } from 'rxjs';
 import { Api } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
 import { Picks } from '../data/picks';
@@ -11,6 +11,8 @@ import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { ListKeys } from '../ui/list-keys';
 import { stateWord } from '../ui/state-mark';
+
+const mostWorkloads = 500;
 
 /** Find what was lost: by name over all points, or by walking a workload; gather it on the pick list. */
 @Component({
@@ -29,6 +31,8 @@ export class RecoverPage {
   readonly q = input<string>();
   readonly item = input<string>();
   readonly within = input<string>();
+  /** What the names of workloads to walk are narrowed by. */
+  readonly walk = input<string>();
   protected readonly selected = signal(0);
   private readonly key = computed(() => ({ q: (this.q() ?? '').trim(), workload: this.within() === '' ? undefined : this.within() }));
   private readonly result = toSignal(
@@ -45,8 +49,22 @@ export class RecoverPage {
   protected readonly rows = computed((): readonly Found[] => this.result()?.value?.rows ?? []);
   protected readonly next = computed(() => this.result()?.value?.next);
   protected readonly searching = computed(() => this.key().q.length >= 2);
-  protected readonly estate = toSignal(this.api.call('estate').pipe(outcome<Estate>()));
-  protected readonly workloads = computed(() => (this.estate()?.value?.workloads ?? []).filter((w) => w.points > 0));
+  private readonly estateResult = toSignal(
+    toObservable(this.walk).pipe(
+      debounce((q) => (q ? timer(150) : of(0))),
+      switchMap((q) =>
+        this.api.call('estate', { query: { show: 'points', limit: mostWorkloads, ...(q && { q }) } }).pipe(outcome<Estate>()),
+      ),
+    ),
+  );
+  protected readonly estate = computed(() => this.estateResult()?.value);
+  protected readonly estateFailure = computed(() => this.estateResult()?.failure);
+  protected readonly workloads = computed(() => this.estate()?.workloads ?? []);
+  /** The workload looked in, where it is not among those listed. */
+  protected readonly unlisted = computed(() => {
+    const within = this.within();
+    return within && !this.workloads().some((w) => String(w.id) === within) ? this.workloadName(Number(within)) || 'one workload' : '';
+  });
   protected readonly restores = toSignal(this.api.call('listRuns', { query: { kinds: 'restore,download', limit: 8 } }).pipe(outcome()));
   protected readonly chosen = computed(() => {
     const [id, ...rest] = (this.item() ?? '').split(':');
@@ -77,7 +95,7 @@ export class RecoverPage {
   }
 
   protected workloadName(id: number): string {
-    return this.workloads().find((w) => w.id === id)?.name ?? '';
+    return (this.rows().find((r) => r.workload.id === id)?.workload ?? this.workloads().find((w) => w.id === id))?.name ?? '';
   }
 
   protected patch(query: Record<string, string | null>): void {

@@ -30,7 +30,7 @@ export class TrustPage {
   private readonly live = inject(Live);
   private readonly again = new Subject<void>();
   private readonly changed = this.again.pipe(startWith(undefined));
-  private readonly trail = toSignal(
+  protected readonly trail = toSignal(
     combineLatest([toObservable(this.q), this.changed]).pipe(
       debounceTime(120),
       switchMap(([q]) => this.api.call('audit', { query: { q, limit: 200 } }).pipe(outcome())),
@@ -41,7 +41,7 @@ export class TrustPage {
   private readonly peopleResult = toSignal(
     this.changed.pipe(switchMap(() => this.api.call('listPeople').pipe(outcome<{ rows: Person[] }>()))),
   );
-  private readonly tokenResult = toSignal(
+  protected readonly tokenResult = toSignal(
     this.changed.pipe(switchMap(() => this.api.call('listTokens').pipe(outcome<{ rows: Token[] }>()))),
   );
   protected readonly people = computed(() => this.peopleResult()?.value?.rows ?? []);
