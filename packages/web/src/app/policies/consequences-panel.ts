@@ -24,7 +24,10 @@ const marks: readonly [days: number, label: string][] = [
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [Checks, StateMark, YearsAhead, ...formatPipes],
   template: `<h2>
-      Consequences <span class="aside">worked out from {{ consequences()?.measured?.runs ?? 0 }} earlier points</span>
+      Consequences
+      @if (consequences(); as c) {
+        <span class="aside">worked out from {{ c.measured.runs | count: 'earlier point' }}</span>
+      }
     </h2>
     @if (failure()) {
       <div class="problem" role="alert">{{ failure() }}</div>
@@ -105,6 +108,9 @@ const marks: readonly [days: number, label: string][] = [
         </div>
       }
       <lx-checks [checks]="checks()" />
+    } @else if (!failure()) {
+      <div class="skeleton" style="height: 60px"></div>
+      <div class="skeleton" style="height: 240px"></div>
     }`,
   styles: `
     :host {

@@ -269,8 +269,8 @@ export class PolicyPage {
   });
 
   protected readonly matching = computed(() => {
-    const n = this.consequences()?.matches.length ?? 0;
-    return `${countOf(n, 'workload')} ${n === 1 ? 'matches' : 'match'} now`;
+    const n = this.consequences()?.matches.length;
+    return n === undefined ? '' : `${countOf(n, 'workload')} ${n === 1 ? 'matches' : 'match'} now`;
   });
 
   /** Names of what only this policy protects. */
@@ -289,6 +289,7 @@ export class PolicyPage {
   }));
 
   protected nameOf(id: number): string {
+    if (!this.estate()) return '…';
     return this.estate()?.value?.workloads.find((w) => w.id === id)?.name ?? `workload ${id}`;
   }
 

@@ -43,7 +43,7 @@ describe('finding what was lost', () => {
     expect(s.all('.start section')[1]?.textContent).toContain('parts missing');
     expect(s.api.of('search')).toEqual([]);
     expect(s.api.last('estate')?.query).toMatchObject({ show: 'points' });
-    expect(s.all('.w-row')[1]!.textContent).toContain('gone since');
+    expect(s.all('.w-row')[1]!.textContent).toContain('gone');
   });
 
   it('narrows what can be walked, and says how much more there is', async () => {
