@@ -187,6 +187,13 @@ describe('a workload', () => {
     expect(s.button('Bring back 412 damaged files').getAttribute('href')).toBe(`/recover/sheet?damaged=${uuid(3)}&from=quay-1`);
   });
 
+  it('offers to restore what is gone, and not to protect it', async () => {
+    const s = await open('/estate/1', { answers: answers({ workload: workloadDetail(points, { gone: now - day }) }) });
+    const words = s.all('button, a').map((b) => b.textContent.trim());
+    expect(words.some((w) => w.startsWith('Restore everything'))).toBe(true);
+    expect(words.some((w) => w.startsWith('Protect once'))).toBe(false);
+  });
+
   it('shows an auditor everything and lets him change nothing', async () => {
     const s = await open('/estate/1', { answers: answers(), role: 'auditor' });
     const words = s.all('button').map((b) => b.textContent.trim());
