@@ -190,8 +190,8 @@ export class EstatePage {
     if (policy) void this.router.navigate(['/policies', policy], { queryParams: { plus: [...this.ticked().keys()].join(',') } });
   }
 
-  protected countOf(show: Show): number {
-    return this.estate()?.counts[show] ?? 0;
+  protected countOf(show: Show): number | undefined {
+    return this.estate()?.counts[show];
   }
 
   protected patch(query: Record<string, string | null>): void {

@@ -10,12 +10,11 @@ import {
   type Policy,
   type PolicyBody,
   type PolicyDetail,
-  type PolicyMeasures,
   type PolicyRule as Rule,
   type PolicyStart,
 } from '@lithodex/contract';
 import { countOf, asksFor, parseRule, ruleFields, type RuleField as Field } from '@lithodex/core';
-import { debounceTime, distinctUntilChanged, filter, map, of, switchMap } from 'rxjs';
+import { debounceTime, map, of, switchMap } from 'rxjs';
 import { addressOf, Api, type ApiFailure } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
 import { Session } from '../data/session';
@@ -24,26 +23,15 @@ import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { ConsequencesPanel } from './consequences-panel';
 import { ScriptRule } from './script-rule';
-import { Simulation } from './simulation';
 import { TimeTerms } from './time-terms';
 import { PolicyRule, takesPoints } from './policy-rule';
+import { policyOutlooks } from './policy-outlooks';
 import { PolicyVersions } from './policy-versions';
 import { RuleField } from './rule-field';
 import { ruleSentence, type PolicyNames } from './sentence';
 
 const options = <T>(values: readonly T[], label: (value: T) => string): SlotOption<T>[] =>
   values.map((value) => ({ value, label: label(value) }));
-
-const yearsAhead = 5;
-/** What the measures of a draft depend on. */
-const subjectOf = (b: PolicyBody) =>
-  JSON.stringify([
-    b.workloads,
-    b.tags,
-    b.rule,
-    b.except,
-    b.rules.map((r) => [r.no, r.targetId, r.copies.map((c) => c.targetId), r.schedule.every === 'after' && r.schedule]),
-  ]);
 
 /** A draft that was read from a file: it comes along with the address, which the page may outlive. */
 const readFromFile = () => (history.state as { draft?: PolicyBody } | null)?.draft;
@@ -72,7 +60,6 @@ const readFromFile = () => (history.state as { draft?: PolicyBody } | null)?.dra
 export class PolicyPage {
   private readonly api = inject(Api);
   private readonly router = inject(Router);
-  private readonly simulation = inject(Simulation);
   protected readonly session = inject(Session);
   readonly id = input.required<string>();
   readonly workload = input<string>();
@@ -197,33 +184,11 @@ export class PolicyPage {
       ),
     ),
   );
-  /** The years ahead, lived from what is measured of what the draft matches, on the targets it uses. */
-  private readonly measures = toSignal(
-    toObservable(this.draft).pipe(
-      debounceTime(150),
-      filter((body) => body !== null),
-      distinctUntilChanged((a, b) => subjectOf(a) === subjectOf(b)),
-      switchMap((body) =>
-        this.api
-          .call('policyMeasures', { body: { id: this.policyId(), body: { ...body, name: body.name || 'draft' } } })
-          .pipe(outcome<PolicyMeasures>()),
-      ),
-    ),
-  );
-  /** undefined until it is known whether there is something to live through. */
-  private readonly job = computed(() => {
-    const [measured, draft] = [this.measures(), this.draft()];
-    if (!measured) return undefined;
-    const measures = measured.value;
-    return measures && draft ? { measures, draft, inForce: this.inForce()?.body ?? null, days: yearsAhead * 365 } : null;
+  protected readonly outlooks = policyOutlooks({
+    id: this.policyId,
+    draft: this.draft,
+    inForce: computed(() => this.inForce()?.body ?? null),
   });
-  protected readonly outlooks = toSignal(
-    toObservable(this.job).pipe(
-      filter((job) => job !== undefined),
-      debounceTime(60),
-      switchMap((job) => (job ? this.simulation.run(job) : of([]))),
-    ),
-  );
   protected readonly consequences = computed(() => this.weighed()?.value);
   protected readonly weighFailure = computed(() => this.weighed()?.failure);
   protected readonly differs = computed(() => JSON.stringify(this.draft()) !== JSON.stringify(this.inForce()?.body));
