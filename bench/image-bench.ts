@@ -2,7 +2,7 @@ import { spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { batchRanges, lengthOf } from '@lithodex/core';
-import { PlatformClient, SlidingWork } from '@lithodex/connectors';
+import { HostLimits, PlatformClient, SlidingWork } from '@lithodex/connectors';
 import { DiskFolder, Store } from '@lithodex/engine';
 import { closePools, takePoint } from '@lithodex/mover';
 import { platformRights, PlatformService } from '@lithodex/standins';
@@ -94,7 +94,7 @@ export async function imageBench(folder: string, runs: number, report: (r: Resul
           targetFolders: [],
           machine: { client, id, cluster: '', location: '', inside: null, alive },
         },
-        { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
+        { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
       );
     await take('p0', null);
     let point = 0;

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { Placer, Restorer } from '@lithodex/connectors';
+import { HostLimits, Placer, Restorer } from '@lithodex/connectors';
 import { baseName } from '@lithodex/core';
 import { DiskFolder, Store, topEntry, type Root } from '@lithodex/engine';
 import { closePools, placePools, takePoint } from '@lithodex/mover';
@@ -32,7 +32,7 @@ async function take(store: Store, path: string, taskId: string, previous: string
       readAs: null,
       targetFolders: [],
     },
-    { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
+    { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
   );
   return root;
 }
@@ -49,6 +49,8 @@ async function bringBack(store: Store, path: string, taskId: string, to: string)
   });
   const restorer = new Restorer({
     base: to,
+    limits: HostLimits.none,
+    cameFrom: undefined,
     rule: 'leave',
     stamp: '',
     taskId: 'bench',

@@ -175,6 +175,16 @@ export async function demo({ port, state: given, fresh }) {
     const { library, platform, mail } = JSON.parse(readFileSync(standins, 'utf8'));
     const server = await startChild(children, 'dist/node/server.js', [config], 'The server');
     const address = `http://127.0.0.1:${chosen}`;
+    // what the server keeps here is no business of the mover beside it
+    const bounds = path.join(state, 'mover.json');
+    writeFileSync(
+      bounds,
+      JSON.stringify(
+        { write: ['/', state], never: [config, 'db', 'secrets.json', 'standins.json'].map((f) => path.resolve(state, f)) },
+        null,
+        2,
+      ),
+    );
     const mover = spawn(
       process.execPath,
       [
@@ -185,6 +195,8 @@ export async function demo({ port, state: given, fresh }) {
         path.join(state, 'mover-token'),
         '--keys',
         path.join(state, 'keys'),
+        '--bounds',
+        bounds,
         '--name',
         'quay-mover',
         '--log-level',

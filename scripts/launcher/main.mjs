@@ -10,7 +10,7 @@ const help = `Lithodex
   ./lithodex test [unit|api|browser] [--ratio]         run the tests (all, or one kind); --ratio only counts lines
   ./lithodex bench [NAME…] [--json]                    measure beside the peers
   ./lithodex token --role ROLE --name NAME [--duties D,D] [--state DIR]   print an API token for the demo's server, or one for a mover
-  ./lithodex mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR]   start a mover; a code lets it in the first time
+  ./lithodex mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR] [--bounds FILE]   start a mover; a code lets it in the first time
   ./lithodex extract --store DIR --envelope FILE --list     list the points of a target, or bring one back, without server and database
   ./lithodex help                                      this text
 `;

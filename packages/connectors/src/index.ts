@@ -1,4 +1,6 @@
 export * from './files/accounts';
+export * from './files/host-limits';
+export * from './files/live-tree';
 export * from './files/capture';
 export * from './files/capture-options';
 export * from './files/restore';

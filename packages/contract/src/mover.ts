@@ -291,11 +291,14 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('cartridges'), target: TargetRef }),
   z.object({ ask: z.literal('cartridgesNeeded'), point: PointRef, paths: z.array(ByteString) }),
   z.object({ ask: z.literal('envelope'), target: TargetRef, name: z.string(), passphrase: z.string() }),
-  z.object({ ask: z.literal('compare'), point: PointRef, path: ByteString, folder: z.boolean() }),
+  z.object({ ask: z.literal('compare'), point: PointRef, path: ByteString, folder: z.boolean(), readAs: z.string().nullable() }),
   z.object({
     ask: z.literal('look'),
-    places: z.array(z.object({ path: ByteString, mtimeNs: z.string() })).max(20_000),
+    /** What would be written below which destination. */
+    places: z.array(z.object({ base: ByteString, path: ByteString, mtimeNs: z.string() })).max(20_000),
     destination: ByteString,
+    /** Where all of it was taken, where that is one place. */
+    cameFrom: ByteString.nullable(),
   }),
 ]);
 export type Question = z.infer<typeof Question>;

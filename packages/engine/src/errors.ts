@@ -19,6 +19,9 @@ export const engineErrors = {
   NOT_OWNER: 'Another installation has taken the target over: nothing is written there from here.',
   TASK_GIVEN_UP: 'The task was given up while it did not answer, so its point does not count.',
   DOMAIN_DIFFERS: 'The target belongs to another domain: its chunks have other names, so points can not be copied to it.',
+  LEADS_AWAY: 'The path leads elsewhere: links are not followed.',
+  OUT_OF_BOUNDS: 'The mover does not do that on its host.',
+  ACCOUNT_UNKNOWN: 'There is no such account on the host of the mover.',
   STOPPED: 'The work was stopped.',
 } as const;
 

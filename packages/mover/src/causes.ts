@@ -13,6 +13,9 @@ const remedies: Partial<Record<EngineErrorCode, string>> = {
   KEY_WRONG: 'The key file belongs to another store. Put the right one back.',
   OBJECT_MISSING: 'A file of the store is gone. Restore from an older point and look at the disk of the target.',
   OBJECT_DAMAGED: 'The store is damaged in one place. Restore from another point and check the disk of the target.',
+  LEADS_AWAY: 'Name the folder itself, not a link to it; a link that somebody else put there is not followed. Then retry.',
+  OUT_OF_BOUNDS: 'Choose another folder, or let whoever runs the host of the mover change its settings (mover.json).',
+  ACCOUNT_UNKNOWN: 'Make the account on the host of the mover, or name another one in the source, then retry.',
   STOPPED: 'Retry when it suits. What was stored so far is used again.',
 };
 

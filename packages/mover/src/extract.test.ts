@@ -1,3 +1,4 @@
+import { HostLimits } from '@lithodex/connectors';
 import { execFile } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
@@ -20,7 +21,7 @@ beforeAll(async () => {
   const store = await Store.create(new DiskFolder(`${base}/store`), key, new Date(0));
   const workload = { id: '1', name: 'quay-1', source: 'quay-1', path: `${base}/source` };
   const what = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [] };
-  const hooks = { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false };
+  const hooks = { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false };
   const at = Date.UTC(2026, 10, 22, 21);
   await takePoint(store, { taskId: 'first', seriesId: 's1', workload, kind: 'full', previous: null, moment: at, ...what }, hooks);
   await closePools();

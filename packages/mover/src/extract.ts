@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { createInterface } from 'node:readline/promises';
 import { parseArgs } from 'node:util';
-import { Placer, PlacePool, Restorer } from '@lithodex/connectors';
+import { HostLimits, Placer, PlacePool, Restorer } from '@lithodex/connectors';
 import { bytesOfText, countOf, escapePath, formatBytes, unescapePath } from '@lithodex/core';
 import {
   EngineError,
@@ -107,6 +107,8 @@ async function bringBack(store: Store, point: string, item: string, to: string, 
   let [done, failed, bytes] = [0, 0, 0];
   const restorer = new Restorer({
     base: bytesOfText(to),
+    limits: HostLimits.none,
+    cameFrom: undefined,
     rule: 'leave',
     stamp: '',
     taskId: 'extract',

@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { hostname } from 'node:os';
 import { parseArgs } from 'node:util';
 import { pino } from 'pino';
+import { boundsOf } from './bounds';
 import { join } from './join';
 import { Mover } from './mover';
 
@@ -13,11 +14,12 @@ const { values } = parseArgs({
     name: { type: 'string' },
     join: { type: 'string' },
     scripts: { type: 'string' },
+    bounds: { type: 'string' },
     'log-level': { type: 'string' },
   },
 });
 if (!values.server || !values['token-file'] || !values.keys)
-  throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR]');
+  throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR] [--bounds FILE]');
 const name = values.name ?? hostname();
 if (values.join) await join(values.server, values.join, name, values['token-file']);
 const mover = new Mover(
@@ -27,6 +29,7 @@ const mover = new Mover(
     keysFolder: values.keys,
     name,
     scripts: values.scripts,
+    bounds: boundsOf({ file: values.bounds, tokenFile: values['token-file'], keysFolder: values.keys, scripts: values.scripts }),
   },
   pino({ level: values['log-level'] ?? 'info' }),
 );

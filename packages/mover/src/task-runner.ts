@@ -1,5 +1,6 @@
 import { Worker } from 'node:worker_threads';
 import type { Logger } from 'pino';
+import type { HostBounds } from '@lithodex/connectors';
 import { RateMeter, timeLeft } from '@lithodex/core';
 import { endThread, Pace, threadFile } from '@lithodex/engine';
 import type { ClaimedTask, MoverLine, Progress } from '@lithodex/contract';
@@ -13,6 +14,8 @@ export interface MoverOptions {
   readonly name: string;
   /** Folder of the scripts that policies may name. */
   readonly scripts: string | undefined;
+  /** What it may do on its host. */
+  readonly bounds: HostBounds;
 }
 
 const renewMs = 1000;

@@ -1,5 +1,6 @@
 import { parentPort, workerData } from 'node:worker_threads';
 import type { Cause, ClaimedTask, MoverLine, Progress, Question } from '@lithodex/contract';
+import { HostLimits, type HostBounds } from '@lithodex/connectors';
 import { EngineError, served, systemCode } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { causeOf } from './causes';
@@ -23,6 +24,7 @@ export interface ThreadStart {
   readonly token: string;
   readonly keysFolder: string;
   readonly scripts: string | undefined;
+  readonly bounds: HostBounds;
   /** One Int32: 0 go on, 1 stop. */
   readonly stop: SharedArrayBuffer;
   /** Memory of the {@link Pace} of its task. */
@@ -48,7 +50,8 @@ export type FromThread =
 
 const start = workerData as ThreadStart;
 const api = new ServerApi(start.server, start.token);
-const stores = new Stores(start.keysFolder, start.pace);
+const limits = new HostLimits(start.bounds);
+const stores = new Stores(start.keysFolder, limits, start.pace);
 const stop = new Int32Array(start.stop);
 const say = (message: FromThread) => {
   parentPort!.postMessage(message);
@@ -107,6 +110,7 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
     task,
     api,
     stores,
+    limits,
     scripts: start.scripts,
     log: (line) => {
       say({ type: 'log', line });
@@ -158,7 +162,7 @@ served((message: ToThread) => {
       say({ type: 'end', end });
     });
   else
-    answerQuestion(message.question, stores).then(
+    answerQuestion(message.question, stores, limits).then(
       (answer) => {
         say({ type: 'answer', id: message.id, ok: true, answer });
       },

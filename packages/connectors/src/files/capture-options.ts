@@ -1,5 +1,6 @@
 import type { PathFilter } from '@lithodex/core';
-import type { CrunchPool, posix, PutChunk, TreeEntry, TreeReader } from '@lithodex/engine';
+import type { CrunchPool, PutChunk, TreeEntry, TreeReader } from '@lithodex/engine';
+import type { HostLimits } from './host-limits';
 
 export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE' | 'CHANGED_UNSEEN';
 
@@ -31,7 +32,9 @@ export interface CaptureOptions {
   /** Absolute paths of folders left out by themselves: where targets keep their data. */
   readonly leftOutByItself: readonly string[];
   readonly crossFileSystems: boolean;
-  readonly account: posix.Account | undefined;
+  /** Whose rights the source is read with; null for those of the process. */
+  readonly readAs: string | null;
+  readonly limits: HostLimits;
   readonly trees: TreeReader;
   readonly pool: CrunchPool;
   /** Stores a tree node. */

@@ -1,13 +1,12 @@
-import fs from 'node:fs';
 import { isInside, joinPath } from '@lithodex/core';
 import {
   ByteReader,
+  closeFile,
   EngineError,
   FileFacts,
   FolderBuilder,
   instantOf,
   packEntry,
-  posix,
   readEntry,
   statIn,
   systemCode,
@@ -22,8 +21,9 @@ import {
   type TreeEntry,
 } from '@lithodex/engine';
 import type { CaptureOptions, CaptureProgress, CaptureWarningCode } from './capture-options';
-import { describeEntry, openListing, statEntry, storedForm, type Listing, type LiveEntry } from './folder-listing';
+import { describeIn, describeOpen, storedForm, type LiveEntry } from './folder-listing';
 import { earlierChunks, isOtherContent } from './earlier-content';
+import { LiveTree, type Listing } from './live-tree';
 import { EarlierFolder, sameFile, sameFolder } from './earlier-folder';
 
 interface OpenFolder {
@@ -80,7 +80,7 @@ const batchBytes = 8 << 20;
  */
 export class Capture {
   readonly progress: CaptureProgress = { items: 0, bytes: 0, read: 0, files: 0 };
-  /** Folders left out because a target keeps its data there; byte strings below the root. */
+  /** What was left out because a target keeps its data there, or the mover its own things; byte strings below the root. */
   readonly leftOut: string[] = [];
   private readonly facts = new FileFacts();
   private batch: FolderBatch[] = [];
@@ -90,19 +90,28 @@ export class Capture {
   private top: TreeEntry | undefined;
   private rootDevice = 0;
 
-  constructor(private readonly options: CaptureOptions) {}
+  private readonly tree: LiveTree;
 
+  /** Throws what the top folder can't be opened for. */
+  constructor(private readonly options: CaptureOptions) {
+    this.tree = LiveTree.open(options.root, options.readAs, options.limits);
+  }
+
+  /** To be called once, after which the source is closed. */
   async run(): Promise<TreeEntry> {
-    const { root, account, previous } = this.options;
-    const stat = posix.asAccount(account, () => statEntry(root));
-    if (!stat.isDirectory()) throw new EngineError('PATH_MISSING', 'the root of the source is not a folder');
-    const live = describeEntry(root, '', stat);
+    try {
+      return await this.all();
+    } finally {
+      await this.options.pool.idle().catch(() => undefined);
+      this.tree.close();
+    }
+  }
+
+  private async all(): Promise<TreeEntry> {
+    const live = this.tree.inFolder('', (fd) => describeOpen(fd, ''));
     this.rootDevice = live.dev;
-    const folder = this.open('', storedForm(live), undefined, 0, undefined, previous?.folder);
-    await this.walk(
-      folder,
-      posix.asAccount(account, () => openListing(root)),
-    );
+    const folder = this.open('', storedForm(live), undefined, 0, undefined, this.options.previous?.folder);
+    await this.walk(folder, this.tree.list(''));
     await this.flush();
     await this.options.pool.idle();
     await this.options.drain();
@@ -139,7 +148,7 @@ export class Capture {
     try {
       below = await this.entries(folder, listing);
     } finally {
-      fs.closeSync(listing.fd);
+      closeFile(listing.fd);
     }
     for (const sub of below) await this.enter(folder, sub);
     if (earlier && !this.options.rereads && folder.kept === builder.places && (await earlier.count()) === folder.kept)
@@ -154,8 +163,13 @@ export class Capture {
     const { options, facts } = this;
     const { earlier } = folder;
     const below: FolderBelow[] = [];
+    const own = this.tree.ownNames(folder.path);
     for (const name of names) {
       if (options.stopped()) throw new EngineError('STOPPED');
+      if (own?.has(name)) {
+        this.leftOut.push(joinPath(folder.path, name));
+        continue;
+      }
       if (earlier && !earlier.reach(name)) await earlier.load(name);
       const old = earlier?.at(name);
       if (!this.look(folder, fd, name) || options.filter.leftOut(joinPath(folder.path, name), facts.isFolder)) continue;
@@ -172,12 +186,9 @@ export class Capture {
   /** Fills `facts`; false when nothing is there. */
   private look(folder: OpenFolder, fd: number, name: string): boolean {
     try {
-      const { account } = this.options;
-      if (account)
-        posix.asAccount(account, () => {
-          statIn(fd, name, this.facts);
-        });
-      else statIn(fd, name, this.facts);
+      this.tree.run(() => {
+        statIn(fd, name, this.facts);
+      });
       return true;
     } catch (error) {
       const cause = systemCode(error) ?? String(error);
@@ -188,28 +199,28 @@ export class Capture {
 
   /** Everything about an entry; undefined when it has vanished meanwhile. */
   private describe(folder: OpenFolder, name: string): LiveEntry | undefined {
-    const absolute = this.absolute(folder, name);
-    try {
-      const live = posix.asAccount(this.options.account, () => describeEntry(absolute, name, statEntry(absolute)));
-      if (live.attributesFailed)
-        this.options.onWarning({ code: 'ATTRIBUTES_UNREADABLE', path: joinPath(folder.path, name), cause: live.attributesFailed });
-      return live;
-    } catch (error) {
-      this.options.onWarning({ code: 'VANISHED', path: joinPath(folder.path, name), cause: systemCode(error) ?? String(error) });
-      return undefined;
-    }
+    return this.described(folder, name, () => this.tree.inFolder(folder.path, (fd) => describeIn(fd, name)));
   }
 
-  private absolute(folder: OpenFolder, name: string): string {
-    return `${this.options.root}/${joinPath(folder.path, name)}`;
+  private described(folder: OpenFolder, name: string, look: () => LiveEntry | undefined): LiveEntry | undefined {
+    const path = joinPath(folder.path, name);
+    let cause = 'ENOENT';
+    try {
+      const live = look();
+      if (live?.attributesFailed) this.options.onWarning({ code: 'ATTRIBUTES_UNREADABLE', path, cause: live.attributesFailed });
+      if (live) return live;
+    } catch (error) {
+      cause = systemCode(error) ?? String(error);
+    }
+    this.options.onWarning({ code: 'VANISHED', path, cause });
+    return undefined;
   }
 
   /** What is to be read of a folder in the batch being gathered. */
   private jobs(folder: OpenFolder): FolderBatch {
     let last = this.batch.at(-1);
     if (last?.folder !== folder) {
-      const { root } = this.options;
-      last = { folder, path: folder.path === '' ? root : `${root}/${folder.path}`, names: [], earlier: new Map() };
+      last = { folder, path: folder.path, names: [], earlier: new Map() };
       this.batch.push(last);
     }
     return last;
@@ -219,7 +230,7 @@ export class Capture {
     const { leftOutByItself } = this.options;
     const { facts } = this;
     if (leftOutByItself.length) {
-      const absolute = this.absolute(parent, name);
+      const absolute = `${this.tree.path}/${joinPath(parent.path, name)}`;
       if (leftOutByItself.some((target) => isInside(absolute, target))) {
         this.leftOut.push(joinPath(parent.path, name));
         return undefined;
@@ -238,35 +249,43 @@ export class Capture {
   }
 
   private async enter(parent: OpenFolder, { name, place, live: known, device, old, earlier }: FolderBelow): Promise<void> {
-    const { account, crossFileSystems } = this.options;
     const path = joinPath(parent.path, name);
-    const live = known ?? this.describe(parent, name);
     const leave = (entry: TreeEntry | undefined) => {
       const packed = entry ? packEntry(entry) : null;
       if (packed && old?.equals(packed.data)) parent.kept++;
       parent.builder.fill(place, packed);
       this.settle(parent);
     };
-    if (live?.kind !== 'folder') {
-      if (live) this.options.onWarning({ code: 'VANISHED', path, cause: 'REPLACED' });
+    const vanished = (cause: string) => {
+      this.options.onWarning({ code: 'VANISHED', path, cause });
       leave(undefined);
-      return;
-    }
-    const plain = withoutFolder(live);
-    if (!crossFileSystems && device !== this.rootDevice) {
-      leave({ ...plain, folder: new FolderBuilder(this.options.put).finish() });
+    };
+    const lookedAt = () => known ?? this.describe(parent, name);
+    if (!this.options.crossFileSystems && device !== this.rootDevice) {
+      const live = lookedAt();
+      leave(live && { ...withoutFolder(live), folder: new FolderBuilder(this.options.put).finish() });
       return;
     }
     let listing: Listing;
     try {
-      listing = posix.asAccount(account, () => openListing(this.absolute(parent, name)));
+      listing = this.tree.list(path);
     } catch (error) {
       const cause = systemCode(error) ?? String(error);
-      this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path, cause });
-      leave(cause === 'ENOENT' ? undefined : { ...plain, unread: true });
+      if (cause === 'ENOENT') vanished(cause);
+      else if (cause === 'ELOOP' || cause === 'ENOTDIR') vanished('REPLACED');
+      else {
+        this.options.onWarning({ code: 'UNREADABLE', path, cause });
+        const live = lookedAt();
+        leave(live && { ...withoutFolder(live), unread: true });
+      }
       return;
     }
-    await this.walk(this.open(path, plain, parent, place, old, earlier), listing);
+    const live = known ?? this.described(parent, name, () => this.tree.run(() => describeOpen(listing.fd, name)));
+    if (live) await this.walk(this.open(path, withoutFolder(live), parent, place, old, earlier), listing);
+    else {
+      closeFile(listing.fd);
+      leave(undefined);
+    }
   }
 
   private async take(folder: OpenFolder, name: string, old: EntryCursor | undefined): Promise<void> {
@@ -317,7 +336,7 @@ export class Capture {
     this.batch = [];
     this.files = [];
     this.batchSize = 0;
-    await this.options.pool.submit({ folders, account: this.options.account }, weight, (result, at) => {
+    await this.options.pool.submit({ top: this.tree.top, folders, account: this.tree.account }, weight, (result, at) => {
       this.taken(files[at]!, result);
     });
     await this.options.drain();

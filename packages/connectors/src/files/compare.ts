@@ -1,8 +1,10 @@
 import fs from 'node:fs';
-import { joinPath } from '@lithodex/core';
-import { sameEntry, systemCode, withShortPath, type KeySet, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import { baseName, parentPath } from '@lithodex/core';
+import { closeFile, EngineError, sameEntry, systemCode, type KeySet, type TreeEntry, type TreeReader } from '@lithodex/engine';
 import { contentMatches } from './content-check';
-import { describeEntry, listNames, statEntry, storedForm, type LiveEntry } from './folder-listing';
+import { describeIn, describeOpen, namesIn, storedForm, type LiveEntry } from './folder-listing';
+import type { HostLimits } from './host-limits';
+import { LiveTree } from './live-tree';
 
 /** How an item of a point stands against what is there now. */
 export type SinceThen = 'same' | 'changed' | 'gone' | 'new' | 'unknown';
@@ -16,12 +18,30 @@ export interface Comparison {
   readonly sameContent: boolean | undefined;
 }
 
-function live(path: string, name: string): LiveEntry | undefined {
+/** Whether something is not where it was looked for: gone, or behind something that is no folder (any more). */
+function isAbsent(error: unknown): boolean {
+  const code = systemCode(error) ?? '';
+  return ['ENOENT', 'ENOTDIR', 'ELOOP'].includes(code) || (error instanceof EngineError && error.code === 'LEADS_AWAY');
+}
+
+/** The tree of a source to compare with, which the caller closes; undefined when it is not there (any more). Throws what else keeps it from being opened. */
+export function treeNow(root: string, readAs: string | null, limits: HostLimits): LiveTree | undefined {
   try {
-    return describeEntry(path, name, statEntry(path));
+    return LiveTree.open(root, readAs, limits);
   } catch (error) {
-    const code = systemCode(error);
-    if (code === 'ENOENT' || code === 'ENOTDIR') return undefined;
+    if (isAbsent(error)) return undefined;
+    throw error;
+  }
+}
+
+function live(tree: LiveTree | undefined, path: string): LiveEntry | undefined {
+  if (!tree) return undefined;
+  try {
+    return path === ''
+      ? tree.inFolder('', (fd) => describeOpen(fd, ''))
+      : tree.inFolder(parentPath(path), (fd) => describeIn(fd, baseName(path)));
+  } catch (error) {
+    if (isAbsent(error)) return undefined;
     throw error;
   }
 }
@@ -35,19 +55,23 @@ function looksSame(then: TreeEntry, now: TreeEntry): boolean {
   return sameEntry(facts, nowFacts);
 }
 
-/** Compares one item, reading the live content where size or time leave a doubt. */
-export async function compareItem(root: string, path: string, then: TreeEntry, trees: TreeReader, keys: KeySet): Promise<Comparison> {
-  const now = live(path === '' ? root : `${root}/${path}`, then.name);
-  if (!now) return { name: then.name, since: 'gone', then, now: undefined, sameContent: undefined };
+/** Compares one item, reading the live content where size or time leave a doubt. Throws the system's error where the account may not look. */
+export async function compareItem(
+  tree: LiveTree | undefined,
+  path: string,
+  then: TreeEntry,
+  trees: TreeReader,
+  keys: KeySet,
+): Promise<Comparison> {
+  const now = live(tree, path);
+  if (!tree || !now) return { name: then.name, since: 'gone', then, now: undefined, sameContent: undefined };
   let sameContent: boolean | undefined;
   if (then.kind === 'file' && now.kind === 'file' && !then.unread) {
-    const fd = withShortPath(`${root}/${path}`, (p) =>
-      fs.openSync(p, fs.constants.O_RDONLY | fs.constants.O_NOFOLLOW | fs.constants.O_NONBLOCK),
-    );
+    const fd = tree.openFile(path, fs.constants.O_RDONLY | fs.constants.O_NONBLOCK);
     try {
-      sameContent = await contentMatches(fd, then, trees, keys);
+      sameContent = fs.fstatSync(fd).isFile() && (await contentMatches(fd, then, trees, keys));
     } finally {
-      fs.closeSync(fd);
+      closeFile(fd);
     }
   }
   const same = looksSame(then, now) && sameContent !== false;
@@ -55,25 +79,25 @@ export async function compareItem(root: string, path: string, then: TreeEntry, t
 }
 
 /** Compares the entries of one folder by their facts; what is new there comes along. */
-export function compareFolder(root: string, path: string, entries: readonly TreeEntry[]): Comparison[] {
-  const base = path === '' ? root : `${root}/${path}`;
-  let names: string[];
+export function compareFolder(tree: LiveTree | undefined, path: string, entries: readonly TreeEntry[]): Comparison[] {
+  const there = new Map<string, LiveEntry | undefined>();
   try {
-    names = listNames(base);
-  } catch {
-    names = [];
+    tree?.inFolder(path, (fd) => {
+      const own = tree.ownNames(path);
+      for (const name of new Set([...namesIn(fd), ...entries.map((e) => e.name)]))
+        if (!own?.has(name)) there.set(name, describeIn(fd, name));
+    });
+  } catch (error) {
+    if (!isAbsent(error)) throw error;
   }
   const known = new Set(entries.map((e) => e.name));
   const stored = entries.map((then): Comparison => {
-    const now = live(joinPath(base, then.name), then.name);
+    const now = there.get(then.name);
     const since = then.unread ? 'unknown' : !now ? 'gone' : looksSame(then, now) ? 'same' : 'changed';
     return { name: then.name, since, then, now: now && storedForm(now), sameContent: undefined };
   });
-  const fresh = names
-    .filter((name) => !known.has(name))
-    .flatMap((name): Comparison[] => {
-      const now = live(joinPath(base, name), name);
-      return now ? [{ name, since: 'new', then: undefined, now: storedForm(now), sameContent: undefined }] : [];
-    });
+  const fresh = [...there].flatMap(([name, now]): Comparison[] =>
+    now && !known.has(name) ? [{ name, since: 'new', then: undefined, now: storedForm(now), sameContent: undefined }] : [],
+  );
   return [...stored, ...fresh];
 }

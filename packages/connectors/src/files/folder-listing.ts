@@ -1,7 +1,5 @@
 import fs from 'node:fs';
-import { posix, withShortPath, type ItemKind, type TreeEntry } from '@lithodex/engine';
-
-const { O_RDONLY, O_DIRECTORY, O_NOFOLLOW } = fs.constants;
+import { inFolder, posix, type ItemKind, type TreeEntry } from '@lithodex/engine';
 
 /** Entry without content, as the file system describes it, with what only the live file system knows. */
 export interface LiveEntry extends TreeEntry {
@@ -20,41 +18,41 @@ function kindOf(stat: fs.BigIntStats): ItemKind {
   return 'socket';
 }
 
-/** Names in a folder as byte strings, sorted by bytes. Throws the system's error. */
-export function listNames(folder: string): string[] {
-  return withShortPath(`${folder}/.`, (path) => fs.readdirSync(path, 'latin1')).sort();
+/** Names in an open folder as byte strings, sorted by bytes. Throws the system's error. */
+export function namesIn(folder: number): string[] {
+  return fs.readdirSync(`/proc/self/fd/${folder}`, 'latin1').sort();
 }
 
-/** An open folder with the names in it as byte strings, sorted by bytes. */
-export interface Listing {
-  /** To be closed by `fs.closeSync`. */
-  readonly fd: number;
-  readonly names: readonly string[];
+/** Plain facts of an entry of an open folder, never following a link; undefined when there is none. Throws the system's error. */
+export function factsIn(folder: number, name: string): fs.BigIntStats | undefined {
+  return fs.lstatSync(inFolder(folder, name), { bigint: true, throwIfNoEntry: false });
 }
 
-/** Opens a folder, never following a link, and lists it. Throws the system's error. */
-export function openListing(folder: string): Listing {
-  const fd = withShortPath(folder, (path) => fs.openSync(path, O_RDONLY | O_DIRECTORY | O_NOFOLLOW));
-  try {
-    return { fd, names: fs.readdirSync(`/proc/self/fd/${fd}`, 'latin1').sort() };
-  } catch (error) {
-    fs.closeSync(fd);
-    throw error;
-  }
-}
-
-/** Plain facts of an entry, never following a link. Throws the system's error. */
-export function statEntry(path: string): fs.BigIntStats {
-  return withShortPath(path, (p) => fs.lstatSync(p, { bigint: true }));
-}
-
-/** Full description of an entry. */
-export function describeEntry(path: string, name: string, stat: fs.BigIntStats): LiveEntry {
+/** Full description of an entry of an open folder; undefined when there is none. Throws the system's error. */
+export function describeIn(folder: number, name: string): LiveEntry | undefined {
+  const stat = factsIn(folder, name);
+  if (!stat) return undefined;
+  const path = inFolder(folder, name);
   const kind = kindOf(stat);
+  return {
+    ...entryOf(name, kind, stat, () => posix.readAttributes(path)),
+    ...(kind === 'link' && { linkTarget: fs.readlinkSync(path, 'latin1') }),
+    ...((kind === 'char' || kind === 'block') && { device: Number(stat.rdev) }),
+    ...(kind !== 'folder' && stat.nlink > 1n && { hardId: `${stat.dev}:${stat.ino}` }),
+  };
+}
+
+/** Full description of an open folder. Throws the system's error. */
+export function describeOpen(folder: number, name: string): LiveEntry {
+  const stat = fs.fstatSync(folder, { bigint: true });
+  return entryOf(name, kindOf(stat), stat, () => posix.readAttributesOpen(folder));
+}
+
+function entryOf(name: string, kind: ItemKind, stat: fs.BigIntStats, read: () => [string, Buffer][]): LiveEntry {
   let attributes: [string, Buffer][] = [];
   let attributesFailed: string | undefined;
   try {
-    attributes = withShortPath(path, (p) => posix.readAttributes(p));
+    attributes = read();
   } catch (error) {
     attributesFailed = error instanceof posix.PosixError ? error.code : String(error);
   }
@@ -71,9 +69,6 @@ export function describeEntry(path: string, name: string, stat: fs.BigIntStats):
     dev: Number(stat.dev),
     ...(attributes.length && { attributes }),
     ...(attributesFailed !== undefined && { attributesFailed }),
-    ...(kind === 'link' && { linkTarget: withShortPath(path, (p) => fs.readlinkSync(p, 'latin1')) }),
-    ...((kind === 'char' || kind === 'block') && { device: Number(stat.rdev) }),
-    ...(kind !== 'folder' && stat.nlink > 1n && { hardId: `${stat.dev}:${stat.ino}` }),
   };
 }
 

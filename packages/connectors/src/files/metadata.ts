@@ -46,6 +46,17 @@ function apply(entry: Properties, set: Setters): string[] {
   return failed;
 }
 
+/** Sets the permission bits of an entry that is no link; what a link put in its place leads to is left alone. */
+function changeMode(path: Buffer, mode: number): void {
+  const pathOnly = 0o10000000;
+  const fd = fs.openSync(path, pathOnly | fs.constants.O_NOFOLLOW);
+  try {
+    fs.chmodSync(`/proc/self/fd/${fd}`, mode);
+  } finally {
+    fs.closeSync(fd);
+  }
+}
+
 /** Sets owner, mode, extended attributes and time of an entry itself (never of what a link leads to); returns what could not be set. */
 export function applyMetadata(path: Buffer, entry: TreeEntry): string[] {
   return apply(propertiesOf(entry), {
@@ -53,7 +64,7 @@ export function applyMetadata(path: Buffer, entry: TreeEntry): string[] {
       fs.lchownSync(path, uid, gid);
     },
     mode: (mode) => {
-      fs.chmodSync(path, mode);
+      changeMode(path, mode);
     },
     attribute: (name, value) => {
       posix.writeAttribute(path, name, value);

@@ -5,6 +5,7 @@ import { expect, it, vi } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { readBatch } from './place-message';
 import { PlacePool } from './place-pool';
+import { HostLimits } from './host-limits';
 import { Placer } from './placer';
 import { Restorer } from './restore';
 
@@ -40,6 +41,8 @@ it('leaves the files of a block to one thread, in order, and gives both threads 
   });
   const restorer = new Restorer({
     base: `${base}/back`,
+    limits: HostLimits.none,
+    cameFrom: undefined,
     rule: 'leave',
     stamp: '',
     taskId: 't',

@@ -1,8 +1,9 @@
 import fs from 'node:fs';
 import { joinPath } from '@lithodex/core';
-import { posix, systemCode, withShortPath } from '@lithodex/engine';
-import { accountOf } from './accounts';
-import { describeEntry, listNames, statEntry } from './folder-listing';
+import { closeFile, EngineError, openFolderBeneath, openIn, systemCode } from '@lithodex/engine';
+import { describeIn, factsIn, namesIn } from './folder-listing';
+import type { HostLimits } from './host-limits';
+import { LiveTree } from './live-tree';
 
 export interface ProbeFinding {
   readonly level: 'fault' | 'warning';
@@ -24,37 +25,61 @@ export interface ProbeResult {
 const mostLooked = 20_000;
 const mostFindings = 50;
 
+const neededForContent = 'to read its content';
+
+/** What keeps a tree from being opened, in words. */
+function whyNotOpened(error: unknown, user: string | null): Omit<ProbeFinding, 'level' | 'path'> {
+  if (error instanceof EngineError)
+    switch (error.code) {
+      case 'ACCOUNT_UNKNOWN':
+        return { message: `The mover's machine has no account named ${user}.`, neededFor: 'to read the source with its rights' };
+      case 'LEADS_AWAY':
+        return {
+          message: 'The folder, or one above it, is a link that others could turn elsewhere. Name the folder it leads to.',
+          neededFor: 'to read this folder and no other',
+        };
+      default:
+        return { message: error.message, neededFor: neededForContent };
+    }
+  switch (systemCode(error)) {
+    case 'ENOENT':
+      return { message: 'There is no such folder on the mover.', neededFor: neededForContent };
+    case 'ENOTDIR':
+      return { message: 'This is not a folder.', neededFor: neededForContent };
+    default:
+      return { message: `The folder can not be reached (${systemCode(error) ?? String(error)}).`, neededFor: neededForContent };
+  }
+}
+
 /** Tests a connection: can the root and what is below be read with this account, and what can not. Looks at a bounded number of entries. */
-export function probe(root: string, user: string | undefined): ProbeResult {
+export function probe(root: string, user: string | null, limits: HostLimits): ProbeResult {
   const findings: ProbeFinding[] = [];
-  const account = user ? accountOf(user) : undefined;
-  const fault = (message: string, neededFor: string): ProbeResult => {
-    findings.push({ level: 'fault', path: '', message, neededFor });
+  const fault = (why: Omit<ProbeFinding, 'level' | 'path'>): ProbeResult => {
+    findings.push({ level: 'fault', path: '', ...why });
     return { ok: false, findings, looked: 0, complete: true };
   };
-  if (user && !account) return fault(`The mover's machine has no account named ${user}.`, 'to read the source with its rights');
-  if (!root.startsWith('/')) return fault('The folder must be given from the root, starting with /.', 'to find it on the mover');
+  if (!root.startsWith('/'))
+    return fault({ message: 'The folder must be given from the root, starting with /.', neededFor: 'to find it on the mover' });
+  let tree: LiveTree;
   try {
-    if (!posix.asAccount(account, () => fs.statSync(Buffer.from(root, 'latin1')).isDirectory()))
-      return fault('This is not a folder.', 'to read its content');
+    tree = LiveTree.open(root, user, limits);
   } catch (error) {
-    return fault(
-      systemCode(error) === 'ENOENT' ? 'There is no such folder on the mover.' : `The folder can not be reached (${systemCode(error)}).`,
-      'to read its content',
-    );
+    return fault(whyNotOpened(error, user));
   }
   const waiting = [''];
   let looked = 0;
   while (waiting.length && looked < mostLooked && findings.length < mostFindings) {
     const folder = waiting.shift()!;
+    const own = tree.ownNames(folder);
     try {
-      posix.asAccount(account, () => {
-        for (const name of listNames(joinPath(root, folder))) {
+      tree.inFolder(folder, (fd) => {
+        for (const name of namesIn(fd)) {
+          if (own?.has(name)) continue;
           looked++;
           const path = joinPath(folder, name);
-          const stat = statEntry(`${root}/${path}`);
-          if (stat.isDirectory()) waiting.push(path);
-          else if (stat.isFile() && findings.length < mostFindings) tryOpen(`${root}/${path}`, path, findings);
+          const stat = factsIn(fd, name);
+          if (stat?.isDirectory()) waiting.push(path);
+          else if (stat?.isFile() && findings.length < mostFindings) tryOpen(fd, name, path, findings);
         }
       });
     } catch (error) {
@@ -66,12 +91,15 @@ export function probe(root: string, user: string | undefined): ProbeResult {
       });
     }
   }
+  tree.close();
   return { ok: true, findings, looked, complete: waiting.length === 0 };
 }
 
-function tryOpen(absolute: string, path: string, findings: ProbeFinding[]): void {
+const { O_RDONLY, O_NOFOLLOW, O_NONBLOCK } = fs.constants;
+
+function tryOpen(folder: number, name: string, path: string, findings: ProbeFinding[]): void {
   try {
-    fs.closeSync(withShortPath(absolute, (p) => fs.openSync(p, fs.constants.O_RDONLY | fs.constants.O_NOFOLLOW | fs.constants.O_NONBLOCK)));
+    closeFile(openIn(folder, name, O_RDONLY | O_NOFOLLOW | O_NONBLOCK));
   } catch (error) {
     findings.push({
       level: 'warning',
@@ -90,28 +118,31 @@ export interface DiscoveredFolder {
   readonly readable: boolean;
 }
 
-/** Folders and files directly below a path, folders first. Throws the system's error. */
-export function discover(root: string, path: string, user: string | undefined): DiscoveredFolder[] {
-  const account = user ? accountOf(user) : undefined;
-  const base = path === '' ? root : `${root}/${path}`;
-  return posix.asAccount(account, () =>
-    listNames(base)
-      .flatMap((name): DiscoveredFolder[] => {
-        try {
-          const entry = describeEntry(`${base}/${name}`, name, statEntry(`${base}/${name}`));
-          const readable = entry.kind !== 'folder' || canList(`${base}/${name}`);
+/** Folders and files directly below a path beneath the root, folders first. Throws the system's error, LEADS_AWAY, OUT_OF_BOUNDS. */
+export function discover(root: string, path: string, user: string | null, limits: HostLimits): DiscoveredFolder[] {
+  const tree = LiveTree.open(root, user, limits);
+  const own = tree.ownNames(path);
+  try {
+    return tree.inFolder(path, (fd) => {
+      limits.checkBrowse(fd);
+      return namesIn(fd)
+        .filter((name) => !own?.has(name))
+        .flatMap((name): DiscoveredFolder[] => {
+          const entry = describeIn(fd, name);
+          if (!entry) return [];
+          const readable = entry.kind !== 'folder' || canList(fd, name);
           return [{ name, kind: entry.kind, size: entry.size, mtimeNs: entry.mtimeNs, readable }];
-        } catch {
-          return [];
-        }
-      })
-      .sort((a, b) => Number(b.kind === 'folder') - Number(a.kind === 'folder')),
-  );
+        })
+        .sort((a, b) => Number(b.kind === 'folder') - Number(a.kind === 'folder'));
+    });
+  } finally {
+    tree.close();
+  }
 }
 
-function canList(path: string): boolean {
+function canList(folder: number, name: string): boolean {
   try {
-    fs.closeSync(fs.openSync(Buffer.from(path, 'latin1'), fs.constants.O_RDONLY | fs.constants.O_DIRECTORY));
+    closeFile(openFolderBeneath(folder, name));
     return true;
   } catch {
     return false;

@@ -4,6 +4,7 @@ import { type ChunkWriter, DiskFolder, Store, writeFolder, type ItemKind, type T
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { PlacePool } from './place-pool';
+import { HostLimits, usualBounds } from './host-limits';
 import { Placer } from './placer';
 import { Restorer, type RestoredItem } from './restore';
 
@@ -63,11 +64,17 @@ function placerFor(stopped = () => false): Placer {
   return placer;
 }
 
-async function restore(top: TreeEntry, to = '', more: { stopped?: () => boolean; trial?: boolean } = {}): Promise<RestoredItem[]> {
+async function restore(
+  top: TreeEntry,
+  to = '',
+  more: { stopped?: () => boolean; trial?: boolean; base?: string; limits?: HostLimits } = {},
+): Promise<RestoredItem[]> {
   await writer.finish();
   const items: RestoredItem[] = [];
   const restorer = new Restorer({
-    base: `${base}/back`,
+    base: more.base ?? `${base}/back`,
+    limits: more.limits ?? HostLimits.none,
+    cameFrom: undefined,
     rule: 'replace',
     stamp: 'now',
     taskId: 't',
@@ -107,6 +114,34 @@ describe('a store that lies', () => {
     expect(fs.lstatSync(`${base}/back/door`).isDirectory()).toBe(true);
   });
 
+  it('does not enter a destination that was made a link, nor one behind a link of others', async () => {
+    fs.symlinkSync(`${base}/outside`, `${base}/back`);
+    for (const trial of [true, false])
+      await expect(restore(folder('', [file('x', 'evil')]), '', { trial })).rejects.toThrow('links are not followed');
+    fs.unlinkSync(`${base}/back`);
+    fs.mkdirSync(`${base}/theirs`);
+    fs.chownSync(`${base}/theirs`, 65534, 65534);
+    fs.symlinkSync(`${base}/outside`, `${base}/theirs/turned`);
+    const into = (to: string) => restore(folder('', [file('x', 'evil')]), '', { base: to });
+    await expect(into(`${base}/theirs/turned/deep`)).rejects.toThrow('links are not followed');
+    expect(fs.readdirSync(`${base}/outside`)).toEqual([]);
+  });
+
+  it("does not reach the mover's own things from above", async () => {
+    for (const name of ['keys', 'scripts']) fs.mkdirSync(`${base}/back/host/${name}`, { recursive: true });
+    const limits = new HostLimits(usualBounds([`${base}/back/host/keys`, `${base}/back/host/token`, `${base}/back/host/scripts`]));
+    const host = folder('host', [
+      folder('keys', [file('x', 'evil')]),
+      file('token', 'evil'),
+      folder('scripts', [file('run.sh', 'evil')]),
+      file('fine', 'fine'),
+    ]);
+    const items = await restore(folder('', [host]), '', { limits });
+    expect(items.flatMap((i) => (i.action === 'failed' ? [i.path] : [])).sort()).toEqual(['host/keys', 'host/scripts', 'host/token']);
+    expect(fs.readdirSync(`${base}/back/host`).sort()).toEqual(['fine', 'keys', 'scripts']);
+    expect(fs.readdirSync(`${base}/back/host/scripts`)).toEqual([]);
+  });
+
   it('is caught when content is not what the name says', async () => {
     const bad = file('a', 'good content');
     const other = file('b', 'other content');
@@ -131,6 +166,8 @@ describe('restoring', () => {
     await writer.finish();
     const restorer = new Restorer({
       base: `${base}/back`,
+      limits: HostLimits.none,
+      cameFrom: undefined,
       rule: 'leave',
       stamp: '',
       taskId: 't',

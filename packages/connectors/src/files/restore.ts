@@ -11,10 +11,12 @@ import {
 } from '@lithodex/core';
 import {
   ByteReader,
+  closeFile,
   EngineError,
   entryFlags,
   inFolder,
-  openFolderBelow,
+  openFolderBeneath,
+  openIn,
   readEntry,
   systemCode,
   type EntryCursor,
@@ -23,7 +25,9 @@ import {
   type TreeReader,
 } from '@lithodex/engine';
 import { contentMatches } from './content-check';
-import { applyMetadata, makeSpecial } from './metadata';
+import { Countdown, nothingToDo, OpenFolder, type Begun } from './begun';
+import { Destination, type DestinationOptions } from './destination';
+import { applyMetadata, applyMetadataOpen, makeSpecial, propertiesOf } from './metadata';
 import { reason } from './place-file';
 import type { Placed, Placer } from './placer';
 
@@ -37,16 +41,12 @@ export interface RestoredItem {
   readonly remark: string;
 }
 
-export interface RestoreOptions {
-  /** Absolute path of the destination, byte string; it is made when missing. */
-  readonly base: string;
+export interface RestoreOptions extends DestinationOptions {
   readonly rule: ConflictRule;
   /** Goes into the names of items put beside. */
   readonly stamp: string;
   /** Names what is being written, so that a retry recognises leftovers. */
   readonly taskId: string;
-  /** Decide and report, write nothing. */
-  readonly trial: boolean;
   readonly trees: TreeReader;
   readonly keys: KeySet;
   readonly placer: Placer;
@@ -56,55 +56,7 @@ export interface RestoreOptions {
   readonly stopped: () => boolean;
 }
 
-const { O_RDONLY, O_DIRECTORY, O_NOFOLLOW } = fs.constants;
-
-/** Work that has begun; `done` resolves when all of it has ended and never rejects. */
-interface Begun {
-  readonly done: Promise<unknown>;
-}
-const nothingToDo: Begun = { done: Promise.resolve() };
-
-/** Resolves when everything added has ended, without keeping what has. */
-class Countdown {
-  private left = 1;
-  private finish: () => void = () => undefined;
-  readonly done = new Promise<void>((resolve) => {
-    this.finish = resolve;
-  });
-
-  /** One thing more to wait for, until {@link close}. */
-  open(): void {
-    this.left++;
-  }
-
-  add({ done }: Begun): void {
-    if (done === nothingToDo.done) return;
-    this.open();
-    void done.then(() => {
-      this.close();
-    });
-  }
-
-  /** One thing less to wait for; the first is that nothing more will be added. */
-  close(): void {
-    if (--this.left === 0) this.finish();
-  }
-}
-
-/** An open folder that is closed when the last who works in it lets go. */
-class OpenFolder {
-  private users = 1;
-  /** -1: a folder that a trial has not made. */
-  constructor(readonly fd: number) {}
-
-  hold(): void {
-    this.users++;
-  }
-
-  release(): void {
-    if (--this.users === 0 && this.fd >= 0) fs.closeSync(this.fd);
-  }
-}
+const { O_RDONLY, O_NOFOLLOW, O_NONBLOCK } = fs.constants;
 
 type Report = (action: RestoredItem['action'], remark?: string, bytes?: number) => void;
 
@@ -114,6 +66,8 @@ type Report = (action: RestoredItem['action'], remark?: string, bytes?: number) 
  * gets its properties when everything below it is there.
  */
 export class Restorer {
+  private readonly destination: Destination;
+  /** -1: not there, in a trial. */
   private readonly base: number;
   /** Where the first name of a file with several was put, and when it is there. */
   private readonly written = new Map<string, { readonly path: string; readonly outcome: Promise<Placed> }>();
@@ -121,13 +75,12 @@ export class Restorer {
   private fatal: EngineError | undefined;
 
   constructor(private readonly options: RestoreOptions) {
-    const path = Buffer.from(options.base, 'latin1');
-    if (!options.trial) fs.mkdirSync(path, { recursive: true });
-    this.base = fs.existsSync(path) ? fs.openSync(path, O_RDONLY | O_DIRECTORY) : -1;
+    this.destination = new Destination(options);
+    this.base = this.destination.base;
   }
 
   close(): void {
-    if (this.base >= 0) fs.closeSync(this.base);
+    this.destination.close();
   }
 
   /**
@@ -139,9 +92,9 @@ export class Restorer {
     if (!parts || !safeParts(to)) throw new EngineError('PATH_MISSING', 'the path leaves the destination');
     let begun = nothingToDo;
     try {
-      if (to === '') begun = await this.children(entry, new OpenFolder(this.base < 0 ? -1 : openFolderBelow(this.base, [])), '', false);
+      if (to === '') begun = await this.children(entry, new OpenFolder(this.base < 0 ? -1 : openFolderBeneath(this.base, '')), '', false);
       else {
-        const folder = new OpenFolder(this.openParent(parts, parents));
+        const folder = new OpenFolder(this.destination.parent(parts, parents));
         begun = await this.write(folder, { ...entry, name: baseName(to) }, parentPath(to), false);
         folder.release();
       }
@@ -160,29 +113,6 @@ export class Restorer {
     if (systemCode(error) === 'ENOSPC') throw new EngineError('TARGET_FULL', 'no room left at the destination', { cause: error });
   }
 
-  /** Opens the folder that gets the item, making what is missing. -1 when a trial meets a missing folder. */
-  private openParent(parts: readonly string[], parents: readonly TreeEntry[]): number {
-    if (this.base < 0) return -1;
-    let at = openFolderBelow(this.base, []);
-    for (const [i, part] of parts.entries()) {
-      const path = inFolder(at, part);
-      let next: number;
-      try {
-        if (!fs.lstatSync(path, { throwIfNoEntry: false })) {
-          if (this.options.trial) return -1;
-          fs.mkdirSync(path, 0o755);
-          const like = parents[i];
-          if (like) applyMetadata(path, like);
-        }
-        next = fs.openSync(path, O_RDONLY | O_DIRECTORY | O_NOFOLLOW);
-      } finally {
-        fs.closeSync(at);
-      }
-      at = next;
-    }
-    return at;
-  }
-
   /** Restores one entry into an open folder; in a `fresh` one, just made by us, nothing can exist yet. */
   private async write(folder: OpenFolder, entry: TreeEntry, below: string, fresh: boolean): Promise<Begun> {
     if (this.fatal) throw this.fatal;
@@ -198,6 +128,7 @@ export class Restorer {
         return nothingToDo;
       }
       const { fd } = folder;
+      if (fd >= 0 && !fresh) this.destination.checkName(fd, entry.name);
       const there = fd < 0 || fresh ? undefined : fs.lstatSync(inFolder(fd, entry.name), { bigint: true, throwIfNoEntry: false });
       const identical = there !== undefined && (await this.identical(fd, entry, there));
       const existing = there && { isFolder: there.isDirectory(), mtimeNs: there.mtimeNs, identical };
@@ -240,17 +171,17 @@ export class Restorer {
       there.mtimeNs === entry.mtimeNs &&
       (Number(there.mode) & 0o7777) === entry.mode;
     if (!plain) return false;
-    const fd = fs.openSync(path, O_RDONLY | O_NOFOLLOW);
+    const fd = openIn(folder, entry.name, O_RDONLY | O_NOFOLLOW | O_NONBLOCK);
     try {
-      return await contentMatches(fd, entry, this.options.trees, this.options.keys);
+      return fs.fstatSync(fd).isFile() && (await contentMatches(fd, entry, this.options.trees, this.options.keys));
     } finally {
-      fs.closeSync(fd);
+      closeFile(fd);
     }
   }
 
   private async folder(parent: OpenFolder, entry: TreeEntry, below: string, action: RestoreAction, report: Report): Promise<Begun> {
     const path = joinPath(below, entry.name);
-    const enter = () => new OpenFolder(fs.openSync(inFolder(parent.fd, entry.name), O_RDONLY | O_DIRECTORY | O_NOFOLLOW));
+    const enter = () => new OpenFolder(this.destination.enter(parent.fd, entry.name));
     if (this.options.trial) {
       report(action);
       return this.children(entry, parent.fd < 0 || action !== 'merge' ? new OpenFolder(-1) : enter(), path, false);
@@ -258,11 +189,12 @@ export class Restorer {
     const at = inFolder(parent.fd, entry.name);
     if (action === 'replace') fs.unlinkSync(at);
     if (action !== 'merge') fs.mkdirSync(at, 0o700);
-    const children = await this.children(entry, enter(), path, action !== 'merge');
-    parent.hold();
+    const own = enter();
+    own.hold();
+    const children = await this.children(entry, own, path, action !== 'merge');
     const finish = () => {
-      const failed = action !== 'merge' || this.options.rule === 'replace' ? applyMetadata(at, entry) : [];
-      parent.release();
+      const failed = action !== 'merge' || this.options.rule === 'replace' ? applyMetadataOpen(own.fd, propertiesOf(entry)) : [];
+      own.release();
       report(action, failed.length ? `not set: ${failed.join(', ')}` : '');
     };
     return { done: children.done.then(finish) };
@@ -370,7 +302,7 @@ export class Restorer {
     await this.options.placer.flush();
     if ((await first.outcome).failed) return false;
     const at = inFolder(folder, temporary);
-    const from = openFolderBelow(this.base, safeParts(parentPath(first.path)) ?? []);
+    const from = openFolderBeneath(this.base, parentPath(first.path));
     try {
       fs.rmSync(at, { force: true });
       fs.linkSync(inFolder(from, baseName(first.path)), at);
@@ -378,7 +310,7 @@ export class Restorer {
     } catch {
       return false;
     } finally {
-      fs.closeSync(from);
+      closeFile(from);
     }
   }
 }

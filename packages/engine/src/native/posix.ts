@@ -1,6 +1,6 @@
 import koffi from 'koffi';
 import type { Instant } from '../format/byte-io';
-import { failed, lastCode } from './posix-error';
+import { failed, lastCode, PosixError } from './posix-error';
 
 export { PosixError } from './posix-error';
 
@@ -157,20 +157,44 @@ export function dataRanges(fd: number, size: number): [number, number][] {
 export interface Account {
   readonly uid: number;
   readonly gid: number;
+  /** Groups it belongs to besides. */
+  readonly groups: readonly number[];
 }
 
+/** Numbers of setgroups(2) as the kernel counts: the C library's own call would change all threads. */
+const setgroupsNumber = process.arch === 'arm64' ? 159 : 116;
+const syscall = libc.func('int syscall(int64_t, size_t, const void *)') as (number: number, count: number, list: Uint8Array) => Int;
+
+function setGroups(groups: readonly number[]): void {
+  const list = Buffer.alloc(groups.length * 4);
+  groups.forEach((gid, i) => list.writeUInt32LE(gid, i * 4));
+  if (syscall(setgroupsNumber, groups.length, list) !== 0) throw failed('setgroups');
+}
+
+const ownGroups = process.getgroups!();
+const nobodyAtAll = 0xffffffff;
+
 /**
- * Runs synchronous file calls of this thread with the rights of another account (fsuid and fsgid), so that a source is read with no more rights
- * than it was given. Without an account, runs with the rights of the process.
+ * Runs synchronous file calls of this thread with the rights of another account (fsuid, fsgid and supplementary groups), so that a source is read with no more rights
+ * than it was given. Without an account, runs with the rights of the process. Throws a PosixError (EPERM) where the process may not take the rights on.
  */
 export function asAccount<T>(account: Account | undefined, run: () => T): T {
   if (!account) return run();
-  setfsgid(account.gid);
-  setfsuid(account.uid);
+  const own = process.geteuid!();
+  if (own !== 0) {
+    if (own !== account.uid) throw new PosixError('EPERM', 'setfsuid');
+    return run();
+  }
+  setGroups(account.groups);
   try {
+    setfsgid(account.gid);
+    setfsuid(account.uid);
+    // the calls tell nothing of a failure but by what is in force afterwards
+    if (setfsuid(nobodyAtAll) !== account.uid || setfsgid(nobodyAtAll) !== account.gid) throw new PosixError('EPERM', 'setfsuid');
     return run();
   } finally {
-    setfsuid(process.geteuid!());
+    setfsuid(own);
     setfsgid(process.getegid!());
+    setGroups(ownGroups);
   }
 }

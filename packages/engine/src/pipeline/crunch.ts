@@ -3,6 +3,7 @@ import { cutSeed, type KeySet } from '../keys/key-set';
 import { Cutter, gearTable, streamSizes } from '@lithodex/core';
 import { EngineError, systemCode } from '../errors';
 import { ByteWriter, type Instant } from '../format/byte-io';
+import { openFolderBeneath } from '../native/beneath';
 import { closeFile, FileFacts, openIn, readAt, statOpen } from '../native/open-files';
 import { asAccount, dataRanges, readAttributesOpen, type Account } from '../native/posix';
 import type { ChunkWriter } from '../store/chunk-writer';
@@ -10,10 +11,11 @@ import { writeTimedEntry, type UntimedEntry, type Writable } from '../tree/tree-
 import { storeContent, type PutChunk } from '../tree/tree-writer';
 import type { FileResults } from './file-results';
 import { KnownCuts, type EarlierChunks } from './known-cuts';
-import { withShortPath } from './open-deep';
 
 /** Files to read, all with the rights of one account. */
 export interface FileJobs {
+  /** The open folder that all of them lie below. */
+  readonly top: number;
   readonly folders: readonly FolderJobs[];
   /** Whose rights to open them with; those of the process when absent. */
   readonly account?: Account | undefined;
@@ -21,7 +23,7 @@ export interface FileJobs {
 
 /** Files of one folder. Byte strings. */
 export interface FolderJobs {
-  /** Absolute path. */
+  /** Below the top. */
   readonly path: string;
   readonly names: readonly string[];
   /** What large files held at the earlier point, by name. */
@@ -63,7 +65,7 @@ interface ReadContent {
   readonly random: boolean;
 }
 
-const { O_RDONLY, O_DIRECTORY, O_NOFOLLOW, O_NONBLOCK } = fs.constants;
+const { O_RDONLY, O_NOFOLLOW, O_NONBLOCK } = fs.constants;
 const noNames = Buffer.alloc(0);
 
 /** Reads, cuts and stores files, one after another, in the thread it lives in, and packs their entries. */
@@ -91,7 +93,7 @@ export class Crunch {
     for (const { path, names, earlier } of jobs.folders) {
       let folder: number;
       try {
-        folder = asAccount(jobs.account, () => openFolder(path));
+        folder = asAccount(jobs.account, () => openFolderBeneath(jobs.top, path));
       } catch (error) {
         const code = systemCode(error) ?? String(error);
         for (const _ of names) results.failed(code);
@@ -105,7 +107,7 @@ export class Crunch {
           if (this.writer.full) await this.writer.drain();
         }
       } finally {
-        fs.closeSync(folder);
+        closeFile(folder);
       }
     }
   }
@@ -302,10 +304,6 @@ function tellFailure(error: unknown, results: FileResults): void {
   const code = systemCode(error);
   if (!code || error instanceof EngineError) throw error;
   results.failed(code);
-}
-
-function openFolder(path: string): number {
-  return withShortPath(path, (p) => fs.openSync(p, O_RDONLY | O_DIRECTORY | O_NOFOLLOW));
 }
 
 function attributesOf(fd: number): [attributes: [string, Buffer][], failed: string] {

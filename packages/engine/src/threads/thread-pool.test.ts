@@ -2,6 +2,8 @@ import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
+import { openTop } from '../native/beneath';
+import { closeFile } from '../native/open-files';
 import { CrunchPool } from '../pipeline/crunch-pool';
 import { Store } from '../store/store';
 import { DiskFolder } from '../targets/disk-folder';
@@ -34,10 +36,12 @@ describe('threads', () => {
     const before = openFiles();
     const pool = started();
     let done = 0;
-    const jobs = { folders: [{ path: base, names: ['large', 'large', 'large'] }] };
+    const top = openTop(base);
+    const jobs = { top, folders: [{ path: '', names: ['large', 'large', 'large'] }] };
     for (let i = 0; i < 4; i++) await pool.submit(jobs, 1, () => done++);
     await new Promise((resume) => setTimeout(resume, 300));
     await pool.close();
+    closeFile(top);
     expect(done).toBeLessThan(12);
     expect(openFiles()).toBe(before);
     await expect(pool.idle()).rejects.toMatchObject({ code: 'STOPPED' });
@@ -47,7 +51,7 @@ describe('threads', () => {
     const before = openFiles();
     for (let i = 0; i < 20; i++) {
       const pool = started();
-      await pool.submit({ folders: [] }, 1, () => undefined);
+      await pool.submit({ top: -1, folders: [] }, 1, () => undefined);
       await new Promise((resume) => setTimeout(resume, i * 5));
       await pool.close();
     }

@@ -1,6 +1,6 @@
 import type { BackupWork, MachinePoint, PointTotals } from '@lithodex/contract';
 import { countOf, formatBytes, pathFilter } from '@lithodex/core';
-import { accountOf, surveyTree, type CaptureWarning, type MachineWarning } from '@lithodex/connectors';
+import { surveyTree, type CaptureWarning, type MachineWarning } from '@lithodex/connectors';
 import { EngineError, type Root } from '@lithodex/engine';
 import { CatalogLoader, type Changes } from './catalog-loader';
 import { platformClient } from './platforms';
@@ -57,6 +57,7 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
         const message = `put together on the target: ${countOf(chunks, 'chunk')}, ${formatBytes(bytes)} read again there, every sum matches; nothing was read from the source`;
         ctx.log({ level: 'note', code: 'PUT_TOGETHER', path: '', message });
       },
+      limits: ctx.limits,
       stopped: ctx.stopped,
       beforeCommit: () => {
         ctx.phase('committing');
@@ -147,12 +148,12 @@ export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<Task
   });
   if (work.machine) return trialOfMachine(ctx, work, work.machine, room.free);
   let missing = 0;
-  const account = work.readAs ? accountOf(work.readAs) : undefined;
   const survey = surveyTree(
     work.workload.path,
     pathFilter(work.include, work.exclude),
     work.targetFolders,
-    account,
+    work.readAs,
+    ctx.limits,
     (path, cause) => {
       missing++;
       ctx.log({ level: 'warning', code: 'UNREADABLE', path, message: `${warningText.UNREADABLE} (${cause})` });

@@ -1,3 +1,4 @@
+import { HostLimits } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { copyPoint, DiskFolder, EngineError, prune, Store, verify, verifyAndMend } from '@lithodex/engine';
@@ -32,7 +33,7 @@ async function take(taskId: string): Promise<void> {
   const workload = { id: '1', name: 'w', source: 'w', path: `${base}/source` };
   const what = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [] };
   const previous = taskId === 't1' ? null : `t${Number(taskId[1]) - 1}`;
-  const hooks = { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped };
+  const hooks = { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped };
   await takePoint(store, { taskId, seriesId: 's1', workload, kind: 'incremental', previous, moment: 0, ...what }, hooks);
 }
 

@@ -1,3 +1,4 @@
+import { HostLimits } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { DiskFolder, encodeTop, EngineError, Store, topEntry, writeFolder } from '@lithodex/engine';
@@ -47,6 +48,7 @@ async function take(taskId: string, kind: PointRequest['kind'], previous: string
       onWarning: (w) => warnings.push(`${w.code} ${w.path}`),
       onCapture: () => undefined,
       onReadAgain: (r) => read.push(r),
+      limits: HostLimits.none,
       stopped: () => false,
     },
   );

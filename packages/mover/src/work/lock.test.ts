@@ -1,3 +1,4 @@
+import { HostLimits } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { Bucket, copyPoint, DiskFolder, prune, Store, verifyAndMend, type BucketPlace } from '@lithodex/engine';
@@ -41,7 +42,7 @@ async function take(
   fs.writeFileSync(`${base}/source/only-${taskId}`, randomBytes(700_000));
   const workload = { id: '1', name: 'w', source: 'w', path: `${base}/source` };
   const what = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [], lockedUntil };
-  const hooks = { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, onNotLocked, stopped };
+  const hooks = { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, onNotLocked, stopped };
   await takePoint(store, { taskId, seriesId: 's1', workload, kind: 'incremental', previous, moment: 0, ...what }, hooks);
 }
 

@@ -1,6 +1,7 @@
 import { createHash, randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import {
+  HostLimits,
   MachineRestore,
   PlatformClient,
   SourceError,
@@ -90,7 +91,13 @@ async function take(
       },
       ...more,
     },
-    { now: () => 2000, onWarning: (w) => warnings.push(w as MachineWarning), onCapture: () => undefined, stopped: () => false },
+    {
+      limits: HostLimits.none,
+      now: () => 2000,
+      onWarning: (w) => warnings.push(w as MachineWarning),
+      onCapture: () => undefined,
+      stopped: () => false,
+    },
   );
   return { ...taken, taskId, warnings };
 }

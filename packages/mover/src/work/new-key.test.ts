@@ -1,3 +1,4 @@
+import { HostLimits } from '@lithodex/connectors';
 import fs from 'node:fs';
 import path from 'node:path';
 import { makeEnvelope, openEnvelope, verifyAndMend } from '@lithodex/engine';
@@ -11,7 +12,7 @@ const target = () => ({
   owner: 'a'.repeat(32),
   place: { kind: 'folder' as const, folder: `${base}/store` },
 });
-const stores = () => new Stores(`${base}/keys`);
+const stores = () => new Stores(`${base}/keys`, HostLimits.none);
 const keyFile = () => path.join(base, 'keys', `${target().id}.key`);
 
 beforeEach(async () => {

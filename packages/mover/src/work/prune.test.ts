@@ -1,3 +1,4 @@
+import { HostLimits } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { affected, DiskFolder, EngineError, prune, Store, verify, type PruneReport } from '@lithodex/engine';
@@ -60,7 +61,7 @@ function take(store: Store, taskId: string, series = 's1', previous: string | nu
   return takePoint(
     store,
     { taskId, seriesId: series, workload, kind: previous ? 'incremental' : 'full', previous, moment: 0, ...rest },
-    { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
+    { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
   );
 }
 

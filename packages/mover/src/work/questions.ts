@@ -1,7 +1,8 @@
 import { accessSync, constants, existsSync, readdirSync, statfsSync, statSync } from 'node:fs';
 import path from 'node:path';
+import { bytesOfText } from '@lithodex/core';
 import type { ComparedItem, Question, TargetPlace, TargetTest } from '@lithodex/contract';
-import { compareFolder, compareItem, discover, lookAhead, probe, type Comparison } from '@lithodex/connectors';
+import { compareFolder, compareItem, discover, lookAhead, probe, treeNow, type Comparison, type HostLimits } from '@lithodex/connectors';
 import {
   checkBucket,
   checkCartridges,
@@ -19,12 +20,12 @@ import { insideTestOf, inventoryOf, testOf } from './platforms';
 import type { Stores } from './stores';
 
 /** Answers what the server asks on behalf of a person who waits. */
-export async function answerQuestion(question: Question, stores: Stores): Promise<unknown> {
+export async function answerQuestion(question: Question, stores: Stores, limits: HostLimits): Promise<unknown> {
   switch (question.ask) {
     case 'probe':
-      return probe(question.folder, question.readAs ?? undefined);
+      return probe(question.folder, question.readAs, limits);
     case 'discover':
-      return discover(question.folder, question.path, question.readAs ?? undefined).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
+      return discover(question.folder, question.path, question.readAs, limits).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
     case 'platformTest':
       return testOf(question.platform);
     case 'insideTest':
@@ -32,7 +33,7 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
     case 'platformInventory':
       return inventoryOf(question.platform);
     case 'targetTest':
-      return testPlace(question.place);
+      return testPlace(question.place, limits);
     case 'targetCreate':
       await stores.create(question.target, question.siblings);
       return {};
@@ -58,17 +59,17 @@ export async function answerQuestion(question: Question, stores: Stores): Promis
       return JSON.stringify(makeEnvelope(store.keys, store.header, question.name, question.passphrase), null, 2);
     }
     case 'compare':
-      return compare(question, stores);
+      return compare(question, stores, limits);
     case 'look':
-      return lookAhead(question.places, question.destination);
+      return lookAhead(question.places, question.destination, limits, question.cameFrom ?? undefined);
   }
 }
 
 /** Whether a place can become a target. */
-async function testPlace(place: TargetPlace): Promise<TargetTest> {
+async function testPlace(place: TargetPlace, limits: HostLimits): Promise<TargetTest> {
   switch (place.kind) {
     case 'folder':
-      return testFolder(place.folder);
+      return testFolder(place.folder, limits);
     case 'bucket':
       return testBucket(place);
     case 'cartridges':
@@ -86,12 +87,17 @@ async function testCartridges(place: CartridgePlace): Promise<TargetTest> {
 }
 
 /** Whether a folder can become a target. */
-function testFolder(folder: string): TargetTest {
+function testFolder(folder: string, limits: HostLimits): TargetTest {
   let nearest = folder;
   while (nearest !== '/' && !existsSync(nearest)) nearest = path.dirname(nearest);
   const { bavail, bsize } = statfsSync(nearest);
   const free = bavail * bsize;
   const refuse = (message: string, holdsStore = false): TargetTest => ({ ok: false, holdsStore, locks: true, free, message, needs: [] });
+  try {
+    limits.checkTarget(bytesOfText(folder));
+  } catch (error) {
+    return refuse((error as Error).message);
+  }
   if (!statSync(nearest).isDirectory()) return refuse(`${nearest} is no folder.`);
   try {
     accessSync(nearest, constants.W_OK);
@@ -128,14 +134,21 @@ function side(entry: TreeEntry | undefined): ComparedItem['then'] {
   };
 }
 
-async function compare(question: Extract<Question, { ask: 'compare' }>, stores: Stores): Promise<ComparedItem[]> {
+async function compare(question: Extract<Question, { ask: 'compare' }>, stores: Stores, limits: HostLimits): Promise<ComparedItem[]> {
   const { point } = question;
   const store = await stores.ofPoint(point);
   const found = await store.root(point.seriesId, point.taskId);
   if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
   const entry = await store.trees.find(topEntry(found.root), question.path);
-  const rows: Comparison[] = question.folder
-    ? compareFolder(point.root, question.path, entry.folder ? await store.trees.folder(entry.folder.node) : [])
-    : [await compareItem(point.root, question.path, entry, store.trees, store.keys)];
+  const stored = question.folder && entry.folder ? await store.trees.folder(entry.folder.node) : [];
+  const tree = treeNow(point.root, question.readAs, limits);
+  let rows: Comparison[];
+  try {
+    rows = question.folder
+      ? compareFolder(tree, question.path, stored)
+      : [await compareItem(tree, question.path, entry, store.trees, store.keys)];
+  } finally {
+    tree?.close();
+  }
   return rows.map((r) => ({ name: r.name, since: r.since, then: side(r.then), now: side(r.now), sameContent: r.sameContent ?? null }));
 }

@@ -45,10 +45,10 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
   const restorers = new Map<string, Restorer>();
   const placers = new Map<string, Placer>();
   // each point is opened once, however many picks are of it: opening asks the target for what is new
-  const opened = new Map<string, { store: Store; top: TreeEntry }>();
+  const opened = new Map<string, { store: Store; top: TreeEntry; cameFrom: string }>();
   const open = async (point: PointRef) => {
     const store = await ctx.stores.ofPoint(point, elsewhere);
-    const found = { store, top: await topOf(store, point) };
+    const found = { store, ...(await topOf(store, point)) };
     opened.set(point.taskId, found);
     return found;
   };
@@ -56,7 +56,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
   try {
     for (const pick of work.picks) {
       if (ctx.stopped()) throw new EngineError('STOPPED');
-      const { store, top } = opened.get(pick.point.taskId) ?? (await open(pick.point));
+      const { store, top, cameFrom } = opened.get(pick.point.taskId) ?? (await open(pick.point));
       const placer =
         placers.get(store.header.targetId) ??
         new Placer({
@@ -69,11 +69,13 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
           stopped: ctx.stopped,
         });
       placers.set(store.header.targetId, placer);
-      const key = `${store.header.targetId} ${pick.base}`;
+      const key = JSON.stringify([store.header.targetId, pick.base, cameFrom]);
       const restorer =
         restorers.get(key) ??
         new Restorer({
           base: pick.base,
+          limits: ctx.limits,
+          cameFrom,
           rule: work.rule,
           stamp: work.stamp,
           taskId: ctx.task.id,
@@ -113,10 +115,11 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
   return { counts, bytes: moved };
 }
 
-async function topOf(store: Store, point: { seriesId: string; taskId: string }): Promise<TreeEntry> {
+/** The top folder of a point, and where it was taken. */
+async function topOf(store: Store, point: { seriesId: string; taskId: string }): Promise<{ top: TreeEntry; cameFrom: string }> {
   const found = await store.root(point.seriesId, point.taskId);
   if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
-  return topEntry(found.root);
+  return { top: topEntry(found.root), cameFrom: found.root.workload.path };
 }
 
 /** Entries of the folders above an item, where it keeps its path. */

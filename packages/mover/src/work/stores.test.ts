@@ -1,3 +1,4 @@
+import { HostLimits } from '@lithodex/connectors';
 import fs from 'node:fs';
 import type { TargetRef } from '@lithodex/contract';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
@@ -12,7 +13,7 @@ const pins = () => (fs.existsSync(`${base}/store/pins`) ? fs.readdirSync(`${base
 beforeEach(async () => {
   base = temporaryFolder('stores');
   target = { id: 'one', owner: 'a'.repeat(32), place: { kind: 'folder', folder: `${base}/store` } };
-  stores = new Stores(`${base}/keys`);
+  stores = new Stores(`${base}/keys`, HostLimits.none);
   await stores.create(target, []);
 });
 afterEach(() => {
@@ -23,8 +24,8 @@ describe('the stores of a mover', () => {
   it('make a key file only its owner can read, and never a second one', async () => {
     expect(fs.statSync(`${base}/keys/one.key`).mode & 0o777).toBe(0o600);
     await expect(stores.create(target, [])).rejects.toThrow();
-    expect((await new Stores(`${base}/keys`).of(target)).header.format).toBe('lithodex-store');
-    await expect(new Stores(`${base}/none`).of(target)).rejects.toMatchObject({ code: 'KEY_MISSING' });
+    expect((await new Stores(`${base}/keys`, HostLimits.none).of(target)).header.format).toBe('lithodex-store');
+    await expect(new Stores(`${base}/none`, HostLimits.none).of(target)).rejects.toMatchObject({ code: 'KEY_MISSING' });
     await expect(stores.of({ id: 'one', owner: 'a'.repeat(32), place: { kind: 'folder', folder: `${base}/away` } })).rejects.toMatchObject({
       code: 'TARGET_MISSING',
     });

@@ -1,6 +1,7 @@
 import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { randomBytes } from 'node:crypto';
 import path from 'node:path';
+import { bytesOfText } from '@lithodex/core';
 import type { PointRef, TargetRef } from '@lithodex/contract';
 import {
   EngineError,
@@ -15,6 +16,7 @@ import {
   wrapWithKeyFile,
   type Domain,
 } from '@lithodex/engine';
+import type { HostLimits } from '@lithodex/connectors';
 
 /** What people call the place of a target. */
 function nameOf({ place }: TargetRef): string {
@@ -29,6 +31,7 @@ export class Stores {
   /** `pace`: memory of the pace at which the task of this thread writes. */
   constructor(
     private readonly keysFolder: string,
+    private readonly limits: HostLimits,
     private readonly pace?: SharedArrayBuffer,
   ) {}
 
@@ -48,6 +51,7 @@ export class Stores {
       this.open.delete(target.id);
       throw new EngineError('TARGET_MISSING', target.place.folder);
     }
+    this.checkPlace(target);
     const known = this.open.get(target.id);
     if (known) {
       await known.index.refresh();
@@ -133,8 +137,14 @@ export class Stores {
     return path.join(this.keysFolder, 'domain.json');
   }
 
+  /** Refuses a target where the mover keeps its own things. Throws OUT_OF_BOUNDS. */
+  private checkPlace({ place }: TargetRef): void {
+    if (place.kind !== 'bucket') this.limits.checkTarget(bytesOfText(place.folder));
+  }
+
   /** Makes a store with a new key file, in the domain of its siblings where there are any. */
   async create(target: TargetRef, siblings: readonly TargetRef[]): Promise<void> {
+    this.checkPlace(target);
     const domain = await this.domain(siblings);
     mkdirSync(this.keysFolder, { recursive: true, mode: 0o700 });
     if (target.place.kind === 'folder') mkdirSync(target.place.folder, { recursive: true, mode: 0o700 });
@@ -151,6 +161,7 @@ export class Stores {
    * Opens a store that is there already with its key envelope, and gives it a key file of this mover. Throws KEY_WRONG, STORE_HEADER, TARGET_MISSING.
    */
   async takeOver(target: TargetRef, envelopeText: string, passphrase: string): Promise<void> {
+    this.checkPlace(target);
     const at = targetAt(target.place);
     const keys = openEnvelope(parseEnvelope(envelopeText), passphrase);
     const header = await openHeaderWithKeys(at, keys);

@@ -1,5 +1,5 @@
 import { pathFilter } from '@lithodex/core';
-import { accountOf, Capture, readNames } from '@lithodex/connectors';
+import { Capture, readNames } from '@lithodex/connectors';
 import { topEntry, type Root, type Store } from '@lithodex/engine';
 import { PointWriting } from './point-writing';
 import type { PointContent, PointHooks, PointRequest } from './take-point';
@@ -24,7 +24,8 @@ export function takeFiles(
       filter: pathFilter(request.include, request.exclude),
       leftOutByItself: request.targetFolders,
       crossFileSystems: request.crossFileSystems,
-      account: request.readAs ? accountOf(request.readAs) : undefined,
+      readAs: request.readAs,
+      limits: hooks.limits,
       trees: store.trees,
       pool: writing.pool,
       put: writing.put,

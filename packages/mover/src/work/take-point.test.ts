@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { DiskFolder, Store, topEntry, diffTrees, type TreeChange } from '@lithodex/engine';
-import { PlacePool, Placer, Restorer, type RestoredItem, type CaptureWarning, type MachineWarning } from '@lithodex/connectors';
+import { HostLimits, PlacePool, Placer, Restorer, type RestoredItem, type CaptureWarning, type MachineWarning } from '@lithodex/connectors';
 import type { ConflictRule } from '@lithodex/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
@@ -48,6 +48,7 @@ async function take(taskId: string, previous: string | null = null, more: Partia
     now: () => 2000,
     onWarning: (w) => warnings.push(w),
     onCapture: () => undefined,
+    limits: HostLimits.none,
     stopped: () => false,
   });
   return { ...taken, warnings };
@@ -67,6 +68,8 @@ async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave
   });
   const restorer = new Restorer({
     base: to,
+    limits: HostLimits.none,
+    cameFrom: undefined,
     rule,
     stamp: '2026-11-22 2200',
     taskId: 'r1',

@@ -1,4 +1,5 @@
 import type {
+  HostLimits,
   CaptureProgress,
   CaptureWarning,
   ConsistencyLevel,
@@ -58,6 +59,8 @@ export interface MachineAt {
 }
 
 export interface PointHooks {
+  /** What the mover may read on its host. */
+  readonly limits: HostLimits;
   readonly now: () => number;
   readonly onWarning: (warning: CaptureWarning | MachineWarning) => void;
   /** What has been read again on the target, for a point that is put together there; `chunks` once all of it has. */

@@ -1,4 +1,5 @@
 import type { ClaimedTask, Finish, MoverLine, Progress } from '@lithodex/contract';
+import type { HostLimits } from '@lithodex/connectors';
 import type { ServerApi } from '../api';
 import type { Stores } from './stores';
 
@@ -7,6 +8,7 @@ export interface TaskContext {
   readonly task: ClaimedTask;
   readonly api: ServerApi;
   readonly stores: Stores;
+  readonly limits: HostLimits;
   /** Folder of the scripts that policies may name; none when it was not given. */
   readonly scripts: string | undefined;
   readonly log: (line: MoverLine) => void;

@@ -1,3 +1,4 @@
+import { HostLimits } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { affected, DiskFolder, Store, verify, type LostItem } from '@lithodex/engine';
@@ -18,7 +19,7 @@ beforeAll(async () => {
   const store = await Store.create(new DiskFolder(`${base}/store`), keyFile, new Date(0));
   const workload = { id: '1', name: 'w', source: 'w', path: `${base}/source` };
   const what = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [] };
-  const hooks = { now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped };
+  const hooks = { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped };
   let previous: string | null = null;
   for (const taskId of ['t1', 't2']) {
     fs.writeFileSync(`${base}/source/same`, Buffer.alloc(40_000, 'same'));

@@ -1,4 +1,4 @@
-import { bytesOfText, escapePath, isInside, joinPath, pathFilter, unescapePath } from '@lithodex/core';
+import { bytesOfText, escapePath, isInside, joinPath, pathFilter } from '@lithodex/core';
 import type { ConnectionTest, Discovered, SourceBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { appendAudit } from '../audit/trail';
@@ -9,6 +9,7 @@ import { within } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { assignAll } from '../platforms/apply-inventory';
 import { policiesInForce, versioned } from '../policies/matching';
+import { pathOf } from '../recover/path-of';
 import { backupTasks, queueRun } from '../runs/queue';
 import { estateAnswer, estateValues } from './estate-answer';
 import { summarizePoints } from './point-summary';
@@ -150,7 +151,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       type Source = { folder: Buffer; read_as: string | null };
       const source = found(await db('source').where({ id: params.id, kind: 'files' }).first<Source | undefined>('folder', 'read_as'));
       const root = source.folder.toString('latin1');
-      const path = unescapePath(query.path);
+      const path = pathOf(query.path);
       type Row = { name: string; kind: string; size: number; mtimeNs: string; readable: boolean };
       const rows = await deps.movers.ask<Row[]>({ ask: 'discover', folder: root, path, readAs: source.read_as });
       const assigned = await db('assignment as a')

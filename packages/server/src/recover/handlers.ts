@@ -1,4 +1,4 @@
-import { baseName, escapePath, parentPath, safeParts, unescapePath } from '@lithodex/core';
+import { baseName, escapePath, parentPath, unescapePath } from '@lithodex/core';
 import { itemFlags, type ComparedItem, type Version } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { endings, pathHash } from '../catalog/ordinals';
@@ -13,16 +13,10 @@ import { within } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { pointRefs } from '../movers/refs';
 import { askSecondPerson } from '../people/second-person';
+import { pathOf } from './path-of';
 import { pointFor } from './point-access';
 
 type RecoverHandlers = Pick<Handlers, 'tree' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search'>;
-
-/** Byte-string path of an escaped one. Throws INVALID for a path that is none. */
-export function pathOf(escaped: string): string {
-  const path = unescapePath(escaped);
-  if (!safeParts(path)) throw new ApiError('INVALID', [{ at: 'path' }], 'The path is not a plain path below the root.');
-  return path;
-}
 
 export function recoverHandlers(deps: Deps): RecoverHandlers {
   const { db, clock } = deps;
@@ -56,7 +50,11 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       const path = pathOf(query.path);
       const [ref] = await pointRefs(db, deps.secrets, [point.id]);
       type Raw = Omit<ComparedItem, 'name'> & { name: string };
-      const rows = await deps.movers.ask<Raw[]>({ ask: 'compare', point: ref!, path, folder: query.folder === 'yes' });
+      const { read_as: readAs } = await db('workload as w')
+        .join('source as s', 's.id', 'w.source_id')
+        .where('w.id', point.workload_id)
+        .first<{ read_as: string | null }>('s.read_as');
+      const rows = await deps.movers.ask<Raw[]>({ ask: 'compare', point: ref!, path, folder: query.folder === 'yes', readAs });
       return { rows: rows.map((r) => ({ ...r, name: escapePath(r.name) })), at: clock.now() };
     },
 

@@ -7,7 +7,7 @@ import { damagedItems } from '../estate/workload-detail';
 import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
 import { pointRefs } from '../movers/refs';
-import { pathOf } from './handlers';
+import { pathOf } from './path-of';
 import { pointFor } from './point-access';
 
 export interface ResolvedPick {

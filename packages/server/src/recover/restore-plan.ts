@@ -19,6 +19,7 @@ interface Look {
   readonly free: number;
   readonly writable: boolean;
   readonly nearest: string;
+  readonly refused: string;
 }
 
 /** What a restore would do, checked against the destination as it is now. Throws NOT_ALLOWED for a clerk who wants it elsewhere. */
@@ -121,12 +122,13 @@ async function lookAtDestination(deps: Deps, picks: readonly ResolvedPick[]): Pr
     const files = await filesBelow(deps.db, pick.point.series_no, pick.path, pick.row, pick.point.ordinal, mostLooked - places.length + 1);
     for (const file of files.slice(0, mostLooked - places.length)) {
       const below = pick.path === '' ? file.path : file.path.slice(pick.path.length).replace(/^\//, '');
-      places.push({ base: pick.base, path: [pick.base, pick.to, below].filter(Boolean).join('/'), mtimeNs: String(file.row.mtime_ns) });
+      places.push({ base: pick.base, path: [pick.to, below].filter(Boolean).join('/'), mtimeNs: String(file.row.mtime_ns) });
     }
     if (files.length > mostLooked) complete = false;
   }
   const destination = picks[0]?.base ?? '/';
-  const look = await deps.movers.ask<Look>({ ask: 'look', places: places.map(({ path, mtimeNs }) => ({ path, mtimeNs })), destination });
+  const cameFrom = new Set(picks.map((p) => p.ref.root));
+  const look = await deps.movers.ask<Look>({ ask: 'look', places, destination, cameFrom: cameFrom.size === 1 ? picks[0]!.ref.root : null });
   return { ...look, looked: places.length, complete };
 }
 
@@ -139,6 +141,10 @@ function checksOf(
   const checks: RestorePlan['checks'] = [];
   const say = (level: RestorePlan['checks'][number]['level'], code: string, text: string) => checks.push({ level, code, text });
   if (look) {
+    if (look.refused) {
+      say('stop', 'REFUSED_THERE', look.refused);
+      return checks;
+    }
     if (look.free < bytes) say('stop', 'NO_ROOM', `The destination has ${formatBytes(look.free)} free, ${formatBytes(bytes)} are needed.`);
     else say('fine', 'ROOM', `Room: ${formatBytes(look.free)} free, ${formatBytes(bytes)} to write.`);
     if (!look.writable) say('stop', 'NO_RIGHT', `The mover may not write to ${escapePath(look.nearest)}.`);

@@ -1,0 +1,53 @@
+import { existsSync, readFileSync, realpathSync } from 'node:fs';
+import path from 'node:path';
+import { z } from 'zod';
+import { usualBackOnly, type HostBounds } from '@lithodex/connectors';
+import { bytesOfText } from '@lithodex/core';
+import { threadFile } from '@lithodex/engine';
+
+const Roots = z.array(z.string().regex(/^\//, 'start with /').max(4000)).max(1000);
+
+/** What whoever runs the host allows a mover, as it stands in `mover.json`. The server neither knows nor changes it. */
+const MoverFile = z.strictObject({
+  /** Where sources may be, and what may be looked at. */
+  read: Roots.default(['/']),
+  /** Where something may be restored to. */
+  write: Roots.default(['/']),
+  /** Of that, what gets back only what was taken there. */
+  backOnly: Roots.default(usualBackOnly),
+  /** Never read and never written to, besides what the mover keeps for itself. */
+  never: Roots.default([]),
+});
+
+export interface MoverPlaces {
+  /** File of bounds; undefined for `mover.json` beside the token, where there is one. */
+  readonly file: string | undefined;
+  readonly tokenFile: string;
+  readonly keysFolder: string;
+  readonly scripts: string | undefined;
+}
+
+/** The path without links, as far as it is there. */
+function real(file: string): string {
+  const absolute = path.resolve(file);
+  let there = absolute;
+  while (!existsSync(there)) there = path.dirname(there);
+  return path.join(realpathSync(there), path.relative(there, absolute));
+}
+
+/** What a mover may do on its host: what its file says, and never with its own keys, token, scripts, settings and program. Throws on a file that is not valid. */
+export function boundsOf({ file, tokenFile, keysFolder, scripts }: MoverPlaces): HostBounds {
+  const settings = file ?? path.join(path.dirname(tokenFile), 'mover.json');
+  const read: unknown = file !== undefined || existsSync(settings) ? JSON.parse(readFileSync(settings, 'utf8')) : {};
+  const said = MoverFile.safeParse(read);
+  if (!said.success) throw new Error(`${settings} is not valid: ${z.prettifyError(said.error)}`);
+  const program = path.dirname(threadFile('task-thread'));
+  const own = [tokenFile, keysFolder, settings, program, path.resolve(program, '../../node_modules')];
+  const bytes = (paths: readonly string[]) => [...new Set(paths.map((p) => bytesOfText(real(p))))];
+  return {
+    read: bytes(said.data.read),
+    write: bytes(said.data.write),
+    backOnly: bytes(said.data.backOnly),
+    kept: bytes([...own, ...(scripts === undefined ? [] : [scripts]), ...said.data.never]),
+  };
+}
