@@ -170,7 +170,7 @@ describe('the mover protocol', () => {
   });
 
   it('says that no mover answers, instead of waiting for ever', async () => {
-    h.server.deps.movers.answer('nothing', true, null);
+    await mover.call('answer', { id: '00000000-0000-4000-8000-000000000000', body: { ok: true, answer: null } });
     await new Promise((resume) => setTimeout(resume, 100));
     const refused = admin.call('testSource', { body: { name: 'x', folder: '/tmp' } }).then(
       () => 'answered',

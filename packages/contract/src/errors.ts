@@ -1,6 +1,7 @@
 /** Every error of the API by stable code, with its HTTP status and its words: what happened, what is safe, what to do. */
 export const apiErrors = {
   NOT_SIGNED_IN: [401, 'Sign in first.'],
+  TOKEN_ENDED: [401, 'This token has ended. Whoever it belongs to can issue it anew, under Trust.'],
   SIGN_IN_REFUSED: [401, 'Name or password is wrong. Nothing was changed.'],
   CODE_REFUSED: [403, 'This code is not valid (any more). Ask for a new one.'],
   TOO_MANY_TRIES: [429, 'Too many tries. Wait a few minutes, then try again.'],

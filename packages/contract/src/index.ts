@@ -1,6 +1,7 @@
 export * from './errors';
 export * from './roles';
 export * from './common';
+export * from './duties';
 export * from './people';
 export * from './policy';
 export * from './platform';
@@ -14,6 +15,7 @@ export * from './recover';
 export * from './watch';
 export * from './plan';
 export * from './mover';
+export * from './answers';
 export * from './route';
 export * from './mover-routes';
 export * from './known-movers';

@@ -1,10 +1,10 @@
 import { z } from 'zod';
-import { Count, Empty, Instant } from './common';
+import { Count, Empty, Id, Instant } from './common';
+import { moverDuties } from './duties';
 import { Hardware, HostSample } from './mover';
 import { keepers, readers } from './roles';
-import { route } from './route';
-
-export const moverDuties = ['capture', 'keep', 'prune'] as const;
+import { MoverToken } from './people';
+import { byId, route } from './route';
 
 /** A mover as people see it. */
 export const KnownMover = z.object({
@@ -66,7 +66,32 @@ export const knownMoverRoutes = {
     path: '/movers/invite',
     summary: 'A code by which one mover may join within an hour',
     access: keepers,
-    body: z.object({ duties: z.array(z.enum(moverDuties)).min(1) }),
+    /** `systems`: sources whose credentials it is given; left out, all for a mover that keeps, none for one that only captures. */
+    body: z.object({ duties: z.array(z.enum(moverDuties)).min(1), systems: z.array(Id).max(1000).nullable().default(null) }),
     response: z.object({ code: z.string(), until: Instant }),
+  }),
+  listMoverTokens: route({
+    method: 'get',
+    path: '/mover-tokens',
+    summary: 'The tokens of movers, without their secrets',
+    access: ['administrator', 'auditor'],
+    response: z.object({ rows: z.array(MoverToken) }),
+  }),
+  changeMoverToken: route({
+    method: 'put',
+    path: '/mover-tokens/:id',
+    summary: 'Say for which systems a mover is given credentials',
+    access: keepers,
+    params: byId,
+    body: z.object({ systems: z.array(Id).max(1000).nullable() }),
+    response: Empty,
+  }),
+  removeMoverToken: route({
+    method: 'delete',
+    path: '/mover-tokens/:id',
+    summary: 'Withdraw a token of movers: from now on it gets no answer, no task and no secret',
+    access: keepers,
+    params: byId,
+    response: Empty,
   }),
 } as const;

@@ -6,7 +6,7 @@ import { PointKind, Scripts } from './policy';
 import { Cause, conflictRules, Progress } from './runs';
 
 /** Messages between a mover and the server. Paths and names are byte strings: one character (0–255) a byte. */
-const ByteString = z.string().max(200_000);
+export const ByteString = z.string().max(200_000);
 /** `owner`: id of the installation that asks, which must own the store to write there. */
 export const TargetRef = z.object({ id: Uuid, place: TargetPlace, owner: z.string().regex(/^[0-9a-f]{32}$/) });
 export type TargetRef = z.infer<typeof TargetRef>;

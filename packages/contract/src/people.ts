@@ -1,10 +1,13 @@
 import { z } from 'zod';
-import { Id, Instant, Name } from './common';
+import { Id, Instant, Name, Named } from './common';
+import { moverDuties } from './duties';
+import { PolicyBody } from './policy';
 import { Role } from './roles';
 
 export const SignIn = z.object({ name: z.string().min(1).max(60), password: z.string().min(1).max(200) });
 export const Me = z.object({
-  id: Id,
+  /** null for a token that belongs to nobody. */
+  id: Id.nullable(),
   name: z.string(),
   display: z.string(),
   role: Role,
@@ -34,9 +37,44 @@ export const NewPerson = z.object({
   remit: z.array(Id).max(1000).nullable().default(null),
 });
 
-export const Token = z.object({ id: Id, name: z.string(), role: Role, createdAt: Instant, lastUsedAt: Instant.nullable() });
+export const PersonChange = NewPerson.pick({ display: true, role: true, remit: true });
+
+export const Token = z.object({
+  id: Id,
+  name: z.string(),
+  role: Role,
+  /** Workloads a clerk's token may act for; null means no limit. */
+  remit: z.array(Id).nullable(),
+  /** Whose it is: it goes with them. null: nobody's, as it was made before tokens belonged to somebody, or at the command line. */
+  owner: z.string().nullable(),
+  createdAt: Instant,
+  lastUsedAt: Instant.nullable(),
+  /** null: it does not end by itself, as it was made before tokens did. */
+  expiresAt: Instant.nullable(),
+});
 export type Token = z.infer<typeof Token>;
-export const NewToken = z.object({ name: Name, role: Role });
+export const tokenDays = 90;
+export const NewToken = z.object({
+  name: Name.max(80),
+  role: Role,
+  remit: z.array(Id).max(1000).nullable().default(null),
+  /** For how many days it is good. */
+  days: z.int().min(1).max(366).default(tokenDays),
+});
+
+/** A token of movers: what it entitles to, and to which mover. */
+export const MoverToken = z.object({
+  id: Id,
+  name: z.string(),
+  /** The only mover that may use it; null: any, as that of the installation itself. */
+  mover: z.string().nullable(),
+  duties: z.array(z.enum(moverDuties)),
+  /** Systems whose credentials it is given; null: all. */
+  systems: z.array(Named).nullable(),
+  createdAt: Instant,
+  lastUsedAt: Instant.nullable(),
+});
+export type MoverToken = z.infer<typeof MoverToken>;
 export const IssuedToken = z.object({ token: z.string() });
 
 /** Something that deletes what still counts: it is done when a second person has agreed. */
@@ -53,6 +91,8 @@ export const Request = z.object({
   outcome: z.string(),
   /** Why the person who asks for this list can not agree; '' when they can. */
   notByMe: z.string(),
+  /** A changed policy: what is in force, and what would be. */
+  difference: z.object({ before: PolicyBody, after: PolicyBody }).nullable(),
 });
 export type Request = z.infer<typeof Request>;
 /** `request`: the request that was made instead, as the act needs a second person; null when it was done at once. */

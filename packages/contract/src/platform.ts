@@ -13,7 +13,8 @@ export const PlatformOpener = z.discriminatedUnion('by', [
 ]);
 export type PlatformOpener = z.infer<typeof PlatformOpener>;
 
-export const PlatformRef = z.object({ endpoint: z.string().max(300), opener: PlatformOpener });
+/** `id`: the source it is kept as; null while it is not kept yet. */
+export const PlatformRef = z.object({ id: Id.nullable(), endpoint: z.string().max(300), opener: PlatformOpener });
 export type PlatformRef = z.infer<typeof PlatformRef>;
 
 /** A virtualization platform to connect. `opener` is null to leave it as it is. */

@@ -69,6 +69,14 @@ export const targetRoutes = {
     params: byUuid,
     response: people.DoneOrAsked,
   }),
+  settleTarget: route({
+    method: 'post',
+    path: '/targets/:id/settle',
+    summary: 'Let what was taken over with a target be kept as the policies say, once a second person agrees',
+    access: keepers,
+    params: byUuid,
+    response: people.DoneOrAsked,
+  }),
   copiesMatrix: route({
     method: 'get',
     path: '/copies',

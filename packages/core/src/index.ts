@@ -6,6 +6,7 @@ export * from './time/pace';
 export * from './time/schedule';
 export * from './time/window';
 export * from './retention/long-term';
+export * from './retention/promise';
 export * from './retention/retention';
 export * from './selection/patterns';
 export * from './selection/rule';

@@ -19,7 +19,10 @@ import { targetHandlers } from './targets/handlers';
 import { moverHandlers } from './movers/handlers';
 import { knownMoverHandlers } from './movers/known-movers';
 import { noticeHandlers } from './notices/handlers';
+import { auditHandlers } from './audit/handlers';
 import { peopleHandlers } from './people/handlers';
+import { sessionHandlers } from './people/session-handlers';
+import { tokenHandlers } from './people/token-handlers';
 import { requestHandlers } from './people/request-handlers';
 import { planHandlers } from './plan/handlers';
 import { platformHandlers } from './platforms/handlers';
@@ -35,7 +38,10 @@ import { watchHandlers } from './watch/handlers';
 
 export function allHandlers(deps: Deps): Handlers {
   return {
+    ...sessionHandlers(deps),
     ...peopleHandlers(deps),
+    ...tokenHandlers(deps),
+    ...auditHandlers(deps),
     ...requestHandlers(deps),
     ...watchHandlers(deps),
     ...estateHandlers(deps),

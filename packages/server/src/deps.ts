@@ -5,6 +5,7 @@ import type { Config } from './config';
 import type { EstateBook } from './estate/estate-book';
 import type { LiveEvents } from './http/live-events';
 import type { OpenAnswers } from './http/open-answers';
+import type { OpenCalls } from './http/open-calls';
 import type { Downloads } from './movers/downloads';
 import type { MoverLine } from './movers/mover-line';
 import type { Secrets } from './secrets';
@@ -22,5 +23,6 @@ export interface Deps {
   readonly movers: MoverLine;
   readonly downloads: Downloads;
   readonly answers: OpenAnswers;
+  readonly calls: OpenCalls;
   readonly secrets: Secrets;
 }

@@ -8,9 +8,11 @@ import type { Deps } from './deps';
 import { EstateBook } from './estate/estate-book';
 import { LiveEvents } from './http/live-events';
 import { OpenAnswers } from './http/open-answers';
+import { OpenCalls } from './http/open-calls';
 import { SessionStore } from './http/session-store';
 import { Downloads } from './movers/downloads';
 import { MoverLine } from './movers/mover-line';
+import { recordMissingPromises } from './policies/promises';
 import { Scheduler } from './schedule/scheduler';
 import { Secrets } from './secrets';
 import { NightBook } from './watch/earlier-nights';
@@ -27,6 +29,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
   const log = pino({ level: config.logLevel });
   const db = openDatabase(config.database);
   await db.migrate.latest();
+  await recordMissingPromises(db, clock.now());
   const deps: Deps = {
     db,
     clock,
@@ -38,6 +41,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     movers: new MoverLine(),
     downloads: new Downloads(),
     answers: new OpenAnswers(),
+    calls: new OpenCalls(),
     secrets: new Secrets(config.sessionSecret),
   };
   const server = http.createServer(createApp(deps));

@@ -60,6 +60,33 @@ describe('retention', () => {
     );
   });
 
+  it('lets nothing go before it was promised to, and says so where that is the longer promise', () => {
+    fc.assert(
+      fc.property(points, keeps, fc.option(fc.integer({ min: -20, max: 90 })), (list, keep, days) => {
+        const promisedUntil = days === null ? Infinity : now + days * day;
+        const promised = list.map((p) => ({ ...p, promisedUntil }));
+        const free = new Map(decideRetention(list, keep, now, false).map((d) => [d.id, d]));
+        for (const d of decideRetention(promised, keep, now, false)) {
+          if (promisedUntil > now) expect(d.expires).toBe(false);
+          else expect(d).toEqual(free.get(d.id));
+        }
+      }),
+    );
+  });
+
+  it('lets no scheduled point go because of what was taken besides the schedule', () => {
+    fc.assert(
+      fc.property(points, points, keeps, (list, more, keep) => {
+        const extra = more.map((p) => ({ ...p, id: `extra ${p.id}`, moment: p.moment + 1, suspect: false, extra: true }));
+        const alone = going(list, keep);
+        const newest = list.filter((p) => !p.suspect).sort((a, b) => b.moment - a.moment)[0]?.id;
+        const beside = going([...list, ...extra], keep);
+        // the newest stays for being the newest, which an extra one is then
+        for (const p of list) if (beside.has(p.id)) expect(alone.has(p.id) || p.id === newest).toBe(true);
+      }),
+    );
+  });
+
   it('lets nothing go while it is frozen', () => {
     fc.assert(
       fc.property(points, keeps, (list, keep) => {

@@ -17,6 +17,10 @@ export interface KeptPoint {
   readonly suspect: boolean;
   /** Until when nobody can remove it, ms. */
   readonly lockedUntil?: number | undefined;
+  /** Until when it was promised to be kept, ms; Infinity until two people let it go. No rule lets it go before. */
+  readonly promisedUntil?: number | undefined;
+  /** Taken besides the schedule: it displaces no scheduled point. */
+  readonly extra?: boolean | undefined;
   /** A keep of its own (on-demand protection) overrides the policy's. */
   readonly keep?: Keep | undefined;
 }
@@ -36,28 +40,34 @@ const plural = (n: number, unit: string) => `${n} ${unit}${n === 1 ? '' : 's'}`;
 
 /**
  * Decides for every point of one series whether it expires at `now` (ms). Laws: a held, suspect or locked point never expires; the newest sound
- * point never expires; while any point is suspect and `frozen`, nothing expires; a longer keep keeps a superset. Long-term points are told by
+ * point never expires; nothing goes before it was promised to; what is taken besides the schedule never displaces a scheduled point; while any point is suspect and `frozen`, nothing expires; a longer keep keeps a superset. Long-term points are told by
  * the calendar of `zone`.
  */
 export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: number, frozen: boolean, zone = 'UTC'): KeepDecision[] {
   const newestFirst = [...points].sort((a, b) => b.moment - a.moment);
   const sound = newestFirst.filter((p) => !p.suspect);
   const counted = sound.filter((p) => p.keep === undefined);
-  const rank = new Map(counted.map((p, i) => [p.id, i]));
+  const scheduled = counted.filter((p) => !p.extra);
+  const rank = new Map([...counted.map((p, i) => [p.id, i] as const), ...scheduled.map((p, i) => [p.id, i] as const)]);
   const long =
     keep.by !== 'hand' && keep.longTerm
       ? longTermEnds(
-          counted.map((p) => p.moment),
+          scheduled.map((p) => p.moment),
           keep.longTerm,
           zone,
         )
       : undefined;
   return newestFirst.map((point) => {
-    const decision = decideOne(point);
-    const lock = point.lockedUntil ?? 0;
-    const outlasts = decision.expires || (decision.until !== undefined && decision.until < lock);
-    return lock > now && outlasts ? { id: point.id, expires: false, until: lock, why: 'locked: nobody can remove it before' } : decision;
+    const { lockedUntil = 0, promisedUntil = 0 } = point;
+    const promised = until(decideOne(point), promisedUntil, 'promised when it was taken: only two people let it go before');
+    return until(promised, lockedUntil, 'locked: nobody can remove it before');
   });
+
+  /** The decision, or that the point stays until an instant where that is later. */
+  function until(decision: KeepDecision, end: number, why: string): KeepDecision {
+    const outlasts = decision.expires || (decision.until !== undefined && decision.until < end);
+    return end > now && outlasts ? { id: decision.id, expires: false, until: end === Infinity ? undefined : end, why } : decision;
+  }
 
   function decideOne(point: KeptPoint): KeepDecision {
     const stay = (why: string, until?: number): KeepDecision => ({ id: point.id, expires: false, until, why });
@@ -67,7 +77,7 @@ export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: n
     if (frozen) return stay('expiry has stopped until a person lifts the suspicion');
     const own = point.keep ?? keep;
     if (own.by === 'hand') return stay('kept until a person removes it');
-    const end = point.keep ? undefined : long?.get(point.moment);
+    const end = point.keep || point.extra ? undefined : long?.get(point.moment);
     const stands = end && end.until > now;
     if (own.by === 'points') {
       const at = rank.get(point.id) ?? 0;

@@ -1,5 +1,5 @@
-import ignore from 'ignore';
 import { escapePath } from '../paths/byte-path';
+import { ignoreMatcher } from './gitignore';
 
 /** Decides which entries of a tree take part. Patterns follow gitignore rules; they are matched against escaped paths. */
 export interface PathFilter {
@@ -12,15 +12,14 @@ export interface PathFilter {
  * since something below may match.
  */
 export function pathFilter(include: readonly string[], exclude: readonly string[]): PathFilter {
-  const options = { ignorecase: false, allowRelativePaths: true };
-  const out = exclude.length ? ignore(options).add([...exclude]) : undefined;
-  const only = include.length ? ignore(options).add([...include]) : undefined;
+  const out = exclude.length ? ignoreMatcher(exclude) : undefined;
+  const only = include.length ? ignoreMatcher(include) : undefined;
   return {
     leftOut(path, isFolder) {
       if (!out && !only) return false;
-      const text = escapePath(path) + (isFolder ? '/' : '');
-      if (out?.test(text).ignored) return true;
-      return only !== undefined && !isFolder && !only.test(text).ignored;
+      const text = escapePath(path);
+      if (out?.(text, isFolder)) return true;
+      return only !== undefined && !isFolder && !only(text, false);
     },
   };
 }

@@ -14,10 +14,15 @@ export interface CopyRow {
   /** How long copies there were kept when this one was made; null on the target the series writes to. */
   readonly keep_rule: unknown;
   readonly locked_until: number | null;
+  /** Until when it is promised to be kept, ms; null where nothing was written down yet. */
+  readonly promised_until: number | null;
 }
 
 /** How long points are kept by a rule: where they are first stored, and on the targets they are copied to. */
 export interface RuleKeep {
+  /** null: no policy says. */
+  readonly policyId: number | null;
+  readonly ruleNo: number;
   readonly keep: Keep;
   /** The target `keep` is meant for beside the one the series began on; null for none. */
   readonly targetId: string | null;
@@ -47,6 +52,26 @@ export async function presentCopies(db: Knex, pointIds: readonly string[]): Prom
   return byPoint;
 }
 
+/** Tells how long a rule keeps the copies of a series' points on a target; undefined where it says nothing of that target and never did: they stay until the target is given up. */
+export function keepsOnTargets(
+  series: SeriesRow,
+  points: readonly PointRow[],
+  copies: ReadonlyMap<string, readonly CopyRow[]>,
+  kept: SeriesKeep,
+): (target: string, rule: RuleKeep) => Keep | undefined {
+  /** What copies were made under, by target and rule: it goes on where the rule says nothing of the target any more. */
+  const lastSaid = new Map<string, Map<RuleKeep, Keep>>();
+  for (const point of points)
+    for (const copy of copies.get(point.id) ?? []) {
+      const rule = fromJsonOrNull<Keep>(copy.keep_rule);
+      if (rule) lastSaid.set(copy.target_id, (lastSaid.get(copy.target_id) ?? new Map<RuleKeep, Keep>()).set(kept(point), rule));
+    }
+  return (target, rule) =>
+    target === series.target_id || target === rule.targetId
+      ? rule.keep
+      : (rule.copies.find((c) => c.targetId === target)?.keep ?? lastSaid.get(target)?.get(rule));
+}
+
 /** What retention says of each copy of the living points of a series: by target, then by point. */
 export function decideCopies(
   series: SeriesRow,
@@ -56,26 +81,18 @@ export function decideCopies(
   now: number,
   frozen: boolean,
 ): Map<string, Map<string, KeepDecision>> {
+  const keepAt = keepsOnTargets(series, points, copies, kept);
   const here = new Map<string, LockedPoint[]>();
-  /** What copies were made under, by target and rule: it goes on where the rule says nothing of the target any more. */
-  const lastSaid = new Map<string, Map<RuleKeep, Keep>>();
   for (const point of points)
-    for (const copy of copies.get(point.id) ?? []) {
-      here.set(copy.target_id, [...(here.get(copy.target_id) ?? []), { ...point, locked_until: copy.locked_until }]);
-      const rule = fromJsonOrNull<Keep>(copy.keep_rule);
-      if (rule) lastSaid.set(copy.target_id, (lastSaid.get(copy.target_id) ?? new Map<RuleKeep, Keep>()).set(kept(point), rule));
-    }
-  const keepAt = (target: string, rule: RuleKeep): Keep =>
-    target === series.target_id || target === rule.targetId
-      ? rule.keep
-      : (rule.copies.find((c) => c.targetId === target)?.keep ?? lastSaid.get(target)?.get(rule) ?? { by: 'hand' });
+    for (const { target_id, locked_until, promised_until } of copies.get(point.id) ?? [])
+      here.set(target_id, [...(here.get(target_id) ?? []), { ...point, locked_until, promised_until }]);
   return new Map([...here].map(([target, own]) => [target, decide(own, keepersOn(target), now, frozen)]));
 
   function keepersOn(target: string): (point: PointRow) => Keeper {
     const keepers = new Map<RuleKeep, Keeper>();
     return (point) => {
       const rule = kept(point);
-      const keeper = keepers.get(rule) ?? { keep: keepAt(target, rule), zone: rule.zone, ended: rule.ended };
+      const keeper = keepers.get(rule) ?? { keep: keepAt(target, rule) ?? { by: 'hand' }, zone: rule.zone, ended: rule.ended };
       keepers.set(rule, keeper);
       return keeper;
     };

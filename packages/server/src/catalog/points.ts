@@ -33,6 +33,8 @@ export interface PointRow {
   readonly held: 0 | 1;
   readonly held_why: string;
   readonly keep_own: unknown;
+  /** Taken besides the schedule. */
+  readonly extra: 0 | 1;
   readonly expired_at: number | null;
   /** What the machine was, as JSON; null for a folder tree. */
   readonly machine: unknown;
@@ -51,8 +53,11 @@ export function livingPoints(db: Knex, series: number): Promise<PointRow[]> {
   return db('point').where({ series_no: series, state: 'visible' }).orderBy('ordinal').select<PointRow[]>();
 }
 
-/** A point with the lock it has on one target. */
-export type LockedPoint = PointRow & { readonly locked_until: number | null };
+/** A point with the lock it has on one target, and what is promised to it there. */
+export type LockedPoint = PointRow & { readonly locked_until: number | null; readonly promised_until: number | null };
+
+/** The last instant there is stands for a promise that only two people take back. */
+const endless = 8_640_000_000_000_000;
 
 /** What decides over some of the points of a series on one target. */
 export interface Keeper {
@@ -84,6 +89,8 @@ export function decide(
       held: p.held === 1,
       suspect: p.suspect === 1,
       lockedUntil: p.locked_until ?? undefined,
+      promisedUntil: p.promised_until === endless ? Infinity : (p.promised_until ?? undefined),
+      extra: p.extra === 1,
       keep: fromJsonOrNull<Keep>(p.keep_own) ?? undefined,
     };
     const others = byKeeper.get(keeper);

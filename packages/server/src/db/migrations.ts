@@ -292,6 +292,24 @@ const pointSuspects = `
 ALTER TABLE point DROP KEY workload_id, ADD KEY workload_id (workload_id, state, moment, suspect);
 `;
 
+/** What is promised to copies is written down with them; points taken besides the schedule displace no others; who made or changed an account can not have it agree. */
+const promises = `
+ALTER TABLE copy ADD promised_until BIGINT NULL;
+ALTER TABLE point ADD extra BOOLEAN NOT NULL DEFAULT FALSE;
+ALTER TABLE request ADD loss JSON NULL;
+CREATE TABLE person_change (person_id INT UNSIGNED NOT NULL, by_id INT UNSIGNED NOT NULL, PRIMARY KEY (person_id, by_id));
+`;
+
+/** Tokens belong to somebody, end, and act for some workloads or systems only; sessions are known by their person, so that they can be listed and ended. */
+const accounts = `
+ALTER TABLE api_token ADD owner_id INT UNSIGNED NULL, ADD remit JSON NULL, ADD expires_at BIGINT NULL, ADD systems JSON NULL, ADD KEY (owner_id);
+ALTER TABLE session ADD person_id INT UNSIGNED NULL, ADD created_at BIGINT NULL, ADD seen_at BIGINT NULL, ADD address VARCHAR(60) NOT NULL DEFAULT '',
+  ADD agent VARCHAR(200) NOT NULL DEFAULT '', ADD KEY (person_id);
+UPDATE session SET person_id = JSON_VALUE(data, '$.personId');
+ALTER TABLE run MODIFY person VARCHAR(160) NOT NULL;
+ALTER TABLE join_code ADD systems JSON NULL;
+`;
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -321,4 +339,6 @@ export const migrations: Migration[] = [
   { name: '0026-mover-tokens', up: (k) => runAll(k, moverTokens) },
   { name: '0027-task-ends', up: (k) => runAll(k, taskEnds) },
   { name: '0028-point-suspects', up: (k) => runAll(k, pointSuspects) },
+  { name: '0029-promises', up: (k) => runAll(k, promises) },
+  { name: '0030-accounts', up: (k) => runAll(k, accounts) },
 ];

@@ -1,6 +1,7 @@
 import { bytesOfText, escapePath, isInside, joinPath, pathFilter } from '@lithodex/core';
 import type { ConnectionTest, Discovered, SourceBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
+import { auditTest } from '../audit/audit-test';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
@@ -34,10 +35,7 @@ type EstateHandlers = Pick<
 const clean = (folder: string) => (folder.length > 1 ? folder.replace(/\/+$/, '') : folder);
 
 async function test(deps: Deps, body: SourceBody): Promise<ConnectionTest> {
-  const answer = await deps.movers.ask<ConnectionTest>(
-    { ask: 'probe', folder: bytesOfText(clean(body.folder)), readAs: body.readAs },
-    60_000,
-  );
+  const answer = await deps.movers.ask({ ask: 'probe', folder: bytesOfText(clean(body.folder)), readAs: body.readAs }, 60_000);
   return { ...answer, findings: answer.findings.map((f) => ({ ...f, path: escapePath(f.path) })) };
 }
 
@@ -71,7 +69,10 @@ export function estateHandlers(deps: Deps): EstateHandlers {
 
     estateValues: () => estateValues(deps),
 
-    testSource: ({ body }) => test(deps, body),
+    async testSource({ body, actor }) {
+      await auditTest(deps, actor, 'source.test', 'source', JSON.stringify({ name: body.name, folder: body.folder, readAs: body.readAs }));
+      return test(deps, body);
+    },
 
     async addSource({ body, actor }) {
       await checkName(body.name, null);
@@ -152,8 +153,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       const source = found(await db('source').where({ id: params.id, kind: 'files' }).first<Source | undefined>('folder', 'read_as'));
       const root = source.folder.toString('latin1');
       const path = pathOf(query.path);
-      type Row = { name: string; kind: string; size: number; mtimeNs: string; readable: boolean };
-      const rows = await deps.movers.ask<Row[]>({ ask: 'discover', folder: root, path, readAs: source.read_as });
+      const rows = await deps.movers.ask({ ask: 'discover', folder: root, path, readAs: source.read_as });
       const assigned = await db('assignment as a')
         .join('workload as w', 'w.id', 'a.workload_id')
         .where('w.source_id', params.id)

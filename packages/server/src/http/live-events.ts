@@ -10,6 +10,14 @@ const mayComeLate = 50;
 /** Kinds of change that leave everything stored as it was. */
 const aside: readonly LiveEvent['kind'][] = ['progress', 'request', 'matter', 'room'];
 
+/** Who a stream of events is for. */
+export interface Watcher {
+  /** Whether they may know of it. */
+  readonly sees: (event: LiveEvent) => boolean | Promise<boolean>;
+  /** Whether they may still look. */
+  readonly stillIn: () => Promise<boolean>;
+}
+
 /** Live changes: every event is a row, so that a browser that lost its connection gets what it missed. */
 export class LiveEvents {
   private readonly bus = new EventEmitter().setMaxListeners(0);
@@ -52,14 +60,21 @@ export class LiveEvents {
     return asked.reduce((newest, [, id]) => Math.max(newest, id), 0);
   }
 
-  /** Streams events after `lastId` (what was missed first) until the browser goes away. */
-  async stream(res: Response, lastId: number | undefined): Promise<void> {
+  /** Streams events after `lastId` (what was missed first) to somebody until the browser goes away, as far as they may know of them and while they may look at all. */
+  async stream(res: Response, lastId: number | undefined, { sees, stillIn }: Watcher): Promise<void> {
     res.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no' });
     let sent = lastId ?? 0;
+    // one after the other, so that the newest number a browser has seen stands for all before it
+    let turn = Promise.resolve();
     const send = (event: LiveEvent) => {
-      if (event.id <= sent) return;
-      sent = event.id;
-      res.write(`id: ${event.id}\nevent: change\ndata: ${JSON.stringify(event)}\n\n`);
+      turn = turn.then(async () => {
+        if (event.id <= sent || res.destroyed || !(await sees(event))) return;
+        sent = event.id;
+        res.write(`id: ${event.id}\nevent: change\ndata: ${JSON.stringify(event)}\n\n`);
+      });
+      turn.catch(() => {
+        res.destroy();
+      });
     };
     const early: LiveEvent[] = [];
     let listener: (event: LiveEvent) => void = (event) => early.push(event);
@@ -68,7 +83,15 @@ export class LiveEvents {
     };
     this.bus.on('event', onEvent);
     this.open.add(res);
-    const beat = setInterval(() => res.write(': here\n\n'), 15_000);
+    const beat = setInterval(() => {
+      res.write(': here\n\n');
+      stillIn().then(
+        (still) => {
+          if (!still) res.end();
+        },
+        () => undefined,
+      );
+    }, 15_000);
     res.on('close', () => {
       clearInterval(beat);
       this.bus.off('event', onEvent);

@@ -1,3 +1,4 @@
+import type { Request } from 'express';
 import session from 'express-session';
 import type { Knex } from 'knex';
 
@@ -29,11 +30,19 @@ export class SessionStore extends session.Store {
   }
 
   override set(sid: string, data: session.SessionData, done?: (error?: unknown) => void): void {
-    const row = { sid, data: JSON.stringify(data), expires: this.expiryOf(data) };
+    const now = Date.now();
+    const row = {
+      sid,
+      data: JSON.stringify(data),
+      expires: this.expiryOf(data),
+      person_id: data.personId ?? null,
+      seen_at: now,
+      created_at: now,
+    };
     this.db('session')
       .insert(row)
       .onConflict('sid')
-      .merge()
+      .merge(['data', 'expires', 'person_id', 'seen_at'])
       .then(() => done?.())
       .catch((error: unknown) => done?.(error));
   }
@@ -50,4 +59,10 @@ export class SessionStore extends session.Store {
   async sweep(): Promise<void> {
     await this.db('session').where('expires', '<', Date.now()).delete();
   }
+}
+
+/** Whether the session of a request is still there; true for one with a token. */
+export async function sessionStands(db: Knex, req: Request): Promise<boolean> {
+  if (!req.session.personId) return true;
+  return (await db('session').where({ sid: req.sessionID }).first('sid')) !== undefined;
 }

@@ -8,6 +8,7 @@ import { fromJson } from '../db/json';
 import { ApiError } from '../errors';
 import type { CarePlan } from '../targets/care';
 import { summarizePoints } from '../estate/point-summary';
+import { recordPromises } from '../policies/promises';
 import type { RunningTask } from './running-task';
 
 type Answer = { readonly say: 'known' | 'load' | 'passed'; readonly previous: string | null };
@@ -19,9 +20,14 @@ type Answer = { readonly say: 'known' | 'load' | 'passed'; readonly previous: st
 export async function meetPoint(trx: Knex.Transaction, now: number, task: RunningTask, point: FoundPoint): Promise<Answer> {
   const targetId = targetOf(task);
   if (task.ordinal !== null && task.series_no !== null) await unload(trx, task.series_no, task.ordinal);
-  const known = await trx('point').where({ id: point.taskId }).first<{ state: string } | undefined>('state');
+  const known = await trx('point')
+    .where({ id: point.taskId })
+    .first<{ state: string; series_no: number } | undefined>('state', 'series_no');
   if (known) {
-    if (known.state === 'visible') await standing(trx, targetId, point);
+    if (known.state === 'visible') {
+      await standing(trx, targetId, point);
+      await recordPromises(trx, now, known.series_no);
+    }
     await trx('task').where({ id: task.id }).update({ series_no: null, ordinal: null });
     return { say: 'known', previous: null };
   }
@@ -37,6 +43,7 @@ export async function meetPoint(trx: Knex.Transaction, now: number, task: Runnin
 /** Makes a met point visible, its items being loaded. Throws NOT_NOW when it was not met before. */
 export async function makeAdoptedVisible(
   trx: Knex.Transaction,
+  now: number,
   task: RunningTask,
   { point, changes }: z.infer<typeof PointAdopted>,
 ): Promise<number> {
@@ -76,6 +83,7 @@ export async function makeAdoptedVisible(
     machine: point.machine && JSON.stringify(point.machine),
   });
   await standing(trx, targetOf(task), point);
+  await recordPromises(trx, now, series.no);
   await summarizePoints(trx, series.workload_id);
   await trx('load_batch').where({ task_id: task.id }).delete();
   await trx('task').where({ id: task.id }).update({ series_no: null, ordinal: null });

@@ -27,7 +27,7 @@ import type { CarePlan } from '../targets/care';
 import type { DownloadPlan, RestorePlan } from '../recover/restore-handlers';
 import type { CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
-import type { Actor } from '../http/access';
+import { stillGood, type Actor } from '../http/access';
 import { isFull, whereAdmitted } from './admission';
 import { moverTerms } from './known-movers';
 import { workFor } from './duties';
@@ -51,8 +51,13 @@ const placeOfTask = `IF(t.type IN ('backup', 'trial'),
   (SELECT COALESCE(JSON_VALUE(w.facts, '$.location'), s.location) FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id),
   (SELECT g.location FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')))`;
 
+/** The platform whose credentials a task `t` carries; NULL for none. */
+const platformOfTask = `IF(t.type = 'machine', JSON_VALUE(t.work, '$.platformId'),
+  (SELECT s.id FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id AND s.kind = 'platform' AND t.type IN ('backup', 'trial')))`;
+
 /** Gives the first waiting task (by priority, then by how near its data is, then by age) whose series is free, and that its duties cover, to a mover, with a lease. */
-export async function claimTask(deps: Deps, mover: string, { id: token, duties }: Actor): Promise<ClaimedTask | undefined> {
+export async function claimTask(deps: Deps, mover: string, actor: Actor): Promise<ClaimedTask | undefined> {
+  const { tokenId, duties, systems } = actor;
   const { drained, place } = await moverTerms(deps.db, mover);
   if (drained) return undefined;
   const claimed = await inTransaction(deps.db, async (trx) => {
@@ -78,6 +83,10 @@ export async function claimTask(deps: Deps, mover: string, { id: token, duties }
           .whereRaw("JSON_VALUE(a.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')")
           .whereRaw("((a.type = 'adopt' AND t.type IN ('backup', 'expire')) OR (t.type = 'adopt' AND a.type IN ('backup', 'expire')))"),
       )
+      .modify((q) => {
+        if (systems !== null)
+          void q.whereRaw(`COALESCE(${platformOfTask}, 0) IN (${['0', ...systems.map(() => '?')].join(', ')})`, [...systems]);
+      })
       .modify(whereAdmitted)
       .orderBy('t.priority')
       .modify((q) => {
@@ -89,6 +98,7 @@ export async function claimTask(deps: Deps, mover: string, { id: token, duties }
       .skipLocked()
       .first<TaskRow | undefined>('t.*');
     if (!task || (await isFull(trx, task))) return undefined;
+    await stillGood(trx, actor);
     const attempt = task.attempt + 1;
     const now = deps.clock.now();
     if (task.type === 'adopt' && task.ordinal !== null && task.series_no !== null) await unload(trx, task.series_no, task.ordinal);
@@ -100,7 +110,7 @@ export async function claimTask(deps: Deps, mover: string, { id: token, duties }
         state: 'running',
         attempt,
         mover,
-        token_id: token,
+        token_id: tokenId,
         lease_until: Date.now() + deps.config.leaseMs,
         started_at: task.started_at ?? now,
         ordinal,

@@ -5,18 +5,23 @@ import { livingPoints, type SeriesRow } from '../catalog/points';
 import { fromJsonOrNull } from '../db/json';
 import { summarizePoints } from '../estate/point-summary';
 import type { RunningTask } from './running-task';
-import { bodyOf } from '../policies/matching';
+import { bodyOf, ruleOf } from '../policies/matching';
+import { recordPromises } from '../policies/promises';
 
 const defaultLimit = 0.4;
 
 /** Makes the loaded point visible: the one small transaction. A point already there (an attempt that was taken over) stays as it is. */
-export async function makeVisible(trx: Knex.Transaction, task: RunningTask, point: PointTotals): Promise<void> {
+export async function makeVisible(trx: Knex.Transaction, now: number, task: RunningTask, point: PointTotals): Promise<void> {
   if (await trx('point').where({ id: task.id }).first<{ id: string } | undefined>()) return;
   const series = await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>();
-  const run = await trx('run').where({ id: task.run_id }).first<{ policy_id: number | null; rule_no: number; keep_own: unknown }>();
+  const run = await trx('run')
+    .where({ id: task.run_id })
+    .first<{ policy_id: number | null; rule_no: number; keep_own: unknown; started_by: string }>();
   const policy =
     run.policy_id === null ? undefined : await trx('policy').where({ id: run.policy_id }).first<{ body: unknown } | undefined>();
-  const limit = policy ? bodyOf(policy.body).changeLimit / 100 : defaultLimit;
+  const body = policy && bodyOf(policy.body);
+  const rule = body && ruleOf(body, run.rule_no, series.target_id);
+  const limit = body ? body.changeLimit / 100 : defaultLimit;
   const earlier = (await livingPoints(trx, series.no)).filter((p) => p.suspect === 0 && p.builds_on !== null && p.kind !== 'synthetic');
   const unusual = judgeChange(
     point.changes,
@@ -53,6 +58,7 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
     suspect: unusual.suspect,
     machine: point.machine && JSON.stringify(point.machine),
     keep_own: keepOwn ? JSON.stringify(keepOwn) : null,
+    extra: run.started_by === 'hand' && rule !== undefined && rule.schedule.every !== 'hand',
   });
   await trx('copy').insert({
     point_id: task.id,
@@ -62,6 +68,7 @@ export async function makeVisible(trx: Knex.Transaction, task: RunningTask, poin
     stored: point.stored,
     locked_until: point.lockedUntil,
   });
+  await recordPromises(trx, now, series.no);
   await summarizePoints(trx, series.workload_id);
   if (unusual.suspect) await trx('workload').where({ id: series.workload_id }).update({ frozen: true });
 }

@@ -54,6 +54,15 @@ export function workFor(held: readonly Duty[]): Work['type'][] {
   return (Object.keys(ofWork) as Work['type'][]).filter((type) => covers(held, ofWork[type]));
 }
 
-export function mayAnswer(held: readonly Duty[], { ask }: Question): boolean {
-  return covers(held, ofQuestion[ask]);
+/** What a mover is entitled to. */
+export interface Asked {
+  readonly duties: readonly Duty[];
+  /** Sources whose credentials it is given; null: all. */
+  readonly systems: readonly number[] | null;
+}
+
+/** Whether a question is covered: by the duties, and by the systems where it carries what opens one. */
+export function mayAnswer({ duties: held, systems }: Asked, question: Question): boolean {
+  if (!covers(held, ofQuestion[question.ask])) return false;
+  return systems === null || !('platform' in question) || (question.platform.id !== null && systems.includes(question.platform.id));
 }

@@ -7,6 +7,7 @@ import { queueSynthetic } from '../runs/put-together';
 import { queueCopies, type CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
 import { pruneLater, type CarePlan } from '../targets/care';
+import { recordPromises } from '../policies/promises';
 import type { RunningTask } from './running-task';
 import { bodyOf, ruleOf } from '../policies/matching';
 
@@ -36,6 +37,12 @@ export async function settleCopy(
     .insert({ point_id: copied.pointId, target_id: targetId, ...row })
     .onConflict()
     .merge(row);
+  await trx.raw(
+    `UPDATE copy c JOIN copy o ON o.point_id = c.point_id AND o.state = 'present' JOIN target t ON t.id = o.target_id AND t.retired_to = c.target_id
+     SET c.promised_until = GREATEST(COALESCE(c.promised_until, 0), COALESCE(o.promised_until, 0)) WHERE c.point_id = ? AND c.target_id = ?`,
+    [copied.pointId, targetId],
+  );
+  await recordPromises(trx, now, task.series_no!);
 }
 
 /** Queues what follows the end of a task: copies of a new sound point, a full put together when one is due, pruning of a target that may hold what no point needs. */

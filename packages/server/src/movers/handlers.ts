@@ -1,7 +1,7 @@
 import { escapePath } from '@lithodex/core';
 import type { RunState } from '@lithodex/contract';
 import { pipeline } from 'node:stream/promises';
-import { moverNamed } from '../http/access';
+import { moverNamed, stillGood, type Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { loadBatch, unload } from '../catalog/load';
 import { inTransaction } from '../db/open';
@@ -35,10 +35,16 @@ type MoverHandlers = Pick<
   | 'answer'
 >;
 
-function goneSignal(res: { on(event: 'close', run: () => void): unknown }): AbortSignal {
+/** Aborted when the caller goes away, or its token is withdrawn. */
+function goneSignal(deps: Deps, actor: Actor, res: { on(event: 'close', run: () => void): unknown }): AbortSignal {
   const gone = new AbortController();
-  res.on('close', () => {
+  const end = () => {
     gone.abort();
+  };
+  const off = deps.calls.onEnd(actor.key, end);
+  res.on('close', () => {
+    off();
+    end();
   });
   return gone.signal;
 }
@@ -49,13 +55,14 @@ export function moverHandlers(deps: Deps): MoverHandlers {
   const rates = new RateBook();
   return {
     async claim({ body, res, actor }) {
-      const gone = goneSignal(res);
+      const gone = goneSignal(deps, actor, res);
       const mover = moverNamed(body.mover, actor);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
         const task = await claimTask(deps, mover, actor);
         if (task || Date.now() >= until || deps.movers.stopping) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);
       }
+      await stillGood(db, actor);
       return { task: null };
     },
 
@@ -86,7 +93,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
 
     async sendItems({ params, body, actor }) {
       await inTransaction(db, async (trx) => {
-        const task = await heldTask(trx, params.id, body.attempt, actor);
+        const task = await heldTask(trx, params.id, body.attempt, actor, ['backup', 'adopt']);
         if (task.series_no === null || task.ordinal === null) throw new ApiError('NOT_NOW');
         const key = { task_id: task.id, attempt: body.attempt, seq: body.seq };
         if (await trx('load_batch').where(key).first<{ seq: number } | undefined>()) return;
@@ -98,8 +105,8 @@ export function moverHandlers(deps: Deps): MoverHandlers {
 
     async commitPoint({ params, body, actor }) {
       const task = await inTransaction(db, async (trx) => {
-        const held = await heldTask(trx, params.id, body.attempt, actor);
-        await makeVisible(trx, held, body.point);
+        const held = await heldTask(trx, params.id, body.attempt, actor, ['backup']);
+        await makeVisible(trx, clock.now(), held, body.point);
         await trx('load_batch').where({ task_id: held.id }).delete();
         return held;
       });
@@ -109,7 +116,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
 
     async pointCopied({ params, body, actor }) {
       const workloadId = await inTransaction(db, async (trx) => {
-        const task = await heldTask(trx, params.id, body.attempt, actor);
+        const task = await heldTask(trx, params.id, body.attempt, actor, ['copy']);
         await settleCopy(trx, clock.now(), task, body);
         return task.workload_id;
       });
@@ -118,12 +125,14 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async adoptPoint({ params, body, actor }) {
-      return inTransaction(db, async (trx) => meetPoint(trx, clock.now(), await heldTask(trx, params.id, body.attempt, actor), body.point));
+      return inTransaction(db, async (trx) =>
+        meetPoint(trx, clock.now(), await heldTask(trx, params.id, body.attempt, actor, ['adopt']), body.point),
+      );
     },
 
     async pointAdopted({ params, body, actor }) {
       const workloadId = await inTransaction(db, async (trx) =>
-        makeAdoptedVisible(trx, await heldTask(trx, params.id, body.attempt, actor), body),
+        makeAdoptedVisible(trx, clock.now(), await heldTask(trx, params.id, body.attempt, actor, ['adopt']), body),
       );
       // its workload may be new
       await deps.events.emit('estate', { workloadId });
@@ -132,7 +141,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async sendRestored({ params, body, actor }) {
-      const task = await heldTask(db, params.id, body.attempt, actor);
+      const task = await heldTask(db, params.id, body.attempt, actor, ['restore', 'machine']);
       const words: Record<string, string> = {
         write: 'restored',
         merge: 'folder was there, its content is merged',
@@ -159,13 +168,15 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async aliveTasks({ params, body, actor }) {
-      await heldTask(db, params.id, body.attempt, actor);
+      await heldTask(db, params.id, body.attempt, actor, ['prune', 'backup']);
       const rows = await db('task').whereIn('id', body.tasks).whereIn('state', ['waiting', 'running']).select<{ id: string }[]>('id');
       return { alive: rows.map((r) => r.id) };
     },
 
     async stream({ params, req, res, actor }) {
-      const mine = await db('task').where({ id: params.id, state: 'running', token_id: actor.id }).first<{ id: string } | undefined>('id');
+      const mine = await db('task')
+        .where({ id: params.id, state: 'running', token_id: actor.tokenId, type: 'download' })
+        .first<{ id: string } | undefined>('id');
       if (!mine) throw new ApiError('LEASE_LOST');
       const browser = await deps.downloads.take(params.id, 60_000);
       if (!browser) throw new ApiError('NOT_NOW', undefined, 'Nobody waits for this download any more.');
@@ -216,12 +227,18 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async questions({ body, res, actor }) {
-      const asked = await deps.movers.next(moverNamed(body.mover, actor), actor.duties, goneSignal(res));
-      return asked ? { id: asked.id, question: asked.question } : { id: null, question: null };
+      const asked = await deps.movers.next(moverNamed(body.mover, actor), actor, goneSignal(deps, actor, res));
+      try {
+        await stillGood(db, actor);
+      } catch (error) {
+        if (asked) deps.movers.putBack(asked.id);
+        throw error;
+      }
+      return asked ?? { id: null, question: null };
     },
 
-    async answer({ params, body }) {
-      deps.movers.answer(params.id, body.ok, body.answer);
+    async answer({ params, body, actor }) {
+      deps.movers.answer(params.id, actor, body.ok, body.answer);
       return {};
     },
   };

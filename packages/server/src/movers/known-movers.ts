@@ -2,13 +2,14 @@ import { randomBytes } from 'node:crypto';
 import type { Hardware, HostSample, KnownMover } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { appendAudit } from '../audit/trail';
-import { fromJson } from '../db/json';
+import { fromJson, fromJsonOrNull } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import { moverNamed, tokenHash } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
-import { issueToken } from '../people/handlers';
+import { keyOfToken } from '../http/open-calls';
+import { issueToken } from '../people/issue-token';
 import type { Duty } from './duties';
 
 type KnownMoverHandlers = Pick<
@@ -80,7 +81,13 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
       const until = now() + codeMs;
       await inTransaction(db, async (trx) => {
         await trx('join_code').where('until', '<', now()).delete();
-        await trx('join_code').insert({ hash: tokenHash(code), duties: JSON.stringify(body.duties), made_by: actor.name, until });
+        await trx('join_code').insert({
+          hash: tokenHash(code),
+          duties: JSON.stringify(body.duties),
+          systems: body.systems && JSON.stringify(body.systems),
+          made_by: actor.name,
+          until,
+        });
         await appendAudit(trx, deps.clock.now(), {
           actor: actor.name,
           action: 'mover.invite',
@@ -96,7 +103,11 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
         db('join_code')
           .where({ hash: tokenHash(code), used_by: null })
           .where('until', '>', now());
-      const invited = await valid().first<{ duties: unknown; made_by: string } | undefined>('duties', 'made_by');
+      const invited = await valid().first<{ duties: unknown; systems: unknown; made_by: string } | undefined>(
+        'duties',
+        'systems',
+        'made_by',
+      );
       if (!invited) throw new ApiError('CODE_REFUSED');
       // a code does not let anybody put a mover out that is only asleep
       if ((await db('mover').where({ name: mover }).first('name')) || deps.movers.present().includes(mover))
@@ -105,7 +116,11 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
       if (!(await valid().update({ used_by: mover }))) throw new ApiError('CODE_REFUSED');
       await db('api_token').where({ mover }).delete();
       return {
-        token: await issueToken(deps, `mover ${mover}`, 'mover', invited.made_by, { duties: fromJson<Duty[]>(invited.duties), mover }),
+        token: await issueToken(deps, `mover ${mover}`, 'mover', invited.made_by, {
+          duties: fromJson<Duty[]>(invited.duties),
+          systems: fromJsonOrNull<number[]>(invited.systems),
+          mover,
+        }),
       };
     },
 
@@ -165,7 +180,9 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
       await inTransaction(db, async (trx) => {
         if (!(await trx('mover').where({ name: id }).delete())) throw new ApiError('NOT_FOUND');
         await trx('mover_sample').where({ mover: id }).delete();
+        const tokens = await trx('api_token').where({ mover: id }).select<{ id: number }[]>('id');
         await trx('api_token').where({ mover: id }).delete();
+        for (const token of tokens) deps.calls.end(keyOfToken(token.id));
         await appendAudit(trx, deps.clock.now(), { actor: actor.name, action: 'mover.forget', object: `mover ${id}` });
       });
       return {};

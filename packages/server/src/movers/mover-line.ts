@@ -1,14 +1,19 @@
 import { EventEmitter } from 'node:events';
 import { randomUUID } from 'node:crypto';
-import type { Question } from '@lithodex/contract';
+import { z } from 'zod';
+import { answers, type AnswerTo, type Question } from '@lithodex/contract';
 import { ApiError } from '../errors';
-import { mayAnswer, type Duty } from './duties';
+import type { Actor } from '../http/access';
+import { mayAnswer, type Asked } from './duties';
 
 interface Open {
   readonly question: Question;
+  /** The token of the mover that was given it; null while it waits. */
+  givenTo: number | null;
   readonly settle: (ok: boolean, answer: unknown) => void;
 }
 
+const Failure = z.object({ code: z.string().max(60).optional(), message: z.string().max(2000).optional() });
 const waitMs = 20_000;
 const silentMs = 25_000;
 
@@ -17,64 +22,84 @@ export class MoverLine {
   private waiting: string[] = [];
   private readonly open = new Map<string, Open>();
   private readonly bell = new EventEmitter().setMaxListeners(0);
-  private readonly seen = new Map<string, { readonly at: number; readonly duties: readonly Duty[] }>();
+  private readonly seen = new Map<string, { readonly at: number; readonly token: number | null; readonly entitled: Asked }>();
   private closed = false;
   /** A mover gets some time to come back after a restart of the server. */
   private readonly startedAt = Date.now();
 
-  /** Asks a mover whose duties cover the question. Throws MOVER_ABSENT, or MOVER_FAILED with what the mover said. */
-  async ask<T>(question: Question, timeoutMs = 15_000): Promise<T> {
-    const able = [...this.seen.values()].filter(({ duties }) => mayAnswer(duties, question));
+  /** Asks a mover whose duties cover the question. Throws MOVER_ABSENT, or MOVER_FAILED with what the mover said, or where what it said is no answer. */
+  async ask<Q extends Question>(question: Q, timeoutMs = 15_000): Promise<AnswerTo<Q['ask']>> {
+    const able = [...this.seen.values()].filter(({ entitled }) => mayAnswer(entitled, question));
     const newest = Math.max(this.startedAt, ...able.map(({ at }) => at));
     if (Date.now() - newest > silentMs) throw new ApiError('MOVER_ABSENT');
     const id = randomUUID();
-    return new Promise<T>((resolve, reject) => {
+    return new Promise((resolve, reject) => {
       const timer = setTimeout(() => {
         this.open.delete(id);
         reject(new ApiError('MOVER_ABSENT'));
       }, timeoutMs);
-      this.open.set(id, {
-        question,
-        settle: (ok, answer) => {
-          clearTimeout(timer);
-          this.open.delete(id);
-          if (ok) resolve(answer as T);
-          else {
-            const { code, message } = (answer ?? {}) as { code?: string; message?: string };
-            reject(new ApiError('MOVER_FAILED', { code }, message ?? undefined));
-          }
-        },
-      });
+      const settle = (ok: boolean, answer: unknown) => {
+        clearTimeout(timer);
+        this.open.delete(id);
+        if (!ok) {
+          const said = Failure.safeParse(answer).data;
+          reject(new ApiError('MOVER_FAILED', { code: said?.code }, said?.message));
+          return;
+        }
+        const parsed = answers[question.ask].safeParse(answer);
+        if (parsed.success) resolve(parsed.data as AnswerTo<Q['ask']>);
+        else reject(new ApiError('MOVER_FAILED', { code: 'NO_ANSWER' }, 'What the mover said is no answer to what it was asked.'));
+      };
+      this.open.set(id, { question, givenTo: null, settle });
       this.waiting.push(id);
       this.bell.emit('question');
     });
   }
 
   /** A question for this mover, or undefined after a while. */
-  async next(mover: string, duties: readonly Duty[], gone: AbortSignal): Promise<{ id: string; question: Question } | undefined> {
-    this.seen.set(mover, { at: Date.now(), duties });
+  async next(mover: string, actor: Actor, gone: AbortSignal): Promise<{ id: string; question: Question } | undefined> {
+    const present = () => this.seen.set(mover, { at: Date.now(), token: actor.tokenId, entitled: actor });
+    present();
     const until = Date.now() + waitMs;
     while (!gone.aborted && !this.closed) {
-      const found = this.take(duties);
+      const found = this.take(actor);
       if (found) return found;
       if (Date.now() >= until) return undefined;
       await this.ring('question', until - Date.now(), gone);
-      this.seen.set(mover, { at: Date.now(), duties });
+      if (!gone.aborted) present();
     }
     return undefined;
   }
 
   /** Takes the first question that is covered; those nobody waits for any more are dropped. */
-  private take(duties: readonly Duty[]): { id: string; question: Question } | undefined {
+  private take(actor: Actor): { id: string; question: Question } | undefined {
     this.waiting = this.waiting.filter((id) => this.open.has(id));
-    const at = this.waiting.findIndex((id) => mayAnswer(duties, this.open.get(id)!.question));
+    const at = this.waiting.findIndex((id) => mayAnswer(actor, this.open.get(id)!.question));
     if (at < 0) return undefined;
     const [id] = this.waiting.splice(at, 1) as [string];
-    return { id, question: this.open.get(id)!.question };
+    const open = this.open.get(id)!;
+    open.givenTo = actor.tokenId;
+    return { id, question: open.question };
   }
 
-  answer(id: string, ok: boolean, answer: unknown): void {
-    this.open.get(id)?.settle(ok, answer);
+  /** Lets a question wait again that was taken but did not reach its mover. */
+  putBack(id: string): void {
+    const open = this.open.get(id);
+    if (!open) return;
+    open.givenTo = null;
+    this.waiting.unshift(id);
+    this.bell.emit('question');
+  }
+
+  /** An answer, of the mover that was given the question; others are not heard. */
+  answer(id: string, actor: Actor, ok: boolean, answer: unknown): void {
+    const open = this.open.get(id);
+    if (open?.givenTo === actor.tokenId) open?.settle(ok, answer);
+  }
+
+  /** Forgets who used a token, as it is good no more. */
+  forget(token: number): void {
+    for (const [name, { token: used }] of this.seen) if (used === token) this.seen.delete(name);
   }
 
   /** Wakes movers that wait for work. */
@@ -107,8 +132,8 @@ export class MoverLine {
   }
 
   /** Duties of the movers heard from lately. */
-  presentDuties(): (readonly Duty[])[] {
-    return this.present().map((name) => this.seen.get(name)!.duties);
+  presentDuties(): Asked['duties'][] {
+    return this.present().map((name) => this.seen.get(name)!.entitled.duties);
   }
 
   /** Nobody waits here any more: the server goes. */

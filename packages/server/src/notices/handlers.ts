@@ -1,5 +1,6 @@
 import type { Message, Notice, NoticeBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
+import { auditTest } from '../audit/audit-test';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
@@ -98,8 +99,9 @@ export function noticeHandlers(deps: Deps): NoticeHandlers {
       return {};
     },
 
-    async tryNotice({ params: { id } }) {
+    async tryNotice({ params: { id }, actor }) {
       const notice = found((await noticesIn(db)).find((n) => n.id === id));
+      await auditTest(deps, actor, 'notice.test', `notice ${id}`, JSON.stringify(notice.way));
       await send(deps, notice, composeTrial(notice.name), `trial-${clock.now()}.${secrets.installation}`).catch((error: unknown) => {
         throw new ApiError('NOTICE_FAILED', undefined, `It did not go out: ${wordsOf(error)}`);
       });

@@ -71,7 +71,8 @@ export async function mailServerIn(db: Knex, secrets: Secrets): Promise<(Omit<Ma
 /** Keeps how mail goes out; the password only goes on for the same server and account. */
 export async function keepMailServer(trx: Knex.Transaction, secrets: Secrets, { password, ...server }: MailServerBody): Promise<void> {
   const known = await storedServer(trx);
-  const same = known?.host === server.host && known.port === server.port && known.account === server.account;
+  const same =
+    known?.host === server.host && known.port === server.port && known.account === server.account && known.security === server.security;
   const sealed = password ? secrets.seal(mailSetting, password).toString('base64') : null;
   const secret = password === undefined && same ? known.secret : sealed;
   const value = JSON.stringify({ ...server, secret } satisfies StoredServer);

@@ -1,28 +1,66 @@
 import { appendAudit } from '../audit/trail';
-import { fromJson } from '../db/json';
+import type { Request } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { fromJson, fromJsonOrNull } from '../db/json';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import type { Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { putInForce } from '../policies/put-in-force';
+import { lossBy, lossText, type Loss } from '../policies/promises';
+import { policiesInForce, type PolicyRow } from '../policies/matching';
 import { releaseHold } from '../recover/release-hold';
 import { forget } from '../targets/retire';
-import { requestDays, whyNot, type Act, type RequestRow } from './second-person';
+import { settle } from '../targets/settle';
+import { changePerson } from './change-person';
+import { requestDays, rememberChange, whyNot, type Act, type RequestRow } from './second-person';
 
 type RequestHandlers = Pick<Handlers, 'listRequests' | 'agreeRequest' | 'refuseRequest'>;
 
 const dayMs = 86_400_000;
 const shownDays = 30;
 
-async function carryOut(deps: Deps, act: Act, by: string): Promise<void> {
+async function carryOut(deps: Deps, act: Act, by: string, people: readonly number[]): Promise<void> {
   switch (act.kind) {
     case 'policy.change':
-      return putInForce(deps, act.id, act.body, by);
+      return putInForce(deps, act.id, act.body, by, true);
     case 'target.forget':
       return forget(deps, act.id, by);
     case 'point.release':
       return releaseHold(deps, act.id, by);
+    case 'target.settle':
+      return settle(deps, act.id, by);
+    case 'person.role': {
+      const { display } = found(await deps.db('person').where({ id: act.id }).first<{ display: string } | undefined>('display'));
+      return changePerson(deps, act.id, { display, role: act.role, remit: act.remit }, by, async (trx) => {
+        for (const id of people) await rememberChange(trx, act.id, id);
+      });
+    }
+  }
+}
+
+/** A changed policy: what is in force, and what would be. */
+function difference(row: RequestRow, inForce: readonly PolicyRow[]): Request['difference'] {
+  const act = fromJson<Act>(row.act);
+  const policy = act.kind === 'policy.change' ? inForce.find((p) => p.id === act.id) : undefined;
+  return policy && act.kind === 'policy.change' ? { before: policy.body, after: act.body } : null;
+}
+
+/** Counts again what an act would take, at the moment of deciding. Throws NOT_NOW where that is more than what was asked for: it is to be looked at again. */
+async function sameEffect(deps: Deps, trx: Knex.Transaction, row: RequestRow): Promise<void> {
+  const act = fromJson<Act>(row.act);
+  const asked = fromJsonOrNull<Loss>(row.loss);
+  if (act.kind !== 'policy.change' || !asked) return;
+  const now = await lossBy(trx, deps.clock.now(), act.id, act.body);
+  if (now.atOnce <= asked.atOnce && now.atOnce + now.earlier <= asked.atOnce + asked.earlier) return;
+  throw new EffectGrew(now);
+}
+
+/** What was asked for would take more by now. */
+class EffectGrew extends Error {
+  constructor(readonly loss: Loss) {
+    super('the effect grew');
   }
 }
 
@@ -39,7 +77,8 @@ export function requestHandlers(deps: Deps): RequestHandlers {
       const why = await whyNot(trx, now, actor, row);
       if (why && (state === 'done' || actor.by !== 'session'))
         throw new ApiError('SECOND_PERSON', undefined, `${why} Nothing was changed.`);
-      await trx('request').where({ id }).update({ state, decided_by: actor.id, decided_at: now });
+      if (state === 'done') await sameEffect(deps, trx, row);
+      await trx('request').where({ id }).update({ state, decided_by: actor.personId, decided_at: now });
       await appendAudit(trx, now, {
         actor: actor.name,
         action: state === 'done' ? 'request.agree' : 'request.refuse',
@@ -53,6 +92,7 @@ export function requestHandlers(deps: Deps): RequestHandlers {
   return {
     async listRequests({ actor }) {
       const now = clock.now();
+      const inForce = await policiesInForce(db);
       const rows = await db('request as r')
         .join('person as a', 'a.id', 'r.asked_by')
         .leftJoin('person as d', 'd.id', 'r.decided_by')
@@ -71,15 +111,29 @@ export function requestHandlers(deps: Deps): RequestHandlers {
         decidedAt: r.decided_at,
         outcome: r.outcome,
         notByMe: await whyNot(db, now, actor, r),
+        difference: r.state === 'waiting' ? difference(r, inForce) : null,
       }));
       return { rows: await Promise.all(shown) };
     },
 
     async agreeRequest({ params, actor }) {
-      const request = await decide(params.id, actor, 'done');
+      const request = await decide(params.id, actor, 'done').catch(async (error: unknown) => {
+        if (!(error instanceof EffectGrew)) throw error;
+        const row = await db('request').where({ id: params.id }).first<RequestRow>();
+        const effect = `${row.effect.split(': ')[0]}: ${lossText(error.loss)}`.slice(0, 1000);
+        await db('request')
+          .where({ id: params.id })
+          .update({ effect, loss: JSON.stringify(error.loss) });
+        await deps.events.emit('request');
+        throw new ApiError(
+          'NOT_NOW',
+          undefined,
+          `It would take more by now than when it was asked for: ${lossText(error.loss)}. Look at it again, then decide. Nothing was changed.`,
+        );
+      });
       const asker = await db('person').where({ id: request.asked_by }).first<{ name: string }>('name');
       try {
-        await carryOut(deps, fromJson<Act>(request.act), `${asker.name}, agreed by ${actor.name}`);
+        await carryOut(deps, fromJson<Act>(request.act), `${asker.name}, agreed by ${actor.name}`, [request.asked_by, actor.personId!]);
       } catch (error) {
         const outcome = error instanceof Error ? error.message : String(error);
         await db('request')

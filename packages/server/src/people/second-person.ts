@@ -1,16 +1,19 @@
-import type { PolicyBody } from '@lithodex/contract';
+import type { PolicyBody, Role } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { appendAudit } from '../audit/trail';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { inTransaction } from '../db/open';
 import type { Actor } from '../http/access';
+import type { Loss } from '../policies/promises';
 
 /** What is done only when a second person agrees, with all that is needed to do it then. */
 export type Act =
   | { readonly kind: 'policy.change'; readonly id: number; readonly body: PolicyBody }
   | { readonly kind: 'point.release'; readonly id: string }
-  | { readonly kind: 'target.forget'; readonly id: string };
+  | { readonly kind: 'target.forget'; readonly id: string }
+  | { readonly kind: 'target.settle'; readonly id: string }
+  | { readonly kind: 'person.role'; readonly id: number; readonly role: Role; readonly remit: readonly number[] | null };
 
 export interface RequestRow {
   readonly id: number;
@@ -18,6 +21,8 @@ export interface RequestRow {
   readonly subject: string;
   readonly effect: string;
   readonly act: unknown;
+  /** What it would have taken from promises when it was asked for; null where that is not counted. */
+  readonly loss: unknown;
   readonly asked_by: number;
   readonly asked_at: number;
   readonly state: 'waiting' | 'done' | 'refused' | 'lapsed' | 'failed';
@@ -33,9 +38,10 @@ export const requestDays = 7;
 const leastAccountAgeMs = dayMs;
 
 /** Remembers an act until a second person decides. Throws SECOND_PERSON for tokens, NOT_NOW while the same thing waits already. */
-export async function askSecondPerson(deps: Deps, actor: Actor, subject: string, effect: string, act: Act): Promise<number> {
+export async function askSecondPerson(deps: Deps, actor: Actor, subject: string, effect: string, act: Act, loss?: Loss): Promise<number> {
   const now = deps.clock.now();
-  if (actor.by !== 'session')
+  const asker = actor.personId;
+  if (actor.by !== 'session' || asker === null)
     throw new ApiError(
       'SECOND_PERSON',
       undefined,
@@ -58,7 +64,8 @@ export async function askSecondPerson(deps: Deps, actor: Actor, subject: string,
       subject,
       effect: effect.slice(0, 1000),
       act: JSON.stringify(act),
-      asked_by: actor.id,
+      loss: loss ? JSON.stringify(loss) : null,
+      asked_by: asker,
       asked_at: now,
       state: 'waiting',
     };
@@ -77,9 +84,30 @@ export async function askSecondPerson(deps: Deps, actor: Actor, subject: string,
 
 /** Why somebody can't be the second person of a request; '' when they can. */
 export async function whyNot(db: Knex, now: number, actor: Actor, request: Pick<RequestRow, 'asked_by'>): Promise<string> {
-  if (actor.by !== 'session') return 'Only a person who is signed in can agree.';
+  const { personId } = actor;
+  if (actor.by !== 'session' || personId === null) return 'Only a person who is signed in can agree.';
   if (actor.role !== 'administrator') return 'Only an administrator can agree.';
-  if (actor.id === request.asked_by) return 'You asked for it, so another administrator has to agree.';
-  const person = await db('person').where({ id: actor.id }).first<{ created_at: number }>('created_at');
+  if (personId === request.asked_by) return 'You asked for it, so another administrator has to agree.';
+  if (await isOf(db, request.asked_by, personId)) return 'Whoever asked for this made or changed your account, or one that did.';
+  const person = await db('person').where({ id: personId }).first<{ created_at: number }>('created_at');
   return now - person.created_at < leastAccountAgeMs ? 'Your account is less than a day old.' : '';
+}
+
+/** Whether somebody made or changed an account, or one that made or changed it, and so on. */
+async function isOf(db: Knex, asker: number, account: number): Promise<boolean> {
+  const rows = await db('person_change').select<{ person_id: number; by_id: number }[]>();
+  const met = new Set([account]);
+  const waiting = [account];
+  for (let at = waiting.pop(); at !== undefined; at = waiting.pop())
+    for (const { person_id, by_id } of rows)
+      if (person_id === at && !met.has(by_id)) {
+        met.add(by_id);
+        waiting.push(by_id);
+      }
+  return met.has(asker);
+}
+
+/** Remembers that somebody made or changed an account: they never have it agree to what they ask for. A token stands for whoever it belongs to. */
+export async function rememberChange(trx: Knex.Transaction, personId: number, by: number): Promise<void> {
+  if (personId !== by) await trx('person_change').insert({ person_id: personId, by_id: by }).onConflict().ignore();
 }

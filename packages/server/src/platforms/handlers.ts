@@ -1,3 +1,4 @@
+import { auditTest } from '../audit/audit-test';
 import type { PlatformBody, PlatformOpener, PlatformTest } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
@@ -14,6 +15,7 @@ type PlatformHandlers = Pick<
 >;
 
 const testMs = 30_000;
+const isSameAddress = (a: string, b: string) => new URL(a).href === new URL(b).href;
 /** What the trail keeps of a platform: nothing that opens it. */
 const detailOf = ({ name, endpoint, opener }: PlatformBody) => JSON.stringify({ name, endpoint, by: opener?.by });
 
@@ -23,19 +25,27 @@ export function platformHandlers(deps: Deps): PlatformHandlers {
   const rowOf = async (id: number) =>
     found(await db('source').where({ id, kind: 'platform' }).whereNotNull('secret').first<PlatformRow | undefined>());
 
-  const openerOf = async (id: number | null, { opener }: PlatformBody): Promise<PlatformOpener> => {
+  /** What opens a platform: as given, or as kept for the address it was given for. */
+  const openerOf = async (id: number | null, { opener, endpoint }: PlatformBody): Promise<PlatformOpener> => {
     if (opener) return opener;
     if (id === null) throw new ApiError('INVALID', [{ at: 'body.opener' }], 'Say how to sign in. Nothing was changed.');
-    return platformRef(deps.secrets, await rowOf(id)).opener;
+    const kept = platformRef(deps.secrets, await rowOf(id));
+    if (!isSameAddress(kept.endpoint, endpoint))
+      throw new ApiError(
+        'INVALID',
+        [{ at: 'body.opener' }],
+        'The address is another one. What opens the platform was given for the old one and is not sent elsewhere: say again how to sign in. Nothing was changed.',
+      );
+    return kept.opener;
   };
 
-  const test = async (body: PlatformBody, opener: PlatformOpener) =>
-    deps.movers.ask<PlatformTest>({ ask: 'platformTest', platform: { endpoint: body.endpoint, opener } }, testMs);
+  const test = async (id: number | null, body: PlatformBody, opener: PlatformOpener) =>
+    deps.movers.ask({ ask: 'platformTest', platform: { id, endpoint: body.endpoint, opener } }, testMs);
 
   const mustWork = async (body: PlatformBody, opener: PlatformOpener, own: number | null): Promise<PlatformTest> => {
     const taken = await db('source').where({ name: body.name }).first<{ id: number } | undefined>('id');
     if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
-    const answer = await test(body, opener);
+    const answer = await test(own, body, opener);
     // the first right is to read the inventory: without it there is nothing to protect
     if (!answer.ok || answer.needs[0]?.missing) throw new ApiError('CONNECTION_FAULTY', answer, `${answer.message} It was not saved.`);
     return answer;
@@ -52,7 +62,11 @@ export function platformHandlers(deps: Deps): PlatformHandlers {
       return { rows: rows.map((r) => toPlatform(r, machines.get(r.id) ?? 0)) };
     },
 
-    testPlatform: async ({ body }) => test(body.body, await openerOf(body.id, body.body)),
+    async testPlatform({ body: { id, body }, actor }) {
+      const opener = await openerOf(id, body);
+      await auditTest(deps, actor, 'source.test', id === null ? 'source' : `source ${id}`, detailOf(body));
+      return test(id, body, opener);
+    },
 
     async addPlatform({ body, actor }) {
       const opener = await openerOf(null, body);

@@ -29,7 +29,7 @@ export function insideHandlers(deps: Deps): Pick<Handlers, 'setInside' | 'forget
 
   const test = async (m: MachineRow, account: InsideAccount) => {
     const platform = platformRef(secrets, { ...m, id: m.source_id });
-    return deps.movers.ask<InsideTest>({ ask: 'insideTest', platform, machine: m.outer_id, account }, testMs);
+    return deps.movers.ask({ ask: 'insideTest', platform, machine: m.outer_id, account }, testMs);
   };
 
   const keep = (trx: Knex.Transaction, workloadId: number, account: InsideAccount) => {

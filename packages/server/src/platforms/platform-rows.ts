@@ -28,7 +28,7 @@ const purpose = (id: number) => `source ${id}`;
 /** A platform as movers need it. */
 export function platformRef(secrets: Secrets, { id, address, secret }: Pick<PlatformRow, 'id' | 'address' | 'secret'>): PlatformRef {
   const { endpoint } = fromJson<PlatformAddress>(address);
-  return { endpoint, opener: JSON.parse(secrets.open(purpose(id), secret)) as PlatformOpener };
+  return { id, endpoint, opener: JSON.parse(secrets.open(purpose(id), secret)) as PlatformOpener };
 }
 
 export function sealedOpener(secrets: Secrets, id: number, opener: PlatformOpener): Buffer {

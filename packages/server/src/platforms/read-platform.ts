@@ -11,7 +11,7 @@ const readAgainMs = 15 * 60_000;
 
 /** What a platform holds, asked there now. Throws MOVER_ABSENT, MOVER_FAILED. */
 export async function askInventory(deps: Deps, row: Pick<PlatformRow, 'id' | 'address' | 'secret'>): Promise<Inventory> {
-  return deps.movers.ask<Inventory>({ ask: 'platformInventory', platform: platformRef(deps.secrets, row) }, askMs);
+  return deps.movers.ask({ ask: 'platformInventory', platform: platformRef(deps.secrets, row) }, askMs);
 }
 
 /** Reads what is on a platform and brings the estate in line with it. Throws as {@link askInventory}, having noted the trouble. */

@@ -6,7 +6,7 @@ import { fitOfDraft } from '../plan/night-fit';
 import { decideCopies, presentCopies } from '../catalog/copies';
 import { livingPoints, type SeriesRow } from '../catalog/points';
 import { cautionsOf } from './cautions';
-import { promisesBroken } from './promises';
+import { brokenBy, lossBy, lossText, withoutPromises } from './promises';
 import { policiesInForce, type PolicyRow } from './matching';
 import { matchesShown } from './matching-shown';
 import { KeepRules } from '../runs/expiry';
@@ -53,7 +53,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
       ...(await targetsInside(db, ids)).map((t) => ({ path: t.folder, why: `the folder of target ${t.name}, left out by itself` })),
     ],
     measured: { ...measured, targetFree: target?.free ?? null },
-    secondPerson: id === null ? '' : await promisesBroken(deps, id, body),
+    secondPerson: id === null ? '' : lossText(await lossBy(db, now, id, body)),
     fit: await fitOfDraft(deps, id, body),
     ...(await cautionsOf(deps, ids, body)),
   };
@@ -178,11 +178,15 @@ async function deletesOf(
       )
       .select<(SeriesRow & { name: string; frozen: 0 | 1 })[]>('s.*', 'w.name', 'w.frozen');
     const keeps = await KeepRules.read(deps.db, { id, body });
+    const agreed = await brokenBy(deps.db, now, id, body);
     for (const series of serieses) {
       const points = await livingPoints(deps.db, series.no);
-      const standing = await presentCopies(
-        deps.db,
-        points.map((p) => p.id),
+      const standing = withoutPromises(
+        await presentCopies(
+          deps.db,
+          points.map((p) => p.id),
+        ),
+        agreed,
       );
       const decisions = decideCopies(series, points, standing, keeps.of(series, points), now, series.frozen === 1).get(series.target_id);
       for (const p of points)

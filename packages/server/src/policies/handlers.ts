@@ -12,7 +12,7 @@ import { startPolicy } from '../runs/queue';
 import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from './matching';
 import { consequencesOf } from './consequences';
 import { measuresOf } from './measures';
-import { promisesBroken } from './promises';
+import { lossBy, lossText } from './promises';
 import { checkBody, policyOf, putInForce, startClocks } from './put-in-force';
 import { matchesShown } from './matching-shown';
 import { policyStart, setPolicyStart } from './policy-start';
@@ -163,14 +163,18 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
     async changePolicy({ params, body, actor }) {
       const policy = await policyOf(deps, params.id);
       await checkBody(deps, body, params.id);
-      const loss = await promisesBroken(deps, params.id, body);
-      if (loss)
+      const loss = await lossBy(db, clock.now(), params.id, body);
+      const text = lossText(loss);
+      if (text)
         return {
-          request: await askSecondPerson(deps, actor, `policy ${params.id}`, `${policy.name}: ${loss}`, {
-            kind: 'policy.change',
-            id: params.id,
-            body,
-          }),
+          request: await askSecondPerson(
+            deps,
+            actor,
+            `policy ${params.id}`,
+            `${policy.name}: ${text}`,
+            { kind: 'policy.change', id: params.id, body },
+            loss,
+          ),
         };
       await putInForce(deps, params.id, body, actor.name);
       return { request: null };

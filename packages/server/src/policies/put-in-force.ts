@@ -7,6 +7,7 @@ import { ApiError, found } from '../errors';
 import { expireAll } from '../runs/expiry';
 import { shownPlace, type TargetRow } from '../targets/target-rows';
 import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from './matching';
+import { recordPromises, takeBackPromises } from './promises';
 import { followed } from './timetable';
 import { rememberVersion } from './versions';
 
@@ -76,13 +77,17 @@ export async function checkLocks(db: Knex, targetId: string): Promise<void> {
     );
 }
 
-/** Puts a changed policy in force: what it matches is assigned, and what it no longer keeps goes. `by`: who did it, for the trail. */
-export async function putInForce(deps: Deps, id: number, body: PolicyBody, by: string): Promise<void> {
+/**
+ * Puts a changed policy in force: what it matches is assigned, and what it no longer keeps goes, as far as it was not promised more. `by`: who did it, for the trail; `agreed`: two people did, so that what was promised
+ * and is not kept any more is taken back.
+ */
+export async function putInForce(deps: Deps, id: number, body: PolicyBody, by: string, agreed = false): Promise<void> {
   const { db, clock } = deps;
   await policyOf(deps, id);
   await checkBody(deps, body, id);
   await inTransaction(db, async (trx) => {
     const now = clock.now();
+    if (agreed) await takeBackPromises(trx, now, id, body);
     await versioned(trx, now, async () => {
       await trx('policy')
         .where({ id })
@@ -90,6 +95,11 @@ export async function putInForce(deps: Deps, id: number, body: PolicyBody, by: s
     });
     await startClocks(trx, id, body, now);
     await rememberVersion(trx, id, now, by, body);
+    const serieses = await trx('point')
+      .where({ policy_id: id, state: 'visible' })
+      .distinct('series_no')
+      .select<{ series_no: number }[]>('series_no');
+    for (const { series_no } of serieses) await recordPromises(trx, now, series_no);
     await assign(
       trx,
       now,

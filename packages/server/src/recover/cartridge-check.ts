@@ -46,7 +46,7 @@ export async function cartridgeCheck(deps: Deps, picks: readonly ResolvedPick[])
 /** Undefined when the mover can't tell, as while the library is out of order. */
 async function askNeeded(deps: Deps, point: PointRef, paths: string[]): Promise<CartridgesNeeded | undefined> {
   try {
-    return await deps.movers.ask<CartridgesNeeded>({ ask: 'cartridgesNeeded', point, paths }, askMs);
+    return await deps.movers.ask({ ask: 'cartridgesNeeded', point, paths }, askMs);
   } catch (error) {
     if (error instanceof ApiError && error.code === 'MOVER_FAILED') return undefined;
     throw error;

@@ -49,12 +49,11 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       if (point.machine !== null) throw new ApiError('NOT_NOW', undefined, 'A machine can not be compared with what is there now.');
       const path = pathOf(query.path);
       const [ref] = await pointRefs(db, deps.secrets, [point.id]);
-      type Raw = Omit<ComparedItem, 'name'> & { name: string };
       const { read_as: readAs } = await db('workload as w')
         .join('source as s', 's.id', 'w.source_id')
         .where('w.id', point.workload_id)
         .first<{ read_as: string | null }>('s.read_as');
-      const rows = await deps.movers.ask<Raw[]>({ ask: 'compare', point: ref!, path, folder: query.folder === 'yes', readAs });
+      const rows = await deps.movers.ask({ ask: 'compare', point: ref!, path, folder: query.folder === 'yes', readAs });
       return { rows: rows.map((r) => ({ ...r, name: escapePath(r.name) })), at: clock.now() };
     },
 

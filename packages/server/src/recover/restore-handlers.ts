@@ -20,10 +20,12 @@ const ruleWords = {
   beside: 'restored items are put beside what exists',
 };
 
-function rulesText(body: RestoreBody): string {
+function rulesText(body: RestoreBody, machines: boolean): string {
   const { destination } = body;
   if (destination.to === 'download') return `download as ${destination.format}`;
   if (destination.to === 'platform') return `${body.trial ? 'trial without writing, ' : ''}to ${destination.host}, as new machines`;
+  if (machines)
+    return `${body.trial ? 'trial without writing, ' : ''}to the machines they were taken of; what differs on their disks is overwritten`;
   const where =
     destination.to === 'original'
       ? 'to the original place'
@@ -77,6 +79,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
       const picks = await resolvePicks(deps, body, actor);
       const workloads = new Set(picks.map((p) => p.point.workload_id));
       const machines = isMachineRestore(body, picks) ? await machinePlans(deps, body, await machinePicks(deps, picks)) : undefined;
+      const rules = rulesText(body, machines !== undefined);
       const kind = body.destination.to === 'download' ? 'download' : 'restore';
       const runId = await inTransaction(db, async (trx) => {
         const id = await queueRun(trx, clock.now(), {
@@ -85,7 +88,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           name: body.name,
           person: actor.name,
           reason: body.reason,
-          rules: rulesText(body),
+          rules,
           tasks: machines?.map((m) => ({ workloadId: m.workloadId, seriesNo: null, type: 'machine' as const, work: m.plan })) ?? [
             { workloadId: workloads.size === 1 ? [...workloads][0]! : null, seriesNo: null, type: kind, work: planOf(deps, body, picks) },
           ],
@@ -94,7 +97,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           actor: actor.name,
           action: body.trial ? 'restore.trial' : `${kind}.start`,
           object: `run ${id}`,
-          detail: JSON.stringify({ reason: body.reason, rules: rulesText(body), picks: body.picks.slice(0, 50), count: picks.length }),
+          detail: JSON.stringify({ reason: body.reason, rules, picks: body.picks.slice(0, 50), count: picks.length }),
         });
         return id;
       });
@@ -112,6 +115,9 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
       if (task.state !== 'waiting' && task.state !== 'running')
         throw new ApiError('NOT_NOW', undefined, 'The download has ended. Prepare it again.');
       const work = fromJson<DownloadPlan>(task.work);
+      await inTransaction(db, (trx) =>
+        appendAudit(trx, clock.now(), { actor: actor.name, action: 'download.fetch', object: `run ${run.id}` }),
+      );
       const one = Buffer.from(work.picks[0]!.to, 'latin1').toString();
       const base =
         work.format === 'file' ? one : work.format === 'qcow2' ? `${one.replace(/\.raw$/, '')}.qcow2` : `${run.name}.${work.format}`;
@@ -119,7 +125,11 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
       res.type('application/octet-stream').setHeader('cache-control', 'no-store');
       res.setHeader('content-encoding', 'identity');
       await new Promise<void>((resolve) => {
-        res.on('close', resolve);
+        const off = deps.calls.onEnd(actor.key, () => res.destroy());
+        res.on('close', () => {
+          off();
+          resolve();
+        });
         deps.downloads.offer(task.id, res);
       });
     },

@@ -128,7 +128,7 @@ async function lookAtDestination(deps: Deps, picks: readonly ResolvedPick[]): Pr
   }
   const destination = picks[0]?.base ?? '/';
   const cameFrom = new Set(picks.map((p) => p.ref.root));
-  const look = await deps.movers.ask<Look>({ ask: 'look', places, destination, cameFrom: cameFrom.size === 1 ? picks[0]!.ref.root : null });
+  const look = await deps.movers.ask({ ask: 'look', places, destination, cameFrom: cameFrom.size === 1 ? picks[0]!.ref.root : null });
   return { ...look, looked: places.length, complete };
 }
 

@@ -15,7 +15,7 @@ export interface ChangedPolicy {
   readonly body: PolicyBody;
 }
 
-const byHand: RuleKeep = { keep: { by: 'hand' }, targetId: null, copies: [], zone: 'UTC', ended: false };
+const byHand: RuleKeep = { policyId: null, ruleNo: 1, keep: { by: 'hand' }, targetId: null, copies: [], zone: 'UTC', ended: false };
 
 /** The policies that made points, in force or ended, each read when it is first asked for. Of one request: what they say may change. */
 export class KeepRules {
@@ -51,7 +51,7 @@ export class KeepRules {
       const { body, ended } = policy;
       const { no, keep, targetId, copies } = ruleOf(body, maker.rule_no, series.target_id);
       const key = `${maker.policy_id}/${no}`;
-      const rule = rules.get(key) ?? { keep, targetId, copies, zone: body.zone, ended };
+      const rule = rules.get(key) ?? { policyId: maker.policy_id, ruleNo: no, keep, targetId, copies, zone: body.zone, ended };
       rules.set(key, rule);
       return rule;
     };

@@ -13,6 +13,7 @@ import { settleRun } from './queue';
 import { retry } from './retry';
 import { runRates } from './run-rates';
 import { tasksOf, toRunRow, toTaskRow, type RunRecord } from './run-rows';
+import { visibleRun, visibleRuns, visibleTasks, whereTaskVisible } from './visible-runs';
 
 type RunHandlers = Pick<
   Handlers,
@@ -42,19 +43,8 @@ const mostFound = 10_000;
 export function runHandlers(deps: Deps): RunHandlers {
   const { db, clock } = deps;
 
-  /** Runs an actor may see: a clerk only their own and those of their remit. */
-  function visibleRuns(actor: Actor) {
-    const query = db('run as r').whereNot('r.kind', 'expire');
-    if (actor.remit) {
-      const remit = actor.remit;
-      void query.where((q) => {
-        void q.where('r.person', actor.name).orWhereIn('r.id', db('task').whereIn('workload_id', remit).select('run_id'));
-      });
-    }
-    return query;
-  }
-
-  const runOf = async (id: number, actor: Actor) => found(await visibleRuns(actor).where('r.id', id).first<RunRecord | undefined>('r.*'));
+  const runOf = async (id: number, actor: Actor) =>
+    found(await visibleRuns(db, actor).where('r.id', id).first<RunRecord | undefined>('r.*'));
 
   /** The newest runs that are named like a text, or are over workloads that are. */
   const runsLike = async (like: string): Promise<number[]> => {
@@ -78,7 +68,7 @@ export function runHandlers(deps: Deps): RunHandlers {
   };
 
   async function filtered(query: Query<'listRuns'>, actor: Actor) {
-    const q = visibleRuns(actor);
+    const q = visibleRuns(db, actor);
     if (query.kinds) void q.whereIn('r.kind', query.kinds);
     if (query.states) void q.whereIn('r.state', query.states);
     if (query.from !== undefined) void q.where('r.queued_at', '>=', query.from);
@@ -99,11 +89,12 @@ export function runHandlers(deps: Deps): RunHandlers {
     return { q };
   }
 
-  function logOf(runId: number, query: Query<'runLog'>) {
+  function logOf(run: RunRecord, query: Query<'runLog'>, actor: Actor) {
     const q = db('log_line as l')
       .leftJoin('task as t', 't.id', 'l.task_id')
       .leftJoin('workload as w', 'w.id', 't.workload_id')
-      .where('l.run_id', runId);
+      .where('l.run_id', run.id);
+    whereTaskVisible(q, actor, run);
     if (query.level) void q.where('l.level', query.level);
     if (query.task) void q.where('l.task_id', query.task);
     if (query.q) {
@@ -163,7 +154,7 @@ export function runHandlers(deps: Deps): RunHandlers {
         .limit(query.limit + 1)
         .select<RunRecord[]>('r.*');
       const total = await wanted.q.clone().count({ n: '*' }).first<{ n: number }>();
-      const shown = runs.slice(0, query.limit);
+      const shown = runs.slice(0, query.limit).map((r) => visibleRun(actor, r));
       const tasks = await tasksOf(
         db,
         shown.filter((r) => r.sums === null).map((r) => r.id),
@@ -173,7 +164,11 @@ export function runHandlers(deps: Deps): RunHandlers {
         rows: shown.map((r) =>
           toRunRow(
             r,
-            tasks.filter((t) => t.run_id === r.id),
+            visibleTasks(
+              actor,
+              r,
+              tasks.filter((t) => t.run_id === r.id),
+            ),
             names.get(r.policy_id ?? 0),
           ),
         ),
@@ -183,8 +178,8 @@ export function runHandlers(deps: Deps): RunHandlers {
     },
 
     async getRun({ params, actor }): Promise<RunDetail> {
-      const run = await runOf(params.id, actor);
-      const tasks = await tasksOf(db, [run.id]);
+      const run = visibleRun(actor, await runOf(params.id, actor));
+      const tasks = visibleTasks(actor, run, await tasksOf(db, [run.id]));
       const policy =
         run.policy_id === null ? undefined : await db('policy').where({ id: run.policy_id }).first<{ name: string } | undefined>();
       type P = { id: string; builds: number | null };
@@ -197,7 +192,7 @@ export function runHandlers(deps: Deps): RunHandlers {
       return {
         ...toRunRow(run, tasks, policy?.name),
         tasks: tasks.map((t) => toTaskRow(t, pointOf.has(t.id) ? t.id : null, pointOf.get(t.id)?.builds ?? null)),
-        earlier: await earlierRuns(deps, run),
+        earlier: await earlierRuns(deps, run, actor),
         reason: run.reason,
         rules: run.rules,
         downloadReady: run.kind === 'download' && (run.state === 'waiting' || run.state === 'running'),
@@ -205,28 +200,38 @@ export function runHandlers(deps: Deps): RunHandlers {
     },
 
     async runRates({ params, actor }) {
-      return runRates(db, await runOf(params.id, actor), clock.now());
+      const run = await runOf(params.id, actor);
+      return runRates(db, run, clock.now(), (q) => {
+        whereTaskVisible(q, actor, run);
+      });
     },
 
     async runLog({ params, query, actor }) {
-      await runOf(params.id, actor);
+      const run = await runOf(params.id, actor);
       const after = numberAt(query.cursor, 0);
-      const rows = await logOf(params.id, query)
+      const rows = await logOf(run, query, actor)
         .where('l.seq', '>', after)
         .orderBy('l.seq')
         .limit(query.limit + 1)
         .select<LogRow[]>(columns);
-      const total = await logOf(params.id, query).count({ n: '*' }).first<{ n: number }>();
+      const total = await logOf(run, query, actor).count({ n: '*' }).first<{ n: number }>();
       const shown = rows.slice(0, query.limit);
       return { rows: shown.map(toLine), next: rows.length > query.limit ? String(shown.at(-1)!.seq) : null, total: Number(total?.n ?? 0) };
     },
 
     async runLogFile({ params, actor, res }) {
       const run = await runOf(params.id, actor);
+      await inTransaction(db, (trx) =>
+        appendAudit(trx, clock.now(), { actor: actor.name, action: 'log.download', object: `run ${run.id}` }),
+      );
       res.attachment(`run-${run.id}.log.txt`).type('text/plain; charset=utf-8');
       res.write(`Run ${run.id}: ${run.name}, ${run.state}\n`);
       for (let after = 0; ;) {
-        const rows = await logOf(run.id, { limit: 100 }).where('l.seq', '>', after).orderBy('l.seq').limit(2000).select<LogRow[]>(columns);
+        const rows = await logOf(run, { limit: 100 }, actor)
+          .where('l.seq', '>', after)
+          .orderBy('l.seq')
+          .limit(2000)
+          .select<LogRow[]>(columns);
         for (const line of rows.map(toLine))
           res.write(
             `${formatExact(line.at, deps.config.zone)}  ${line.level.padEnd(7)}  ${line.workload}  ${line.code}  ${line.path}  ${line.message}\n`,
@@ -267,7 +272,7 @@ export function runHandlers(deps: Deps): RunHandlers {
   };
 }
 
-async function earlierRuns(deps: Deps, run: RunRecord): Promise<RunDetail['earlier']> {
+async function earlierRuns(deps: Deps, run: RunRecord, actor: Actor): Promise<RunDetail['earlier']> {
   if (run.policy_id === null || run.kind !== 'backup') return [];
   const runs = await deps
     .db('run')
@@ -283,11 +288,12 @@ async function earlierRuns(deps: Deps, run: RunRecord): Promise<RunDetail['earli
     runs.map((r) => r.id),
   );
   return runs.map((r) => {
-    const { counts } = toRunRow(
+    const own = visibleTasks(
+      actor,
       r,
       tasks.filter((t) => t.run_id === r.id),
-      undefined,
     );
+    const { counts } = toRunRow(visibleRun(actor, r), own, undefined);
     return {
       id: r.id,
       startedAt: r.started_at!,

@@ -41,18 +41,25 @@ export async function dropOldRates(db: Knex, now: number): Promise<void> {
     .delete();
 }
 
-/** How fast a run read and wrote, over its time; evenly between samples. */
-export async function runRates(db: Knex, run: RunRecord, now: number): Promise<Answered<'runRates'>> {
+/** How fast a run read and wrote, over its time; evenly between samples. `narrow`: to the tasks `t` that count. */
+export async function runRates(
+  db: Knex,
+  run: RunRecord,
+  now: number,
+  narrow: (q: Knex.QueryBuilder) => void,
+): Promise<Answered<'runRates'>> {
   const to = run.ended_at ?? now;
   if (run.started_at === null || to <= run.started_at) return { from: run.started_at ?? now, slotMs: 0, read: [], written: [] };
   type TaskEnds = { id: string; type: string; started_at: number | null; ended_at: number | null; counts: unknown };
-  const tasks = await db('task')
-    .where({ run_id: run.id })
-    .whereNotNull('started_at')
-    .select<TaskEnds[]>('id', 'type', 'started_at', 'ended_at', 'counts');
+  const tasks = await db('task as t')
+    .where({ 't.run_id': run.id })
+    .whereNotNull('t.started_at')
+    .modify(narrow)
+    .select<TaskEnds[]>('t.id', 't.type', 't.started_at', 't.ended_at', 't.counts');
   const samples = await db('rate_sample as r')
     .join('task as t', 't.id', 'r.task_id')
     .where('t.run_id', run.id)
+    .modify(narrow)
     .orderBy('r.at')
     .select<{ task_id: string; at: number; read_bytes: number; stored: number }[]>('r.task_id', 'r.at', 'r.read_bytes', 'r.stored');
   const samplesOf = new Map<string, typeof samples>();

@@ -11,13 +11,13 @@ const mostKept = 50;
 export function savedFilterHandlers({ db }: Deps): Pick<Handlers, 'listFilters' | 'saveFilter' | 'removeFilter'> {
   const ownerOf = (actor: Actor) => {
     if (actor.by !== 'session') throw new ApiError('INVALID', undefined, 'Filters belong to people, not to tokens. Nothing was changed.');
-    return actor.id;
+    return actor.personId;
   };
   return {
     async listFilters({ actor }) {
       if (actor.by !== 'session') return { rows: [] };
       const rows = await db('saved_filter')
-        .where({ person_id: actor.id })
+        .where({ person_id: actor.personId })
         .orderBy('name')
         .select<{ id: number; name: string; query: unknown }[]>('id', 'name', 'query');
       return { rows: rows.map(({ id, name, query }) => ({ id, name, query: fromJson<SavedFilter['query']>(query) })) };

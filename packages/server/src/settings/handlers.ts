@@ -15,10 +15,7 @@ export function settingsHandlers(deps: Deps): Pick<Handlers, 'keptSettings' | 't
 
   async function kept(targetId: string): Promise<{ at: number; record: SettingsRecord } | undefined> {
     const target = found(await db('target').where({ id: targetId }).first<TargetRow | undefined>());
-    const answer = await deps.movers.ask<{ at: number; text: string } | null>(
-      { ask: 'keptSettings', target: refOf(deps.secrets, target) },
-      askMs,
-    );
+    const answer = await deps.movers.ask({ ask: 'keptSettings', target: refOf(deps.secrets, target) }, askMs);
     if (!answer) return undefined;
     const record = SettingsRecord.safeParse(JSON.parse(answer.text));
     if (!record.success) throw new ApiError('NOT_NOW', undefined, 'The settings kept there were written by another version.');

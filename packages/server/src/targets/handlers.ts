@@ -1,5 +1,7 @@
 import { randomUUID } from 'node:crypto';
-import type { TargetBody, TargetPlace, TargetTest } from '@lithodex/contract';
+import { countOf } from '@lithodex/core';
+import type { TargetBody, TargetPlace } from '@lithodex/contract';
+import { auditTest } from '../audit/audit-test';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Knex } from 'knex';
@@ -10,6 +12,7 @@ import type { Handlers } from '../http/bind-routes';
 import { queueAdopt, queuePrune, queueVerify } from './care';
 import { askSecondPerson } from '../people/second-person';
 import { retire, whyKept } from './retire';
+import { takenOver } from './settle';
 import { measureStale, outlooks } from './room';
 import { toTarget, targetSums, detailOf, matrixOf } from './target-detail';
 import { placeColumns, placeText, refOf, shownPlace, type TargetRow } from './target-rows';
@@ -23,6 +26,7 @@ type TargetHandlers = Pick<
   | 'setLimits'
   | 'retireTarget'
   | 'forgetTarget'
+  | 'settleTarget'
   | 'copiesMatrix'
   | 'testTarget'
   | 'addTarget'
@@ -63,7 +67,7 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     const others = await db('target').orderBy('created_at').select<TargetRow[]>();
     if (others.some((t) => t.name === body.name || placeText(shownPlace(t)) === placeText(place)))
       throw new ApiError('NAME_TAKEN', undefined, 'There is a target of this name or at this place.');
-    const test = await deps.movers.ask<TargetTest>({ ask: 'targetTest', place }, testMs);
+    const test = await deps.movers.ask({ ask: 'targetTest', place }, testMs);
     return { id: randomUUID(), others, test, place: place.kind === 'bucket' ? { ...place, locks: test.locks } : place };
   }
 
@@ -168,9 +172,26 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       return { request: await askSecondPerson(deps, actor, `target ${params.id}`, effect, { kind: 'target.forget', id: params.id }) };
     },
 
+    async settleTarget({ params, actor }) {
+      const { name } = found(await db('target').where({ id: params.id }).first<{ name: string } | undefined>('name'));
+      const copies = (await takenOver(db, params.id)).length;
+      if (!copies)
+        throw new ApiError(
+          'NOT_NOW',
+          undefined,
+          'Nothing that was taken over waits for that: either no policy protects it yet, or it is kept by policies already.',
+        );
+      const effect = `${name}: ${countOf(copies, 'copy', 'copies')} of points that were taken over with it are kept as the policies say from now on, and may go at once`;
+      return { request: await askSecondPerson(deps, actor, `target ${params.id}`, effect, { kind: 'target.settle', id: params.id }) };
+    },
+
     copiesMatrix: () => matrixOf(db),
 
-    testTarget: ({ body }) => deps.movers.ask<TargetTest>({ ask: 'targetTest', place: clean(body.place) }, testMs),
+    async testTarget({ body, actor }) {
+      const place = clean(body.place);
+      await auditTest(deps, actor, 'target.test', 'target', placeText(place));
+      return deps.movers.ask({ ask: 'targetTest', place }, testMs);
+    },
 
     async addTarget({ body, actor }) {
       const { id, place, others, test } = await tried(body);
@@ -216,7 +237,7 @@ export function targetHandlers(deps: Deps): TargetHandlers {
 
     async envelope({ params, body, actor }) {
       const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());
-      const content = await deps.movers.ask<string>({
+      const content = await deps.movers.ask({
         ask: 'envelope',
         target: refOf(deps.secrets, target),
         name: target.name,

@@ -6,6 +6,8 @@ import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import { checkLocks } from '../policies/put-in-force';
 import { policiesInForce, versioned } from '../policies/matching';
+import { handOnPromises } from '../policies/promises';
+import { rememberVersion } from '../policies/versions';
 import type { CopyPlan } from '../runs/copying';
 import { queueRun, type NewTask } from '../runs/queue';
 import { countOnlyHere } from './target-detail';
@@ -37,6 +39,7 @@ export async function retire(deps: Deps, id: string, to: string, actor: string):
     if (!other || id === to || other.retired_to)
       throw new ApiError('INVALID', [{ at: 'body.to' }], 'Its points go to another target that is in use. Nothing was changed.');
     await trx('target').where({ id }).update({ retired_to: to });
+    await handOnPromises(trx, id, to);
     for (const policy of await policiesInForce(trx)) {
       const body = without(policy.body, id, to);
       if (JSON.stringify(body) === JSON.stringify(policy.body)) continue;
@@ -46,6 +49,7 @@ export async function retire(deps: Deps, id: string, to: string, actor: string):
           .where({ id: policy.id })
           .update({ body: JSON.stringify(body) });
       });
+      await rememberVersion(trx, policy.id, now, actor, body);
     }
     await moveSeries(trx, id, to);
     const tasks = await drainTasks(trx, id, to);
@@ -108,7 +112,24 @@ export async function whyKept(deps: Deps, id: string): Promise<string> {
     .first<{ id: string } | undefined>('id');
   if (open) return 'Tasks on it have not ended yet.';
   const only = await countOnlyHere(deps.db, id);
-  return only ? `${only} points stand on no other target yet.` : '';
+  if (only) return `${only} points stand on no other target yet.`;
+  const longer = await countLonger(deps.db, id, deps.clock.now());
+  return longer ? `${longer} points are promised longer there than anywhere else.` : '';
+}
+
+/** Points that are promised to be kept longer on a target than on any other. */
+async function countLonger(db: Knex, id: string, now: number): Promise<number> {
+  const asLong = db('copy as o')
+    .whereRaw('o.point_id = c.point_id AND COALESCE(o.promised_until, 0) >= c.promised_until')
+    .where({ 'o.state': 'present' })
+    .whereNot({ 'o.target_id': id });
+  const row = await db('copy as c')
+    .where({ 'c.target_id': id, 'c.state': 'present' })
+    .where('c.promised_until', '>', now)
+    .whereNotExists(asLong)
+    .count({ n: '*' })
+    .first<{ n: number }>();
+  return Number(row.n);
 }
 
 /** Forgets a target: the catalog does not count it any more; what is on it stays as it is, and its key with the mover. `by`: who did it, for the trail. */

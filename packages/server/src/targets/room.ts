@@ -15,10 +15,7 @@ export async function measureTarget(deps: Deps, target: TargetRow): Promise<void
     if (now.used !== target.used || now.free !== target.free || now.trouble !== target.trouble) await deps.events.emit('room');
   };
   try {
-    const room = await deps.movers.ask<{ used: number; free: number | null }>(
-      { ask: 'targetRoom', target: refOf(deps.secrets, target) },
-      5000,
-    );
+    const room = await deps.movers.ask({ ask: 'targetRoom', target: refOf(deps.secrets, target) }, 5000);
     const now = deps.clock.now();
     await deps.db('target').where({ id: target.id }).update({ used: room.used, free: room.free, measured_at: now, trouble: null });
     const recent = await deps

@@ -4,7 +4,10 @@ import { searchNames } from '../catalog/search';
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { presentWorkloads } from '../estate/estate';
+import { actorOf } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
+import { sessionStands } from '../http/session-store';
+import { eventsFor } from '../runs/visible-runs';
 import { policiesInForce } from '../policies/matching';
 import { nextStarts } from '../policies/timetable';
 import { changeMatter, helpers, presentMatters, rememberLook } from './matter-book';
@@ -201,13 +204,19 @@ export function watchHandlers(deps: Deps): WatchHandlers {
       return { hits };
     },
 
-    async events({ req, res }) {
+    async events({ req, res, actor }) {
       const last = Number(req.headers['last-event-id'] ?? req.query['lastEventId']);
+      const off = deps.calls.onEnd(actor.key, () => res.end());
+      res.on('close', off);
       await deps.events.stream(
         res,
         Number.isSafeInteger(last) && last >= 0 && (req.headers['last-event-id'] ?? req.query['lastEventId']) !== undefined
           ? last
           : undefined,
+        {
+          sees: eventsFor(db, actor),
+          stillIn: async () => (await actorOf(db, req).catch(() => undefined))?.key === actor.key && (await sessionStands(db, req)),
+        },
       );
     },
   };

@@ -57,7 +57,7 @@ export async function rememberMatters({ db, clock }: Deps, found: readonly Found
 /** What comes up after this moment is new to a person; nothing is to one who never looked. */
 async function seenUntil({ db, clock }: Deps, actor: Actor): Promise<number> {
   if (actor.by !== 'session') return Infinity;
-  const look = await db('look').where({ person_id: actor.id }).first<{ at: number; before_at: number } | undefined>();
+  const look = await db('look').where({ person_id: actor.personId }).first<{ at: number; before_at: number } | undefined>();
   if (!look) return Infinity;
   return clock.now() - look.at > visitMs ? look.at : look.before_at;
 }
@@ -66,9 +66,9 @@ async function seenUntil({ db, clock }: Deps, actor: Actor): Promise<number> {
 export async function rememberLook({ db, clock }: Deps, actor: Actor): Promise<void> {
   if (actor.by !== 'session') return;
   const now = clock.now();
-  const look = await db('look').where({ person_id: actor.id }).first<{ at: number; before_at: number } | undefined>();
+  const look = await db('look').where({ person_id: actor.personId }).first<{ at: number; before_at: number } | undefined>();
   const before = !look ? now : now - look.at > visitMs ? look.at : look.before_at;
-  await db('look').insert({ person_id: actor.id, at: now, before_at: before }).onConflict('person_id').merge(['at', 'before_at']);
+  await db('look').insert({ person_id: actor.personId, at: now, before_at: before }).onConflict('person_id').merge(['at', 'before_at']);
 }
 
 interface MatterLists {

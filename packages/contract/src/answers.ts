@@ -1,0 +1,44 @@
+import { z } from 'zod';
+import { Bytes, Count, Instant } from './common';
+import { ConnectionTest, TargetTest } from './estate';
+import { ByteString, CartridgesNeeded, type Question } from './mover';
+import { InsideTest, Inventory, PlatformTest } from './platform';
+import { ComparedItem } from './recover';
+import { Cartridge } from './storage';
+
+const Nanoseconds = z.string().regex(/^-?\d{1,25}$/);
+const Done = z.object({});
+
+/** A folder or file as a mover sees it: its name is a byte string. */
+const SeenItem = z.object({ name: ByteString, kind: z.string().max(20), size: Bytes, mtimeNs: Nanoseconds, readable: z.boolean() });
+
+/** What movers answer, by what they were asked. */
+export const answers = {
+  probe: ConnectionTest,
+  discover: z.array(SeenItem).max(1_000_000),
+  platformTest: PlatformTest,
+  platformInventory: Inventory,
+  insideTest: InsideTest,
+  targetTest: TargetTest,
+  targetCreate: Done,
+  targetTakeOver: Done,
+  targetNewKey: Done,
+  targetRoom: z.object({ used: Bytes, free: Bytes.nullable() }),
+  keepSettings: Done,
+  keptSettings: z.object({ at: Instant, text: z.string().max(50_000_000) }).nullable(),
+  cartridges: z.object({ rows: z.array(Cartridge) }),
+  cartridgesNeeded: CartridgesNeeded,
+  envelope: z.string().max(100_000),
+  compare: z.array(ComparedItem).max(1_000_000),
+  look: z.object({
+    exist: Count,
+    newer: Count,
+    free: Bytes,
+    writable: z.boolean(),
+    nearest: ByteString,
+    /** Why the mover would not write there at all; '' where it would. */
+    refused: z.string().max(2000),
+  }),
+} as const satisfies Record<Question['ask'], z.ZodType>;
+
+export type AnswerTo<Ask extends Question['ask']> = z.output<(typeof answers)[Ask]>;
