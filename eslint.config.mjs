@@ -8,10 +8,11 @@ import tseslint from 'typescript-eslint';
 const arrows = {
   core: [],
   contract: [],
-  engine: ['core'],
-  connectors: ['core', 'engine'],
-  mover: ['core', 'contract', 'engine', 'connectors'],
-  server: ['core', 'contract'],
+  net: [],
+  engine: ['core', 'net'],
+  connectors: ['core', 'net', 'engine'],
+  mover: ['core', 'contract', 'net', 'engine', 'connectors'],
+  server: ['core', 'contract', 'net'],
   web: ['core', 'contract'],
   standins: [],
 };
@@ -75,7 +76,7 @@ export default defineConfig(
     },
   },
   {
-    files: ['packages/{engine,connectors,mover,server,standins}/**/*.ts', 'bench/**/*.ts'],
+    files: ['packages/{net,engine,connectors,mover,server,standins}/**/*.ts', 'bench/**/*.ts'],
     rules: {
       'no-restricted-properties': [
         'error',

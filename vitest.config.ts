@@ -2,7 +2,7 @@ import path from 'node:path';
 import { defineConfig } from 'vitest/config';
 
 const alias = Object.fromEntries(
-  ['core', 'contract', 'engine', 'connectors', 'mover', 'server'].map((name) => [
+  ['core', 'contract', 'net', 'engine', 'connectors', 'mover', 'server'].map((name) => [
     `@lithodex/${name}`,
     path.resolve(`packages/${name}/src/index.ts`),
   ]),

@@ -26,7 +26,7 @@ await build({
   sourcemap: 'linked',
   packages: 'external',
   alias: Object.fromEntries(
-    ['core', 'contract', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
+    ['core', 'contract', 'net', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
       `@lithodex/${name}`,
       `./packages/${name}/src/index.ts`,
     ]),

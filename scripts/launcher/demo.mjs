@@ -4,6 +4,7 @@ import { randomBytes } from 'node:crypto';
 import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync, chmodSync } from 'node:fs';
 import path from 'node:path';
 import { zoneByDay } from './harbour-zone.mjs';
+import { keepRunning } from './keep-running.mjs';
 import { freePort, startMariadb } from './mariadb.mjs';
 
 const say = (text) => process.stderr.write(`${text}\n`);
@@ -112,6 +113,7 @@ export async function demo({ port, state: given, fresh }) {
   const account = { name: 'lithodex', user: 'lithodex', password: secrets.database };
   const database = await startMariadb(path.join(state, 'db'), account);
   const children = [];
+  const kept = [];
   // what is shown is built while the history is lived through, which waits for disks and databases much of the time
   const web = wholeGroup(spawn('nice', [process.execPath, 'scripts/launcher/build-web.mjs'], { stdio: 'inherit', detached: true }));
   let stopping = false;
@@ -119,6 +121,7 @@ export async function demo({ port, state: given, fresh }) {
     if (stopping) return;
     stopping = true;
     web.kill('SIGTERM');
+    for (const one of kept.reverse()) await one.stop();
     for (const child of children.reverse()) {
       child.kill('SIGTERM');
       await Promise.race([ended(child), new Promise((resume) => setTimeout(resume, 4000))]);
@@ -173,7 +176,9 @@ export async function demo({ port, state: given, fresh }) {
     if (stopping) return;
     if (web.exitCode !== 0) throw new Error('The web application could not be built.');
     const { library, platform, mail } = JSON.parse(readFileSync(standins, 'utf8'));
-    const server = await startChild(children, 'dist/node/server.js', [config], 'The server');
+    const server = keepRunning('The server', ['dist/node/server.js', config], { ready: true, say, detached: true });
+    kept.push(server);
+    await server.started;
     const address = `http://127.0.0.1:${chosen}`;
     // what the server keeps here is no business of the mover beside it
     const bounds = path.join(state, 'mover.json');
@@ -185,26 +190,13 @@ export async function demo({ port, state: given, fresh }) {
         2,
       ),
     );
-    const mover = spawn(
-      process.execPath,
-      [
-        'dist/node/mover.js',
-        '--server',
-        address,
-        '--token-file',
-        path.join(state, 'mover-token'),
-        '--keys',
-        path.join(state, 'keys'),
-        '--bounds',
-        bounds,
-        '--name',
-        'quay-mover',
-        '--log-level',
-        'warn',
-      ],
-      { stdio: ['ignore', 'inherit', 'inherit'], detached: true },
+    const moverArgs = ['--server', address, '--token-file', path.join(state, 'mover-token'), '--keys', path.join(state, 'keys')];
+    kept.push(
+      keepRunning('The mover', ['dist/node/mover.js', ...moverArgs, '--bounds', bounds, '--name', 'quay-mover', '--log-level', 'warn'], {
+        say,
+        detached: true,
+      }),
     );
-    children.push(mover);
     writeFileSync(path.join(state, 'address'), address);
     say(`\nLithodex is ready after ${Math.round((Date.now() - began) / 1000)} s: ${address}\n`);
     for (const [name, role] of signIns) say(`  ${name.padEnd(12)} lanterns-at-dusk   ${role}`);
@@ -212,7 +204,6 @@ export async function demo({ port, state: given, fresh }) {
       `\nThe library of cartridges can be seen and served at http://127.0.0.1:${library.port},\nthe virtualization platform at http://127.0.0.1:${platform.port},\nand the mail that was sent at http://127.0.0.1:${mail.port}`,
     );
     say('\nCtrl-C stops everything; the data stays for the next start.');
-    server.once('exit', () => void stop(1));
     await new Promise(() => undefined);
   } catch (error) {
     say(error instanceof Error ? error.message : String(error));

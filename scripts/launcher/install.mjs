@@ -26,6 +26,7 @@ const testPackages = {
   openssl: 'openssl',
   xz: 'xz-utils',
   'qemu-img': 'qemu-utils',
+  git: 'git',
 };
 
 function run(command, args, options = {}) {
@@ -89,6 +90,7 @@ function buildStale(name, folders, build) {
 const nodeFolders = [
   'packages/core',
   'packages/contract',
+  'packages/net',
   'packages/engine',
   'packages/connectors',
   'packages/mover',

@@ -2,12 +2,14 @@
 import { parseArgs } from 'node:util';
 import { existsSync } from 'node:fs';
 import { build, installDebian, installNpm } from './install.mjs';
+import { keepInForeground } from './keep-running.mjs';
 
 const help = `Lithodex
 
   ./lithodex demo [--port P] [--state DIR] [--fresh]   install what is missing, build, start with the demo data, print the address
   ./lithodex start --config FILE                       start the server with a configuration of your own
   ./lithodex test [unit|api|browser] [--ratio]         run the tests (all, or one kind); --ratio only counts lines
+  ./lithodex test --fuzz=N | --kills=N                 send N bodies to every route; kill mover and server N times
   ./lithodex bench [NAME…] [--json]                    measure beside the peers
   ./lithodex token --role ROLE --name NAME [--duties D,D] [--state DIR]   print an API token for the demo's server, or one for a mover
   ./lithodex mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR] [--bounds FILE]   start a mover; a code lets it in the first time
@@ -35,16 +37,12 @@ async function main() {
       if (!values.config || !existsSync(values.config)) throw new Error('start needs --config FILE; see docs/configuration.md');
       installNpm();
       build();
-      process.argv = [process.argv[0], 'server', values.config];
-      await import('../../dist/node/server.js');
-      return undefined;
+      return keepInForeground('The server', ['dist/node/server.js', values.config]);
     }
     case 'mover': {
       installNpm();
       build(['node']);
-      process.argv = [process.argv[0], 'mover', ...rest];
-      await import('../../dist/node/mover.js');
-      return undefined;
+      return keepInForeground('The mover', ['dist/node/mover.js', ...rest]);
     }
     case 'extract': {
       installNpm();

@@ -54,6 +54,16 @@ export async function test(args) {
     run('npx', ['vitest', 'run', '--project', 'api', 'tests/api/kill.test.ts', 'tests/api/pauses.test.ts'], { env });
     return;
   }
+  const fuzz = args.find((a) => a.startsWith('--fuzz='))?.slice('--fuzz='.length);
+  if (fuzz) {
+    installDebian(true);
+    installNpm();
+    build(['node']);
+    run('npx', ['vitest', 'run', '--project', 'api', 'tests/api/fuzz.test.ts', '--testTimeout=3600000'], {
+      env: { ...process.env, LITHODEX_FUZZ: fuzz },
+    });
+    return;
+  }
   const chosen = args.filter((a) => !a.startsWith('-'));
   const unknown = chosen.find((a) => !kinds.includes(a));
   if (unknown) throw new Error(`There is no kind of test "${unknown}"; there are ${kinds.join(', ')}.`);

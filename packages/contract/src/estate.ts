@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Bytes, ClockTime, Count, EscapedPath, Id, Instant, Name, Named, Uuid } from './common';
+import { QueryInstant, Bytes, ClockTime, Count, EscapedPath, Id, Instant, Name, Named, Uuid } from './common';
 import { MachineFacts, MachinePoint } from './platform';
 import { PointKind } from './policy';
 import { PriceTable } from './prices';
@@ -61,7 +61,7 @@ export const estateShows = ['none', 'matched', 'suspect', 'late', 'protected', '
 
 /** A page of workloads that fit; `by` asks for the tree of one hierarchy, `in` for what lies in a node of it. */
 export const EstateQuery = z.object({
-  at: z.coerce.number().int().optional(),
+  at: QueryInstant.optional(),
   q: z.string().max(200).optional(),
   show: z.enum(estateShows).optional(),
   tag: z.string().max(120).optional(),

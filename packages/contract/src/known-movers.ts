@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Count, Empty, Id, Instant } from './common';
+import { QueryInstant, Count, Empty, Id, Instant } from './common';
 import { moverDuties } from './duties';
 import { Hardware, HostSample } from './mover';
 import { keepers, readers } from './roles';
@@ -41,7 +41,7 @@ export const knownMoverRoutes = {
     summary: 'How busy the host of a mover was over a time',
     access: readers,
     params: byName,
-    query: z.object({ from: z.coerce.number().int().optional() }),
+    query: z.object({ from: QueryInstant.optional() }),
     response: z.object({ rows: z.array(HostSample.extend({ at: Instant })) }),
   }),
   changeMover: route({

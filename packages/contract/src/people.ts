@@ -108,5 +108,13 @@ export const AuditRow = z.object({
   detail: z.string(),
 });
 export type AuditRow = z.infer<typeof AuditRow>;
-export const AuditCheck = z.object({ rows: z.int(), intact: z.boolean(), brokenAt: z.int().nullable() });
+export const AuditCheck = z.object({
+  rows: z.int(),
+  intact: z.boolean(),
+  /** Rows that were changed, or before which some are missing; the first hundred of them, and how many there are. */
+  broken: z.array(z.int()),
+  brokenCount: z.int(),
+  /** There were more rows than there are. */
+  cutShort: z.boolean(),
+});
 export type AuditCheck = z.infer<typeof AuditCheck>;

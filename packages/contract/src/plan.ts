@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Count, Id, Instant } from './common';
+import { Count, Id, Instant, QueryInstant } from './common';
 import { RunState } from './run-state';
 
 /** How the work of some hours comes out. */
@@ -25,7 +25,7 @@ export const NightFit = FitOutcome.extend({
 });
 export type NightFit = z.infer<typeof NightFit>;
 
-export const CalendarQuery = z.object({ from: z.coerce.number().int(), to: z.coerce.number().int() });
+export const CalendarQuery = z.object({ from: QueryInstant, to: QueryInstant });
 /** Runs by local day of the installation's zone: those that were, and those to come. */
 export const RunCalendar = z.object({
   zone: z.string(),

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Empty, Id, page, ListQuery, Named } from './common';
+import { QueryInstant, Empty, Id, page, ListQuery, Named } from './common';
 import * as platform from './platform';
 import { keepers, readers, runners } from './roles';
 import { byId, route, type Route } from './route';
@@ -75,7 +75,7 @@ export const platformRoutes = {
     path: '/estate/changes',
     summary: 'What became different in the estate, newest first',
     access: readers,
-    query: ListQuery.extend({ since: z.coerce.number().int().optional() }),
+    query: ListQuery.extend({ since: QueryInstant.optional() }),
     response: page(platform.EstateChange),
   }),
 } as const satisfies Record<string, Route>;

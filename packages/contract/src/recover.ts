@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Bytes, Count, EscapedPath, Id, Instant, ListQuery, Uuid } from './common';
+import { QueryId, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Uuid } from './common';
 
 const Strip = z.object({ same: Count, changed: Count, gone: Count, suspect: Count });
 export const TreeRow = z.object({
@@ -42,12 +42,12 @@ export const Version = z.object({
   ended: z.enum(['still', 'replaced', 'gone', 'unseen']),
 });
 export type Version = z.infer<typeof Version>;
-export const VersionsQuery = z.object({ workload: z.coerce.number().int().positive(), path: EscapedPath });
+export const VersionsQuery = z.object({ workload: QueryId, path: EscapedPath });
 export const Versions = z.object({ rows: z.array(Version) });
 
 export const SearchQuery = ListQuery.extend({
   q: z.string().trim().min(2).max(200),
-  workload: z.coerce.number().int().positive().optional(),
+  workload: QueryId.optional(),
 });
 export const Found = z.object({
   workload: z.object({ id: Id, name: z.string() }),

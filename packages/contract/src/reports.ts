@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Instant } from './common';
+import { QueryInstant, Instant } from './common';
 import { readers } from './roles';
 import { route } from './route';
 
@@ -35,7 +35,7 @@ export type Report = z.infer<typeof Report>;
 
 const params = z.object({ id: ReportName });
 /** From-to; the last thirty days when nothing is said. */
-const query = z.object({ from: z.coerce.number().int().optional(), to: z.coerce.number().int().optional() });
+const query = z.object({ from: QueryInstant.optional(), to: QueryInstant.optional() });
 
 export const reportRoutes = {
   report: route({

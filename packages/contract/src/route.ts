@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Uuid } from './common';
+import { QueryId, Uuid } from './common';
 import type { Access } from './roles';
 
 export interface Route {
@@ -18,7 +18,7 @@ export interface Route {
   readonly limit?: number;
 }
 
-export const byId = z.object({ id: z.coerce.number().int().positive() });
+export const byId = z.object({ id: QueryId });
 export const byUuid = z.object({ id: Uuid });
 export const route = <R extends Route>(r: R): R => r;
 /** Body limit of routes that carry lists of items. */

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
+import { QueryId, QueryInstant, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
 import { Keep, PointKind } from './policy';
 import { RunState, runStates } from './run-state';
 
@@ -87,11 +87,11 @@ const list = <T extends string>(values: readonly [T, ...T[]]) =>
 export const RunsQuery = ListQuery.extend({
   kinds: list(runKinds).optional(),
   states: list(runStates).optional(),
-  from: z.coerce.number().int().optional(),
-  to: z.coerce.number().int().optional(),
-  workload: z.coerce.number().int().positive().optional(),
-  source: z.coerce.number().int().positive().optional(),
-  policy: z.coerce.number().int().positive().optional(),
+  from: QueryInstant.optional(),
+  to: QueryInstant.optional(),
+  workload: QueryId.optional(),
+  source: QueryId.optional(),
+  policy: QueryId.optional(),
   ids: z
     .string()
     .max(2000)

@@ -1,7 +1,12 @@
 import http from 'node:http';
 import { pipeline } from 'node:stream/promises';
-import type { Readable } from 'node:stream';
+import { Readable } from 'node:stream';
+import type { ReadableStream } from 'node:stream/web';
+import { bytesOf } from '@lithodex/net';
 import { routes, type Answered, type BodyInput, type RouteName } from '@lithodex/contract';
+
+/** More than any answer of a server takes. */
+const mostBytes = 256 << 20;
 
 /** An error the server answered with, by its code. */
 export class ServerError extends Error {
@@ -32,7 +37,8 @@ export class ServerApi {
       body: JSON.stringify(body),
       signal: signal ?? AbortSignal.timeout(60_000),
     });
-    const answer = (await response.json()) as { code?: string; message?: string };
+    const text = response.body ? (await bytesOf(Readable.fromWeb(response.body as ReadableStream), mostBytes)).toString() : '{}';
+    const answer = JSON.parse(text) as { code?: string; message?: string };
     if (!response.ok) throw new ServerError(answer.code ?? String(response.status), answer.message ?? '');
     return answer as Answered<N>;
   }

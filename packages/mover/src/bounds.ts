@@ -17,6 +17,8 @@ const MoverFile = z.strictObject({
   backOnly: Roots.default(usualBackOnly),
   /** Never read and never written to, besides what the mover keeps for itself. */
   never: Roots.default([]),
+  /** Whether buckets, libraries and platforms may be at addresses inside a house. */
+  privateAddresses: z.boolean().default(true),
 });
 
 export interface MoverPlaces {
@@ -35,19 +37,19 @@ function real(file: string): string {
   return path.join(realpathSync(there), path.relative(there, absolute));
 }
 
-/** What a mover may do on its host: what its file says, and never with its own keys, token, scripts, settings and program. Throws on a file that is not valid. */
-export function boundsOf({ file, tokenFile, keysFolder, scripts }: MoverPlaces): HostBounds {
+/** What a mover may do on its host, and whether it may reach private addresses: what its file says, and never with its own keys, token, scripts, settings and program. Throws on a file that is not valid. */
+export function boundsOf({ file, tokenFile, keysFolder, scripts }: MoverPlaces): {
+  readonly bounds: HostBounds;
+  readonly privateAddresses: boolean;
+} {
   const settings = file ?? path.join(path.dirname(tokenFile), 'mover.json');
-  const read: unknown = file !== undefined || existsSync(settings) ? JSON.parse(readFileSync(settings, 'utf8')) : {};
-  const said = MoverFile.safeParse(read);
+  const written: unknown = file !== undefined || existsSync(settings) ? JSON.parse(readFileSync(settings, 'utf8')) : {};
+  const said = MoverFile.safeParse(written);
   if (!said.success) throw new Error(`${settings} is not valid: ${z.prettifyError(said.error)}`);
   const program = path.dirname(threadFile('task-thread'));
   const own = [tokenFile, keysFolder, settings, program, path.resolve(program, '../../node_modules')];
   const bytes = (paths: readonly string[]) => [...new Set(paths.map((p) => bytesOfText(real(p))))];
-  return {
-    read: bytes(said.data.read),
-    write: bytes(said.data.write),
-    backOnly: bytes(said.data.backOnly),
-    kept: bytes([...own, ...(scripts === undefined ? [] : [scripts]), ...said.data.never]),
-  };
+  const { read, write, backOnly, never, privateAddresses } = said.data;
+  const kept = [...own, ...(scripts === undefined ? [] : [scripts]), ...never];
+  return { bounds: { read: bytes(read), write: bytes(write), backOnly: bytes(backOnly), kept: bytes(kept) }, privateAddresses };
 }

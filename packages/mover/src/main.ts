@@ -1,6 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { hostname } from 'node:os';
 import { parseArgs } from 'node:util';
+import { endOnFault, privateAddressesSetting } from '@lithodex/net';
 import { pino } from 'pino';
 import { boundsOf } from './bounds';
 import { join } from './join';
@@ -22,6 +23,15 @@ if (!values.server || !values['token-file'] || !values.keys)
   throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR] [--bounds FILE]');
 const name = values.name ?? hostname();
 if (values.join) await join(values.server, values.join, name, values['token-file']);
+const { bounds, privateAddresses } = boundsOf({
+  file: values.bounds,
+  tokenFile: values['token-file'],
+  keysFolder: values.keys,
+  scripts: values.scripts,
+});
+process.env[privateAddressesSetting] = privateAddresses ? 'yes' : 'no';
+const log = pino({ level: values['log-level'] ?? 'info' });
+endOnFault(log);
 const mover = new Mover(
   {
     server: values.server,
@@ -29,9 +39,9 @@ const mover = new Mover(
     keysFolder: values.keys,
     name,
     scripts: values.scripts,
-    bounds: boundsOf({ file: values.bounds, tokenFile: values['token-file'], keysFolder: values.keys, scripts: values.scripts }),
+    bounds,
   },
-  pino({ level: values['log-level'] ?? 'info' }),
+  log,
 );
 mover.start();
 

@@ -20,7 +20,9 @@ export class Mover {
   private stopping = false;
   private readonly api: ServerApi;
   private readonly runners: TaskRunner[];
-  private readonly questions: Worker;
+  private questions: Worker;
+  /** Questions the thread has and has not answered yet. */
+  private readonly asked = new Set<string>();
   private readonly gone = new AbortController();
   private loops: Promise<void>[] = [];
   private tasks = tasksAtFirst;
@@ -33,12 +35,27 @@ export class Mover {
     // every loop listens
     setMaxListeners(0, this.gone.signal);
     this.runners = Array.from({ length: mostTasks }, () => new TaskRunner(options, log));
-    const data: ThreadStart = { ...options, stop: new SharedArrayBuffer(4) };
-    this.questions = new Worker(threadFile('task-thread'), { workerData: data });
-    this.questions.on('message', (message: FromThread) => {
-      if (message.type === 'answer')
-        void this.api.call('answer', { ok: message.ok, answer: message.answer }, message.id).catch(() => undefined);
+    this.questions = this.questionThread();
+  }
+
+  /** A thread that answers questions. One that breaks says so for what it had, and another takes its place. */
+  private questionThread(): Worker {
+    const data: ThreadStart = { ...this.options, stop: new SharedArrayBuffer(4) };
+    const thread = new Worker(threadFile('task-thread'), { workerData: data });
+    thread.on('message', (message: FromThread) => {
+      if (message.type === 'answer') this.answer(message.id, message.ok, message.answer);
     });
+    thread.on('error', (error) => {
+      this.log.error({ err: error }, 'the thread that answers questions broke');
+      for (const id of this.asked) this.answer(id, false, { code: 'THREAD_BROKE', message: 'The mover broke off over this.' });
+      if (!this.stopping) this.questions = this.questionThread();
+    });
+    return thread;
+  }
+
+  private answer(id: string, ok: boolean, answer: unknown): void {
+    this.asked.delete(id);
+    void this.api.call('answer', { ok, answer }, id).catch(() => undefined);
   }
 
   start(): void {
@@ -95,8 +112,10 @@ export class Mover {
         undefined,
         AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
       );
-      if (asked.id && asked.question)
+      if (asked.id && asked.question) {
+        this.asked.add(asked.id);
         this.questions.postMessage({ type: 'question', id: asked.id, question: asked.question } satisfies ToThread);
+      }
     });
   }
 

@@ -19,6 +19,8 @@ export interface MoverOptions {
 }
 
 const renewMs = 1000;
+/** The task is another's by now, or the token is good no more: what runs is not wanted. */
+const gone = ['LEASE_LOST', 'NOT_SIGNED_IN', 'NOT_ALLOWED'];
 const linesPerRenewal = 1000;
 
 /** Runs tasks one after another in a thread of its own, so that the lease is renewed whatever the work does. */
@@ -86,7 +88,7 @@ export class TaskRunner {
     const renewals = (async () => {
       while (!done && !this.closing) {
         await renew().catch((error: unknown) => {
-          if (error instanceof ServerError && error.code === 'LEASE_LOST') this.halt();
+          if (error instanceof ServerError && gone.includes(error.code)) this.halt();
         });
         for (let waited = 0; waited < renewMs && !done && !this.closing; waited += 50)
           await new Promise((resume) => setTimeout(resume, 50));

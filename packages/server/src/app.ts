@@ -8,7 +8,8 @@ import session from 'express-session';
 import helmet from 'helmet';
 import { pinoHttp } from 'pino-http';
 import { openApiDocument } from '@lithodex/contract';
-import { isDatabaseAway } from './db/open';
+import { isDatabaseAway, isUnfit } from './db/open';
+import { isTaken } from './db/taken';
 import type { Deps } from './deps';
 import { ApiError } from './errors';
 import { bindRoutes, type Handlers } from './http/bind-routes';
@@ -81,11 +82,12 @@ export function createApp(deps: Deps): Express {
   const { config, db, log } = deps;
   const app = express();
   app.disable('x-powered-by');
+  app.set('trust proxy', config.trustProxy);
   app.use(
     pinoHttp({
       logger: log,
       autoLogging: { ignore: (req) => (req.url ?? '').startsWith('/api/v1/mover') },
-      redact: ['req.headers.authorization', 'req.headers.cookie', 'res.headers["set-cookie"]'],
+      redact: ['req.headers.authorization', 'req.headers.cookie', 'req.headers["x-lithodex-csrf"]', 'res.headers["set-cookie"]'],
       customLogLevel: (_q, res, error) => (error || res.statusCode >= 500 ? 'error' : 'debug'),
     }),
   );
@@ -170,5 +172,7 @@ function toApiError(error: unknown): ApiError {
   if (type === 'entity.too.large') return new ApiError('TOO_LARGE');
   if (status !== undefined && status >= 400 && status < 500) return new ApiError('INVALID', { type });
   if (error instanceof URIError) return new ApiError('INVALID');
+  if (isTaken(error)) return new ApiError('NAME_TAKEN');
+  if (isUnfit(error)) return new ApiError('INVALID', undefined, 'The request holds a value that can not be kept. Nothing was changed.');
   return new ApiError('INTERNAL');
 }

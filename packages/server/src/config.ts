@@ -18,6 +18,10 @@ export const Config = z.object({
   /** Prune and verify targets without being asked. */
   targetCare: z.boolean().default(true),
   logLevel: z.string().default('info'),
+  /** Whether messages may go to addresses inside a house. */
+  privateAddresses: z.boolean().default(true),
+  /** Proxies in front of the server that say whose address a request comes from: as Express takes it, a number of them or their addresses. */
+  trustProxy: z.union([z.boolean(), z.int().min(0), z.string().max(500)]).default(false),
 });
 export type Config = z.infer<typeof Config>;
 

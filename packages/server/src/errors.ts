@@ -1,5 +1,7 @@
 import { apiErrors, type ApiErrorCode } from '@lithodex/contract';
 
+export type { ApiErrorCode };
+
 /** An answer that is an error, by its code in the contract's registry. */
 export class ApiError extends Error {
   readonly status: number;

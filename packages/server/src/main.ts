@@ -1,8 +1,11 @@
+import { endOnFault } from '@lithodex/net';
+import { pino } from 'pino';
 import { readConfig } from './config';
 import { runServer } from './run-server';
 
 const file = process.argv[2];
 if (!file) throw new Error('usage: server CONFIG');
+endOnFault(pino({ level: 'error' }));
 const server = await runServer(readConfig(file));
 process.send?.({ ready: true, port: server.port });
 

@@ -1,4 +1,5 @@
 import http from 'node:http';
+import { privateAddressesSetting } from '@lithodex/net';
 import { pino } from 'pino';
 import { createApp } from './app';
 import { systemClock, type Clock } from './clock';
@@ -26,6 +27,7 @@ export interface RunningServer {
 
 /** Opens the database, brings its tables up to date, listens and starts the scheduler. */
 export async function runServer(config: Config, clock: Clock = systemClock): Promise<RunningServer> {
+  process.env[privateAddressesSetting] = config.privateAddresses ? 'yes' : 'no';
   const log = pino({ level: config.logLevel });
   const db = openDatabase(config.database);
   await db.migrate.latest();

@@ -1,6 +1,8 @@
 import { createSign } from 'node:crypto';
 import http from 'node:http';
 import https from 'node:https';
+import { AddressRefused, bytesOf, checkHost, guardedLookup, TooMuch } from '@lithodex/net';
+import { z } from 'zod';
 import { SourceError, sourceErrorOf } from './source-error';
 import type {
   InsideAccount,
@@ -14,6 +16,10 @@ import type {
 } from './platform-types';
 
 const silenceMs = 60_000;
+/** More than the inventory of a large platform takes. */
+const mostBytes = 64 << 20;
+/** Room for an answer that is an error. */
+const refusalBytes = 64 << 10;
 
 interface Answer {
   readonly status: number;
@@ -28,7 +34,7 @@ export class PlatformClient {
 
   constructor(private readonly address: PlatformAddress) {
     this.secure = address.endpoint.startsWith('https:');
-    const options = { keepAlive: true, maxSockets: 8 };
+    const options = { keepAlive: true, maxSockets: 8, lookup: guardedLookup };
     this.agent = this.secure ? new https.Agent(options) : new http.Agent(options);
   }
 
@@ -36,30 +42,36 @@ export class PlatformClient {
     this.agent.destroy();
   }
 
-  private request(method: string, path: string, token: string, body: readonly Uint8Array[]): Promise<Answer> {
+  private request(method: string, path: string, token: string, body: readonly Uint8Array[], most = mostBytes): Promise<Answer> {
     return new Promise((resolve, reject) => {
       const away = (error: Error) => {
-        reject(new SourceError('SOURCE_AWAY', error.message));
+        // only what the system says: what something that is no platform says is not passed on
+        const code = (error as { code?: unknown }).code;
+        reject(
+          error instanceof AddressRefused
+            ? new SourceError('SOURCE_AWAY', error.message.replace(/\.$/, ''))
+            : new SourceError('SOURCE_AWAY', typeof code === 'string' && /^E[A-Z]+$/.test(code) ? code : 'it can not be reached'),
+        );
       };
+      const url = new URL(path, this.address.endpoint);
+      checkHost(url.hostname);
       const length = body.reduce((sum, part) => sum + part.length, 0);
       const request = (this.secure ? https : http).request(
-        new URL(path, this.address.endpoint),
+        url,
         { method, agent: this.agent, timeout: silenceMs, headers: { authorization: `Bearer ${token}`, 'content-length': length } },
         (response) => {
           const known = Number(response.headers['content-length']);
-          const whole = Number.isFinite(known) ? Buffer.allocUnsafeSlow(known) : undefined;
-          const parts: Buffer[] = [];
-          let at = 0;
-          response.on('data', (part: Buffer) => {
-            if (whole) part.copy(whole, at);
-            else parts.push(part);
-            at += part.length;
-          });
-          response.on('error', away);
-          response.on('end', () => {
-            if (whole && at !== known) away(new Error('the answer was cut short'));
-            else resolve({ status: response.statusCode ?? 0, body: whole ?? Buffer.concat(parts) });
-          });
+          bytesOf(response, most, Number.isFinite(known) ? known : undefined).then(
+            (answer) => {
+              if (Number.isFinite(known) && answer.length !== known) away(new Error('the answer was cut short'));
+              else resolve({ status: response.statusCode ?? 0, body: answer });
+            },
+            (error: unknown) => {
+              request.destroy();
+              if (error instanceof TooMuch) reject(new SourceError('PLATFORM_FAILED', 'it sent more than makes sense'));
+              else away(error as Error);
+            },
+          );
         },
       );
       request.on('timeout', () => request.destroy(new Error('no answer in time')));
@@ -92,7 +104,7 @@ export class PlatformClient {
   }
 
   /** Signs in where that is needed, once more where the session has ended meanwhile. */
-  private async call(method: string, path: string, body: readonly Uint8Array[]): Promise<Buffer> {
+  private async call(method: string, path: string, body: readonly Uint8Array[], most?: number): Promise<Buffer> {
     for (let again = false; ; again = true) {
       this.token ??= this.enter();
       let token: string;
@@ -102,7 +114,7 @@ export class PlatformClient {
         this.token = undefined;
         throw error;
       }
-      const { status, body: answer } = await this.request(method, path, token, body);
+      const { status, body: answer } = await this.request(method, path, token, body, most);
       if (status === 401 && !again) {
         this.token = undefined;
         continue;
@@ -163,8 +175,9 @@ export class PlatformClient {
   /** The bytes of ranges, one behind the other, in memory of their own. */
   async read(id: string, disk: string, ranges: readonly Range[], snapshot?: string): Promise<Buffer> {
     const body = Buffer.from(JSON.stringify({ snapshot, ranges }));
-    const data = await this.call('POST', `${diskPath(id, disk)}/read`, [body]);
-    if (data.length !== ranges.reduce((sum, [, length]) => sum + length, 0)) throw new SourceError('PLATFORM_FAILED', 'it sent too little');
+    const wanted = ranges.reduce((sum, [, length]) => sum + length, 0);
+    const data = await this.call('POST', `${diskPath(id, disk)}/read`, [body], Math.max(wanted, refusalBytes));
+    if (data.length !== wanted) throw new SourceError('PLATFORM_FAILED', 'it sent too little');
     return data;
   }
 
@@ -174,6 +187,8 @@ export class PlatformClient {
   }
 }
 
+const Refusal = z.object({ code: z.string().max(60), message: z.string().optional() });
+
 const diskPath = (id: string, disk: string) => `/v1/machines/${encodeURIComponent(id)}/disks/${encodeURIComponent(disk)}`;
 
 function jsonOf<T>(status: number, body: Buffer): T {
@@ -181,9 +196,10 @@ function jsonOf<T>(status: number, body: Buffer): T {
   try {
     answer = JSON.parse(body.toString());
   } catch {
-    throw new SourceError('PLATFORM_FAILED', `it answered ${status} with what can not be read`);
+    throw new SourceError('PLATFORM_FAILED', 'what answers there is no platform');
   }
   if (status < 300) return answer as T;
-  const { code = '', message = '' } = answer as { code?: string; message?: string };
-  throw sourceErrorOf(code, message);
+  const { code, message } = Refusal.safeParse(answer).data ?? {};
+  if (code === undefined) throw new SourceError('PLATFORM_FAILED', 'what answers there is no platform');
+  throw sourceErrorOf(code, (message ?? '').slice(0, 500));
 }

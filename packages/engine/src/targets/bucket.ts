@@ -22,8 +22,6 @@ export interface BucketPlace extends Paced {
 /** Objects above this size travel in parts. */
 const partBytes = 8 << 20;
 const partsAtOnce = 3;
-const connectMs = 5000;
-const answerMs = 30_000;
 const tries = 4;
 /** The mode that nobody can lift, the owner of the account included. */
 const ObjectLockMode = 'COMPLIANCE' as const;
@@ -48,7 +46,7 @@ export class Bucket implements Target {
   /** The SDK takes long to load, so only those who use a bucket load it. */
   private async connect(): Promise<S3> {
     process.env['AWS_SDK_JS_NODE_VERSION_SUPPORT_WARNING_DISABLED'] = 'true';
-    const sdk = await import('@aws-sdk/client-s3');
+    const [sdk, { BucketHandler }] = await Promise.all([import('@aws-sdk/client-s3'), import('./bucket-handler')]);
     const { endpoint, region, accessKey, secretKey } = this.place;
     return new sdk.S3({
       endpoint,
@@ -56,7 +54,7 @@ export class Bucket implements Target {
       forcePathStyle: true,
       credentials: { accessKeyId: accessKey, secretAccessKey: secretKey },
       maxAttempts: tries,
-      requestHandler: { connectionTimeout: connectMs, requestTimeout: answerMs, throwOnRequestTimeout: true },
+      requestHandler: new BucketHandler(),
     });
   }
 

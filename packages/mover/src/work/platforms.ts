@@ -1,15 +1,21 @@
+import { createHash } from 'node:crypto';
 import type { InsideAccount, InsideTest, Inventory, PlatformRef, PlatformTest } from '@lithodex/contract';
 import { PlatformClient, SourceError, testPlatform } from '@lithodex/connectors';
 
+/** So many sessions are kept; which was used longest ago is closed when one more comes. */
+const mostKept = 8;
 const clients = new Map<string, PlatformClient>();
 
-/** A session at a platform, kept from task to task in this thread. */
+/** A session at a platform, kept from task to task in this thread. What opens it is not kept for longer than that. */
 export function platformClient(ref: PlatformRef): PlatformClient {
-  const key = JSON.stringify(ref);
-  let client = clients.get(key);
-  if (!client) {
-    client = new PlatformClient(ref);
-    clients.set(key, client);
+  const key = createHash('sha256').update(JSON.stringify(ref)).digest('hex');
+  const client = clients.get(key) ?? new PlatformClient(ref);
+  clients.delete(key);
+  clients.set(key, client);
+  for (const [oldest, known] of clients) {
+    if (clients.size <= mostKept) break;
+    clients.delete(oldest);
+    known.close();
   }
   return client;
 }

@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import type { AuditCheck } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJson } from '../db/json';
 
@@ -37,16 +38,19 @@ export async function auditHead(
   return head ? fromJson(head.value) : { hash: origin, rows: 0 };
 }
 
+/** A text as the database will give it back: no longer than it holds, and no half of a character, which it would change. */
+const kept = (text: string, length: number) => text.slice(0, length).toWellFormed().replaceAll('\0', '\ufffd');
+
 /** Appends one row in the caller's transaction; a lock keeps the chain in one line. */
 export async function appendAudit(trx: Knex.Transaction, at: number, entry: AuditEntry): Promise<void> {
   await trx.raw('INSERT IGNORE INTO setting (name, value) VALUES (?, ?)', ['audit-head', JSON.stringify({ hash: origin, rows: 0 })]);
   const value = await auditHead(trx, (q) => q.forUpdate());
   const row = {
     at,
-    actor: entry.actor.slice(0, 160),
+    actor: kept(entry.actor, 160),
     action: entry.action,
-    object: entry.object.slice(0, 200),
-    detail: (entry.detail ?? '').slice(0, 8000),
+    object: kept(entry.object, 200),
+    detail: kept(entry.detail ?? '', 8000),
     previous: value.hash,
   };
   const hash = auditHash(row);
@@ -56,15 +60,20 @@ export async function appendAudit(trx: Knex.Transaction, at: number, entry: Audi
     .update({ value: JSON.stringify({ hash, rows: value.rows + 1 }) });
 }
 
-/** Walks the whole chain; `brokenAt` is the first row that does not fit, or the number after the last when rows are missing at the end. */
-export async function checkAudit(db: Knex): Promise<{ rows: number; intact: boolean; brokenAt: number | null }> {
+const mostTold = 100;
+
+/** Walks the whole chain, past rows that do not fit, and tells all of them. */
+export async function checkAudit(db: Knex): Promise<AuditCheck> {
   let previous = origin;
-  let rows = 0;
-  let last = 0;
+  let [rows, last, brokenCount] = [0, 0, 0];
+  const broken: number[] = [];
   for (;;) {
     const batch = await db('audit').where('seq', '>', last).orderBy('seq').limit(2000).select<Row[]>();
     for (const row of batch) {
-      if (row.previous !== previous || auditHash(row) !== row.hash) return { rows, intact: false, brokenAt: row.seq };
+      if (row.previous !== previous || auditHash(row) !== row.hash) {
+        brokenCount++;
+        if (broken.length < mostTold) broken.push(row.seq);
+      }
       previous = row.hash;
       last = row.seq;
       rows++;
@@ -72,6 +81,6 @@ export async function checkAudit(db: Knex): Promise<{ rows: number; intact: bool
     if (batch.length < 2000) break;
   }
   const head = await auditHead(db);
-  const intact = head.rows === 0 || (head.hash === previous && head.rows === rows);
-  return { rows, intact, brokenAt: intact ? null : last + 1 };
+  const cutShort = head.rows !== 0 && (head.hash !== previous || head.rows > rows);
+  return { rows, intact: brokenCount === 0 && !cutShort, broken, brokenCount, cutShort };
 }

@@ -53,6 +53,28 @@ export function livingPoints(db: Knex, series: number): Promise<PointRow[]> {
   return db('point').where({ series_no: series, state: 'visible' }).orderBy('ordinal').select<PointRow[]>();
 }
 
+/** What retention and promises ask of the living points of a series, oldest first: without what is told of their content. */
+export function keptPoints(db: Knex, series: number): Promise<PointRow[]> {
+  return db('point')
+    .where({ series_no: series, state: 'visible' })
+    .orderBy('ordinal')
+    .select<PointRow[]>(
+      'id',
+      'series_no',
+      'workload_id',
+      'policy_id',
+      'rule_no',
+      'ordinal',
+      'moment',
+      'kind',
+      'builds_on',
+      'suspect',
+      'held',
+      'keep_own',
+      'extra',
+    );
+}
+
 /** A point with the lock it has on one target, and what is promised to it there. */
 export type LockedPoint = PointRow & { readonly locked_until: number | null; readonly promised_until: number | null };
 

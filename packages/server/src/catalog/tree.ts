@@ -1,4 +1,4 @@
-import { escapePath, joinPath } from '@lithodex/core';
+import { baseName, escapePath, joinPath, parentPath } from '@lithodex/core';
 import { itemFlags, type TreeRow } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { PointRow } from './points';
@@ -43,6 +43,34 @@ export async function itemAt(db: Knex, series: number, folder: string, name: str
     .where('from_ord', '<=', ordinal)
     .where('to_ord', '>', ordinal)
     .first<ItemRow | undefined>();
+}
+
+const itemsAtOnce = 2000;
+
+/** Items of a series at an ordinal by their paths: many with one question. Those that are not there are left out. */
+export async function itemsAt(db: Knex, series: number, paths: readonly string[], ordinal: number): Promise<Map<string, ItemRow>> {
+  const found = new Map<string, ItemRow>();
+  const keyOf = (parent: Buffer, name: Buffer) => `${parent.toString('latin1')}/${name.toString('latin1')}`;
+  for (let from = 0; from < paths.length; from += itemsAtOnce) {
+    const wanted = paths
+      .slice(from, from + itemsAtOnce)
+      .map((path) => ({ path, parent: pathHash(parentPath(path)), name: Buffer.from(baseName(path), 'latin1') }));
+    const rows = await db('item')
+      .where({ series_no: series })
+      .where('from_ord', '<=', ordinal)
+      .where('to_ord', '>', ordinal)
+      .whereIn(
+        ['parent', 'name'],
+        wanted.map(({ parent, name }) => [parent, name]),
+      )
+      .select<ItemRow[]>();
+    const rowOf = new Map(rows.map((r) => [keyOf(r.parent, r.name), r]));
+    for (const { path, parent, name } of wanted) {
+      const row = rowOf.get(keyOf(parent, name));
+      if (row) found.set(path, row);
+    }
+  }
+  return found;
 }
 
 export interface Damage {

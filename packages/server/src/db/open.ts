@@ -58,6 +58,19 @@ export function isDatabaseAway(error: unknown): boolean {
   );
 }
 
+/** True for errors that mean a value does not fit where it is to be kept: its transaction is undone. */
+export function isUnfit(error: unknown): boolean {
+  return [
+    'ER_WARN_DATA_OUT_OF_RANGE',
+    'ER_DATA_TOO_LONG',
+    'ER_DATA_OUT_OF_RANGE',
+    'WARN_DATA_TRUNCATED',
+    'ER_TRUNCATED_WRONG_VALUE_FOR_FIELD',
+    'ER_TRUNCATED_WRONG_VALUE',
+    'ER_NO_REFERENCED_ROW_2',
+  ].includes((error as { code?: string } | undefined)?.code ?? '');
+}
+
 /** Runs a transaction in which every read sees what is committed by then, trying again when it met a deadlock. */
 export async function inTransaction<T>(db: Knex, work: (trx: Knex.Transaction) => Promise<T>): Promise<T> {
   for (let attempt = 1; ; attempt++) {

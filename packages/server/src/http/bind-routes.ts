@@ -4,6 +4,7 @@ import type { z } from 'zod';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { actorOf, checkAccess, type Actor } from './access';
+import { refusals } from './refusals';
 
 export interface Call<N extends RouteName> {
   readonly params: Params<N>;
@@ -19,6 +20,8 @@ export type Handlers = { [N in RouteName]: (call: Call<N>) => Promise<Answered<N
 
 function parse(schema: z.ZodType | undefined, value: unknown, where: string): unknown {
   if (!schema) return {};
+  if (!isWellFormed(value))
+    throw new ApiError('INVALID', [{ at: where }], 'The request holds text that is not well formed. Nothing was changed.');
   const result = schema.safeParse(value);
   if (result.success) return result.data;
   const issues = result.error.issues.slice(0, 20).map((i) => ({ at: [where, ...i.path].join('.'), message: i.message }));
@@ -29,14 +32,48 @@ function parse(schema: z.ZodType | undefined, value: unknown, where: string): un
   );
 }
 
+/** Whether all text in a value is Unicode: half a character can be neither kept nor compared. */
+function isWellFormed(value: unknown): boolean {
+  if (typeof value === 'string') return value.isWellFormed();
+  if (typeof value !== 'object' || value === null) return true;
+  return Array.isArray(value)
+    ? value.every(isWellFormed)
+    : Object.entries(value).every(([key, v]) => key.isWellFormed() && isWellFormed(v));
+}
+
+/** A body has to arrive within this time; a large one within more; one that is streamed may pause for as long. */
+const bodyMs = 60_000;
+const largeBodyMs = 300_000;
+
+function hurry(route: Route): express.RequestHandler {
+  return (req, _res, next) => {
+    const late = () => {
+      req.destroy(new Error('the body did not arrive in time'));
+    };
+    if (route.raw) req.setTimeout(bodyMs * 2, late);
+    else {
+      const timer = setTimeout(late, route.limit ? largeBodyMs : bodyMs);
+      req.once('close', () => {
+        clearTimeout(timer);
+      });
+      req.once('end', () => {
+        clearTimeout(timer);
+      });
+    }
+    next();
+  };
+}
+
 /** Binds every route of the contract to its handler: access is checked first, then the input, then the handler runs. */
 export function bindRoutes(deps: Deps, handlers: Handlers, limiters: Partial<Record<RouteName, express.RequestHandler>>): Router {
   const router = express.Router();
   for (const [name, route] of Object.entries<Route>(routes) as [RouteName, Route][]) {
+    const noteRefusal = refusals(deps, route);
     const guard = async (req: Request, res: Response, next: NextFunction) => {
       const actor = await deps.answers.follow(actorOf(deps.db, req));
-      checkAccess(route.access, actor, req);
       res.locals['actor'] = actor;
+      checkAccess(route.access, actor, req);
+      if (!route.raw) res.set('Cache-Control', 'no-store');
       next();
     };
     const json = express.json({ limit: route.limit ?? 1 << 20, strict: false });
@@ -54,7 +91,8 @@ export function bindRoutes(deps: Deps, handlers: Handlers, limiters: Partial<Rec
       if (!route.raw) res.json(answer ?? {});
     };
     const limiter = limiters[name];
-    router[route.method](route.path, ...(limiter ? [limiter] : []), guard, ...(route.raw ? [] : [json]), run);
+    const slow = route.method === 'get' ? [] : [hurry(route)];
+    router[route.method](route.path, ...(limiter ? [limiter] : []), guard, ...slow, ...(route.raw ? [] : [json]), run, noteRefusal);
   }
   return router;
 }

@@ -1,7 +1,7 @@
 import { judgeChange } from '@lithodex/core';
 import type { PointTotals } from '@lithodex/contract';
 import type { Knex } from 'knex';
-import { livingPoints, type SeriesRow } from '../catalog/points';
+import type { SeriesRow } from '../catalog/points';
 import { fromJsonOrNull } from '../db/json';
 import { summarizePoints } from '../estate/point-summary';
 import type { RunningTask } from './running-task';
@@ -9,6 +9,8 @@ import { bodyOf, ruleOf } from '../policies/matching';
 import { recordPromises } from '../policies/promises';
 
 const defaultLimit = 0.4;
+/** So many points before tell what is usual. */
+const lookedAt = 30;
 
 /** Makes the loaded point visible: the one small transaction. A point already there (an attempt that was taken over) stays as it is. */
 export async function makeVisible(trx: Knex.Transaction, now: number, task: RunningTask, point: PointTotals): Promise<void> {
@@ -22,12 +24,14 @@ export async function makeVisible(trx: Knex.Transaction, now: number, task: Runn
   const body = policy && bodyOf(policy.body);
   const rule = body && ruleOf(body, run.rule_no, series.target_id);
   const limit = body ? body.changeLimit / 100 : defaultLimit;
-  const earlier = (await livingPoints(trx, series.no)).filter((p) => p.suspect === 0 && p.builds_on !== null && p.kind !== 'synthetic');
-  const unusual = judgeChange(
-    point.changes,
-    limit,
-    earlier.slice(-30).map((p) => p.share),
-  );
+  const earlier = await trx('point')
+    .where({ series_no: series.no, state: 'visible', suspect: false })
+    .whereNotNull('builds_on')
+    .whereNot({ kind: 'synthetic' })
+    .orderBy('ordinal', 'desc')
+    .limit(lookedAt)
+    .select<{ share: number }[]>('share');
+  const unusual = judgeChange(point.changes, limit, earlier.map((p) => p.share).reverse());
   const keepOwn = fromJsonOrNull(run.keep_own);
   await trx('point').insert({
     id: task.id,

@@ -38,11 +38,16 @@ describe('messages', () => {
 
   it('tell a morning', () => {
     const lead = { protected: 9, all: 12, parts: [{ tone: 'fault' as const, text: 'Two failed' }] };
-    const draft = composeDigest({ at, lead, matters: [matter], coming: [{ at: at + 86_400_000, text: 'quay-disk is full' }] }, telling);
+    const audit = { rows: 12_000, hash: 'a1b2' };
+    const draft = composeDigest(
+      { at, lead, audit, matters: [matter], coming: [{ at: at + 86_400_000, text: 'quay-disk is full' }] },
+      telling,
+    );
     expect(draft.subject).toBe('Mon 1 Mar: 9 of 12 protected, 1 matter');
     expect(draft.body).toContain('Last night 9 of 12 workloads were protected. Two failed.');
     expect(draft.body).toContain('- Tue 2 Mar 06:00: quay-disk is full');
-    const quiet = composeDigest({ at, lead: { protected: 0, all: 0, parts: [] }, matters: [], coming: [] }, telling);
+    expect(draft.body).toContain('Audit trail: 12\u202f000 rows, the last one with the sum a1b2.');
+    const quiet = composeDigest({ at, audit, lead: { protected: 0, all: 0, parts: [] }, matters: [], coming: [] }, telling);
     expect(quiet.body).toContain('Nothing was due last night.\n\nNothing needs a person.');
   });
 

@@ -1,4 +1,4 @@
-import { countOf, formatDuration, formatMoment } from '@lithodex/core';
+import { formatCount, countOf, formatDuration, formatMoment } from '@lithodex/core';
 import { reportTitles, type FoundMatter, type Report, type RunState, type Watch } from '@lithodex/contract';
 
 /** A message before it is sent: plain text for people, data for programs. */
@@ -78,9 +78,11 @@ export interface Morning {
   readonly lead: Watch['lead'];
   readonly matters: readonly FoundMatter[];
   readonly coming: Watch['coming'];
+  /** Head of the audit trail: outside of the installation it is a witness of what there was. */
+  readonly audit: { readonly rows: number; readonly hash: string };
 }
 
-export function composeDigest({ at, lead, matters, coming }: Morning, telling: Telling): Draft {
+export function composeDigest({ at, lead, matters, coming, audit }: Morning, telling: Telling): Draft {
   const day = formatMoment(at, telling.zone).slice(0, -6);
   const night = lead.all
     ? `Last night ${lead.protected} of ${countOf(lead.all, 'workload')} were protected.`
@@ -96,9 +98,11 @@ export function composeDigest({ at, lead, matters, coming }: Morning, telling: T
         ? `Coming, if nothing changes:\n${coming.map((c) => `- ${formatMoment(c.at, telling.zone)}: ${c.text}`).join('\n')}`
         : '',
       link && `Watch: ${link}`,
+      `Audit trail: ${formatCount(audit.rows)} rows, the last one with the sum ${audit.hash}.`,
     ),
     data: {
       kind: 'digest',
+      audit,
       at,
       protected: lead.protected,
       all: lead.all,

@@ -1,4 +1,6 @@
 import { createHmac } from 'node:crypto';
+import { isIP } from 'node:net';
+import { AddressRefused, addressOf, checkHost, outgoingAgent, request } from '@lithodex/net';
 import { createTransport } from 'nodemailer';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
@@ -6,6 +8,7 @@ import type { Draft } from './compose';
 import { mailServerIn, noticesIn, noticeSecret, type NoticeRow } from './notice-rows';
 
 const waitMs = 10_000;
+const agent = outgoingAgent(1 << 20, waitMs);
 const minuteMs = 60_000;
 /** How long after each try that failed the next one comes, then every hour. */
 const pausesMs = [1, 5, 15, 60].map((minutes) => minutes * minuteMs);
@@ -27,9 +30,11 @@ interface MessageRow {
 export async function send(deps: Deps, notice: NoticeRow, draft: Draft, id: string): Promise<void> {
   if (notice.way.by === 'webhook') return callHook(deps, notice, notice.way.url, draft, id);
   const server = await mailServerIn(deps.db, deps.secrets);
-  if (!server) throw new Error('Nobody has said yet how mail goes out.');
+  if (!server) throw new NotSaid('Nobody has said yet how mail goes out.');
   const transport = createTransport({
-    host: server.host,
+    // the address that was looked at is the one that is connected to
+    host: await addressOf(server.host),
+    ...(isIP(server.host) === 0 && { tls: { servername: server.host } }),
     port: server.port,
     secure: server.security === 'tls',
     requireTLS: server.security === 'starttls',
@@ -62,23 +67,50 @@ async function callHook(deps: Deps, notice: NoticeRow, url: string, draft: Draft
   const { subject, body: text, data, attachment } = draft;
   const body = JSON.stringify({ id, notice: notice.name, at: deps.clock.now(), subject, text, data, ...(attachment && { attachment }) });
   const secret = noticeSecret(deps.secrets, notice);
-  const response = await fetch(url, {
+  checkHost(new URL(url).hostname);
+  const { statusCode, body: answer } = await request(url, {
     method: 'POST',
-    redirect: 'error',
+    dispatcher: agent,
     signal: AbortSignal.timeout(waitMs),
     headers: {
       'content-type': 'application/json',
       ...(secret && { 'x-lithodex-signature': `sha256=${createHmac('sha256', secret).update(body).digest('hex')}` }),
     },
     body,
-  }).catch((error: unknown) => {
-    throw new Error(`The address does not answer: ${wordsOf((error as Error).cause ?? error)}`);
   });
-  await response.body?.cancel();
-  if (!response.ok) throw new Error(`The address answered with ${response.status}.`);
+  answer.destroy();
+  if (statusCode < 200 || statusCode >= 300) throw new Refused();
 }
 
-export const wordsOf = (error: unknown): string => (error instanceof Error ? error.message : String(error)).slice(0, 500);
+/** What answered did not take the message. What it said is not passed on: it may be a stranger. */
+class Refused extends Error {
+  constructor() {
+    super('The address answers, but does not take the message.');
+  }
+}
+
+/** What kept a message from going out, in words of our own. */
+const meaning: Readonly<Record<string, string>> = {
+  ECONNREFUSED: 'Nothing answers at this address.',
+  ECONNECTION: 'Nothing answers at this address.',
+  ESOCKET: 'Nothing answers at this address.',
+  ENOTFOUND: 'The name of the address is not known.',
+  EDNS: 'The name of the address is not known.',
+  ETIMEDOUT: 'The address does not answer in time.',
+  EAUTH: 'The mail server does not let the account in.',
+  ETLS: 'The mail server offers no encryption that fits.',
+  EENVELOPE: 'The mail server does not take the sender or a receiver.',
+  EMESSAGE: 'The mail server does not take the message.',
+};
+
+export function wordsOf(error: unknown): string {
+  if (error instanceof Refused || error instanceof AddressRefused || error instanceof NotSaid) return error.message;
+  const { code = '', name } = error as { code?: string; name?: string };
+  if (name === 'TimeoutError') return meaning['ETIMEDOUT']!;
+  return meaning[code] ?? 'The message was not taken.';
+}
+
+class NotSaid extends Error {}
 
 /** Sends what is due; what fails is tried again for a day. The same message may arrive twice after a crash, under the same id. */
 export async function deliverDue(deps: Deps): Promise<void> {

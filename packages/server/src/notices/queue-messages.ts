@@ -4,6 +4,7 @@ import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { makeReport } from '../reports/make-report';
 import { reportCsv } from '../reports/report-csv';
+import { auditHead } from '../audit/trail';
 import { morningOf } from '../watch/morning';
 import { composeDigest, composeMatter, composeReport, composeRun, type Draft, type EndedRun, type Telling } from './compose';
 import { noticesIn, shownMailServer, type NoticeRow } from './notice-rows';
@@ -113,7 +114,7 @@ async function queueTimed(deps: Deps, notice: NoticeRow, telling: Telling, now: 
   const due = lastDue(now, telling.zone, about.at, about.what === 'digest' ? 'day' : about.every);
   if (due.toMillis() < since) return;
   await queue(deps, notice, `${about.what} ${due.toISODate()}`, async () => {
-    if (about.what === 'digest') return composeDigest(await morningOf(deps), telling);
+    if (about.what === 'digest') return composeDigest({ ...(await morningOf(deps)), audit: await auditHead(deps.db) }, telling);
     const to = due.startOf('day');
     const report = await makeReport(deps, about.report, { from: to.minus({ [about.every]: 1 }).toMillis(), to: to.toMillis() });
     return composeReport(report, reportCsv(report), telling);

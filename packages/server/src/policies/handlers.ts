@@ -13,7 +13,7 @@ import { assign, matchesOf, policiesInForce, versioned, type PolicyRow } from '.
 import { consequencesOf } from './consequences';
 import { measuresOf } from './measures';
 import { lossBy, lossText } from './promises';
-import { checkBody, policyOf, putInForce, startClocks } from './put-in-force';
+import { checkBody, policyOf, putInForce, startClocks, takeName } from './put-in-force';
 import { matchesShown } from './matching-shown';
 import { policyStart, setPolicyStart } from './policy-start';
 import { policyOfYaml, policyYaml } from './policy-yaml';
@@ -137,6 +137,7 @@ export function policyHandlers(deps: Deps): PolicyHandlers {
       await checkBody(deps, body, null);
       const id = await inTransaction(db, async (trx) => {
         let created = 0;
+        await takeName(trx, body.name, null);
         await versioned(trx, clock.now(), async () => {
           [created] = (await trx('policy').insert({ name: body.name, body: JSON.stringify(body) })) as [number];
         });

@@ -2,7 +2,7 @@ import { countOf, nextRuns, promisedEnds } from '@lithodex/core';
 import type { PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { decideCopies, keepsOnTargets, presentCopies, type CopyRow, type RuleKeep, type SeriesKeep } from '../catalog/copies';
-import { livingPoints, type PointRow, type SeriesRow } from '../catalog/points';
+import { keptPoints, type PointRow, type SeriesRow } from '../catalog/points';
 import { fromJsonOrNull } from '../db/json';
 import { KeepRules, type ChangedPolicy } from '../runs/expiry';
 import { policiesInForce, type PolicyRow } from './matching';
@@ -113,7 +113,7 @@ async function setPromises(trx: Knex.Transaction, wanted: readonly { copy: CopyR
 export async function recordPromises(trx: Knex.Transaction, now: number, seriesNo: number): Promise<void> {
   const series = await trx('series').where({ no: seriesNo }).first<SeriesRow | undefined>();
   if (!series) return;
-  const points = await livingPoints(trx, seriesNo);
+  const points = await keptPoints(trx, seriesNo);
   const copies = await presentCopies(
     trx,
     points.map((p) => p.id),
@@ -158,7 +158,7 @@ export async function brokenBy(db: Knex, now: number, id: number, body: PolicyBo
     .distinct('series_no');
   const broken: Broken[] = [];
   for (const series of await db('series').whereIn('no', governed).select<SeriesRow[]>()) {
-    const points = await livingPoints(db, series.no);
+    const points = await keptPoints(db, series.no);
     const copies = await presentCopies(
       db,
       points.map((p) => p.id),

@@ -28,6 +28,14 @@ export async function checkBody(deps: Deps, body: PolicyBody, own: number | null
   if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
 }
 
+/** Takes the name of a policy within the caller's transaction: of many who want it at once, one gets it. Throws NAME_TAKEN. */
+export async function takeName(trx: Knex.Transaction, name: string, own: number | null): Promise<void> {
+  await trx.raw("INSERT IGNORE INTO setting (name, value) VALUES ('policy-names', '{}')");
+  await trx('setting').where({ name: 'policy-names' }).forUpdate().first('name');
+  const taken = await trx('policy').where({ name, ended: false }).first<{ id: number } | undefined>('id');
+  if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
+}
+
 /** Throws INVALID for a rule that writes or copies where it can't. `at`: where it stands in the body. */
 async function checkTargets(db: Knex, { targetId, copies, lockDays }: PolicyRule, at: string): Promise<void> {
   const refuse = (field: string, why: string) => new ApiError('INVALID', [{ at: `${at}.${field}` }], `${why} Nothing was changed.`);
@@ -87,6 +95,7 @@ export async function putInForce(deps: Deps, id: number, body: PolicyBody, by: s
   await checkBody(deps, body, id);
   await inTransaction(db, async (trx) => {
     const now = clock.now();
+    await takeName(trx, body.name, id);
     if (agreed) await takeBackPromises(trx, now, id, body);
     await versioned(trx, now, async () => {
       await trx('policy')

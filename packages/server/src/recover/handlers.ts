@@ -1,5 +1,5 @@
 import { baseName, escapePath, parentPath, unescapePath } from '@lithodex/core';
-import { itemFlags, type ComparedItem, type Version } from '@lithodex/contract';
+import { itemFlags, type Version } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { endings, pathHash } from '../catalog/ordinals';
 import { livingPoints } from '../catalog/points';

@@ -1,7 +1,7 @@
-import { baseName, bytesOfText, distinctNames, joinPath, parentPath } from '@lithodex/core';
+import { baseName, bytesOfText, distinctNames, joinPath } from '@lithodex/core';
 import type { PointRef, RestoreBody } from '@lithodex/contract';
 import { livingPoints, type PointRow } from '../catalog/points';
-import { itemAt, kindOf, nameOf, type ItemRow } from '../catalog/tree';
+import { itemsAt, kindOf, nameOf, type ItemRow } from '../catalog/tree';
 import type { Deps } from '../deps';
 import { damagedItems } from '../estate/workload-detail';
 import { ApiError } from '../errors';
@@ -54,11 +54,22 @@ export async function resolvePicks(
   const { db } = deps;
   const points = new Map<string, PointRow>();
   const raw: { point: PointRow; path: string; row: ItemRow | undefined }[] = [];
+  const paths = new Map<string, string[]>();
+  for (const { pointId, path } of body.picks) {
+    if (!points.has(pointId)) points.set(pointId, await pointFor(db, pointId, actor));
+    const own = paths.get(pointId) ?? [];
+    if (path !== '') own.push(pathOf(path));
+    paths.set(pointId, own);
+  }
+  const items = new Map<string, Map<string, ItemRow>>();
+  for (const [id, wanted] of paths) {
+    const { series_no, ordinal } = points.get(id)!;
+    items.set(id, await itemsAt(db, series_no, wanted, ordinal));
+  }
   for (const pick of body.picks) {
-    const point = points.get(pick.pointId) ?? (await pointFor(db, pick.pointId, actor));
-    points.set(pick.pointId, point);
+    const point = points.get(pick.pointId)!;
     const path = pathOf(pick.path);
-    const row = path === '' ? undefined : await itemAt(db, point.series_no, parentPath(path), baseName(path), point.ordinal);
+    const row = items.get(pick.pointId)!.get(path);
     if (path !== '' && !row) throw new ApiError('NOT_FOUND', { pick }, `The point does not hold ${pick.path}.`);
     raw.push({ point, path, row });
   }

@@ -8,7 +8,7 @@ import { ApiError, found } from '../errors';
 import type { Handlers } from '../http/bind-routes';
 import { queueRun } from '../runs/queue';
 import { isMachineRestore, machinePicks, machinePlans } from './machine-restores';
-import { resolvePicks, type ResolvedPick } from './resolve-picks';
+import type { ResolvedPick } from './resolve-picks';
 import { planRestore, refuseStops } from './restore-plan';
 
 type RestoreHandlers = Pick<Handlers, 'planRestore' | 'startRestore' | 'download'>;
@@ -72,11 +72,11 @@ function planOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): 
 export function restoreHandlers(deps: Deps): RestoreHandlers {
   const { db, clock } = deps;
   return {
-    planRestore: ({ body, actor }) => planRestore(deps, body, actor),
+    planRestore: async ({ body, actor }) => (await planRestore(deps, body, actor)).plan,
 
     async startRestore({ body, actor }) {
-      refuseStops(await planRestore(deps, body, actor));
-      const picks = await resolvePicks(deps, body, actor);
+      const { plan, picks } = await planRestore(deps, body, actor);
+      refuseStops(plan);
       const workloads = new Set(picks.map((p) => p.point.workload_id));
       const machines = isMachineRestore(body, picks) ? await machinePlans(deps, body, await machinePicks(deps, picks)) : undefined;
       const rules = rulesText(body, machines !== undefined);

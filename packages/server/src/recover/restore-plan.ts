@@ -22,8 +22,12 @@ interface Look {
   readonly refused: string;
 }
 
-/** What a restore would do, checked against the destination as it is now. Throws NOT_ALLOWED for a clerk who wants it elsewhere. */
-export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: Actor): Promise<RestorePlan> {
+/** What a restore would do, checked against the destination as it is now, with what it would bring back. Throws NOT_ALLOWED for a clerk who wants it elsewhere. */
+export async function planRestore(
+  deps: Deps,
+  body: Body<'planRestore'>,
+  actor: Actor,
+): Promise<{ readonly plan: RestorePlan; readonly picks: readonly ResolvedPick[] }> {
   if (actor.role === 'clerk' && body.destination.to !== 'original')
     throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
   const picks = await resolvePicks(deps, body, actor);
@@ -36,7 +40,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
   const cartridges = await cartridgeCheck(deps, picks);
   const goesTo = (p: ResolvedPick) =>
     machines?.goesTo.get(p.point.id) ?? (body.destination.to === 'download' ? 'download' : escapePath(joinPath(p.base, p.to)));
-  return {
+  const plan: RestorePlan = {
     items: picks.slice(0, 500).map((p) => ({
       pick: { pointId: p.point.id, path: escapePath(p.path) },
       name: escapePath(p.path === '' ? (names.get(p.point.workload_id) ?? '/') : baseName(p.path)),
@@ -60,6 +64,7 @@ export async function planRestore(deps: Deps, body: Body<'planRestore'>, actor: 
     existing: { looked: looked?.looked ?? 0, exist: looked?.exist ?? 0, newer: looked?.newer ?? 0, complete: looked?.complete ?? true },
     free: looked?.free ?? null,
   };
+  return { plan, picks };
 }
 
 /** Where the picked points are read, and where all of them could be. */

@@ -2,7 +2,7 @@ import type { Knex } from 'knex';
 import { dropUnneeded } from '../catalog/load';
 import type { PolicyBody } from '@lithodex/contract';
 import { decideCopies, presentCopies, type RuleKeep, type SeriesKeep } from '../catalog/copies';
-import { livingPoints, type PointRow, type SeriesRow } from '../catalog/points';
+import { keptPoints, type PointRow, type SeriesRow } from '../catalog/points';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { summarizePoints } from '../estate/point-summary';
@@ -74,7 +74,7 @@ export async function expireSeries(deps: Deps, seriesNo: number): Promise<number
     const series = await trx('series').where({ no: seriesNo }).forUpdate().first<SeriesRow | undefined>();
     if (!series) return [];
     const workload = await trx('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1; name: string }>();
-    const points = await livingPoints(trx, seriesNo);
+    const points = await keptPoints(trx, seriesNo);
     const ids = points.map((p) => p.id);
     const copies = await presentCopies(trx, ids);
     const decisions = decideCopies(series, points, copies, (await KeepRules.read(trx)).of(series, points), now, workload.frozen === 1);

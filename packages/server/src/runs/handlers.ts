@@ -40,6 +40,21 @@ interface LogRow {
 const mostNamed = 1000;
 const mostFound = 10_000;
 
+/** Text that can't begin a line of its own, whatever names and messages hold. */
+const oneLine = (text: string) => text.replace(/[\p{Cc}\u2028\u2029]+/gu, ' ');
+
+/** Where runs are started again that can not be tried again from here. */
+const startedWhere: Partial<Record<RunRecord['kind'], string>> = {
+  restore: 'Start the restore again from its restore sheet.',
+  download: 'Prepare the download again from its restore sheet.',
+  trial: 'Try the policy again from its page.',
+  prune: 'Start it again from the page of its target.',
+  verify: 'Start it again from the page of its target.',
+  adopt: 'Start it again from the page of its target.',
+};
+
+const isRetried = (run: RunRecord): run is RunRecord & { readonly kind: 'backup' | 'copy' } => run.kind === 'backup' || run.kind === 'copy';
+
 export function runHandlers(deps: Deps): RunHandlers {
   const { db, clock } = deps;
 
@@ -225,7 +240,7 @@ export function runHandlers(deps: Deps): RunHandlers {
         appendAudit(trx, clock.now(), { actor: actor.name, action: 'log.download', object: `run ${run.id}` }),
       );
       res.attachment(`run-${run.id}.log.txt`).type('text/plain; charset=utf-8');
-      res.write(`Run ${run.id}: ${run.name}, ${run.state}\n`);
+      res.write(`Run ${run.id}: ${oneLine(run.name)}, ${run.state}\n`);
       for (let after = 0; ;) {
         const rows = await logOf(run, { limit: 100 }, actor)
           .where('l.seq', '>', after)
@@ -234,7 +249,7 @@ export function runHandlers(deps: Deps): RunHandlers {
           .select<LogRow[]>(columns);
         for (const line of rows.map(toLine))
           res.write(
-            `${formatExact(line.at, deps.config.zone)}  ${line.level.padEnd(7)}  ${line.workload}  ${line.code}  ${line.path}  ${line.message}\n`,
+            `${[formatExact(line.at, deps.config.zone), line.level.padEnd(7), line.workload, line.code, line.path, line.message].map(oneLine).join('  ')}\n`,
           );
         if (rows.length < 2000) break;
         after = rows.at(-1)!.seq;
@@ -259,7 +274,7 @@ export function runHandlers(deps: Deps): RunHandlers {
 
     async retryRun({ params, actor }) {
       const run = await runOf(params.id, actor);
-      if (run.kind !== 'backup') throw new ApiError('NOT_NOW', undefined, 'Start the restore again from its restore sheet.');
+      if (!isRetried(run)) throw new ApiError('NOT_NOW', undefined, startedWhere[run.kind] ?? 'Start it again where it was started.');
       const runId = await inTransaction(db, async (trx) => {
         const id = await retry(trx, clock.now(), run, unfinished, { person: actor.name });
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'run.retry', object: `run ${run.id}`, detail: `as run ${id}` });

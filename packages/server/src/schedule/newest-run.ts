@@ -3,7 +3,7 @@ import type { RuleId } from '../runs/queue';
 import type { RunRecord } from '../runs/run-rows';
 
 /** A run as the scheduler looks at it. */
-export type NewestRun = RunRecord & { readonly retried: number };
+export type NewestRun = RunRecord & { readonly kind: 'backup'; readonly retried: number };
 
 /** The newest backup of a rule, locked: in the order of the index, as a policy may have run very often. */
 export function newestRun(trx: Knex.Transaction, { policyId, ruleNo }: RuleId): Promise<NewestRun | undefined> {

@@ -35,8 +35,11 @@ describe('trust', () => {
   });
 
   it.each([
-    [{ rows: 1200, intact: true, brokenAt: null }, '1\u202f200 rows, the chain is whole'],
-    [{ rows: 1200, intact: false, brokenAt: 17 }, 'The chain is broken at row 17'],
+    [{ rows: 1200, intact: true, broken: [], brokenCount: 0, cutShort: false }, '1\u202f200 rows, the chain is whole'],
+    [
+      { rows: 1200, intact: false, broken: [17, 20], brokenCount: 2, cutShort: true },
+      'The chain is broken at rows 17 and 20; rows at its end are missing',
+    ],
   ])('checks the chain: %j', async (checkAudit, sentence) => {
     const s = await stage({ checkAudit });
     await s.click('Check the chain');

@@ -1,0 +1,64 @@
+import dns from 'node:dns';
+import net from 'node:net';
+import type { LookupFunction } from 'node:net';
+import { Agent } from 'undici';
+import { whyRefused } from './addresses';
+
+/** Name of the setting in the surroundings of a process, so that its threads have it too: 'no' refuses private addresses. */
+export const privateAddressesSetting = 'LITHODEX_PRIVATE_ADDRESSES';
+const allowPrivate = () => process.env[privateAddressesSetting] !== 'no';
+
+/** An address nothing is sent to. */
+export class AddressRefused extends Error {
+  readonly code = 'ADDRESS_REFUSED';
+  constructor(host: string, why: string) {
+    super(`${host} is not reached: ${why}.`);
+  }
+}
+
+/** Resolves a name as the system does, refusing every address nothing may be sent to: what is connected to is what was looked at. */
+export const guardedLookup: LookupFunction = (hostname, options, callback) => {
+  dns.lookup(hostname, { ...options, all: true }, (error, found) => {
+    if (error) {
+      callback(error, '', 0);
+      return;
+    }
+    const refused = found.map(({ address }) => whyRefused(address, allowPrivate())).find((why) => why !== undefined);
+    if (refused !== undefined) callback(new AddressRefused(hostname, refused), '', 0);
+    else if (options.all) callback(null, found);
+    else callback(null, found[0]!.address, found[0]!.family);
+  });
+};
+
+/** Refuses a host that is an address itself, which nobody looks up. Throws AddressRefused. */
+export function checkHost(host: string): void {
+  const bare = host.replace(/^\[|\]$/g, '');
+  const why = net.isIP(bare) ? whyRefused(bare, allowPrivate()) : undefined;
+  if (why !== undefined) throw new AddressRefused(host, why);
+}
+
+/** The address of a host to connect to, looked at. Throws AddressRefused, and what the system says of a name it does not know. */
+export function addressOf(host: string): Promise<string> {
+  return new Promise((resolve, reject) => {
+    try {
+      checkHost(host);
+    } catch (error) {
+      reject(error as Error);
+      return;
+    }
+    guardedLookup(host, { all: false }, (error, address) => {
+      if (error) reject(error);
+      else resolve(address);
+    });
+  });
+}
+
+/** Connections for requests to the outside: no address that is refused, and no answer longer than `mostBytes`. */
+export function outgoingAgent(mostBytes: number, silenceMs: number): Agent {
+  return new Agent({
+    connect: { lookup: guardedLookup, timeout: silenceMs },
+    headersTimeout: silenceMs,
+    bodyTimeout: silenceMs,
+    maxResponseSize: mostBytes,
+  });
+}
