@@ -103,6 +103,11 @@ export class History {
       appendAudit(trx, this.clock.now(), { actor: 'setup', action: 'installation.start', object: 'Kelmar Harbour' }),
     );
     const hash = await hashPassword(password);
+    // who tries the demo out signs in with a name and a password alone
+    await deps
+      .db('setting')
+      .where({ name: 'sign-in' })
+      .update({ value: JSON.stringify({ secondFor: [], idleMinutes: 240 }) });
     for (const person of people) await deps.db('person').insert({ ...person, password_hash: hash, created_at: this.clock.now() });
     fs.writeFileSync(`${this.state}/mover-token`, await issueToken(deps, 'quay-mover', 'mover', 'setup'), { mode: 0o600 });
     this.mover = spawn(
@@ -355,7 +360,7 @@ export class History {
       headers: { 'content-type': 'application/json' },
       body: JSON.stringify({ name: person, password }),
     });
-    const me = (await response.json()) as Answered<'signIn'>;
+    const me = (await response.json()) as Answered<'me'>;
     const session = { cookie: response.headers.getSetCookie()[0]!.split(';')[0]!, csrf: me.csrf };
     this.cookies.set(person, session);
     return session;

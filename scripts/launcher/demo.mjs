@@ -27,6 +27,7 @@ function secretsOf(state) {
 
 /** Settings of the stand-ins, made once: targets remember their addresses. */
 async function standinSettings(state, near) {
+  const back = (host) => `http://${host}:${near - 1}/api/v1/session/organisation/back`;
   const file = path.join(state, 'standins.json');
   if (!existsSync(file)) {
     const port = await freePort(near);
@@ -56,6 +57,16 @@ async function standinSettings(state, near) {
         password: randomBytes(12).toString('hex'),
       },
       mail: { folder: path.join(state, 'mail'), port: await freePort(port + 3), smtpPort: await freePort(port + 4) },
+      organisation: {
+        port: await freePort(port + 5),
+        clientId: 'lithodex',
+        clientSecret: randomBytes(20).toString('hex'),
+        redirects: [back('127.0.0.1'), back('localhost')],
+        members: [
+          { name: 'tove.lund', display: 'Tove Lund', password: 'lanterns-at-dusk', groups: ['backup-operators'] },
+          { name: 'arne.moe', display: 'Arne Moe', password: 'lanterns-at-dusk', groups: ['harbour-staff'] },
+        ],
+      },
     };
     writeFileSync(file, JSON.stringify(settings, null, 2), { mode: 0o600 });
   }
@@ -103,9 +114,9 @@ export async function demo({ port, state: given, fresh }) {
   const began = Date.now();
   const state = path.resolve(given);
   const marker = path.join(state, 'seeded.json');
-  // a state of before there was a mail sink can not go on
+  // a state of before there was an organisation can not go on
   const outdated =
-    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"mail"');
+    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"organisation"');
   if (fresh || outdated || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
   mkdirSync(state, { recursive: true });
   chmodSync(state, 0o755);

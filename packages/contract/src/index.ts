@@ -3,6 +3,7 @@ export * from './roles';
 export * from './common';
 export * from './duties';
 export * from './people';
+export * from './sign-in';
 export * from './policy';
 export * from './platform';
 export * from './estate';

@@ -64,6 +64,7 @@ export const knownMoverRoutes = {
   inviteMover: route({
     method: 'post',
     path: '/movers/invite',
+    confirmed: true,
     summary: 'A code by which one mover may join within an hour',
     access: keepers,
     /** `systems`: sources whose credentials it is given; left out, all for a mover that keeps, none for one that only captures. */
@@ -80,6 +81,7 @@ export const knownMoverRoutes = {
   changeMoverToken: route({
     method: 'put',
     path: '/mover-tokens/:id',
+    confirmed: true,
     summary: 'Say for which systems a mover is given credentials',
     access: keepers,
     params: byId,

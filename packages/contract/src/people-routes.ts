@@ -16,6 +16,7 @@ export const peopleRoutes = {
   addPerson: route({
     method: 'post',
     path: '/people',
+    confirmed: true,
     summary: 'Add a person',
     access: keepers,
     body: people.NewPerson,
@@ -24,6 +25,7 @@ export const peopleRoutes = {
   changePerson: route({
     method: 'put',
     path: '/people/:id',
+    confirmed: true,
     summary: 'Change what a person is called and may act for; another role takes a second person',
     access: keepers,
     params: byId,
@@ -33,6 +35,7 @@ export const peopleRoutes = {
   removePerson: route({
     method: 'delete',
     path: '/people/:id',
+    confirmed: true,
     summary: 'Bar a person: their sessions, tokens and open pages end at once',
     access: keepers,
     params: byId,
@@ -48,6 +51,7 @@ export const peopleRoutes = {
   addToken: route({
     method: 'post',
     path: '/tokens',
+    confirmed: true,
     summary: 'Issue an API token; it is shown once',
     access: keepers,
     body: people.NewToken,
@@ -56,6 +60,7 @@ export const peopleRoutes = {
   rotateToken: route({
     method: 'post',
     path: '/tokens/:id/rotate',
+    confirmed: true,
     summary: 'Issue an API token anew: the old secret is good no more; the new one is shown once',
     access: keepers,
     params: byId,

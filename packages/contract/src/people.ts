@@ -15,6 +15,8 @@ export const Me = z.object({
   remit: z.array(Id).nullable(),
   /** To be sent back as header x-lithodex-csrf with every change. */
   csrf: z.string(),
+  /** Minutes without anything being done after which the session ends; null for none that ends so. */
+  idleMinutes: z.int().nullable(),
   zone: z.string(),
   now: Instant,
 });
@@ -27,12 +29,17 @@ export const Person = z.object({
   role: Role,
   remit: z.array(Id).nullable(),
   disabled: z.boolean(),
+  /** What they show besides the password. */
+  second: z.enum(['none', 'code', 'passkey', 'both']),
+  /** Signs in by the organisation. */
+  organisation: z.boolean(),
 });
 export type Person = z.infer<typeof Person>;
 export const NewPerson = z.object({
   name: z.string().regex(/^[a-z][a-z0-9.-]{1,39}$/),
   display: Name,
   role: Role,
+  /** The first one: it is to be changed at the first sign-in. */
   password: z.string().min(12).max(200),
   remit: z.array(Id).max(1000).nullable().default(null),
 });

@@ -14,6 +14,8 @@ export interface Route {
   readonly response?: z.ZodType;
   /** The body or the answer is no JSON. */
   readonly raw?: boolean;
+  /** Whoever is signed in has to show once more who they are, unless they did so lately. */
+  readonly confirmed?: boolean;
   /** Largest body in bytes; 1 MiB when not said. */
   readonly limit?: number;
 }

@@ -14,15 +14,14 @@ import { reportRoutes } from './reports';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, byUuid, large, route, type Route } from './route';
 import * as runs from './runs';
+import { signInRoutes } from './sign-in';
 import { savedFilterRoutes } from './saved-filters';
 import { targetRoutes } from './target-routes';
 import * as watch from './watch';
 
 /** Every route of the API: what it takes, what it gives, who may call it. The server, the documentation and the tests walk this table. */
 export const routes = {
-  signIn: route({ method: 'post', path: '/session', summary: 'Sign in', access: 'anyone', body: people.SignIn, response: people.Me }),
-  me: route({ method: 'get', path: '/session', summary: 'Who is signed in', access: everyRole, response: people.Me }),
-  signOut: route({ method: 'delete', path: '/session', summary: 'Sign out', access: everyRole, response: c.Empty }),
+  ...signInRoutes,
 
   watch: route({
     method: 'get',

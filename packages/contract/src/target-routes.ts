@@ -136,6 +136,7 @@ export const targetRoutes = {
   newKey: route({
     method: 'post',
     path: '/targets/:id/new-key',
+    confirmed: true,
     summary: 'Give a target a new key file; the old one opens nothing any more, nothing is written anew',
     access: keepers,
     params: byUuid,
@@ -169,6 +170,7 @@ export const targetRoutes = {
   envelope: route({
     method: 'post',
     path: '/targets/:id/envelope',
+    confirmed: true,
     summary: 'Key envelope of a target, wrapped by a passphrase',
     access: keepers,
     params: byUuid,

@@ -48,7 +48,7 @@ export function addressOf(host: string): Promise<string> {
     }
     guardedLookup(host, { all: false }, (error, address) => {
       if (error) reject(error);
-      else resolve(address);
+      else resolve(String(address));
     });
   });
 }

@@ -22,7 +22,9 @@ import { knownMoverHandlers } from './movers/known-movers';
 import { noticeHandlers } from './notices/handlers';
 import { auditHandlers } from './audit/handlers';
 import { peopleHandlers } from './people/handlers';
-import { sessionHandlers } from './people/session-handlers';
+import { accountHandlers } from './sign-in/account-handlers';
+import { sessionHandlers } from './sign-in/session-handlers';
+import { signInSettingsHandlers } from './sign-in/settings-handlers';
 import { tokenHandlers } from './people/token-handlers';
 import { requestHandlers } from './people/request-handlers';
 import { planHandlers } from './plan/handlers';
@@ -40,6 +42,8 @@ import { watchHandlers } from './watch/handlers';
 export function allHandlers(deps: Deps): Handlers {
   return {
     ...sessionHandlers(deps),
+    ...accountHandlers(deps),
+    ...signInSettingsHandlers(deps),
     ...peopleHandlers(deps),
     ...tokenHandlers(deps),
     ...auditHandlers(deps),
@@ -130,7 +134,7 @@ export function createApp(deps: Deps): Express {
       saveUninitialized: false,
       cookie: { httpOnly: true, sameSite: 'strict', maxAge: 12 * 3_600_000 },
     }),
-    bindRoutes(deps, allHandlers(deps), { signIn: fewTries(), joinMover: fewTries() }),
+    bindRoutes(deps, allHandlers(deps), { joinMover: fewTries(), resetPassword: fewTries() }),
     () => {
       throw new ApiError('NOT_FOUND', undefined, 'There is no such address in the API.');
     },

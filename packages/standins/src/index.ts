@@ -8,4 +8,5 @@ export { platformFine, type PlatformSwitches } from './platform/switches';
 export { fileSystemStart } from './platform/guest-image';
 export { buildMachine, letGuestWrite } from './platform/guests';
 export * from './mail/service';
+export * from './organisation/service';
 export type { Mail } from './mail/mail-box';

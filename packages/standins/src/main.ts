@@ -3,6 +3,7 @@ import { BucketService, rights } from './bucket/service';
 import { libraryFine } from './library/library';
 import { LibraryService } from './library/service';
 import { MailService } from './mail/service';
+import { OrganisationService, type OrganisationOptions } from './organisation/service';
 import { PlatformService } from './platform/service';
 
 interface Settings {
@@ -26,6 +27,7 @@ interface Settings {
   };
   readonly platform: { readonly folder: string; readonly port: number };
   readonly mail: { readonly folder: string; readonly port: number; readonly smtpPort: number };
+  readonly organisation: OrganisationOptions;
 }
 
 /** The stand-ins as a process of their own: usage `standins SETTINGS`, a JSON file. Tells its parent when it is ready. */
@@ -45,6 +47,11 @@ const platform = new PlatformService(settings.platform);
 await platform.start();
 const mail = new MailService(settings.mail);
 await mail.start();
+const organisation = new OrganisationService(settings.organisation);
+await organisation.start();
 process.send?.('ready');
 for (const signal of ['SIGINT', 'SIGTERM'] as const)
-  process.on(signal, () => void Promise.all([bucket.stop(), library.stop(), platform.stop(), mail.stop()]).then(() => process.exit(0)));
+  process.on(
+    signal,
+    () => void Promise.all([bucket.stop(), library.stop(), platform.stop(), mail.stop(), organisation.stop()]).then(() => process.exit(0)),
+  );

@@ -1,4 +1,5 @@
 import type { Knex } from 'knex';
+import { firstRules, keepRules } from '../sign-in/rules';
 
 interface Migration {
   readonly name: string;
@@ -310,6 +311,25 @@ ALTER TABLE run MODIFY person VARCHAR(160) NOT NULL;
 ALTER TABLE join_code ADD systems JSON NULL;
 `;
 
+/** Second factors, the organisation's own sign-in, links for those who forgot, and limits of tries. */
+const signIn = `
+ALTER TABLE person ADD code_secret TEXT NULL, ADD code_counter BIGINT NOT NULL DEFAULT 0, ADD recovery JSON NULL,
+  ADD must_change BOOLEAN NOT NULL DEFAULT FALSE, ADD subject VARCHAR(600) NULL, ADD UNIQUE KEY (subject);
+CREATE TABLE passkey (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, person_id INT UNSIGNED NOT NULL, name VARCHAR(120) NOT NULL, credential VARCHAR(700) NOT NULL,
+  public_key BLOB NOT NULL, counter BIGINT NOT NULL, transports JSON NULL, created_at BIGINT NOT NULL, used_at BIGINT NULL, KEY (person_id)
+);
+CREATE TABLE reset_link (hash CHAR(64) PRIMARY KEY, person_id INT UNSIGNED NOT NULL, second BOOLEAN NOT NULL, until BIGINT NOT NULL, made_by VARCHAR(160) NOT NULL);
+CREATE TABLE sign_in_failure (name VARCHAR(60) NOT NULL, address VARCHAR(60) NOT NULL, at BIGINT NOT NULL, KEY (name, at), KEY (address, at));
+CREATE TABLE sign_in_place (person_id INT UNSIGNED NOT NULL, address VARCHAR(60) NOT NULL, at BIGINT NOT NULL, PRIMARY KEY (person_id, address));
+`;
+
+/** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
+async function signInOfNew(knex: Knex): Promise<void> {
+  await runAll(knex, signIn);
+  if (!(await knex('person').first('id'))) await keepRules(knex, firstRules);
+}
+
 export const migrations: Migration[] = [
   { name: '0001-the-slice', up: (k) => runAll(k, first) },
   { name: '0002-target-care', up: (k) => runAll(k, targetCare) },
@@ -341,4 +361,5 @@ export const migrations: Migration[] = [
   { name: '0028-point-suspects', up: (k) => runAll(k, pointSuspects) },
   { name: '0029-promises', up: (k) => runAll(k, promises) },
   { name: '0030-accounts', up: (k) => runAll(k, accounts) },
+  { name: '0031-sign-in', up: signInOfNew },
 ];

@@ -28,13 +28,6 @@ export interface Actor {
   readonly systems: readonly number[] | null;
 }
 
-declare module 'express-session' {
-  interface SessionData {
-    personId: number;
-    csrf: string;
-  }
-}
-
 export function tokenHash(token: string): string {
   return createHash('sha256').update(token).digest('hex');
 }
@@ -120,12 +113,23 @@ export function actorOfPerson(row: PersonRow): Actor {
   };
 }
 
+const seenEveryMs = 30_000;
+
+/** Whether a session was used within the pause after which it ends; notes that it is used. */
+function stillSeen({ session }: Request): boolean {
+  const now = Date.now();
+  // sessions of before there was such an end have none
+  if (session.idleMs !== undefined && now - (session.seenAt ?? now) > session.idleMs) return false;
+  if (now - (session.seenAt ?? 0) > seenEveryMs) session.seenAt = now;
+  return true;
+}
+
 /** Who makes the request, by bearer token or session; undefined when nobody is signed in. */
 export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined> {
   const bearer = tokenIn(req);
   if (bearer) return byToken(db, bearer);
   const id = req.session.personId;
-  if (!id) return undefined;
+  if (!id || !stillSeen(req)) return undefined;
   const row = await db('person').where({ id, disabled: false }).first<PersonRow | undefined>();
   return row && actorOfPerson(row);
 }

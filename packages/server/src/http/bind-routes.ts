@@ -4,6 +4,7 @@ import type { z } from 'zod';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { actorOf, checkAccess, type Actor } from './access';
+import { confirmedForMs } from '../sign-in/confirmed';
 import { refusals } from './refusals';
 
 export interface Call<N extends RouteName> {
@@ -73,6 +74,8 @@ export function bindRoutes(deps: Deps, handlers: Handlers, limiters: Partial<Rec
       const actor = await deps.answers.follow(actorOf(deps.db, req));
       res.locals['actor'] = actor;
       checkAccess(route.access, actor, req);
+      if (route.confirmed && actor?.by === 'session' && Date.now() - (req.session.confirmedAt ?? 0) > confirmedForMs)
+        throw new ApiError('CONFIRM_FIRST');
       if (!route.raw) res.set('Cache-Control', 'no-store');
       next();
     };

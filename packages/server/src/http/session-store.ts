@@ -38,6 +38,8 @@ export class SessionStore extends session.Store {
       person_id: data.personId ?? null,
       seen_at: now,
       created_at: now,
+      address: data.address ?? '',
+      agent: data.agent ?? '',
     };
     this.db('session')
       .insert(row)

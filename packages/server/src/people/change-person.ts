@@ -14,12 +14,13 @@ interface Account {
   readonly role: Role;
 }
 
-/** Ends what somebody has open: sessions, tokens, events and waiting calls. */
-export async function endAccess(deps: Deps, trx: Knex.Transaction, personId: number): Promise<void> {
-  const tokens = await trx('api_token').where({ owner_id: personId }).select<{ id: number }[]>('id');
+/** Ends what somebody has open: sessions, events and waiting calls, and their tokens. */
+export async function endAccess(deps: Deps, trx: Knex.Transaction, personId: number, { tokens: withTokens = true } = {}): Promise<void> {
   await trx('session').where({ person_id: personId }).delete();
-  await trx('api_token').where({ owner_id: personId }).delete();
   deps.calls.end(keyOfPerson(personId));
+  if (!withTokens) return;
+  const tokens = await trx('api_token').where({ owner_id: personId }).select<{ id: number }[]>('id');
+  await trx('api_token').where({ owner_id: personId }).delete();
   for (const { id } of tokens) deps.calls.end(keyOfToken(id));
 }
 

@@ -7,6 +7,7 @@ import { ApiError, found } from '../errors';
 import { remitOf } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { changePerson, changedBy, endAccess, keepOneAdministrator } from './change-person';
+import { refuseWeak } from '../sign-in/password-strength';
 import { hashPassword } from './passwords';
 import { askSecondPerson } from './second-person';
 
@@ -20,6 +21,8 @@ interface PersonRow {
   readonly password_hash: string;
   readonly remit: number[] | string | null;
   readonly disabled: 0 | 1;
+  readonly code_secret: string | null;
+  readonly subject: string | null;
 }
 
 export function peopleHandlers(deps: Deps): PeopleHandlers {
@@ -27,6 +30,9 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
   return {
     async listPeople() {
       const rows = await db('person').orderBy('name').select<PersonRow[]>();
+      const keys = new Set(
+        (await db('passkey').distinct('person_id').select<{ person_id: number }[]>('person_id')).map((k) => k.person_id),
+      );
       return {
         rows: rows.map((r) => ({
           id: r.id,
@@ -35,11 +41,21 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
           role: r.role,
           remit: remitOf(r),
           disabled: r.disabled === 1,
+          second:
+            r.code_secret && keys.has(r.id)
+              ? ('both' as const)
+              : r.code_secret
+                ? ('code' as const)
+                : keys.has(r.id)
+                  ? ('passkey' as const)
+                  : ('none' as const),
+          organisation: r.subject !== null,
         })),
       };
     },
 
     async addPerson({ body, actor }) {
+      await refuseWeak(body.password, body.name, body.display);
       const password = await hashPassword(body.password);
       const id = await inTransaction(db, async (trx) => {
         await refuseTaken(trx('person').where({ name: body.name }));
@@ -49,6 +65,7 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
           role: body.role,
           password_hash: password,
           remit: body.remit ? JSON.stringify(body.remit) : null,
+          must_change: true,
           created_at: clock.now(),
         })) as [number];
         await changedBy(trx, created, actor);
