@@ -43,12 +43,12 @@ export function addressOf(host: string): Promise<string> {
     try {
       checkHost(host);
     } catch (error) {
-      reject(error as Error);
+      reject(error instanceof Error ? error : new Error(String(error)));
       return;
     }
     guardedLookup(host, { all: false }, (error, address) => {
       if (error) reject(error);
-      else resolve(String(address));
+      else resolve(address as unknown as string);
     });
   });
 }

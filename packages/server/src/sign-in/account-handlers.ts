@@ -202,7 +202,7 @@ export function accountHandlers(deps: Deps): AccountHandlers {
 /** Throws NOT_NOW where a role needs a second factor and none is left. */
 async function keepNeeded(trx: Knex.Transaction, account: Account): Promise<void> {
   const { code_secret } = await trx('person').where({ id: account.id }).first<{ code_secret: string | null }>('code_secret');
-  const passkey = await trx('passkey').where({ person_id: account.id }).first('id');
+  const passkey = await trx('passkey').where({ person_id: account.id }).first<{ id: number } | undefined>('id');
   if (!code_secret && !passkey && (await rulesOf(trx)).secondFor.includes(account.role))
     throw new ApiError('NOT_NOW', undefined, 'Your role needs a second factor. Set up another one first.');
 }

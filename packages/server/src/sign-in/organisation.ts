@@ -25,6 +25,7 @@ export async function discover(issuer: string, clientId: string, clientSecret: s
     const url = new URL(issuer);
     checkHost(url.hostname);
     await addressOf(url.hostname);
+    // eslint-disable-next-line @typescript-eslint/no-deprecated -- marked so only to be noticed: the address an administrator gave decides
     const plain = url.protocol === 'http:' ? { execute: [client.allowInsecureRequests] } : {};
     return await client.discovery(url, clientId, undefined, client.ClientSecretPost(clientSecret), { timeout: 10, ...plain });
   } catch {

@@ -18,7 +18,7 @@ async function load(): Promise<Check> {
     graphs: common.adjacencyGraphs,
     translations: english.translations,
   });
-  return (password, own) => factory.check(password.slice(0, 100), own) as ReturnType<Check>;
+  return (password, own) => factory.check(password.slice(0, 100), own);
 }
 
 /** Refuses a password that is easy to guess: common ones, words and names in a row, keys that lie beside each other, one's own name. Throws PASSWORD_WEAK. */

@@ -50,7 +50,7 @@ export const placeOf = (req: Request): string => (req.ip ?? '').slice(0, 60);
 
 /** What somebody can show besides the password. */
 export async function waysOf(deps: Deps, account: Account): Promise<SignInStep['ways']> {
-  const passkey = await deps.db('passkey').where({ person_id: account.id }).first('id');
+  const passkey = await deps.db('passkey').where({ person_id: account.id }).first<{ id: number } | undefined>('id');
   const left = fromJsonOrNull<string[]>(account.recovery) ?? [];
   const ways: SignInStep['ways'] = [...(account.code_secret ? ['code' as const] : []), ...(passkey ? ['passkey' as const] : [])];
   return ways.length && left.length ? [...ways, 'recovery'] : ways;

@@ -24,7 +24,7 @@ export async function refuseTooMany(db: Knex, name: string, address: string): Pr
     .join('person as p', 'p.id', 's.person_id')
     .where({ 'p.name': name, 's.address': address })
     .where('s.at', '>', Date.now() - ownPlaceMs)
-    .first('s.person_id');
+    .first<{ person_id: number } | undefined>('s.person_id');
   if (!own)
     throw new ApiError(
       'TOO_MANY_TRIES',

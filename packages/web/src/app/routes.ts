@@ -14,6 +14,7 @@ const home: CanActivateFn = () => inject(Router).createUrlTree([inject(Session).
 
 export const routes: Routes = [
   { path: 'sign-in', title: 'Sign in · Lithodex', loadComponent: () => import('./signin/sign-in').then((m) => m.SignIn) },
+  { path: 'reset', title: 'New password · Lithodex', loadComponent: () => import('./signin/reset-page').then((m) => m.ResetPage) },
   {
     path: '',
     canActivate: [signedIn],
@@ -61,6 +62,13 @@ export const routes: Routes = [
         loadComponent: () => import('./reports/notices-page').then((m) => m.NoticesPage),
       },
       { path: 'trust', title: 'Trust · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
+      { path: 'trust/people', title: 'People · Lithodex', loadComponent: () => import('./trust/people-page').then((m) => m.PeoplePage) },
+      { path: 'trust/tokens', title: 'Tokens · Lithodex', loadComponent: () => import('./trust/tokens-page').then((m) => m.TokensPage) },
+      {
+        path: 'account',
+        title: 'How you sign in · Lithodex',
+        loadComponent: () => import('./signin/account-page').then((m) => m.AccountPage),
+      },
       { path: '**', redirectTo: '' },
     ],
   },

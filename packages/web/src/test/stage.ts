@@ -134,7 +134,7 @@ export function prepare({ answers = {}, role = 'administrator' }: Setting): { ap
   vi.stubGlobal('matchMedia', () => media);
   // nothing is laid out here, and a list of no height shows no rows
   vi.spyOn(HTMLElement.prototype, 'clientHeight', 'get').mockReturnValue(800);
-  const me = { id: 1, name: 'eva.vind', display: 'Eva Vind', role, remit: null, csrf: 'c', zone: 'UTC', now };
+  const me = { id: 1, name: 'eva.vind', display: 'Eva Vind', role, remit: null, csrf: 'c', idleMinutes: null, zone: 'UTC', now };
   const api = new FakeApi({ me, signOut: {}, ...answers });
   const live = new FakeLive();
   TestBed.configureTestingModule({

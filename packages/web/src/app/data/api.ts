@@ -1,7 +1,8 @@
 import { HttpClient, HttpErrorResponse, HttpParams } from '@angular/common/http';
 import { inject, Injectable } from '@angular/core';
 import { routes, type Answered, type BodyInput, type QueryInput, type RouteName } from '@lithodex/contract';
-import { catchError, throwError, type Observable } from 'rxjs';
+import { catchError, switchMap, throwError, type Observable } from 'rxjs';
+import { Confirmation } from './confirmation';
 
 export interface CallOptions<N extends RouteName> {
   readonly id?: number | string;
@@ -29,6 +30,7 @@ export function addressOf(name: RouteName, id: number | string): string {
 @Injectable({ providedIn: 'root' })
 export class Api {
   private readonly http = inject(HttpClient);
+  private readonly confirmation = inject(Confirmation);
 
   call<N extends RouteName>(name: N, options: CallOptions<N> = {}): Observable<Answered<N>> {
     const route = routes[name];
@@ -38,7 +40,14 @@ export class Api {
     const params = new HttpParams({ fromObject: Object.fromEntries(entries.map(([k, v]) => [k, String(v)])) });
     return this.http
       .request<Answered<N>>(route.method.toUpperCase(), addressOf(name, options.id ?? ''), { body: options.body, params })
-      .pipe(catchError((error: unknown) => throwError(() => toFailure(error))));
+      .pipe(
+        catchError((error: unknown) => throwError(() => toFailure(error))),
+        catchError((failure: ApiFailure) =>
+          failure.code === 'CONFIRM_FIRST' && name !== 'confirm'
+            ? this.confirmation.ask().pipe(switchMap((yes) => (yes ? this.call(name, options) : throwError(() => failure))))
+            : throwError(() => failure),
+        ),
+      );
   }
 }
 

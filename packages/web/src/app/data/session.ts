@@ -1,5 +1,5 @@
 import { computed, inject, Injectable, signal } from '@angular/core';
-import type { Me, Role } from '@lithodex/contract';
+import type { Me, Role, SignedIn, SignInStep } from '@lithodex/contract';
 import { catchError, map, of, tap, type Observable } from 'rxjs';
 import { Api } from './api';
 import { CsrfToken } from './csrf-token';
@@ -48,8 +48,15 @@ export class Session {
     );
   }
 
-  signIn(name: string, password: string): Observable<Me> {
-    return this.api.call('signIn', { body: { name, password } }).pipe(tap((me) => this.take(me)));
+  /** Takes the answer of a step of signing in: who is signed in now, or what comes next. */
+  step(answer: Observable<SignedIn>): Observable<SignInStep | null> {
+    return answer.pipe(
+      map((said) => {
+        if ('step' in said) return said;
+        this.take(said);
+        return null;
+      }),
+    );
   }
 
   signOut(): Observable<unknown> {

@@ -1,8 +1,10 @@
-import { ChangeDetectionStrategy, Component, computed, HostListener, inject, signal } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, DestroyRef, HostListener, inject, signal } from '@angular/core';
 import { Router, RouterLink, RouterLinkActive, RouterOutlet } from '@angular/router';
 import { NgbDropdownModule } from '@ng-bootstrap/ng-bootstrap/dropdown';
 import { Preferences } from '../data/preferences';
+import { Confirmation } from '../data/confirmation';
 import { Session } from '../data/session';
+import { ConfirmDialog } from '../signin/confirm-dialog';
 import { Brand } from './brand';
 import { Finder } from './finder';
 import { KeyboardHelp } from './keyboard-help';
@@ -31,17 +33,49 @@ const places: readonly Place[] = [
 @Component({
   selector: 'lx-shell',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterOutlet, RouterLink, RouterLinkActive, NgbDropdownModule, Brand, Finder, KeyboardHelp, Ledge, MomentControl],
+  imports: [
+    RouterOutlet,
+    RouterLink,
+    RouterLinkActive,
+    NgbDropdownModule,
+    Brand,
+    ConfirmDialog,
+    Finder,
+    KeyboardHelp,
+    Ledge,
+    MomentControl,
+  ],
   templateUrl: './shell.html',
   styleUrl: './shell.scss',
 })
 export class Shell {
   protected readonly session = inject(Session);
   protected readonly preferences = inject(Preferences);
+  protected readonly confirmation = inject(Confirmation);
   private readonly router = inject(Router);
   protected readonly finding = signal(false);
   protected readonly helping = signal(false);
   private waitingForPlace = false;
+  private lastAct = Date.now();
+
+  constructor() {
+    // pages refresh by themselves, so only what a person does counts
+    const watch = setInterval(() => {
+      const minutes = this.session.me()?.idleMinutes;
+      if (minutes && Date.now() - this.lastAct > minutes * 60_000) this.signOut();
+    }, 15_000);
+    inject(DestroyRef).onDestroy(() => {
+      clearInterval(watch);
+    });
+  }
+
+  @HostListener('document:pointerdown')
+  @HostListener('document:keydown')
+  @HostListener('document:wheel')
+  protected act(): void {
+    this.lastAct = Date.now();
+  }
+
   protected readonly places = computed(() =>
     places.filter((p) => (this.session.reads() ? p.path !== '/trust' || this.session.audits() : p.forClerk)),
   );

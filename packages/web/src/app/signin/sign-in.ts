@@ -1,26 +1,65 @@
-import { ChangeDetectionStrategy, Component, inject, input, signal } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
+import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router } from '@angular/router';
-import type { ApiFailure } from '../data/api';
+import type { SignedIn, SignInStep } from '@lithodex/contract';
+import { catchError, of, type Observable } from 'rxjs';
+import { Api, type ApiFailure } from '../data/api';
 import { Session } from '../data/session';
 import { Brand } from '../shell/brand';
+import { Enrol } from './enrol';
+import { SecondFactorForm } from './second-factor';
 
 @Component({
   selector: 'lx-sign-in',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, Brand],
+  imports: [FormsModule, Brand, Enrol, SecondFactorForm],
   template: `<main>
-    <form class="sheet" (ngSubmit)="go()">
+    <section class="sheet">
       <lx-brand />
-      <label>Name<input class="field" name="name" autocomplete="username" [(ngModel)]="name" required autofocus /></label>
-      <label
-        >Password<input class="field" name="password" type="password" autocomplete="current-password" [(ngModel)]="password" required
-      /></label>
-      @if (problem()) {
-        <div class="problem" role="alert">{{ problem() }}</div>
+      @switch (at()?.step) {
+        @case ('second') {
+          <p class="m-0">Show a second factor.</p>
+          <lx-second-factor [ways]="at()!.ways" [busy]="busy()" (show)="goOn(api.call('showSecond', { body: $event }))" />
+        }
+        @case ('enrol') {
+          <p class="m-0">Your role needs a second factor. Set one up, so that a password alone lets nobody in.</p>
+          <lx-enrol (done)="enrolled($event)" />
+        }
+        @case ('password') {
+          <form (ngSubmit)="goOn(api.call('choosePassword', { body: { password: fresh } }))">
+            <p class="m-0">Choose a password that only you know. Some unusual words in a row make a good one.</p>
+            <label
+              >New password, at least 12 characters<input
+                class="field"
+                name="fresh"
+                type="password"
+                autocomplete="new-password"
+                minlength="12"
+                [(ngModel)]="fresh"
+                required
+                autofocus
+            /></label>
+            <button class="act go" type="submit" [disabled]="busy() || fresh.length < 12">Go on</button>
+          </form>
+        }
+        @default {
+          <form (ngSubmit)="go()">
+            <label>Name<input class="field" name="name" autocomplete="username" [(ngModel)]="name" required autofocus /></label>
+            <label
+              >Password<input class="field" name="password" type="password" autocomplete="current-password" [(ngModel)]="password" required
+            /></label>
+            <button class="act go" type="submit" [disabled]="busy()">Sign in</button>
+          </form>
+          @if (ways()?.organisation; as organisation) {
+            <a class="act" [href]="'/api/v1/session/organisation?next=' + encoded()">Sign in by {{ organisation }}</a>
+          }
+        }
       }
-      <button class="act go" type="submit" [disabled]="busy()">Sign in</button>
-    </form>
+      @if (problem() || said()) {
+        <div class="problem" role="alert">{{ problem() || said() }}</div>
+      }
+    </section>
   </main>`,
   styles: `
     main {
@@ -28,9 +67,12 @@ import { Brand } from '../shell/brand';
       display: grid;
       place-items: center;
     }
-    form {
-      width: 320px;
+    section {
+      width: 340px;
       padding: 26px 26px 22px;
+    }
+    section,
+    form {
       display: flex;
       flex-direction: column;
       gap: 14px;
@@ -51,23 +93,51 @@ import { Brand } from '../shell/brand';
 export class SignIn {
   private readonly session = inject(Session);
   private readonly router = inject(Router);
+  protected readonly api = inject(Api);
   readonly next = input<string>();
+  /** What went wrong elsewhere, and the step signing in has come to there. */
+  readonly said = input<string>(undefined, { alias: 'problem' });
+  readonly step = input<SignInStep['step']>();
+  protected readonly ways = toSignal(this.api.call('signInWays').pipe(catchError(() => of({ organisation: null }))));
   protected name = '';
   protected password = '';
+  protected fresh = '';
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
+  private readonly reached = signal<SignInStep | null>(null);
+  protected readonly at = computed((): SignInStep | null => {
+    const step = this.step();
+    return this.reached() ?? (step ? { step, ways: ['code', 'passkey', 'recovery'] } : null);
+  });
+  protected readonly encoded = computed(() => encodeURIComponent(this.where()));
+
+  /** Where one wanted to go, never out of the application. */
+  private where(): string {
+    const next = this.next();
+    return next?.startsWith('/') && !next.startsWith('//') ? next : '/';
+  }
 
   protected go(): void {
+    this.goOn(this.api.call('signIn', { body: { name: this.name, password: this.password } }));
+  }
+
+  protected enrolled(signedIn: SignedIn | null): void {
+    if (signedIn) this.goOn(of(signedIn));
+  }
+
+  protected goOn(answer: Observable<SignedIn>): void {
     this.busy.set(true);
     this.problem.set('');
-    this.session.signIn(this.name, this.password).subscribe({
-      next: () => {
-        const next = this.next();
-        void this.router.navigateByUrl(next?.startsWith('/') && !next.startsWith('//') ? next : '/');
+    this.session.step(answer).subscribe({
+      next: (step) => {
+        this.busy.set(false);
+        this.reached.set(step);
+        if (!step) void this.router.navigateByUrl(this.where());
       },
       error: (failure: ApiFailure) => {
         this.busy.set(false);
         this.problem.set(failure.message);
+        if (failure.code === 'NOT_SIGNED_IN') this.reached.set(null);
       },
     });
   }

@@ -1,0 +1,148 @@
+import type { AuditRow } from '@lithodex/contract';
+
+/** What somebody did, in words that go on after their name; `{}` stands for what it was done to. */
+const verbs: Readonly<Record<string, string>> = {
+  'access.refused': 'was refused {}',
+  'code.add': 'set up codes by an authenticator',
+  'code.remove': 'gave up codes by an authenticator',
+  'download.fetch': 'fetched the download of {}',
+  'download.start': 'had a download prepared, {}',
+  'inside.forget': 'had the account inside {} forgotten',
+  'inside.set': 'gave {} an account inside',
+  'installation.start': 'began this installation',
+  'limits.change': 'changed how many tasks run at once',
+  'log.download': 'saved the log of {}',
+  'mail-server.change': 'changed how mail goes out',
+  'matter.change': 'took up {}',
+  'mover.change': 'changed {}',
+  'mover.forget': 'had {} forgotten',
+  'mover.invite': 'made a code that lets a mover in',
+  'notice.add': 'wrote {}',
+  'notice.change': 'changed {}',
+  'notice.remove': 'removed {}',
+  'notice.test': 'tried {}',
+  'passkey.add': 'made a passkey',
+  'passkey.remove': 'gave up a passkey',
+  'password.change': 'changed their password',
+  'password.reset': 'chose a new password by a link',
+  'person.add': 'added {}',
+  'person.bar': 'barred {}',
+  'person.change': 'changed {}',
+  'person.reset': 'made a link for a new password of {}',
+  'point.hold': 'holds {}',
+  'point.release': 'let {} go',
+  'policy.add': 'put {} in force, which is new',
+  'policy.change': 'changed {}',
+  'policy.end': 'ended {}',
+  'policy.run': 'ran {}',
+  'policy.start': 'lets new policies start from {}',
+  'policy.trial': 'tried {} without moving anything',
+  'recovery.renew': 'made new recovery codes',
+  'recovery.used': 'signed in with a recovery code',
+  'request.agree': 'agreed as the second person about {}',
+  'request.ask': 'asked for a second person about {}',
+  'request.refuse': 'refused or withdrew what was asked about {}',
+  'restore.start': 'restored, {}',
+  'restore.trial': 'tried a restore, {}',
+  'run.retry': 'tried {} again',
+  'run.stop': 'stopped {}',
+  'session.confirmRefused': 'did not show once more who they are',
+  'session.end': 'signed out',
+  'session.endOthers': 'signed out everywhere else',
+  'session.refused': 'was not let in',
+  'session.secondRefused': 'showed a second factor that does not fit',
+  'session.start': 'signed in',
+  'settings.leave': 'left the settings kept on {}',
+  'settings.take': 'took over the settings kept on {}',
+  'signIn.noOrganisation': 'ended signing in by the organisation',
+  'signIn.organisation': 'lets people sign in by the organisation',
+  'signIn.rules': 'changed what signing in takes',
+  'source.add': 'connected {}',
+  'source.change': 'changed {}',
+  'source.limits': 'changed how many tasks read {}',
+  'source.remove': 'disconnected {}',
+  'source.test': 'tried the connection to a {}',
+  'target.add': 'added {}',
+  'target.adopt': 'looked for points on {}',
+  'target.envelope': 'took the key envelope of {}',
+  'target.forget': 'had {} forgotten',
+  'target.limits': 'changed the limits of {}',
+  'target.newKey': 'gave {} a new key',
+  'target.prices': 'changed the prices of {}',
+  'target.prune': 'had {} pruned',
+  'target.pruneTrial': 'asked what pruning {} would give back',
+  'target.retire': 'gave {} up',
+  'target.settle': 'let what was taken over with {} be kept by the policies',
+  'target.takeOver': 'took over {}',
+  'target.test': 'tried the place of a {}',
+  'target.verify': 'had {} verified',
+  'token.add': 'issued {}',
+  'token.remove': 'withdrew {}',
+  'token.rotate': 'issued {} anew',
+  'token.systems': 'changed which systems {} is given',
+  'workload.lift': 'lifted the suspicion of {}',
+  'workload.protectOnce': 'had {} protected once',
+  'workload.tag': 'tagged {}',
+};
+
+/** Words of what is in the details of an act, by the names of its fields. */
+const fields: Readonly<Record<string, string>> = {
+  name: '',
+  role: 'as',
+  folder: 'folder',
+  readAs: 'read as',
+  location: 'at',
+  reason: 'because',
+  rules: '',
+  count: 'items:',
+  secondFor: 'a second factor for',
+  idleMinutes: 'minutes until a session ends:',
+  drained: 'drained:',
+  tasks: 'tasks at once:',
+  writers: 'tasks that write at once:',
+  readers: 'tasks that read at once:',
+  display: 'called',
+  endpoint: 'at',
+  issuer: 'at',
+  to: 'to',
+};
+
+export interface AuditSentence {
+  readonly before: string;
+  readonly object: string;
+  readonly after: string;
+  /** Where the object can be seen; null for nowhere. */
+  readonly link: readonly string[] | null;
+  readonly detail: string;
+}
+
+const places: Readonly<Record<string, string>> = { policy: '/policies', run: '/runs', workload: '/estate', target: '/storage' };
+
+/** An act as a sentence without its subject. `names` tells the names of policies, workloads and targets by what they are called in the trail. */
+export function auditSentence({ action, object, detail }: AuditRow, names: ReadonlyMap<string, string>): AuditSentence {
+  const [before = '', after = ''] = (verbs[action] ?? `did ${action} to {}`).split('{}');
+  const shown = (verbs[action] ?? '{}').includes('{}') ? (names.get(object) ?? object) : '';
+  const [kind = '', id = ''] = object.split(' ');
+  const place = places[kind];
+  return { before, object: shown, after, link: place && shown && id ? [place, id] : null, detail: detailWords(detail) };
+}
+
+/** The details of an act: a text as it is, the fields of an object in words. */
+export function detailWords(detail: string): string {
+  if (!detail.startsWith('{')) return detail;
+  let parsed: Record<string, unknown>;
+  try {
+    parsed = JSON.parse(detail) as Record<string, unknown>;
+  } catch {
+    return detail;
+  }
+  const said = Object.entries(parsed).flatMap(([key, value]): string[] => {
+    const label = fields[key];
+    if (label === undefined || value === null || value === '' || (Array.isArray(value) && !value.length)) return [];
+    if (typeof value === 'object' && !Array.isArray(value)) return [];
+    const text = Array.isArray(value) ? (value.every((v) => typeof v === 'string') ? value.join(', ') : `${value.length}`) : String(value);
+    return [label ? `${label} ${text}` : text];
+  });
+  const left = Object.keys(parsed).filter((key) => !(key in fields)).length;
+  return [...said, ...(said.length || !left ? [] : [`${left} fields`])].join(', ');
+}
