@@ -56,6 +56,7 @@ export class History {
       readonly library: { endpoint: string; token: string; barcodes: string };
       readonly platform: PlatformAccess;
       readonly smtpPort: number;
+      readonly organisation: { readonly issuer: string; readonly clientId: string; readonly clientSecret: string };
     },
     private readonly say: (text: string) => void,
   ) {
@@ -280,6 +281,14 @@ export class History {
   private async tellPeople(): Promise<void> {
     const way = { host: '127.0.0.1', port: this.standins.smtpPort, security: 'none' as const, from: 'lithodex@kelmar.example' };
     await this.call('eva.vind', 'setMailServer', { ...way, links: `http://127.0.0.1:${this.config.port}` });
+    const groups = [{ group: 'backup-operators', role: 'operator' as const, remit: null }];
+    await this.call('eva.vind', 'setOrganisation', {
+      name: 'Kelmar Harbour',
+      ...this.standins.organisation,
+      groupsClaim: 'groups',
+      groups,
+      newPeople: true,
+    });
     for (const { name, about, way } of notices) await this.call('eva.vind', 'addNotice', { name, about, way: { ...way, to: [...way.to] } });
   }
 

@@ -13,6 +13,15 @@ export const Schedule = z.discriminatedUnion('every', [
   z.object({ every: z.literal('hours'), hours: z.union([1, 2, 3, 4, 6, 8, 12].map((n) => z.literal(n))), at: ClockTime }),
   z.object({ every: z.literal('month'), on: MonthDay, at: ClockTime }),
   z.object({ every: z.literal('minutes'), minutes: z.union([5, 10, 15, 20, 30].map((n) => z.literal(n))) }),
+  /** So many minutes past each hour. */
+  z.object({
+    every: z.literal('hour'),
+    past: z
+      .array(z.int().min(0).max(59))
+      .min(1)
+      .max(12)
+      .transform((minutes) => [...new Set(minutes)].sort((a, b) => a - b)),
+  }),
   /** All the time: the next run begins when the one before has ended and so many minutes have passed. */
   z.object({ every: z.literal('continuous'), pauseMinutes: z.union([5, 10, 15, 30, 60].map((n) => z.literal(n))) }),
   /** When a run of another policy has ended well. */

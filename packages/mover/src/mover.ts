@@ -97,7 +97,7 @@ export class Mover {
       const { tasks } = await this.api.call('beat', {
         mover: this.options.name,
         hardware: hardware(),
-        sample: await hostSample(),
+        sample: hostSample(),
       });
       this.tasks = tasks;
       await setTimeout(beatMs, undefined, { signal: this.gone.signal });

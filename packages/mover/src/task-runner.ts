@@ -85,17 +85,24 @@ export class TaskRunner {
       else this.pace.set(pace ?? 0);
     };
     let done = false;
+    let wake: () => void = () => undefined;
     const renewals = (async () => {
       while (!done && !this.closing) {
         await renew().catch((error: unknown) => {
           if (error instanceof ServerError && gone.includes(error.code)) this.halt();
         });
-        for (let waited = 0; waited < renewMs && !done && !this.closing; waited += 50)
-          await new Promise((resume) => setTimeout(resume, 50));
+        await new Promise<void>((resume) => {
+          const timer = setTimeout(resume, done || this.closing ? 0 : renewMs);
+          wake = () => {
+            clearTimeout(timer);
+            resume();
+          };
+        });
       }
     })();
     const end = await ended;
     done = true;
+    wake();
     await renewals;
     if (!this.closing) await this.report(task, end, lines, renew);
   }

@@ -34,6 +34,24 @@ const schedules: fc.Arbitrary<Schedule> = fc.oneof(
 const instants = fc.integer({ min: Date.UTC(2024, 0), max: Date.UTC(2028, 0) });
 const hour = 3_600_000;
 
+describe('minutes past each hour', () => {
+  it('come every hour of a day, also where an hour is left out or comes twice', () => {
+    const timetable = { schedule: { every: 'hour' as const, past: [0, 40] }, zone: 'Europe/Oslo' };
+    const on = (day: string) => {
+      const from = DateTime.fromISO(day, { zone: 'Europe/Oslo' });
+      return runsBetween(timetable, from.toMillis() - 1, from.plus({ days: 1 }).toMillis() - 1);
+    };
+    expect(on('2027-03-27')).toHaveLength(48);
+    expect(on('2027-03-28')).toHaveLength(46);
+    expect(on('2027-10-31')).toHaveLength(50);
+    const minutes = new Set(on('2027-10-31').map((t) => DateTime.fromMillis(t, { zone: 'Europe/Oslo' }).minute));
+    expect([...minutes]).toEqual([0, 40]);
+    expect(runsPerDay(timetable.schedule)).toBe(48);
+    expect(longestGap(timetable.schedule)).toBe(40 * 60_000);
+    expect(longestGap({ every: 'hour', past: [15] })).toBe(3_600_000);
+  });
+});
+
 describe('next runs', () => {
   it('come in order, after the given instant, as many as asked for', () => {
     fc.assert(

@@ -14,6 +14,8 @@ export type Schedule =
   | { readonly every: 'hours'; readonly hours: number; readonly at: string }
   /** Minutes between runs, counted from midnight. */
   | { readonly every: 'minutes'; readonly minutes: number }
+  /** So many minutes past each hour, in ascending order. */
+  | { readonly every: 'hour'; readonly past: readonly number[] }
   /** All the time: when the run before has ended and so many minutes have passed. Ahead, it is taken to be as often as that could be at most. */
   | { readonly every: 'continuous'; readonly pauseMinutes: number }
   /** When a run of another policy has ended. */
@@ -66,6 +68,13 @@ function instantsOf({ schedule, closed }: Timetable, day: DateTime): number[] {
   if (schedule.every === 'hand' || schedule.every === 'after') return [];
   if (!runsOn(schedule, { day: day.day, weekday: day.weekday, daysInMonth: day.daysInMonth ?? 31 })) return [];
   if (closed?.length && isClosed(closed, day)) return [];
+  if (schedule.every === 'hour') {
+    const to = day.plus({ days: 1 }).toMillis();
+    const instants: number[] = [];
+    for (let hour = day.toMillis(); hour < to; hour += 60 * minuteMs)
+      for (const minute of schedule.past) instants.push(hour + minute * minuteMs);
+    return instants;
+  }
   if (!('at' in schedule)) {
     const apart = schedule.every === 'minutes' ? schedule.minutes : schedule.pauseMinutes;
     const [from, to, step] = [day.toMillis(), day.plus({ days: 1 }).toMillis(), apart * minuteMs];
@@ -154,6 +163,8 @@ export function runsPerDay(schedule: Schedule): number {
       return 24 / schedule.hours;
     case 'minutes':
       return 1440 / schedule.minutes;
+    case 'hour':
+      return 24 * schedule.past.length;
     case 'continuous':
       return 1440 / schedule.pauseMinutes;
     case 'after':
@@ -173,6 +184,10 @@ export function longestGap(schedule: Schedule): number {
       return (schedule.hours * dayMs) / 24;
     case 'minutes':
       return schedule.minutes * minuteMs;
+    case 'hour': {
+      const { past } = schedule;
+      return Math.max(...past.map((minute, i) => (past[i + 1] ?? past[0]! + 60) - minute)) * minuteMs;
+    }
     case 'continuous':
       return schedule.pauseMinutes * minuteMs;
     case 'after':

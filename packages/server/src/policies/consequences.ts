@@ -9,6 +9,7 @@ import { cautionsOf } from './cautions';
 import { brokenBy, lossBy, lossText, withoutPromises } from './promises';
 import { policiesInForce, type PolicyRow } from './matching';
 import { matchesShown } from './matching-shown';
+import { limitOfAll } from '../movers/admission';
 import { KeepRules } from '../runs/expiry';
 import { settledOf } from './settled-rules';
 import { nextStarts, timetablesOf, type PolicyTimetable } from './timetable';
@@ -59,6 +60,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
   };
   result.warnings.unshift(
     ...warningsOf(result, body, target !== undefined, timetables),
+    ...(await sharedRankWarning(deps, id, ids, body)),
     ...(await firstPointWarning(deps, ids, result.nextRuns[0], body)),
     ...timeWarnings(
       body,
@@ -202,6 +204,35 @@ async function deletesOf(
     newest: gone.length ? Math.max(...gone) : null,
     workloads: [...workloads],
   };
+}
+
+/** All first is none first: says how many workloads share the first rank where movers can not take them all at once. */
+async function sharedRankWarning(
+  deps: Deps,
+  id: number | null,
+  ids: readonly number[],
+  body: PolicyBody,
+): Promise<Consequences['warnings']> {
+  if (body.priority !== 'first') return [];
+  const others = (await policiesInForce(deps.db)).filter((p) => p.id !== id && p.body.priority === 'first').map((p) => p.id);
+  const assigned = await deps
+    .db('assignment')
+    .whereIn('policy_id', others)
+    .distinct('workload_id')
+    .select<{ workload_id: number }[]>('workload_id');
+  const sharing = new Set([...ids, ...assigned.map((a) => a.workload_id)]).size;
+  const movers = await deps
+    .db('mover')
+    .where({ drained: false })
+    .whereIn('name', deps.movers.present())
+    .select<{ tasks: number }[]>('tasks');
+  const slots = Math.min(
+    (await limitOfAll(deps.db)) ?? Infinity,
+    movers.reduce((sum, m) => sum + m.tasks, 0),
+  );
+  if (sharing <= slots) return [];
+  const text = `${countOf(sharing, 'workload')} share the first rank, and the movers take ${slots} at once: where all are first, none is.`;
+  return [{ code: 'SHARED_RANK', text }];
 }
 
 function warningsOf(

@@ -63,7 +63,7 @@ describe('the API client', () => {
       request.flush({});
       return request.request.headers.get('x-lithodex-csrf');
     };
-    session.signIn('eva.vind', 'x').subscribe();
+    session.step(TestBed.inject(Api).call('signIn', { body: { name: 'eva.vind', password: 'x' } })).subscribe();
     http.expectOne('/api/v1/session').flush({ ...me, now: Date.now() + 3_600_000 });
     expect(session.now() - Date.now()).toBeGreaterThan(3_500_000);
     expect([session.keeps(), session.runs(), session.restores(), session.reads(), session.audits()]).toEqual([

@@ -54,15 +54,27 @@ function wordsOf({ workloads, follows, was }: Run): string {
       <div class="problem" role="alert">{{ f.message }}</div>
     }
     <div class="two">
-      <section class="sheet month" role="grid" aria-label="Runs by day">
+      <section class="sheet month" aria-label="Runs by day" tabindex="0">
         @for (name of weekdays; track name) {
-          <span class="weekday" role="columnheader">{{ name }}</span>
+          <span class="weekday">{{ name }}</span>
         }
         @for (day of days(); track day.date) {
-          <div class="day" role="gridcell" [class.other]="day.other" [class.today]="day.date === today()">
-            <button type="button" class="date" [attr.aria-label]="'Week of ' + day.date" (click)="go({ view: 'week', day: day.date })">
-              {{ day.label }}
-            </button>
+          <div class="day" role="group" [attr.aria-label]="day.date" [class.other]="day.other" [class.today]="day.date === today()">
+            <span class="head">
+              <button
+                type="button"
+                class="date"
+                [attr.aria-label]="day.label + ': week of ' + day.date"
+                (click)="go({ view: 'week', day: day.date })"
+              >
+                {{ day.label }}
+              </button>
+              @if (day.more) {
+                <button type="button" class="plain small more" (click)="go({ view: 'week', day: day.date })">
+                  and {{ day.more }} more
+                </button>
+              }
+            </span>
             @for (run of day.shown; track $index) {
               <a
                 class="run"
@@ -81,16 +93,13 @@ function wordsOf({ workloads, follows, was }: Run): string {
                 }
               </a>
             }
-            @if (day.more) {
-              <button type="button" class="plain small" (click)="go({ view: 'week', day: day.date })">and {{ day.more }} more</button>
-            }
             @if (day.closed.length) {
               <span class="small mute cut" [title]="day.closed.join(', ')">closed: {{ day.closed.join(', ') }}</span>
             }
           </div>
         }
       </section>
-      <lx-night-ahead class="sheet scroll" />
+      <lx-night-ahead class="sheet scroll" tabindex="0" />
     </div>
   </div>`,
   styleUrl: './calendar-page.scss',

@@ -75,6 +75,20 @@ const keyOf = (on: MonthDay) => JSON.stringify(on);
         />
         apart, day and night,
       }
+      @case ('hour') {
+        at
+        <lx-slot
+          label="minutes past the hour"
+          [options]="pasts"
+          [value]="s.past.join(' and ')"
+          [text]="s.past.join(' and ')"
+          (valueChange)="setPast($event)"
+          free="or type 0 and 40"
+          (entered)="setPast($event)"
+          [disabled]="disabled()"
+        />
+        past
+      }
       @case ('continuous') {
         ,
         <lx-slot label="pause" [options]="pauses" [value]="s.pauseMinutes" (valueChange)="setPause($event)" [disabled]="disabled()" />
@@ -141,6 +155,7 @@ export class ScheduleRule {
     { value: 'month', label: 'month' },
     { value: 'hours', label: 'few hours' },
     { value: 'minutes', label: 'few minutes' },
+    { value: 'hour', label: 'hour, at chosen minutes' },
     { value: 'continuous', label: 'time its last run has ended', note: 'all the time' },
     ...(this.others().length ? [{ value: 'after' as const, label: 'time', note: 'another policy has ended well' }] : []),
     { value: 'hand', label: 'time a person starts it' },
@@ -148,6 +163,10 @@ export class ScheduleRule {
   protected readonly times = clockTimes.map((t): SlotOption<string> => ({ value: t, label: t }));
   protected readonly hours = hourSteps.map((h): SlotOption<number> => ({ value: h, label: h === 1 ? '1 hour' : `${h} hours` }));
   protected readonly minutes = minuteSteps.map((m): SlotOption<number> => ({ value: m, label: `${m} minutes` }));
+  protected readonly pasts = ['0', '30', '0 and 30', '0 and 40', '15 and 45', '10, 30 and 50'].map((text): SlotOption<string> => ({
+    value: text,
+    label: `${text} minutes past`,
+  }));
   protected readonly pauses = pauseSteps.map((m): SlotOption<number> => ({ value: m, label: countOf(m, 'minute') }));
   protected readonly monthDays = monthDays.map((on): SlotOption<string> => ({ value: keyOf(on), label: monthDayWords(on) }));
   protected readonly monthDay = computed(() => {
@@ -167,6 +186,7 @@ export class ScheduleRule {
       month: () => ({ every: 'month', on: { day: 1 }, at }),
       hours: () => ({ every: 'hours', hours: 6, at: '00:00' }),
       minutes: () => ({ every: 'minutes', minutes: 30 }),
+      hour: () => ({ every: 'hour', past: [0, 40] }),
       continuous: () => ({ every: 'continuous', pauseMinutes: 15 }),
       after: () => ({ every: 'after', policyId: this.others()[0]!.value }),
       hand: () => ({ every: 'hand' }),
@@ -186,6 +206,21 @@ export class ScheduleRule {
 
   protected setMinutes(minutes: number): void {
     this.changed.emit({ every: 'minutes', minutes });
+  }
+
+  /** Minutes as somebody writes them: "0 and 40", "5, 25, 45". */
+  protected setPast(text: string): void {
+    const past = [
+      ...new Set(
+        text
+          .split(/[^\d]+/)
+          .filter(Boolean)
+          .map(Number),
+      ),
+    ]
+      .filter((m) => m < 60)
+      .sort((a, b) => a - b);
+    if (past.length && past.length <= 12) this.changed.emit({ every: 'hour', past });
   }
 
   protected setPause(pauseMinutes: number): void {

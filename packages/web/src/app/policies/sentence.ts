@@ -24,6 +24,8 @@ export function scheduleWords(s: PolicyRule['schedule'], names: ReadonlyMap<numb
       return `every month on ${monthDayWords(s.on)} at ${s.at}`;
     case 'minutes':
       return `every ${s.minutes} minutes`;
+    case 'hour':
+      return `every hour at ${formatList(s.past.map(String))} past`;
     case 'continuous':
       return `all the time, ${countOf(s.pauseMinutes, 'minute')} after the last run`;
     case 'after':

@@ -110,16 +110,15 @@ import { Enrol } from './enrol';
     @if (recovery(); as codes) {
       <lx-form-dialog heading="New recovery codes" (closed)="close()">
         <p class="m-0">Each works once in the place of a code. The old ones are good no more. They are shown only now.</p>
-        <pre class="num codes">{{
-          codes.join(
-            '
-'
-          )
-        }}</pre>
+        <ul class="num codes">
+          @for (code of codes; track code) {
+            <li>{{ code }}</li>
+          }
+        </ul>
       </lx-form-dialog>
     }`,
   styles:
-    ':host { display: block; height: 100%; } .three { display: grid; grid-template-columns: repeat(auto-fit, minmax(300px, 1fr)); gap: 14px; align-items: start; } .part { padding: 12px 16px 14px; display: flex; flex-direction: column; gap: 10px; } form { display: flex; flex-direction: column; gap: 10px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 12.5px; } .session { display: flex; flex-direction: column; } .codes { columns: 2; margin: 0; font-size: 14px; line-height: 1.7; }',
+    ':host { display: block; height: 100%; } .three { display: grid; grid-template-columns: repeat(auto-fit, minmax(300px, 1fr)); gap: 14px; align-items: start; } .part { padding: 12px 16px 14px; display: flex; flex-direction: column; gap: 10px; } form { display: flex; flex-direction: column; gap: 10px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 12.5px; } .session { display: flex; flex-direction: column; } .codes { columns: 2; margin: 0; font-size: 14px; line-height: 1.7; list-style: none; padding: 0; }',
 })
 export class AccountPage {
   protected readonly api = inject(Api);

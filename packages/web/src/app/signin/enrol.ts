@@ -18,12 +18,11 @@ import { hasPasskeys } from './second-factor';
         Keep these {{ codes.length }} recovery codes where you find them without this device. Each works once in the place of a code. They
         are shown now and never again.
       </p>
-      <pre class="codes num">{{
-        codes.join(
-          '
-'
-        )
-      }}</pre>
+      <ul class="codes num">
+        @for (code of codes; track code) {
+          <li>{{ code }}</li>
+        }
+      </ul>
       <button type="button" class="act go" (click)="leave()">I have kept them</button>
     } @else if (offer(); as o) {
       <p class="m-0">Let an authenticator read this picture, or type the secret into it. Then give the code it shows.</p>
@@ -57,7 +56,7 @@ import { hasPasskeys } from './second-factor';
     }
   `,
   styles:
-    ':host, form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 4px; font-size: 12.5px; } .act { justify-content: center; padding: 8px; } .picture { background: #fff; border-radius: 6px; align-self: center; } code { overflow-wrap: anywhere; } .codes { margin: 0; columns: 2; font-size: 14px; line-height: 1.7; }',
+    ':host, form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 4px; font-size: 12.5px; } .act { justify-content: center; padding: 8px; } .picture { background: #fff; border-radius: 6px; align-self: center; } code { overflow-wrap: anywhere; } .codes { margin: 0; padding: 0; list-style: none; columns: 2; font-size: 14px; line-height: 1.7; }',
 })
 export class Enrol {
   private readonly api = inject(Api);

@@ -105,6 +105,11 @@ const fields: Readonly<Record<string, string>> = {
   endpoint: 'at',
   issuer: 'at',
   to: 'to',
+  note: '',
+  host: 'by',
+  from: 'from',
+  putOff: '',
+  readFrom: 'read from',
 };
 
 export interface AuditSentence {
@@ -140,9 +145,9 @@ export function detailWords(detail: string): string {
     const label = fields[key];
     if (label === undefined || value === null || value === '' || (Array.isArray(value) && !value.length)) return [];
     if (typeof value === 'object' && !Array.isArray(value)) return [];
+    if (key === 'putOff') return ['put off'];
     const text = Array.isArray(value) ? (value.every((v) => typeof v === 'string') ? value.join(', ') : `${value.length}`) : String(value);
     return [label ? `${label} ${text}` : text];
   });
-  const left = Object.keys(parsed).filter((key) => !(key in fields)).length;
-  return [...said, ...(said.length || !left ? [] : [`${left} fields`])].join(', ');
+  return said.join(', ');
 }

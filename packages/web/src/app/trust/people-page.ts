@@ -21,7 +21,7 @@ type Open = { readonly what: 'add' } | { readonly what: 'change' | 'reset'; read
   imports: [FormsModule, RouterLink, FormDialog, OrganisationForm, RemitChoice, ...formatPipes],
   templateUrl: './people-page.html',
   styles:
-    ':host { display: block; height: 100%; } .rules { padding: 10px 14px; display: flex; flex-direction: column; gap: 8px; } .rules label { display: inline-flex; gap: 6px; align-items: center; margin-right: 14px; } form { display: flex; flex-direction: column; gap: 12px; } form > label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; } .acts { display: flex; gap: 10px; justify-content: flex-end; } input[type=number] { width: 80px; }',
+    ':host { display: block; height: 100%; } .rules { padding: 10px 14px; display: flex; flex-direction: column; gap: 8px; } .rules label { display: inline-flex; gap: 6px; align-items: center; margin-right: 14px; } form { display: flex; flex-direction: column; gap: 12px; } form > label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; } .acts { display: flex; gap: 10px; justify-content: flex-end; } input[type=number] { width: 80px; } .sign { margin-left: 6px; } .needs label:first-child { margin-left: 8px; }',
 })
 export class PeoplePage {
   private readonly api = inject(Api);

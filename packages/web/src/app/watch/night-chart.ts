@@ -32,7 +32,7 @@ const words: Partial<Record<NightTask['state'], string>> = {
   selector: 'lx-night-chart',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [RouterLink],
-  template: `<svg [attr.viewBox]="'0 0 ' + width + ' ' + height()" width="100%" role="img" aria-label="The night, hour by hour">
+  template: `<svg [attr.viewBox]="'0 0 ' + width + ' ' + height()" width="100%" role="group" aria-label="The night, hour by hour">
     @for (tick of ticks(); track tick.x) {
       <line [attr.x1]="tick.x" [attr.x2]="tick.x" y1="10" [attr.y2]="bottom()" stroke="var(--hush)" />
       <text [attr.x]="tick.x" [attr.y]="bottom() + 15" class="axis" text-anchor="middle">{{ tick.label }}</text>

@@ -1,0 +1,90 @@
+import fs from 'node:fs';
+import path from 'node:path';
+import axe from 'axe-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Visitor } from '../support/browser';
+import { Harness, passwords, policyFor, type Client } from '../support/harness';
+
+let h: Harness;
+let admin: Client;
+let eva: Visitor;
+const ids = { workload: 0, policy: 0, run: 0, target: '' };
+
+beforeAll(async () => {
+  h = await Harness.start({ webDir: path.resolve('packages/web/dist/browser') });
+  admin = await h.withToken('administrator');
+  const { source, workloadId, targetId } = await h.connect(admin);
+  for (let i = 0; i < 12; i++) fs.writeFileSync(`${source}/sheet-${i}.txt`, `sheet ${i}`);
+  const body = policyFor([workloadId], targetId, { name: 'Server room', schedule: { every: 'hours', hours: 4, at: '00:00' } });
+  const { id } = await admin.call('addPolicy', { body });
+  const { runId } = await admin.call('runPolicy', { id, body: {} });
+  await admin.ended(runId);
+  await admin.call('addToken', { body: { name: 'nightly report', role: 'auditor' } });
+  await admin.call('addNotice', {
+    body: { name: 'The morning', about: { what: 'digest', at: '07:00' }, way: { by: 'mail', to: ['ole@kelmar.example'] } },
+  });
+  Object.assign(ids, { workload: workloadId, policy: id, run: runId, target: targetId });
+  eva = await Visitor.arrive(h.base);
+});
+afterAll(async () => {
+  await eva.leave();
+  await h.stop();
+});
+
+/** What stands against the guidelines (WCAG 2.2, A and AA) on the page as it is. */
+async function violations(): Promise<string[]> {
+  await eva.page.waitForNetworkIdle({ idleTime: 300, concurrency: 1 });
+  await eva.page.evaluate(`window.axe ?? (() => { ${axe.source} })()`);
+  return eva.page.evaluate(async () => {
+    const { axe } = window as unknown as { axe: typeof import('axe-core') };
+    const tags = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'];
+    const found = await axe.run(document, { runOnly: { type: 'tag', values: tags } });
+    return found.violations.flatMap((v) => v.nodes.map((n) => `${v.id}: ${n.target.join(' ')} ${n.html.slice(0, 160)}`));
+  });
+}
+
+/** What stands against them in either theme. */
+async function inBothThemes(): Promise<string[]> {
+  const found: string[] = [];
+  for (const theme of ['light', 'dark']) {
+    await eva.page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: theme }]);
+    found.push(...(await violations()).map((v) => `${theme}: ${v}`));
+  }
+  return found;
+}
+
+describe('everybody can use, in both themes,', () => {
+  it('the page that asks who one is', async () => {
+    await eva.page.deleteCookie(...(await eva.page.cookies()));
+    await eva.open('/sign-in');
+    await eva.sees('Password');
+    expect(await inBothThemes()).toEqual([]);
+    await eva.signIn('administrator', passwords.administrator);
+  });
+
+  it.each([
+    ['/watch', 'Watch'],
+    ['/estate', 'quay-1'],
+    [() => `/estate/${ids.workload}`, 'quay-1'],
+    ['/policies', 'Server room'],
+    [() => `/policies/${ids.policy}`, 'Server room'],
+    ['/policies/calendar', 'Monday'],
+    ['/runs', 'Server room'],
+    ['/runs/movers', 'mover-1'],
+    [() => `/runs/${ids.run}`, 'Server room'],
+    ['/recover', 'Recover'],
+    ['/recover/sheet', 'The pick list is empty'],
+    ['/storage', 'quay-disk'],
+    [() => `/storage/${ids.target}`, 'quay-disk'],
+    ['/reports', 'Reports'],
+    ['/reports/notices', 'The morning'],
+    ['/trust', 'Audit trail'],
+    ['/trust/people', 'administrator'],
+    ['/trust/tokens', 'nightly report'],
+    ['/account', 'How you sign in'],
+  ])('%s', async (at, text) => {
+    await eva.open(typeof at === 'string' ? at : at());
+    await eva.sees(text);
+    expect(await inBothThemes()).toEqual([]);
+  });
+});
