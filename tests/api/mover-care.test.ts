@@ -103,11 +103,11 @@ describe('movers', () => {
     const beat = (as: Client, mover: string) => as.call('beat', { body: { mover, hardware, sample } });
     await beat(first, 'signal-mast');
     for (const act of [
-      beat(first, 'mover-1'),
-      first.call('claim', { body: { mover: 'mover-1' } }),
-      first.call('questions', { body: { mover: 'x' } }),
+      () => beat(first, 'mover-1'),
+      () => first.call('claim', { body: { mover: 'mover-1' } }),
+      () => first.call('questions', { body: { mover: 'x' } }),
     ])
-      await expect(act).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+      await expect(act()).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
 
     // one that is only asleep is not put out by whoever holds a code
     const later = await invited();

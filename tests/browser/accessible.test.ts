@@ -55,7 +55,7 @@ async function inBothThemes(): Promise<string[]> {
 
 describe('everybody can use, in both themes,', () => {
   it('the page that asks who one is', async () => {
-    await eva.page.deleteCookie(...(await eva.page.cookies()));
+    await eva.forgetsCookies();
     await eva.open('/sign-in');
     await eva.sees('Password');
     expect(await inBothThemes()).toEqual([]);

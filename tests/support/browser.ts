@@ -71,6 +71,12 @@ export class Visitor {
     await this.page.waitForFunction(() => !location.pathname.startsWith('/sign-in'));
   }
 
+  /** As a new visitor: nothing is known of them any more. */
+  async forgetsCookies(): Promise<void> {
+    const context = this.browser.defaultBrowserContext();
+    await context.deleteCookie(...(await context.cookies()));
+  }
+
   /** Waits until a text is on the page. */
   async sees(text: string, timeout = patienceMs): Promise<void> {
     await this.page

@@ -11,6 +11,8 @@ export class TooMuch extends Error {
 
 /** The bytes of a stream. Throws TooMuch, and ends the stream, as soon as there are more than `most`; what it said of its own length is only believed up to that. */
 export async function bytesOf(stream: Readable, most: number, said?: number): Promise<Buffer> {
+  // a body that is ended early says so by an event as well, which must not end the process
+  stream.on('error', () => undefined);
   if (said !== undefined && said > most) {
     stream.destroy();
     throw new TooMuch(most);

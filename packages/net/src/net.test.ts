@@ -78,8 +78,11 @@ describe('answers', () => {
     });
     await new Promise<void>((resume) => server.listen(0, '127.0.0.1', resume));
     const agent = outgoingAgent(1_000_000, 5000);
-    const { body } = await request(`http://127.0.0.1:${(server.address() as AddressInfo).port}`, { dispatcher: agent });
-    await expect(body.arrayBuffer()).rejects.toThrow();
+    const ask = () => request(`http://127.0.0.1:${(server.address() as AddressInfo).port}`, { dispatcher: agent });
+    await expect((await ask()).body.arrayBuffer()).rejects.toThrow();
+    await expect(bytesOf((await ask()).body, 10, 99e12)).rejects.toMatchObject({ code: 'TOO_MUCH' });
+    await expect(bytesOf((await ask()).body, 10)).rejects.toThrow();
+    await (await ask()).body.dump({ limit: 10 }).catch(() => undefined);
     await agent.destroy();
     server.closeAllConnections();
     server.close();

@@ -8,6 +8,8 @@ import type { Draft } from './compose';
 import { mailServerIn, noticesIn, noticeSecret, type NoticeRow } from './notice-rows';
 
 const waitMs = 10_000;
+/** How much of an answer to a webhook is read, in bytes; none of it is used. */
+const answerLimit = 1 << 16;
 const agent = outgoingAgent(1 << 20, waitMs);
 const minuteMs = 60_000;
 /** How long after each try that failed the next one comes, then every hour. */
@@ -78,7 +80,7 @@ async function callHook(deps: Deps, notice: NoticeRow, url: string, draft: Draft
     },
     body,
   });
-  answer.destroy();
+  await answer.dump({ limit: answerLimit });
   if (statusCode < 200 || statusCode >= 300) throw new Refused();
 }
 

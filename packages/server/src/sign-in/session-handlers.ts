@@ -60,9 +60,10 @@ export function sessionHandlers(deps: Deps): SessionHandlers {
       await refuseTooMany(db, body.name, placeOf(req));
       const row = await db('person').where({ name: body.name, disabled: false }).first<Account | undefined>();
       // who signs in by the organisation has no password here
-      const stored = row?.password_hash ? row.password_hash : await nobody;
+      const known = row !== undefined && row.password_hash !== '';
+      const stored = known ? row.password_hash : await nobody;
       const fits = await passwordFits(body.password, stored);
-      if (!row || !fits || !row.password_hash) {
+      if (!known || !fits) {
         await failed(body.name, req, 'session.refused');
         throw new ApiError('SIGN_IN_REFUSED');
       }

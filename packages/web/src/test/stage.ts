@@ -140,7 +140,7 @@ export function prepare({ answers = {}, role = 'administrator' }: Setting): { ap
   TestBed.configureTestingModule({
     providers: [
       provideRouter(
-        [...routes[1]!.children!.filter((r) => r.path !== '' && r.path !== '**'), { path: '**', children: [] }],
+        [...routes.find((r) => r.children)!.children!.filter((r) => r.path !== '' && r.path !== '**'), { path: '**', children: [] }],
         withComponentInputBinding(),
       ),
       { provide: Api, useValue: api },

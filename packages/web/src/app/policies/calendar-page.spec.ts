@@ -60,7 +60,7 @@ describe('the calendar', () => {
     const query = s.api.last('runCalendar')?.query as { from: number; to: number };
     expect(new Date(query.from).toISOString()).toBe('2026-12-28T00:00:00.000Z');
     expect(new Date(query.to).toISOString().slice(0, 10)).toBe('2027-01-31');
-    expect(words(s.all('.day')[1]!)).toContain('policy 4 and 1 more');
+    expect(words(s.all('.day')[1]!)).toContain('29 and 1 more 09:00 policy 1');
     expect(words(s.all('.day')[2]!)).toContain('closed: policy 9');
     await s.click('and 1 more');
     await s.until(() => {

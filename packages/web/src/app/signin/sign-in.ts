@@ -56,8 +56,8 @@ import { SecondFactorForm } from './second-factor';
           }
         }
       }
-      @if (problem() || said()) {
-        <div class="problem" role="alert">{{ problem() || said() }}</div>
+      @if (failed() || problem()) {
+        <div class="problem" role="alert">{{ failed() || problem() }}</div>
       }
     </section>
   </main>`,
@@ -96,13 +96,13 @@ export class SignIn {
   protected readonly api = inject(Api);
   readonly next = input<string>();
   /** What went wrong elsewhere, and the step signing in has come to there. */
-  readonly said = input<string>(undefined, { alias: 'problem' });
+  readonly problem = input<string>();
   readonly step = input<SignInStep['step']>();
   protected readonly ways = toSignal(this.api.call('signInWays').pipe(catchError(() => of({ organisation: null }))));
   protected name = '';
   protected password = '';
   protected fresh = '';
-  protected readonly problem = signal('');
+  protected readonly failed = signal('');
   protected readonly busy = signal(false);
   private readonly reached = signal<SignInStep | null>(null);
   protected readonly at = computed((): SignInStep | null => {
@@ -127,7 +127,7 @@ export class SignIn {
 
   protected goOn(answer: Observable<SignedIn>): void {
     this.busy.set(true);
-    this.problem.set('');
+    this.failed.set('');
     this.session.step(answer).subscribe({
       next: (step) => {
         this.busy.set(false);
@@ -136,7 +136,7 @@ export class SignIn {
       },
       error: (failure: ApiFailure) => {
         this.busy.set(false);
-        this.problem.set(failure.message);
+        this.failed.set(failure.message);
         if (failure.code === 'NOT_SIGNED_IN') this.reached.set(null);
       },
     });

@@ -132,6 +132,12 @@ export function auditSentence({ action, object, detail }: AuditRow, names: Reado
   return { before, object: shown, after, link: place && shown && id ? [place, id] : null, detail: detailWords(detail) };
 }
 
+/** A value in words; of a list that is not of texts, how long it is. */
+function wordsOf(value: unknown): string {
+  if (Array.isArray(value)) return value.every((v) => typeof v === 'string') ? value.join(', ') : String(value.length);
+  return typeof value === 'string' ? value : JSON.stringify(value);
+}
+
 /** The details of an act: a text as it is, the fields of an object in words. */
 export function detailWords(detail: string): string {
   if (!detail.startsWith('{')) return detail;
@@ -146,7 +152,7 @@ export function detailWords(detail: string): string {
     if (label === undefined || value === null || value === '' || (Array.isArray(value) && !value.length)) return [];
     if (typeof value === 'object' && !Array.isArray(value)) return [];
     if (key === 'putOff') return ['put off'];
-    const text = Array.isArray(value) ? (value.every((v) => typeof v === 'string') ? value.join(', ') : `${value.length}`) : String(value);
+    const text = wordsOf(value);
     return [label ? `${label} ${text}` : text];
   });
   return said.join(', ');

@@ -81,7 +81,7 @@ describe('people', () => {
     await s.type('input[name=issuer]', 'https://people.example');
     await s.type('input[name=client]', 'lithodex');
     await s.type('input[name=secret]', 'between us');
-    await s.type('input[name=group0]', 'backup-operators');
+    await s.type('input[aria-label="Group 1"]', 'backup-operators');
     await s.click('Try it and keep it');
     expect(s.api.last('setOrganisation')?.body).toMatchObject({
       issuer: 'https://people.example',
