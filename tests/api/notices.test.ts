@@ -88,6 +88,17 @@ async function run(): Promise<number> {
 }
 
 describe('notices by mail', () => {
+  it('tell of a run that ended long before anybody looked for the first time', async () => {
+    await h.server.deps.db('setting').where({ name: 'notices-runs-until' }).delete();
+    await tell({ what: 'runs', policyId, outcome: 'well' });
+    const before = subjects().length;
+    await run();
+    clock.at += 40 * 60_000;
+    await told(() => {
+      expect(subjects()).toHaveLength(before + 1);
+    });
+  });
+
   it('tell of runs that end, once, and only of those they are about', async () => {
     await run();
     clock.at += 1000;

@@ -168,6 +168,25 @@ describe('another installation', () => {
     expect(log[0]!.message).toContain('0 points of 1 series taken into the catalog');
     expect(log[0]!.message).toContain('5 others known');
   });
+
+  it('keeps all it took over until two people leave that to the policies', async () => {
+    const { id: target } = (await heir.call('listTargets')).rows[0]!;
+    const [workload] = (await heir.call('estate')).workloads;
+    const points = async () => (await heir.call('workload', { id: workload!.id })).pointList.map((p) => p.id);
+    const old = (await points()).slice(0, 4);
+    clock.at += 60 * day;
+    await heir.ended((await heir.call('runPolicy', { id: (await heir.call('listPolicies')).rows[0]!.id, body: {} })).runId);
+    await second.round();
+    expect(await points()).toEqual(expect.arrayContaining(old));
+    expect((await heir.call('getTarget', { id: target })).takenOver).toBe(4);
+    const asked = await heir.call('settleTarget', { id: target });
+    expect(await points()).toEqual(expect.arrayContaining(old));
+    await second.agree(asked);
+    expect((await heir.call('getTarget', { id: target })).takenOver).toBe(0);
+    await second.round();
+    expect((await points()).filter((p) => old.includes(p))).toEqual([]);
+    await expect(heir.call('settleTarget', { id: target })).rejects.toMatchObject({ code: 'NOT_NOW' });
+  });
 });
 
 describe('a catalog that was set back', () => {

@@ -15,6 +15,8 @@ export const TargetDetail = Target.extend({
   use: z.object({ workloads: z.array(Use), policies: z.array(Use), ages: z.array(Use) }),
   /** Points that stand on no other target. */
   onlyHere: Count,
+  /** Copies that were taken over with it and stay until two people let the policies decide. */
+  takenOver: Count,
   locked: z.object({ points: Count, until: Instant.nullable() }),
   /** Bytes of the points that were taken less than the table's least days ago. */
   young: z.array(z.object({ days: z.number(), stored: Bytes })),

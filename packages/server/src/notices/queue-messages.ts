@@ -20,13 +20,13 @@ const well: readonly RunState[] = ['done', 'remarks'];
 /** Queues what there is to tell: matters that came up, runs that ended, digests and reports that are due. Doing it again changes nothing. */
 export async function queueMessages(deps: Deps, matters: readonly FoundMatter[]): Promise<void> {
   const { db, clock, config } = deps;
-  // before the notices are read: what was due by then is told as they were then
+  // before the notices are read: what was due or had ended by then is told as they were then
   const now = clock.now();
   const notices = (await noticesIn(db)).filter((n) => !n.paused);
   if (!notices.length) return;
   const telling: Telling = { zone: config.zone, links: (await shownMailServer(db))?.links ?? '' };
   await queueMatters(deps, notices, matters, telling);
-  await queueRuns(deps, notices, telling);
+  await queueRuns(deps, notices, telling, now);
   for (const notice of notices) await queueTimed(deps, notice, telling, now);
   await db('message')
     .where('queued_at', '<', now - keptDays * dayMs)
@@ -67,13 +67,12 @@ async function queueMatters(deps: Deps, notices: readonly NoticeRow[], matters: 
   }
 }
 
-async function queueRuns(deps: Deps, notices: readonly NoticeRow[], telling: Telling): Promise<void> {
-  const { db, clock } = deps;
+async function queueRuns(deps: Deps, notices: readonly NoticeRow[], telling: Telling, now: number): Promise<void> {
+  const { db } = deps;
   const wanting = notices.filter((n) => n.about.what === 'runs');
   const known = await db('setting').where({ name: runsUntil }).first<{ value: number } | undefined>('value');
-  const now = clock.now();
-  const from = Number(known?.value ?? now) - lookBackMs;
   if (wanting.length) {
+    const from = known ? Number(known.value) - lookBackMs : Math.min(...wanting.map((n) => n.since));
     type Ended = { id: number; name: string; state: RunState; policy_id: number | null; started_at: number | null; ended_at: number };
     const ended = await db('run').where({ kind: 'backup' }).where('ended_at', '>=', from).orderBy('id').select<Ended[]>();
     for (const run of ended)

@@ -3,6 +3,7 @@ import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { outlookFor, samplesOf, type Outlook } from './room';
+import { takenOver } from './settle';
 import { shownPlace, type TargetRow } from './target-rows';
 
 const dayMs = 86_400_000;
@@ -113,6 +114,7 @@ export async function detailOf(deps: Deps, t: TargetRow): Promise<TargetDetail> 
       ),
     },
     onlyHere: await countOnlyHere(db, t.id),
+    takenOver: (await takenOver(db, t.id)).length,
     locked: { points: locked.length, until: locked.length ? Math.max(...locked.map((r) => r.locked_until!)) : null },
     young: rows
       .map((r) => ({ days: days(r), stored: r.stored }))

@@ -13,6 +13,7 @@ export const detail = (more: Partial<TargetDetail> = {}): TargetDetail => ({
     ages: [use('older', null, 4e9)],
   },
   onlyHere: 0,
+  takenOver: 0,
   locked: { points: 0, until: null },
   young: [{ days: 10, stored: 1e9 }],
   ...more,

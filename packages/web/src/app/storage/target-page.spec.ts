@@ -132,6 +132,15 @@ describe('a target', () => {
     expect(s.text()).toContain('Tasks on it have not ended yet.');
   });
 
+  it('that was taken over says what the policies do not decide yet, and asks a second person', async () => {
+    const s = await stage({ takenOver: 12 });
+    expect(s.text()).toContain('12 of the points here were taken over with it and stay');
+    s.api.answers.settleTarget = { request: 4 };
+    await s.click('Ask to leave them to the policies');
+    expect(s.api.last('settleTarget')).toMatchObject({ id: uuid(1) });
+    expect(s.url()).toBe('/trust');
+  });
+
   it('lets an auditor look only', async () => {
     const s = await stage({}, 'auditor');
     expect(s.all('button.act').map(words)).toEqual(['By workload', 'By policy', 'By age']);

@@ -235,8 +235,17 @@ export class TargetPage {
   }
 
   protected forget(): void {
+    this.ask('forgetTarget');
+  }
+
+  protected settle(): void {
+    this.ask('settleTarget');
+  }
+
+  /** A second person decides under Trust. */
+  private ask(what: 'forgetTarget' | 'settleTarget'): void {
     this.problem.set('');
-    this.api.call('forgetTarget', { id: this.id() }).subscribe({ next: () => void this.router.navigate(['/trust']), error: this.failed });
+    this.api.call(what, { id: this.id() }).subscribe({ next: () => void this.router.navigate(['/trust']), error: this.failed });
   }
 
   // ---- prices
