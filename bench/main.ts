@@ -8,6 +8,7 @@ import { scaleBench } from './scale-bench';
 import { simulateHere, simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
 import { work } from './store-work';
+import { taskBench } from './task-bench';
 
 const all = [
   'first-full',
@@ -20,6 +21,7 @@ const all = [
   'image',
   'known-data',
   'memory',
+  'tasks',
 ] as const;
 const args = process.argv.slice(2);
 
@@ -57,6 +59,7 @@ try {
   if (wanted('image')) await imageBench(folder, runs, report);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, report);
+  if (wanted('tasks')) await taskBench(keeps);
   if (wanted('scale')) await scaleBench(folder, keeps);
 } finally {
   fs.rmSync(folder, { recursive: true, force: true });

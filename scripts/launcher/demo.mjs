@@ -14,6 +14,7 @@ const signIns = [
   ['ole.brygge', 'operator'],
   ['ilse.holm', 'restore clerk, for harbour-office and pilot-rosters'],
   ['rune.dam', 'auditor'],
+  ['tove.lund', 'operator, by the button of Kelmar Harbour'],
 ];
 
 function secretsOf(state) {

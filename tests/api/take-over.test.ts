@@ -178,7 +178,8 @@ describe('another installation', () => {
     await heir.ended((await heir.call('runPolicy', { id: (await heir.call('listPolicies')).rows[0]!.id, body: {} })).runId);
     await second.round();
     expect(await points()).toEqual(expect.arrayContaining(old));
-    expect((await heir.call('getTarget', { id: target })).takenOver).toBe(4);
+    // the fourth was put together for the instant of the third, and carries no promise of its own
+    expect((await heir.call('getTarget', { id: target })).takenOver).toBe(3);
     const asked = await heir.call('settleTarget', { id: target });
     expect(await points()).toEqual(expect.arrayContaining(old));
     await second.agree(asked);

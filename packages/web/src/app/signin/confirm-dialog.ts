@@ -6,13 +6,14 @@ import { catchError, of } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Confirmation } from '../data/confirmation';
 import { FormDialog } from '../ui/form-dialog';
+import { Focus } from '../ui/focus';
 import { SecondFactorForm } from './second-factor';
 
 /** Asks to show once more who one is, before secrets or people are changed. */
 @Component({
   selector: 'lx-confirm-dialog',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, FormDialog, SecondFactorForm],
+  imports: [FormsModule, FormDialog, SecondFactorForm, Focus],
   template: `<lx-form-dialog heading="Show once more who you are" (closed)="confirmation.settle(false)">
     <p class="m-0">This concerns secrets or people. You are not asked again for ten minutes.</p>
     @if (account()?.organisation) {
@@ -22,7 +23,7 @@ import { SecondFactorForm } from './second-factor';
     } @else {
       <form (ngSubmit)="send({ by: 'password', password })">
         <label
-          >Password<input class="field" type="password" name="password" autocomplete="current-password" [(ngModel)]="password" autofocus
+          >Password<input class="field" type="password" name="password" autocomplete="current-password" [(ngModel)]="password" lxFocus
         /></label>
         <div><button type="submit" class="act go" [disabled]="!password">Go on</button></div>
       </form>

@@ -5,13 +5,14 @@ import type { CodeOffer, SignedIn } from '@lithodex/contract';
 import { startRegistration } from '@simplewebauthn/browser';
 import { firstValueFrom } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
+import { Focus } from '../ui/focus';
 import { hasPasskeys } from './second-factor';
 
 /** Sets up a second factor: a code by an authenticator, or a passkey. */
 @Component({
   selector: 'lx-enrol',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule],
+  imports: [FormsModule, Focus],
   template: `
     @if (recovery(); as codes) {
       <p class="m-0">
@@ -38,6 +39,7 @@ import { hasPasskeys } from './second-factor';
             maxlength="6"
             [(ngModel)]="code"
             required
+            lxFocus
         /></label>
         <button class="act go" type="submit" [disabled]="code.trim().length !== 6">Use it from now on</button>
       </form>

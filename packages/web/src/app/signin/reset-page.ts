@@ -3,12 +3,13 @@ import { FormsModule } from '@angular/forms';
 import { RouterLink } from '@angular/router';
 import { Api, type ApiFailure } from '../data/api';
 import { Brand } from '../shell/brand';
+import { Focus } from '../ui/focus';
 
 /** Where a link leads that an administrator made for somebody who forgot their password. */
 @Component({
   selector: 'lx-reset-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Brand],
+  imports: [FormsModule, RouterLink, Brand, Focus],
   template: `<main>
     <section class="sheet">
       <lx-brand />
@@ -26,7 +27,7 @@ import { Brand } from '../shell/brand';
               autocomplete="new-password"
               [(ngModel)]="password"
               required
-              autofocus
+              lxFocus
           /></label>
           @if (problem()) {
             <div class="problem" role="alert">{{ problem() }}</div>

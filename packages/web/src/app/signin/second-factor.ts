@@ -4,6 +4,7 @@ import type { SecondFactor, SignInStep } from '@lithodex/contract';
 import { startAuthentication } from '@simplewebauthn/browser';
 import { firstValueFrom } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
+import { Focus } from '../ui/focus';
 
 /** Whether this page can use passkeys: they are for a name, reached by HTTPS, or as localhost. */
 export const hasPasskeys = (): boolean =>
@@ -13,7 +14,7 @@ export const hasPasskeys = (): boolean =>
 @Component({
   selector: 'lx-second-factor',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule],
+  imports: [FormsModule, Focus],
   template: `
     @if (ways().includes('passkey')) {
       <button type="button" class="act" [class.go]="!ways().includes('code')" [disabled]="!passkeys" (click)="askPasskey()">
@@ -34,7 +35,7 @@ export const hasPasskeys = (): boolean =>
             maxlength="6"
             [(ngModel)]="code"
             required
-            autofocus
+            lxFocus
         /></label>
         <button class="act go" type="submit" [disabled]="busy() || code.trim().length !== 6">Go on</button>
       </form>
@@ -42,13 +43,7 @@ export const hasPasskeys = (): boolean =>
     @if (recovery()) {
       <form (ngSubmit)="show.emit({ by: 'recovery', code: recoveryCode.trim() })">
         <label
-          >Recovery code, good once<input
-            class="field num"
-            name="recovery"
-            autocomplete="off"
-            [(ngModel)]="recoveryCode"
-            required
-            autofocus
+          >Recovery code, good once<input class="field num" name="recovery" autocomplete="off" [(ngModel)]="recoveryCode" required lxFocus
         /></label>
         <button class="act go" type="submit" [disabled]="busy() || recoveryCode.trim().length < 8">Go on</button>
       </form>

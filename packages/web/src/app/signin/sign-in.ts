@@ -7,13 +7,14 @@ import { catchError, of, type Observable } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Session } from '../data/session';
 import { Brand } from '../shell/brand';
+import { Focus } from '../ui/focus';
 import { Enrol } from './enrol';
 import { SecondFactorForm } from './second-factor';
 
 @Component({
   selector: 'lx-sign-in',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, Brand, Enrol, SecondFactorForm],
+  imports: [FormsModule, Brand, Enrol, SecondFactorForm, Focus],
   template: `<main>
     <section class="sheet">
       <lx-brand />
@@ -38,14 +39,14 @@ import { SecondFactorForm } from './second-factor';
                 minlength="12"
                 [(ngModel)]="fresh"
                 required
-                autofocus
+                lxFocus
             /></label>
             <button class="act go" type="submit" [disabled]="busy() || fresh.length < 12">Go on</button>
           </form>
         }
         @default {
           <form (ngSubmit)="go()">
-            <label>Name<input class="field" name="name" autocomplete="username" [(ngModel)]="name" required autofocus /></label>
+            <label>Name<input class="field" name="name" autocomplete="username" [(ngModel)]="name" required lxFocus /></label>
             <label
               >Password<input class="field" name="password" type="password" autocomplete="current-password" [(ngModel)]="password" required
             /></label>
