@@ -168,6 +168,7 @@ describe('a second person', () => {
     await admin.call('addPerson', {
       body: { name: 'fresh.face', display: 'Fresh', role: 'administrator', password: passwords.administrator },
     });
+    await h.server.deps.db('person').where({ name: 'fresh.face' }).update({ must_change: false });
     const { Client: Fresh } = await import('../support/harness');
     const fresh = new Fresh(() => h.base);
     await fresh.signIn('fresh.face', passwords.administrator);

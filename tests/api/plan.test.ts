@@ -156,7 +156,7 @@ describe('what is to come', () => {
   });
 
   it('is fed to calendar programs, for whoever may read and for reading only', async () => {
-    const body = policyFor(workloads, targetId, { name: 'Tides; daily, \\ and\nmore', zone, schedule: { every: 'day', at: '22:00' } });
+    const body = policyFor(workloads, targetId, { name: 'Tides; daily, \\ and more', zone, schedule: { every: 'day', at: '22:00' } });
     const { id } = await admin.call('addPolicy', { body });
     const { token } = await admin.call('addToken', { body: { name: 'calendar', role: 'auditor' } });
     const feedAddress = `${h.base}/api/v1/plan/calendar.ics`;
