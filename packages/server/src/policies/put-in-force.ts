@@ -30,8 +30,8 @@ export async function checkBody(deps: Deps, body: PolicyBody, own: number | null
 
 /** Takes the name of a policy within the caller's transaction: of many who want it at once, one gets it. Throws NAME_TAKEN. */
 export async function takeName(trx: Knex.Transaction, name: string, own: number | null): Promise<void> {
-  await trx.raw("INSERT IGNORE INTO setting (name, value) VALUES ('policy-names', '{}')");
-  await trx('setting').where({ name: 'policy-names' }).forUpdate().first('name');
+  // an exclusive lock at once: sharing the row first and then wanting it alone would be a deadlock
+  await trx.raw("INSERT INTO setting (name, value) VALUES ('policy-names', '{}') ON DUPLICATE KEY UPDATE value = VALUES(value)");
   const taken = await trx('policy').where({ name, ended: false }).first<{ id: number } | undefined>('id');
   if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
 }
