@@ -1,8 +1,7 @@
 import http from 'node:http';
 import { pipeline } from 'node:stream/promises';
-import { Readable } from 'node:stream';
-import type { ReadableStream } from 'node:stream/web';
-import { bytesOf } from '@lithodex/net';
+import type { Readable } from 'node:stream';
+import { bytesOf, request, type Dispatcher } from '@lithodex/net';
 import { routes, type Answered, type BodyInput, type RouteName } from '@lithodex/contract';
 
 /** More than any answer of a server takes. */
@@ -31,15 +30,14 @@ export class ServerApi {
 
   /** Calls a route once. Throws ServerError, or what the network throws. */
   async call<N extends RouteName>(name: N, body: BodyInput<N>, id?: string, signal?: AbortSignal): Promise<Answered<N>> {
-    const response = await fetch(this.url(name, id), {
-      method: routes[name].method.toUpperCase(),
+    const { statusCode, body: stream } = await request(this.url(name, id), {
+      method: routes[name].method.toUpperCase() as Dispatcher.HttpMethod,
       headers: { authorization: `Bearer ${this.token}`, 'content-type': 'application/json' },
       body: JSON.stringify(body),
       signal: signal ?? AbortSignal.timeout(60_000),
     });
-    const text = response.body ? (await bytesOf(Readable.fromWeb(response.body as ReadableStream), mostBytes)).toString() : '{}';
-    const answer = JSON.parse(text) as { code?: string; message?: string };
-    if (!response.ok) throw new ServerError(answer.code ?? String(response.status), answer.message ?? '');
+    const answer = JSON.parse((await bytesOf(stream, mostBytes)).toString()) as { code?: string; message?: string };
+    if (statusCode >= 300) throw new ServerError(answer.code ?? String(statusCode), answer.message ?? '');
     return answer as Answered<N>;
   }
 
@@ -58,12 +56,12 @@ export class ServerApi {
 
   /** Streams bytes to a route. Throws ServerError as soon as the server refuses, even while there is more to send. */
   async stream(name: RouteName, id: string, body: Readable): Promise<void> {
-    const request = http.request(this.url(name, id), {
+    const sending = http.request(this.url(name, id), {
       method: 'POST',
       headers: { authorization: `Bearer ${this.token}`, 'content-type': 'application/octet-stream' },
     });
     const answered = new Promise<void>((resolve, reject) => {
-      request.on('response', (response) => {
+      sending.on('response', (response) => {
         response.resume();
         if (response.statusCode === 200) {
           resolve();
@@ -71,12 +69,12 @@ export class ServerApi {
         }
         const refused = new ServerError(String(response.statusCode), 'The download was not taken: the person who waited for it went away.');
         reject(refused);
-        request.destroy(refused);
+        sending.destroy(refused);
       });
-      request.on('error', reject);
+      sending.on('error', reject);
     });
     answered.catch(() => undefined);
-    await pipeline(body, request);
+    await pipeline(body, sending);
     await answered;
   }
 }

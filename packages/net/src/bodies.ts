@@ -9,7 +9,7 @@ export class TooMuch extends Error {
   }
 }
 
-/** The bytes of a stream. Throws TooMuch, and ends the stream, as soon as there are more than `most`; what it said of its own length is only believed up to that. */
+/** The bytes of a stream, in memory of their own. Throws TooMuch, and ends the stream, as soon as there are more than `most`; what it said of its own length is only believed up to that. */
 export async function bytesOf(stream: Readable, most: number, said?: number): Promise<Buffer> {
   // a body that is ended early says so by an event as well, which must not end the process
   stream.on('error', () => undefined);
@@ -27,7 +27,10 @@ export async function bytesOf(stream: Readable, most: number, said?: number): Pr
     }
     parts.push(part);
   }
-  return Buffer.concat(parts, length);
+  const whole = Buffer.allocUnsafeSlow(length);
+  let at = 0;
+  for (const part of parts) at += part.copy(whole, at);
+  return whole;
 }
 
 /** Passes a stream on as long as there are no more than `most` bytes of it. */

@@ -1,7 +1,7 @@
 import { execFileSync } from 'node:child_process';
 import fs from 'node:fs';
 import { pathFilter } from '@lithodex/core';
-import { closeFile, openTop, posix, type ItemKind, type TreeEntry } from '@lithodex/engine';
+import { closeFile, openFolderBeneath, openTop, posix, type ItemKind, type TreeEntry } from '@lithodex/engine';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { compareFolder, compareItem, treeNow } from './compare';
@@ -186,6 +186,28 @@ describe('whoever owns a source', () => {
         () => false,
       ),
     ).toThrow('no such account');
+  });
+});
+
+describe('opening', () => {
+  it('leaves nothing open but what it gives, by whatever way it gets there', () => {
+    fs.mkdirSync(`${base}/there/below`, { recursive: true });
+    fs.symlinkSync(`${base}/there`, `${base}/by-link`);
+    fs.chmodSync(base, 0o755);
+    const open = () => fs.readdirSync('/proc/self/fd').length;
+    const before = open();
+    for (const path of ['there/below', 'by-link/below', 'by-link/missing', 'by-link', 'open/a.txt/x']) {
+      try {
+        closeFile(openTop(`${base}/${path}`));
+      } catch {
+        // refused, which must leave nothing open either
+      }
+    }
+    const top = openTop(base);
+    closeFile(openFolderBeneath(top, 'there/below'));
+    expect(() => openFolderBeneath(top, 'there/none')).toThrow();
+    closeFile(top);
+    expect(open()).toBe(before);
   });
 });
 

@@ -40,8 +40,8 @@ const plural = (n: number, unit: string) => `${n} ${unit}${n === 1 ? '' : 's'}`;
 
 /**
  * Decides for every point of one series whether it expires at `now` (ms). Laws: a held, suspect or locked point never expires; the newest sound
- * point never expires; nothing goes before it was promised to; what is taken besides the schedule never displaces a scheduled point; while any point is suspect and `frozen`, nothing expires; a longer keep keeps a superset. Long-term points are told by
- * the calendar of `zone`.
+ * point never expires; nothing goes before it was promised to; what is taken besides the schedule never displaces a scheduled point; while any
+ * point is suspect and `frozen`, nothing expires; a longer keep keeps a superset. Long-term points are told by the calendar of `zone`.
  */
 export function decideRetention(points: readonly KeptPoint[], keep: Keep, now: number, frozen: boolean, zone = 'UTC'): KeepDecision[] {
   const newestFirst = [...points].sort((a, b) => b.moment - a.moment);

@@ -1,3 +1,5 @@
+import { parentPath } from '../paths/byte-path';
+
 /**
  * Patterns as gitignore(5) reads them, matched in at most pattern × text steps: as regular expressions they can take time without end, and whoever names files or writes patterns could stop a server with them.
  */
@@ -151,9 +153,13 @@ export function ignoreMatcher(lines: readonly string[]): (path: string, isFolder
     }
     return false;
   };
-  return (path, isFolder) => {
-    const names = path.split('/');
-    for (let depth = 1; depth < names.length; depth++) if (decided(names.slice(0, depth), true)) return true;
-    return decided(names, isFolder);
+  // trees are walked folder by folder: what was found of the last one holds for all that is in it
+  let last = { folder: '', ignored: false };
+  const lies = (folder: string): boolean => {
+    if (folder === '') return false;
+    if (folder !== last.folder) last = { folder, ignored: ignored(folder, true) };
+    return last.ignored;
   };
+  const ignored = (path: string, isFolder: boolean): boolean => lies(parentPath(path)) || decided(path.split('/'), isFolder);
+  return ignored;
 }

@@ -22,7 +22,8 @@ const beneathOnly = 0x02 | 0x04 | 0x08;
 const closeOnExec = 0o2000000;
 const how = Buffer.alloc(24);
 how.writeUInt8(beneathOnly, 16);
-let hasOpenat2 = true;
+/** Systems that do not know the call open part by part. */
+const hasOpenat2 = openat2(openat2Number, -1, Buffer.from('.\0'), how, how.length) >= 0 || lastCode() !== 'ENOSYS';
 
 const { O_RDONLY, O_DIRECTORY, O_NOFOLLOW } = fs.constants;
 const folderFlags = O_RDONLY | O_DIRECTORY | O_NOFOLLOW;
@@ -44,14 +45,12 @@ export function openBeneath(folder: number, path: string, flags: number): number
   for (let from = 0; from < parts.length;) {
     const to = hasOpenat2 ? upTo(parts, from) : from + 1;
     const last = to === parts.length;
-    let next: number;
+    const above = at;
     try {
-      next = openParts(at, parts.slice(from, to).join('/'), last ? flags | O_NOFOLLOW : folderFlags);
+      at = openParts(above, parts.slice(from, to).join('/'), last ? flags | O_NOFOLLOW : folderFlags);
     } finally {
-      if (at !== folder && !(next! < 0)) closeFile(at);
+      if (above !== folder) closeFile(above);
     }
-    if (next < 0) continue;
-    at = next;
     from = to;
   }
   return at;
@@ -70,7 +69,6 @@ function upTo(parts: readonly string[], from: number): number {
   return to;
 }
 
-/** -1 when the system turns out not to know the call: then it goes part by part. */
 function openParts(folder: number, path: string, flags: number): number {
   if (!hasOpenat2) return openIn(folder, path, flags);
   how.writeUInt32LE(flags | closeOnExec, 0);
@@ -78,10 +76,6 @@ function openParts(folder: number, path: string, flags: number): number {
     const fd = openat2(openat2Number, folder, Buffer.from(`${path}\0`, 'latin1'), how, how.length);
     if (fd >= 0) return fd;
     const code = lastCode();
-    if (code === 'ENOSYS') {
-      hasOpenat2 = false;
-      return path.includes('/') ? -1 : openIn(folder, path, flags);
-    }
     if (code !== 'EINTR' && code !== 'EAGAIN') throw failed('openat2');
   }
 }
@@ -123,8 +117,11 @@ function descend(root: number, parts: readonly string[], make: ((folder: number)
           make(at);
           makeFolder(at, part);
           next = openIn(at, part, folderFlags);
-        } else if (code === 'ELOOP' || code === 'ENOTDIR') return [...linkTarget(at, parts, i), ...parts.slice(i + 1)];
-        else throw error;
+        } else if (code === 'ELOOP' || code === 'ENOTDIR') {
+          const met = [...linkTarget(at, parts, i), ...parts.slice(i + 1)];
+          closeFile(at);
+          return met;
+        } else throw error;
       }
       closeFile(at);
       at = next;
