@@ -121,14 +121,19 @@ describe('a session', () => {
     await two.signIn(name, good);
     const { sessions } = await one.call('ownAccount');
     expect(sessions.map((s) => s.own).sort()).toEqual([false, true]);
-    await one.call('endOtherSessions');
-    expect(await codeOf(two.call('me'))).toBe('NOT_SIGNED_IN');
     const { db } = h.server.deps;
+    // a call that lasts, and notes that the session is used when it ends, does not bring it back
+    await db.raw("UPDATE session SET data = JSON_SET(data, '$.seenAt', 1), data = JSON_REMOVE(data, '$.idleMs') WHERE person_id = ?", [id]);
+    const lasting = (await two.fetch('events')).body!.getReader();
+    await one.call('endOtherSessions');
+    for (let ended = false; !ended;) ended = (await lasting.read()).done;
+    await new Promise((resume) => setTimeout(resume, 300));
+    expect(await codeOf(two.call('me'))).toBe('NOT_SIGNED_IN');
     const row = await db('session').where({ person_id: id }).first<{ sid: string; data: string | object }>();
     const data = (typeof row.data === 'string' ? JSON.parse(row.data) : row.data) as Record<string, unknown>;
     await db('session')
       .where({ sid: row.sid })
-      .update({ data: JSON.stringify({ ...data, seenAt: Date.now() - 61 * 60_000 }) });
+      .update({ data: JSON.stringify({ ...data, idleMs: 3_600_000, seenAt: Date.now() - 61 * 60_000 }) });
     expect(await codeOf(one.call('me'))).toBe('NOT_SIGNED_IN');
     await one.signIn(name, good);
     const events = await one.fetch('events');

@@ -1,7 +1,7 @@
 import dns from 'node:dns';
 import net from 'node:net';
 import type { LookupFunction } from 'node:net';
-import { Agent } from 'undici';
+import { Agent, fetch, type RequestInit } from 'undici';
 import { whyRefused } from './addresses';
 
 /** Name of the setting in the surroundings of a process, so that its threads have it too: 'no' refuses private addresses. */
@@ -61,4 +61,14 @@ export function outgoingAgent(mostBytes: number, silenceMs: number): Agent {
     bodyTimeout: silenceMs,
     maxResponseSize: mostBytes,
   });
+}
+
+/** `fetch` for libraries that bring none: by {@link outgoingAgent}, so that what was looked at is what is connected to, wherever the answers lead. Rejects with AddressRefused. */
+export function outgoingFetch(mostBytes: number, silenceMs: number): (url: string, options: object) => Promise<Response> {
+  const dispatcher = outgoingAgent(mostBytes, silenceMs);
+  return async (url, options) => {
+    checkHost(new URL(url).hostname);
+    const answer: unknown = await fetch(url, { ...(options as RequestInit), dispatcher });
+    return answer as Response;
+  };
 }

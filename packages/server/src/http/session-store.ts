@@ -1,6 +1,7 @@
 import type { Request } from 'express';
 import session from 'express-session';
 import type { Knex } from 'knex';
+import { fromJson } from '../db/json';
 
 const lifetime = 12 * 3_600_000;
 
@@ -18,10 +19,10 @@ export class SessionStore extends session.Store {
     this.db('session')
       .where({ sid })
       .where('expires', '>', Date.now())
-      .first<{ data: string | session.SessionData } | undefined>()
+      .first<{ data: unknown } | undefined>('data')
       .then(
         (row) => {
-          done(null, row ? (typeof row.data === 'string' ? (JSON.parse(row.data) as session.SessionData) : row.data) : null);
+          done(null, row ? { ...fromJson<session.SessionData>(row.data), stored: true } : null);
         },
         (error: unknown) => {
           done(error);
@@ -29,24 +30,15 @@ export class SessionStore extends session.Store {
       );
   }
 
+  /** Keeps a session. One that was ended while a call of it was still open stays ended. */
   override set(sid: string, data: session.SessionData, done?: (error?: unknown) => void): void {
     const now = Date.now();
-    const row = {
-      sid,
-      data: JSON.stringify(data),
-      expires: this.expiryOf(data),
-      person_id: data.personId ?? null,
-      seen_at: now,
-      created_at: now,
-      address: data.address ?? '',
-      agent: data.agent ?? '',
-    };
-    this.db('session')
-      .insert(row)
-      .onConflict('sid')
-      .merge(['data', 'expires', 'person_id', 'seen_at'])
-      .then(() => done?.())
-      .catch((error: unknown) => done?.(error));
+    const row = { data: JSON.stringify(data), expires: this.expiryOf(data), person_id: data.personId ?? null, seen_at: now };
+    const made = { ...row, sid, created_at: now, address: data.address ?? '', agent: data.agent ?? '' };
+    const keeping = data.stored
+      ? this.db('session').where({ sid }).update(row)
+      : this.db('session').insert(made).onConflict('sid').merge(Object.keys(row));
+    keeping.then(() => done?.()).catch((error: unknown) => done?.(error));
   }
 
   override destroy(sid: string, done?: (error?: unknown) => void): void {

@@ -23,13 +23,13 @@ export async function shownOrganisation(db: Knex): Promise<SignInSettings['organ
 
 export const secretOf = (secrets: Secrets, sealed: string): string => secrets.open(setting, Buffer.from(sealed, 'base64'));
 
-/** Keeps how the organisation lets people in; the secret goes on only for the issuer and client it was given for. Throws INVALID. */
-export async function keepOrganisation(
-  trx: Knex,
+/** How the organisation would let people in; a kept secret goes on only for the issuer and client it was given for. Throws INVALID. */
+export async function changedOrganisation(
+  db: Knex,
   secrets: Secrets,
   { clientSecret, ...body }: z.output<typeof OrganisationBody>,
-): Promise<void> {
-  const known = await organisationOf(trx);
+): Promise<z.output<typeof Stored>> {
+  const known = await organisationOf(db);
   const same = known?.issuer === body.issuer && known.clientId === body.clientId;
   if (clientSecret === undefined && !same)
     throw new ApiError(
@@ -37,8 +37,11 @@ export async function keepOrganisation(
       [{ at: 'body.clientSecret' }],
       'Give the secret of the client. One that was given for another issuer or client is not sent to this one. Nothing was changed.',
     );
-  const secret = clientSecret === undefined ? known!.secret : secrets.seal(setting, clientSecret).toString('base64');
-  const value = JSON.stringify({ ...body, secret });
+  return { ...body, secret: clientSecret === undefined ? known!.secret : secrets.seal(setting, clientSecret).toString('base64') };
+}
+
+export async function keepOrganisation(trx: Knex, organisation: z.output<typeof Stored>): Promise<void> {
+  const value = JSON.stringify(organisation);
   await trx('setting').insert({ name: setting, value }).onConflict().merge({ value });
 }
 

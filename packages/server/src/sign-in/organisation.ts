@@ -1,4 +1,4 @@
-import { addressOf, checkHost } from '@lithodex/net';
+import { outgoingFetch } from '@lithodex/net';
 import type { Request, Response } from 'express';
 import type { Knex } from 'knex';
 import * as client from 'openid-client';
@@ -14,20 +14,22 @@ import { auditSignIn, begin, type Account } from './steps';
 const cookie = 'lithodex-organisation';
 const purpose = 'organisation sign-in';
 const stateMs = 10 * 60_000;
+const answerS = 10;
+/** More than anything an organisation says of itself or of a person. */
+const ask = outgoingFetch(1 << 20, answerS * 1000);
 const path = '/api/v1/session/organisation';
 const State = z.object({ state: z.string(), nonce: z.string(), verifier: z.string(), next: z.string(), at: z.number() });
 
 export type Organisation = NonNullable<Awaited<ReturnType<typeof organisationOf>>>;
 
 /** What the organisation says of itself, asked there. Throws ORGANISATION_FAILED. */
-export async function discover(issuer: string, clientId: string, clientSecret: string): Promise<client.Configuration> {
+export async function configured(deps: Deps, { issuer, clientId, secret }: Organisation): Promise<client.Configuration> {
   try {
     const url = new URL(issuer);
-    checkHost(url.hostname);
-    await addressOf(url.hostname);
     // eslint-disable-next-line @typescript-eslint/no-deprecated -- marked so only to be noticed: the address an administrator gave decides
     const plain = url.protocol === 'http:' ? { execute: [client.allowInsecureRequests] } : {};
-    return await client.discovery(url, clientId, undefined, client.ClientSecretPost(clientSecret), { timeout: 10, ...plain });
+    const options = { timeout: answerS, [client.customFetch]: ask, ...plain };
+    return await client.discovery(url, clientId, undefined, client.ClientSecretPost(secretOf(deps.secrets, secret)), options);
   } catch {
     throw new ApiError(
       'ORGANISATION_FAILED',
@@ -38,7 +40,6 @@ export async function discover(issuer: string, clientId: string, clientSecret: s
 }
 
 const backOf = (req: Request) => `${req.protocol}://${req.get('host') ?? 'localhost'}${path}/back`;
-const configured = (deps: Deps, o: Organisation) => discover(o.issuer, o.clientId, secretOf(deps.secrets, o.secret));
 
 /** Sends a browser to where the organisation lets people in. What it has to bring back is sealed in a cookie of its own, as the one of the session does not come along from elsewhere. */
 export async function goThere(deps: Deps, req: Request, res: Response): Promise<void> {

@@ -6,8 +6,8 @@ import { tokenHash, type Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
 import { changedBy } from '../people/change-person';
 import { newSecret } from '../people/issue-token';
-import { comeBack, discover, goThere } from './organisation';
-import { dropOrganisation, keepOrganisation, organisationOf, secretOf, shownOrganisation } from './organisation-settings';
+import { comeBack, configured, goThere } from './organisation';
+import { changedOrganisation, dropOrganisation, keepOrganisation, shownOrganisation } from './organisation-settings';
 import { keepRules, rulesOf } from './rules';
 import type { Account } from './steps';
 
@@ -38,12 +38,10 @@ export function signInSettingsHandlers(deps: Deps): SettingsHandlers {
     },
 
     async setOrganisation({ body, actor }) {
-      const { clientSecret, ...shown } = body;
-      await audited(actor, 'signIn.organisation', JSON.stringify(shown), async (trx) => {
-        await keepOrganisation(trx, deps.secrets, body);
-        const kept = (await organisationOf(trx))!;
-        await discover(kept.issuer, kept.clientId, secretOf(deps.secrets, kept.secret));
-      });
+      const { clientSecret: _, ...shown } = body;
+      const organisation = await changedOrganisation(db, deps.secrets, body);
+      await configured(deps, organisation);
+      await audited(actor, 'signIn.organisation', JSON.stringify(shown), (trx) => keepOrganisation(trx, organisation));
       return {};
     },
 

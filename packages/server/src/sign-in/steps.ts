@@ -40,6 +40,8 @@ declare module 'express-session' {
     /** Where they signed in from, and with what. */
     address: string;
     agent: string;
+    /** It is in the database: it came from there. */
+    stored: boolean;
   }
 }
 
