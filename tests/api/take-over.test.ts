@@ -178,8 +178,7 @@ describe('another installation', () => {
     await heir.ended((await heir.call('runPolicy', { id: (await heir.call('listPolicies')).rows[0]!.id, body: {} })).runId);
     await second.round();
     expect(await points()).toEqual(expect.arrayContaining(old));
-    // the fourth was put together for the instant of the third, and carries no promise of its own
-    expect((await heir.call('getTarget', { id: target })).takenOver).toBe(3);
+    expect((await heir.call('getTarget', { id: target })).takenOver).toBe(4);
     const asked = await heir.call('settleTarget', { id: target });
     expect(await points()).toEqual(expect.arrayContaining(old));
     await second.agree(asked);

@@ -78,8 +78,8 @@ export function keptPoints(db: Knex, series: number): Promise<PointRow[]> {
 /** A point with the lock it has on one target, and what is promised to it there. */
 export type LockedPoint = PointRow & { readonly locked_until: number | null; readonly promised_until: number | null };
 
-/** The last instant there is stands for a promise that only two people take back. */
-const endless = 8_640_000_000_000_000;
+/** The last instant there is stands for a promise that only two people take back, ms. */
+export const forever = 8_640_000_000_000_000;
 
 /** What decides over some of the points of a series on one target. */
 export interface Keeper {
@@ -111,7 +111,7 @@ export function decide(
       held: p.held === 1,
       suspect: p.suspect === 1,
       lockedUntil: p.locked_until ?? undefined,
-      promisedUntil: p.promised_until === endless ? Infinity : (p.promised_until ?? undefined),
+      promisedUntil: p.promised_until === forever ? Infinity : (p.promised_until ?? undefined),
       extra: p.extra === 1,
       keep: fromJsonOrNull<Keep>(p.keep_own) ?? undefined,
     };

@@ -46,7 +46,7 @@ export interface PersonBody {
   readonly remit: readonly number[] | null;
 }
 
-/** Changes an account. Who has another role or remit signs in anew, and their tokens, made with the old one, end. `remember`: who did it. Throws NOT_FOUND, NOT_NOW. */
+/** Changes an account. Who has another role signs in anew, and the tokens they made in the old one end. `remember`: who did it. Throws NOT_FOUND, NOT_NOW. */
 export async function changePerson(
   deps: Deps,
   id: number,

@@ -1,4 +1,4 @@
-import type { Role } from '@lithodex/contract';
+import type { Person, Role } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import { refuseTaken } from '../db/taken';
@@ -34,21 +34,14 @@ export function peopleHandlers(deps: Deps): PeopleHandlers {
         (await db('passkey').distinct('person_id').select<{ person_id: number }[]>('person_id')).map((k) => k.person_id),
       );
       return {
-        rows: rows.map((r) => ({
+        rows: rows.map((r): Person => ({
           id: r.id,
           name: r.name,
           display: r.display,
           role: r.role,
           remit: remitOf(r),
           disabled: r.disabled === 1,
-          second:
-            r.code_secret && keys.has(r.id)
-              ? ('both' as const)
-              : r.code_secret
-                ? ('code' as const)
-                : keys.has(r.id)
-                  ? ('passkey' as const)
-                  : ('none' as const),
+          second: r.code_secret ? (keys.has(r.id) ? 'both' : 'code') : keys.has(r.id) ? 'passkey' : 'none',
           organisation: r.subject !== null,
         })),
       };

@@ -54,12 +54,16 @@ async function sameEffect(deps: Deps, trx: Knex.Transaction, row: RequestRow): P
   if (act.kind !== 'policy.change' || !asked) return;
   const now = await lossBy(trx, deps.clock.now(), act.id, act.body);
   if (now.atOnce <= asked.atOnce && now.atOnce + now.earlier <= asked.atOnce + asked.earlier) return;
-  throw new EffectGrew(now);
+  const { name } = await trx('policy').where({ id: act.id }).first<{ name: string }>('name');
+  throw new EffectGrew(now, `${name}: ${lossText(now)}`);
 }
 
 /** What was asked for would take more by now. */
 class EffectGrew extends Error {
-  constructor(readonly loss: Loss) {
+  constructor(
+    readonly loss: Loss,
+    readonly effect: string,
+  ) {
     super('the effect grew');
   }
 }
@@ -119,11 +123,9 @@ export function requestHandlers(deps: Deps): RequestHandlers {
     async agreeRequest({ params, actor }) {
       const request = await decide(params.id, actor, 'done').catch(async (error: unknown) => {
         if (!(error instanceof EffectGrew)) throw error;
-        const row = await db('request').where({ id: params.id }).first<RequestRow>();
-        const effect = `${row.effect.split(': ')[0]}: ${lossText(error.loss)}`.slice(0, 1000);
         await db('request')
           .where({ id: params.id })
-          .update({ effect, loss: JSON.stringify(error.loss) });
+          .update({ effect: error.effect.slice(0, 1000), loss: JSON.stringify(error.loss) });
         await deps.events.emit('request');
         throw new ApiError(
           'NOT_NOW',

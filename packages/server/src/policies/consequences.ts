@@ -6,7 +6,7 @@ import { fitOfDraft } from '../plan/night-fit';
 import { decideCopies, presentCopies } from '../catalog/copies';
 import { livingPoints, type SeriesRow } from '../catalog/points';
 import { cautionsOf } from './cautions';
-import { brokenBy, lossBy, lossText, withoutPromises } from './promises';
+import { brokenBy, lossOf, lossText, withoutPromises, type Broken } from './promises';
 import { policiesInForce, type PolicyRow } from './matching';
 import { matchesShown } from './matching-shown';
 import { limitOfAll } from '../movers/admission';
@@ -37,6 +37,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
   const timetables = timetablesOf(body, inForce);
   const target = await db('target').where({ id: body.rules[0]!.targetId }).first<{ name: string; free: number | null } | undefined>();
   const measured = await measure(deps, ids);
+  const broken = id === null ? [] : await brokenBy(db, now, id, body);
   const result: Consequences = {
     matches: matches.map((m) => ({
       ...m,
@@ -48,13 +49,13 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     nextRuns: nextStarts(body, timetables, now, 5),
     settled: settledOf(body, timetables, now),
     settledNow: current ? settledOf(current.body, current.timetables, now) : null,
-    deletes: await deletesOf(deps, id, ids, body, now),
+    deletes: await deletesOf(deps, id, ids, body, now, broken),
     leftOut: [
       ...body.exclude.map((path) => ({ path, why: 'left out by this policy' })),
       ...(await targetsInside(db, ids)).map((t) => ({ path: t.folder, why: `the folder of target ${t.name}, left out by itself` })),
     ],
     measured: { ...measured, targetFree: target?.free ?? null },
-    secondPerson: id === null ? '' : lossText(await lossBy(db, now, id, body)),
+    secondPerson: lossText(lossOf(broken)),
     fit: await fitOfDraft(deps, id, body),
     ...(await cautionsOf(deps, ids, body)),
   };
@@ -166,6 +167,7 @@ async function deletesOf(
   ids: readonly number[],
   body: PolicyBody,
   now: number,
+  broken: readonly Broken[],
 ): Promise<Consequences['deletes']> {
   const gone: number[] = [];
   const workloads = new Set<string>();
@@ -180,7 +182,6 @@ async function deletesOf(
       )
       .select<(SeriesRow & { name: string; frozen: 0 | 1 })[]>('s.*', 'w.name', 'w.frozen');
     const keeps = await KeepRules.read(deps.db, { id, body });
-    const agreed = await brokenBy(deps.db, now, id, body);
     for (const series of serieses) {
       const points = await livingPoints(deps.db, series.no);
       const standing = withoutPromises(
@@ -188,7 +189,7 @@ async function deletesOf(
           deps.db,
           points.map((p) => p.id),
         ),
-        agreed,
+        broken,
       );
       const decisions = decideCopies(series, points, standing, keeps.of(series, points), now, series.frozen === 1).get(series.target_id);
       for (const p of points)

@@ -2,7 +2,7 @@ import { countOf, nextRuns, promisedEnds } from '@lithodex/core';
 import type { PolicyBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { decideCopies, keepsOnTargets, presentCopies, type CopyRow, type RuleKeep, type SeriesKeep } from '../catalog/copies';
-import { keptPoints, type PointRow, type SeriesRow } from '../catalog/points';
+import { forever, keptPoints, type PointRow, type SeriesRow } from '../catalog/points';
 import { fromJsonOrNull } from '../db/json';
 import { KeepRules, type ChangedPolicy } from '../runs/expiry';
 import { policiesInForce, type PolicyRow } from './matching';
@@ -10,8 +10,6 @@ import { timetablesOf } from './timetable';
 
 const hourMs = 3_600_000;
 const dayMs = 86_400_000;
-/** Until two people let it go, as the database writes it: the last instant there is. */
-export const forever = 8_640_000_000_000_000;
 const written = (end: number) => Math.min(forever, Math.round(end));
 
 /** What an act would take from what was promised, in copies of points. */
@@ -65,7 +63,9 @@ class Promised {
       const rule = kept(point);
       const own = ownEnd(point);
       if (own !== undefined) for (const { target_id } of copies.get(point.id) ?? []) tell(target_id, point, own);
-      else if (!rule.ended && point.kind !== 'synthetic') groups.set(rule, [...(groups.get(rule) ?? []), point]);
+      // what is put together for the instant of another point is promised nothing by the rule of both
+      else if (!rule.ended && (point.kind !== 'synthetic' || rule.policyId === null))
+        groups.set(rule, [...(groups.get(rule) ?? []), point]);
     }
     for (const [rule, its] of groups) {
       const targets = new Set(its.flatMap((p) => (copies.get(p.id) ?? []).map((c) => c.target_id)));
@@ -127,8 +127,11 @@ export async function recordPromises(trx: Knex.Transaction, now: number, seriesN
   await setPromises(trx, raised);
 }
 
-/** Writes down what was promised before promises were written down. */
+const allRecorded = 'promises-recorded';
+
+/** Writes down, once, what was promised before promises were written down. Begun again where it was broken off. */
 export async function recordMissingPromises(db: Knex, now: number): Promise<void> {
+  if (await db('setting').where({ name: allRecorded }).first('name')) return;
   const rows = await db('copy as c')
     .join('point as p', 'p.id', 'c.point_id')
     .where({ 'c.state': 'present', 'p.state': 'visible' })
@@ -136,6 +139,7 @@ export async function recordMissingPromises(db: Knex, now: number): Promise<void
     .distinct('p.series_no')
     .select<{ series_no: number }[]>('p.series_no');
   for (const { series_no } of rows) await db.transaction((trx) => recordPromises(trx, now, series_no));
+  await db('setting').insert({ name: allRecorded, value: 'true' }).onConflict().ignore();
 }
 
 /** A copy that a changed policy would keep for less long than promised. */
@@ -198,7 +202,10 @@ export function withoutPromises(copies: ReadonlyMap<string, readonly CopyRow[]>,
  * force promises.
  */
 export async function lossBy(db: Knex, now: number, id: number, body: PolicyBody): Promise<Loss> {
-  const broken = await brokenBy(db, now, id, body);
+  return lossOf(await brokenBy(db, now, id, body));
+}
+
+export function lossOf(broken: readonly Broken[]): Loss {
   const atOnce = broken.filter((b) => b.atOnce).length;
   return { atOnce, earlier: broken.length - atOnce };
 }

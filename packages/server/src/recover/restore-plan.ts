@@ -1,5 +1,5 @@
 import { baseName, countOf, escapePath, formatBytes, joinPath, readPrice } from '@lithodex/core';
-import type { Body, MachinePoint, PriceTable, RestorePlan } from '@lithodex/contract';
+import type { AnswerTo, Body, MachinePoint, PriceTable, RestorePlan } from '@lithodex/contract';
 import { filesBelow } from '../catalog/tree';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
@@ -13,14 +13,7 @@ const mostLooked = 4000;
 /** Bytes below which the fixed cost of a task hides its rate. */
 const tooLittleToMeasure = 4_000_000;
 
-interface Look {
-  readonly exist: number;
-  readonly newer: number;
-  readonly free: number;
-  readonly writable: boolean;
-  readonly nearest: string;
-  readonly refused: string;
-}
+type Look = AnswerTo<'look'>;
 
 /** What a restore would do, checked against the destination as it is now, with what it would bring back. Throws NOT_ALLOWED for a clerk who wants it elsewhere. */
 export async function planRestore(

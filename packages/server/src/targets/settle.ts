@@ -1,9 +1,10 @@
 import type { Knex } from 'knex';
 import { appendAudit } from '../audit/trail';
+import { forever } from '../catalog/points';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { expireAll } from '../runs/expiry';
-import { forever, recordPromises } from '../policies/promises';
+import { recordPromises } from '../policies/promises';
 
 interface TakenOver {
   readonly point_id: string;
