@@ -1,6 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, DestroyRef, HostListener, inject, signal } from '@angular/core';
 import { Router, RouterLink, RouterLinkActive, RouterOutlet } from '@angular/router';
 import { NgbDropdownModule } from '@ng-bootstrap/ng-bootstrap/dropdown';
+import { Idle } from '../data/idle';
 import { Preferences } from '../data/preferences';
 import { Confirmation } from '../data/confirmation';
 import { Session } from '../data/session';
@@ -56,13 +57,12 @@ export class Shell {
   protected readonly finding = signal(false);
   protected readonly helping = signal(false);
   private waitingForPlace = false;
-  private lastAct = Date.now();
+  private readonly idle = inject(Idle);
 
   constructor() {
-    // pages refresh by themselves, so only what a person does counts
     const watch = setInterval(() => {
       const minutes = this.session.me()?.idleMinutes;
-      if (minutes && Date.now() - this.lastAct > minutes * 60_000) this.signOut();
+      if (minutes && this.idle.pause() > minutes * 60_000) this.signOut();
     }, 15_000);
     inject(DestroyRef).onDestroy(() => {
       clearInterval(watch);
@@ -73,7 +73,7 @@ export class Shell {
   @HostListener('document:keydown')
   @HostListener('document:wheel')
   protected act(): void {
-    this.lastAct = Date.now();
+    this.idle.note();
   }
 
   protected readonly places = computed(() =>

@@ -2,8 +2,9 @@ import { ChangeDetectionStrategy, Component, inject, signal } from '@angular/cor
 import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import type { OwnAccount } from '@lithodex/contract';
-import { startWith, Subject, switchMap, type Observable } from 'rxjs';
-import { Api, type ApiFailure } from '../data/api';
+import { switchMap, type Observable } from 'rxjs';
+import { Acts } from '../data/acts';
+import { Api } from '../data/api';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { FormDialog } from '../ui/form-dialog';
@@ -123,16 +124,11 @@ import { Enrol } from './enrol';
 export class AccountPage {
   protected readonly api = inject(Api);
   protected readonly session = inject(Session);
-  private readonly again = new Subject<void>();
-  protected readonly result = toSignal(
-    this.again.pipe(
-      startWith(undefined),
-      switchMap(() => this.api.call('ownAccount').pipe(outcome<OwnAccount>())),
-    ),
-  );
+  private readonly acts = new Acts();
+  protected readonly result = toSignal(this.acts.changed.pipe(switchMap(() => this.api.call('ownAccount').pipe(outcome<OwnAccount>()))));
   protected readonly open = signal<'enrol' | null>(null);
   protected readonly recovery = signal<readonly string[] | null>(null);
-  protected readonly problem = signal('');
+  protected readonly problem = this.acts.problem;
   protected readonly said = signal('');
   protected old = '';
   protected fresh = '';
@@ -145,17 +141,8 @@ export class AccountPage {
   }
 
   private act<T>(call: Observable<T>, then: (answer: T) => void): void {
-    this.problem.set('');
     this.said.set('');
-    call.subscribe({
-      next: (answer) => {
-        then(answer);
-        this.again.next();
-      },
-      error: (f: ApiFailure) => {
-        this.problem.set(f.message);
-      },
-    });
+    this.acts.run(call, then);
   }
 
   protected changePassword(): void {
@@ -175,7 +162,6 @@ export class AccountPage {
     });
   }
 
-  /** Asks first whether it is them, so that the dialog is not left half way. */
   protected begin(): void {
     this.problem.set('');
     this.open.set('enrol');
@@ -190,6 +176,6 @@ export class AccountPage {
   protected close(): void {
     this.open.set(null);
     this.recovery.set(null);
-    this.again.next();
+    this.acts.again();
   }
 }

@@ -56,6 +56,9 @@ describe('people', () => {
     await s.click(s.one('button[type=submit]'));
     expect(s.api.last('addPerson')?.body).toMatchObject({ name: 'rune.dam', role: 'clerk', remit: [4] });
     await s.click('bar');
+    expect(s.one('[role=dialog]').textContent).toContain('end at once');
+    expect(s.api.last('removePerson')).toBeUndefined();
+    await s.click('Bar them');
     expect(s.api.last('removePerson')?.id).toBe(2);
   });
 
@@ -127,14 +130,19 @@ describe('tokens', () => {
     const s = await at({ rotateToken: { token: 'lxt_anew' }, removeToken: {}, removeMoverToken: {} });
     const rows = s.all('tbody tr').map(words);
     expect(rows[0]).toContain('Eva Vind never Sat 28 Nov');
-    expect(rows[1]).toContain('clerk, 1 workloads nobody’s 1 h ago never: issue it anew to give it an end');
+    expect(rows[1]).toContain('clerk, 1 workload nobody’s 1 h ago never: issue it anew to give it an end');
     expect(rows[2]).toContain('quay-mover any mover capture, keep, prune all systems');
     await s.click('issue anew');
     await s.click(s.one('button[type=submit]'));
     expect(s.one('[role=dialog] code').textContent).toBe('lxt_anew');
     await s.click('Close');
     await s.click(s.all('tbody tr')[2]!.querySelectorAll('button')[1] as HTMLElement);
+    expect(s.one('[role=dialog]').textContent).toContain('gets no answer, no task and no secret any more');
+    await s.click('Withdraw it');
     expect(s.api.last('removeMoverToken')?.id).toBe(9);
+    await s.click('withdraw');
+    await s.click('Withdraw it');
+    expect(s.api.last('removeToken')?.id).toBe(7);
   });
 
   it('are shown once when they are new', async () => {

@@ -3,22 +3,25 @@ import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { RouterLink } from '@angular/router';
 import { roles, type Person, type Role, type SignInSettings } from '@lithodex/contract';
-import { startWith, Subject, switchMap, type Observable } from 'rxjs';
-import { Api, type ApiFailure } from '../data/api';
+import { countOf } from '@lithodex/core';
+import { switchMap, type Observable } from 'rxjs';
+import { Acts } from '../data/acts';
+import { Api } from '../data/api';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
+import { Certain } from '../ui/certain';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { OrganisationForm } from './organisation-form';
-import { RemitChoice } from './remit-choice';
+import { RoleChoice } from './role-choice';
 
-type Open = { readonly what: 'add' } | { readonly what: 'change' | 'reset'; readonly person: Person } | { readonly what: 'organisation' };
+type Open = { readonly what: 'add' | 'organisation' | 'drop' } | { readonly what: 'change' | 'reset' | 'bar'; readonly person: Person };
 
 /** Who may sign in, how, and what that takes. */
 @Component({
   selector: 'lx-people-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, FormDialog, OrganisationForm, RemitChoice, ...formatPipes],
+  imports: [FormsModule, RouterLink, Certain, FormDialog, OrganisationForm, RoleChoice, ...formatPipes],
   templateUrl: './people-page.html',
   styles:
     ':host { display: block; height: 100%; } .rules { padding: 10px 14px; display: flex; flex-direction: column; gap: 8px; } .rules label { display: inline-flex; gap: 6px; align-items: center; margin-right: 14px; } form { display: flex; flex-direction: column; gap: 12px; } form > label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; } .acts { display: flex; gap: 10px; justify-content: flex-end; } input[type=number] { width: 80px; } .sign { margin-left: 6px; } .needs label:first-child { margin-left: 8px; }',
@@ -26,22 +29,21 @@ type Open = { readonly what: 'add' } | { readonly what: 'change' | 'reset'; read
 export class PeoplePage {
   private readonly api = inject(Api);
   protected readonly session = inject(Session);
-  private readonly again = new Subject<void>();
-  private readonly changed = this.again.pipe(startWith(undefined));
-  protected readonly people = toSignal(this.changed.pipe(switchMap(() => this.api.call('listPeople').pipe(outcome()))));
+  private readonly acts = new Acts();
+  protected readonly people = toSignal(this.acts.changed.pipe(switchMap(() => this.api.call('listPeople').pipe(outcome()))));
   private readonly settingsResult = toSignal(
-    this.changed.pipe(switchMap(() => this.api.call('signInSettings').pipe(outcome<SignInSettings>()))),
+    this.acts.changed.pipe(switchMap(() => this.api.call('signInSettings').pipe(outcome<SignInSettings>()))),
   );
   protected readonly settings = computed(() => this.settingsResult()?.value);
   protected readonly roles = roles;
   protected readonly open = signal<Open | null>(null);
   protected readonly link = signal<{ readonly address: string; readonly until: number } | null>(null);
   protected readonly asked = signal('');
-  protected readonly problem = signal('');
+  protected readonly problem = this.acts.problem;
   protected name = '';
   protected display = '';
   protected password = '';
-  protected role: Role = 'operator';
+  protected readonly role = signal<Role>('operator');
   protected readonly remit = signal<readonly number[]>([]);
   protected withSecond = false;
 
@@ -54,7 +56,7 @@ export class PeoplePage {
   }
 
   protected remitWords(p: Person): string {
-    return p.role === 'clerk' ? `${p.remit?.length ?? 0} workloads` : 'all';
+    return p.role === 'clerk' ? countOf(p.remit?.length ?? 0, 'workload') : 'all';
   }
 
   protected show(open: Open): void {
@@ -64,38 +66,31 @@ export class PeoplePage {
     this.withSecond = false;
     const person = 'person' in open ? open.person : undefined;
     this.display = person?.display ?? '';
-    this.role = person?.role ?? 'operator';
+    this.role.set(person?.role ?? 'operator');
     this.remit.set(person?.remit ?? []);
     this.open.set(open);
   }
 
-  /** Carries something out; what went wrong is said where it was asked for. */
+  /** Carries something out, which closes what it was asked in. */
   private act<T>(call: Observable<T>, then: (answer: T) => void = () => undefined): void {
-    this.problem.set('');
-    call.subscribe({
-      next: (answer) => {
-        this.open.set(null);
-        then(answer);
-        this.again.next();
-      },
-      error: (f: ApiFailure) => {
-        this.problem.set(f.message);
-      },
+    this.acts.run(call, (answer) => {
+      this.open.set(null);
+      then(answer);
     });
   }
 
   private chosenRemit(): number[] | null {
-    return this.role === 'clerk' ? [...this.remit()] : null;
+    return this.role() === 'clerk' ? [...this.remit()] : null;
   }
 
   protected add(): void {
-    const { name, display, role, password } = this;
-    this.act(this.api.call('addPerson', { body: { name, display, role, password, remit: this.chosenRemit() } }));
+    const { name, display, password } = this;
+    this.act(this.api.call('addPerson', { body: { name, display, role: this.role(), password, remit: this.chosenRemit() } }));
   }
 
   protected change(p: Person): void {
     this.act(
-      this.api.call('changePerson', { id: p.id, body: { display: this.display, role: this.role, remit: this.chosenRemit() } }),
+      this.api.call('changePerson', { id: p.id, body: { display: this.display, role: this.role(), remit: this.chosenRemit() } }),
       ({ request }) => {
         this.asked.set(
           request === null ? '' : `Another role takes a second person: it waits under Trust until another administrator agrees.`,
@@ -105,14 +100,8 @@ export class PeoplePage {
   }
 
   protected reset(p: Person): void {
-    this.problem.set('');
-    this.api.call('resetPerson', { id: p.id, body: { second: this.withSecond } }).subscribe({
-      next: ({ path, until }) => {
-        this.link.set({ address: location.origin + path, until });
-      },
-      error: (f: ApiFailure) => {
-        this.problem.set(f.message);
-      },
+    this.acts.run(this.api.call('resetPerson', { id: p.id, body: { second: this.withSecond } }), ({ path, until }) => {
+      this.link.set({ address: location.origin + path, until });
     });
   }
 
@@ -135,6 +124,6 @@ export class PeoplePage {
 
   protected saved(): void {
     this.open.set(null);
-    this.again.next();
+    this.acts.again();
   }
 }

@@ -2,18 +2,22 @@ import { ChangeDetectionStrategy, Component, computed, inject, signal } from '@a
 import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { RouterLink } from '@angular/router';
-import { roles, tokenDays, type MoverToken, type Role, type Token } from '@lithodex/contract';
-import { formatList } from '@lithodex/core';
-import { startWith, Subject, switchMap, type Observable } from 'rxjs';
-import { Api, type ApiFailure } from '../data/api';
+import { tokenDays, type MoverToken, type Role, type Token } from '@lithodex/contract';
+import { countOf, formatList } from '@lithodex/core';
+import { switchMap } from 'rxjs';
+import { Acts } from '../data/acts';
+import { Api } from '../data/api';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
+import { Certain } from '../ui/certain';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
-import { RemitChoice } from './remit-choice';
+import { RoleChoice } from './role-choice';
 
 type Open =
-  { readonly what: 'add' } | { readonly what: 'rotate'; readonly token: Token } | { readonly what: 'systems'; readonly token: MoverToken };
+  | { readonly what: 'add' }
+  | { readonly what: 'rotate' | 'withdraw'; readonly token: Token }
+  | { readonly what: 'systems' | 'withdrawMover'; readonly token: MoverToken };
 const dayMs = 86_400_000;
 const soonMs = 14 * dayMs;
 
@@ -21,7 +25,7 @@ const soonMs = 14 * dayMs;
 @Component({
   selector: 'lx-tokens-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, FormDialog, RemitChoice, ...formatPipes],
+  imports: [FormsModule, RouterLink, Certain, FormDialog, RoleChoice, ...formatPipes],
   templateUrl: './tokens-page.html',
   styles:
     ':host { display: block; height: 100%; } form { display: flex; flex-direction: column; gap: 12px; } form > label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; } .acts { display: flex; gap: 10px; justify-content: flex-end; } .systems label { display: flex; gap: 6px; } input[type=number] { width: 90px; }',
@@ -29,23 +33,27 @@ const soonMs = 14 * dayMs;
 export class TokensPage {
   private readonly api = inject(Api);
   protected readonly session = inject(Session);
-  private readonly again = new Subject<void>();
-  private readonly changed = this.again.pipe(startWith(undefined));
-  protected readonly tokens = toSignal(this.changed.pipe(switchMap(() => this.api.call('listTokens').pipe(outcome<{ rows: Token[] }>()))));
+  private readonly acts = new Acts();
+  protected readonly tokens = toSignal(
+    this.acts.changed.pipe(switchMap(() => this.api.call('listTokens').pipe(outcome<{ rows: Token[] }>()))),
+  );
   protected readonly moverTokens = toSignal(
-    this.changed.pipe(switchMap(() => this.api.call('listMoverTokens').pipe(outcome<{ rows: MoverToken[] }>()))),
+    this.acts.changed.pipe(switchMap(() => this.api.call('listMoverTokens').pipe(outcome<{ rows: MoverToken[] }>()))),
   );
   private readonly platformList = toSignal(this.api.call('listPlatforms').pipe(outcome()));
   protected readonly platforms = computed(() => this.platformList()?.value?.rows ?? []);
-  protected readonly roles = roles;
   protected readonly open = signal<Open | null>(null);
   protected readonly issued = signal('');
-  protected readonly problem = signal('');
+  protected readonly problem = this.acts.problem;
   protected name = '';
-  protected role: Role = 'auditor';
+  protected readonly role = signal<Role>('auditor');
   protected days = tokenDays;
   protected readonly remit = signal<readonly number[]>([]);
   protected readonly systems = signal<readonly number[]>([]);
+
+  protected roleWords(t: Token): string {
+    return t.role === 'clerk' ? `clerk, ${countOf(t.remit?.length ?? 0, 'workload')}` : t.role;
+  }
 
   protected endWords(t: Token): string {
     if (t.expiresAt === null) return 'never: issue it anew to give it an end';
@@ -54,6 +62,12 @@ export class TokensPage {
 
   protected endsSoon(t: Token): boolean {
     return t.expiresAt !== null && t.expiresAt < this.session.now() + soonMs;
+  }
+
+  /** What goes with a token of movers. */
+  protected moverEffect({ mover }: MoverToken): string {
+    const who = mover ?? 'Every mover that uses it, such as that of the installation itself,';
+    return `It is good for nothing at once. ${who} gets no answer, no task and no secret any more; what it was doing is given to another.`;
   }
 
   protected systemWords(t: MoverToken): string {
@@ -71,19 +85,6 @@ export class TokensPage {
     this.open.set(open);
   }
 
-  private act<T>(call: Observable<T>, then: (answer: T) => void): void {
-    this.problem.set('');
-    call.subscribe({
-      next: (answer) => {
-        then(answer);
-        this.again.next();
-      },
-      error: (f: ApiFailure) => {
-        this.problem.set(f.message);
-      },
-    });
-  }
-
   private readonly shown = ({ token }: { token: string }) => {
     this.issued.set(token);
   };
@@ -92,20 +93,24 @@ export class TokensPage {
   };
 
   protected add(): void {
-    const { name, role, days } = this;
-    this.act(this.api.call('addToken', { body: { name, role, days, remit: role === 'clerk' ? [...this.remit()] : null } }), this.shown);
+    const { name, days } = this;
+    const role = this.role();
+    this.acts.run(
+      this.api.call('addToken', { body: { name, role, days, remit: role === 'clerk' ? [...this.remit()] : null } }),
+      this.shown,
+    );
   }
 
   protected rotate(t: Token): void {
-    this.act(this.api.call('rotateToken', { id: t.id, body: { days: this.days } }), this.shown);
+    this.acts.run(this.api.call('rotateToken', { id: t.id, body: { days: this.days } }), this.shown);
   }
 
   protected withdraw(t: Token): void {
-    this.act(this.api.call('removeToken', { id: t.id }), this.closed);
+    this.acts.run(this.api.call('removeToken', { id: t.id }), this.closed);
   }
 
   protected withdrawMover(t: MoverToken): void {
-    this.act(this.api.call('removeMoverToken', { id: t.id }), this.closed);
+    this.acts.run(this.api.call('removeMoverToken', { id: t.id }), this.closed);
   }
 
   protected toggle(id: number): void {
@@ -113,6 +118,6 @@ export class TokensPage {
   }
 
   protected setSystems(t: MoverToken): void {
-    this.act(this.api.call('changeMoverToken', { id: t.id, body: { systems: [...this.systems()] } }), this.closed);
+    this.acts.run(this.api.call('changeMoverToken', { id: t.id, body: { systems: [...this.systems()] } }), this.closed);
   }
 }

@@ -3,8 +3,9 @@ import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { AuditCheck, Request } from '@lithodex/contract';
 import { formatCount, formatList } from '@lithodex/core';
-import { combineLatest, debounceTime, merge, startWith, Subject, switchMap } from 'rxjs';
-import { Api, type ApiFailure } from '../data/api';
+import { combineLatest, debounceTime, merge, switchMap } from 'rxjs';
+import { Acts } from '../data/acts';
+import { Api } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
@@ -21,7 +22,7 @@ import { auditSentence } from './audit-words';
   imports: [RouterLink, FilterBox, StateMark, ...formatPipes],
   templateUrl: './trust-page.html',
   styles:
-    ':host { display: block; height: 100%; } .two { display: grid; grid-template-columns: minmax(0, 1fr) 380px; gap: 14px; flex: 1; min-height: 0; } .box { display: flex; flex-direction: column; min-height: 0; overflow: hidden; } .bar { display: flex; gap: 10px; align-items: center; padding: 9px 14px; border-bottom: 1px solid var(--line); } .p { display: grid; grid-template-columns: 1fr auto auto; gap: 10px; padding: 6px 14px; border-bottom: 1px solid var(--row); } .p .small { margin-left: 6px; } .ask { display: grid; gap: 3px; padding: 8px 14px; border-bottom: 1px solid var(--row); } .ask.past { color: var(--ink-3); } .ask .acts { display: flex; gap: 8px; align-items: center; } td a { text-decoration: underline; } .detail { width: 99%; max-width: 0; } .said { max-width: 520px; white-space: normal; min-width: 300px; } form { display: flex; flex-direction: column; gap: 12px; } label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; }',
+    ':host { display: block; height: 100%; } .two { display: grid; grid-template-columns: minmax(0, 1fr) 380px; gap: 14px; flex: 1; min-height: 0; } .box { display: flex; flex-direction: column; min-height: 0; overflow: hidden; } .bar { display: flex; gap: 10px; align-items: center; padding: 9px 14px; border-bottom: 1px solid var(--line); } .ask { display: grid; gap: 3px; padding: 8px 14px; border-bottom: 1px solid var(--row); } .ask.past { color: var(--ink-3); } .ask .acts { display: flex; gap: 8px; align-items: center; } td a { text-decoration: underline; } .detail { width: 99%; max-width: 0; } .said { max-width: 520px; white-space: normal; min-width: 300px; }',
 })
 export class TrustPage {
   private readonly api = inject(Api);
@@ -29,10 +30,9 @@ export class TrustPage {
   protected readonly session = inject(Session);
   readonly q = input<string>();
   private readonly live = inject(Live);
-  private readonly again = new Subject<void>();
-  private readonly changed = this.again.pipe(startWith(undefined));
+  private readonly acts = new Acts();
   protected readonly trail = toSignal(
-    combineLatest([toObservable(this.q), this.changed]).pipe(
+    combineLatest([toObservable(this.q), this.acts.changed]).pipe(
       debounceTime(120),
       switchMap(([q]) => this.api.call('audit', { query: { q, limit: 200 } }).pipe(outcome())),
     ),
@@ -56,7 +56,7 @@ export class TrustPage {
   });
   protected readonly requestResult = toSignal(
     merge(
-      this.again,
+      this.acts.done,
       this.live.ticks((e) => e.kind === 'request'),
     ).pipe(switchMap(() => this.api.call('listRequests').pipe(outcome<{ rows: Request[] }>()))),
   );
@@ -69,7 +69,7 @@ export class TrustPage {
     return [...rows.filter((r) => r.state === 'waiting'), ...rows.filter((r) => r.state !== 'waiting').slice(0, 3)];
   });
   protected readonly check = signal<AuditCheck | null>(null);
-  protected readonly problem = signal('');
+  protected readonly problem = this.acts.problem;
   protected readonly checked = computed(() => {
     const c = this.check();
     if (!c) return '';
@@ -91,23 +91,12 @@ export class TrustPage {
     });
   }
 
-  private readonly done = {
-    next: () => {
-      this.again.next();
-    },
-    error: (f: ApiFailure) => {
-      this.problem.set(f.message);
-    },
-  };
-
   protected agree(r: Request): void {
-    this.problem.set('');
-    this.api.call('agreeRequest', { id: r.id }).subscribe(this.done);
+    this.acts.run(this.api.call('agreeRequest', { id: r.id }));
   }
 
   protected refuse(r: Request): void {
-    this.problem.set('');
-    this.api.call('refuseRequest', { id: r.id }).subscribe(this.done);
+    this.acts.run(this.api.call('refuseRequest', { id: r.id }));
   }
 
   protected linkOf(r: Request): string[] | null {
