@@ -34,19 +34,13 @@ export function keepRunning(name, args, { ready = false, say = () => undefined, 
         resume();
         if (stopping) return;
         // what never was ready at first has nothing to go on with
-        if (!wasReady && settle.reject) settle.reject(new Error(`${name} did not start.`));
+        if (!wasReady) settle.reject(new Error(`${name} did not start.`));
         if (Date.now() - began > steadyMs) wait = firstMs;
         say(`${name} ended (${signal ?? code}); it is started again in ${(wait / 1000).toFixed(1)} s.`);
         timer = setTimeout(begin, wait);
         wait = Math.min(longestMs, wait * 2);
       });
     });
-    void started.then(
-      () => {
-        settle = { resolve: () => undefined };
-      },
-      () => undefined,
-    );
   }
   begin();
 
