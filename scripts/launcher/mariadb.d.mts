@@ -1,6 +1,13 @@
+export interface Account {
+  readonly name: string;
+  readonly user: string;
+  readonly password: string;
+}
 export function freePort(wanted?: number): Promise<number>;
+export function openAccount(socket: string, account: Account): number;
+export function removeAccount(socket: string, account: Account): void;
 export function startMariadb(
   folder: string,
-  account: { name: string; user: string; password: string },
+  account?: Account,
   port?: number,
-): Promise<{ readonly port: number; readonly pid: number; stop(): Promise<void> }>;
+): Promise<{ readonly port: number; readonly socket: string; readonly pid: number; stop(): Promise<void> }>;

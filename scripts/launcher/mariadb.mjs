@@ -37,7 +37,26 @@ function alive(pid) {
   }
 }
 
-/** Starts a server in `folder` (made on first use) and opens a database and an account in it. */
+const ask = (socket, sql) =>
+  spawnSync('mariadb', ['--no-defaults', '--skip-column-names', `--socket=${socket}`, '-e', sql], { encoding: 'utf8' });
+
+/** Opens a database and an account that has all of it in a server that runs. Gives the server's port. */
+export function openAccount(socket, { name, user, password }) {
+  const made = ask(
+    socket,
+    `CREATE DATABASE IF NOT EXISTS ${name}; CREATE USER IF NOT EXISTS '${user}'@'127.0.0.1'; ALTER USER '${user}'@'127.0.0.1' IDENTIFIED BY '${password}'; GRANT ALL ON ${name}.* TO '${user}'@'127.0.0.1'; SELECT @@port;`,
+  );
+  if (made.status !== 0) throw new Error(`the database could not be opened: ${made.stderr}`);
+  return Number(made.stdout);
+}
+
+/** Takes a database and its account away. */
+export function removeAccount(socket, { name, user }) {
+  const removed = ask(socket, `DROP DATABASE ${name}; DROP USER '${user}'@'127.0.0.1';`);
+  if (removed.status !== 0) throw new Error(`the database could not be removed: ${removed.stderr}`);
+}
+
+/** Starts a server in `folder` (made on first use), with the database and account that are given. */
 export async function startMariadb(folder, account, wantedPort = 0) {
   const asRoot = process.getuid() === 0;
   const data = path.join(folder, 'data');
@@ -94,19 +113,16 @@ export async function startMariadb(folder, account, wantedPort = 0) {
   const child = spawn('mariadbd', args, { stdio: ['ignore', log, log], detached: true });
   child.unref();
   closeSync(log);
-  const client = (sql) => spawnSync('mariadb', ['--no-defaults', `--socket=${socket}`, '-e', sql], { encoding: 'utf8' });
   let ready = false;
   for (let i = 0; i < 300 && !ready && child.exitCode === null; i++) {
-    ready = client('SELECT 1').status === 0;
+    ready = ask(socket, 'SELECT 1').status === 0;
     if (!ready) await pause(100);
   }
   if (!ready) throw new Error(`MariaDB did not start; see ${path.join(folder, 'error.log')}`);
-  const made = client(
-    `CREATE DATABASE IF NOT EXISTS ${account.name}; CREATE USER IF NOT EXISTS '${account.user}'@'127.0.0.1'; ALTER USER '${account.user}'@'127.0.0.1' IDENTIFIED BY '${account.password}'; GRANT ALL ON ${account.name}.* TO '${account.user}'@'127.0.0.1';`,
-  );
-  if (made.status !== 0) throw new Error(`the database could not be opened: ${made.stderr}`);
+  if (account) openAccount(socket, account);
   return {
     port,
+    socket,
     pid: child.pid,
     async stop() {
       if (alive(child.pid)) process.kill(child.pid, 'SIGTERM');

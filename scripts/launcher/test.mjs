@@ -4,8 +4,6 @@ import { readFileSync } from 'node:fs';
 import { build, projectFiles, installDebian, installNpm } from './install.mjs';
 
 const kinds = ['unit', 'api', 'browser'];
-/** Test files of a kind that run beside each other: those of the API wait for movers and databases much of the time. */
-const beside = { api: ['--maxWorkers=2'] };
 
 function run(command, args, options = {}) {
   const { status } = spawnSync(command, args, { stdio: 'inherit', ...options });
@@ -73,7 +71,7 @@ export async function test(args) {
   build(wanted.includes('browser') ? ['node', 'web'] : ['node']);
   const checked = chosen.length ? 0 : checkBeside();
   for (const kind of wanted) {
-    run('npx', ['vitest', 'run', '--project', kind, ...(beside[kind] ?? [])]);
+    run('npx', ['vitest', 'run', '--project', kind]);
     if (kind === 'unit') {
       run('npx', ['ng', 'test'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } });
       // what is served and timed runs alone

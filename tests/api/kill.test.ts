@@ -19,7 +19,7 @@ let admin: Client;
 let library: LibraryService;
 
 beforeEach(async () => {
-  h = await Harness.start({ leaseMs: 1600 });
+  h = await Harness.start({ leaseMs: 1600, ownDatabase: true });
   admin = await h.withToken('administrator');
   library = new LibraryService({ folder: `${h.folder}/library`, token: 'the token of the library', drives: 2, slots: 60 });
 });

@@ -2,17 +2,16 @@ import { createHmac, randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { Config, hashPassword, openDatabase, runServer, tokenHash, type RunningServer } from '@lithodex/server';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { startMariadb } from '../../scripts/launcher/mariadb.mjs';
+import { openTestDatabase, type TestDatabase } from '../support/database';
 import { Client } from '../support/harness';
 import { temporaryFolder } from '../support/nasty-tree';
 
 /** The last change of the tables before people had second factors, and tokens owners. */
 const before = 28;
 const folder = temporaryFolder('upgrade');
-const account = { name: 'lithodex', user: 'lithodex', password: randomBytes(16).toString('hex') };
 const sessionSecret = randomBytes(32).toString('hex');
 const password = 'correct horse administrator';
-let database: Awaited<ReturnType<typeof startMariadb>> | undefined;
+let database: TestDatabase | undefined;
 let server: RunningServer | undefined;
 let base = '';
 const [sid, csrf] = ['a-session-of-before', 'a-token-of-before'];
@@ -20,8 +19,8 @@ const tokens = { report: 'lxt_report-of-before', mover: 'lxt_mover-of-before' };
 
 beforeAll(async () => {
   fs.chmodSync(folder, 0o755);
-  database = await startMariadb(`${folder}/db`, account);
-  const settings = { port: database.port, ...account };
+  database = await openTestDatabase(folder);
+  const { settings } = database;
   const db = openDatabase(Config.parse({ sessionSecret, webDir: folder, database: settings }).database);
   for (let step = 0; step < before; step++) await db.migrate.up();
   await db('person').insert({

@@ -33,7 +33,7 @@ afterAll(async () => {
 
 /** What stands against the guidelines (WCAG 2.2, A and AA) on the page as it is. */
 async function violations(): Promise<string[]> {
-  await eva.page.waitForNetworkIdle({ idleTime: 300, concurrency: 1 });
+  await eva.settles();
   await eva.page.evaluate(`window.axe ?? (() => { ${axe.source} })()`);
   return eva.page.evaluate(async () => {
     const { axe } = window as unknown as { axe: typeof import('axe-core') };

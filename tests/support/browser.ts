@@ -1,6 +1,6 @@
 import fs from 'node:fs';
 import os from 'node:os';
-import puppeteer, { type Browser, type ElementHandle, type Page } from 'puppeteer-core';
+import puppeteer, { type Browser, type ElementHandle, type HTTPRequest, type Page } from 'puppeteer-core';
 
 const flags = [
   '--no-sandbox',
@@ -20,6 +20,8 @@ const patienceMs = 60_000;
 /** A person at a browser: speaks of what is on the screen, not of its markup. */
 export class Visitor {
   readonly problems: string[] = [];
+  /** What was asked of the server and has not come; the stream of events never ends and is none of them. */
+  private readonly awaited = new Set<HTTPRequest>();
 
   private constructor(
     private readonly browser: Browser,
@@ -48,6 +50,8 @@ export class Visitor {
       const expected = /status of (401|409|422|403|404|400)/.test(m.text());
       if (['error', 'warn'].includes(m.type()) && !expected) visitor.problems.push(m.text());
     });
+    page.on('request', (request) => request.resourceType() === 'eventsource' || visitor.awaited.add(request));
+    for (const ending of ['requestfinished', 'requestfailed'] as const) page.on(ending, (request) => visitor.awaited.delete(request));
     page.on('pageerror', (e) => visitor.problems.push(String(e)));
     page.setDefaultTimeout(patienceMs);
     return visitor;
@@ -60,7 +64,13 @@ export class Visitor {
   }
 
   async open(path: string): Promise<void> {
+    this.awaited.clear();
     await this.page.goto(this.base + path, { waitUntil: 'load' });
+  }
+
+  /** Waits until all that was asked for has come and been painted. */
+  async settles(): Promise<void> {
+    for (let quiet = 0; quiet < 3; quiet = this.awaited.size === 0 ? quiet + 1 : 0) await this.painted();
   }
 
   async signIn(name: string, password: string): Promise<void> {

@@ -3,7 +3,7 @@ import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { routes, type Answered, type BodyInput, type QueryInput, type Role, type RouteName, type RunDetail } from '@lithodex/contract';
 import { appendAudit, Config, hashPassword, issueToken, runServer, type Clock, type RunningServer } from '@lithodex/server';
-import { startMariadb } from '../../scripts/launcher/mariadb.mjs';
+import { openTestDatabase, type TestDatabase } from './database';
 import { temporaryFolder } from './nasty-tree';
 
 export const passwords: Record<Role, string> = {
@@ -114,17 +114,18 @@ export interface HarnessOptions {
   readonly scripts?: boolean;
   /** Targets are pruned and verified by themselves; not so unless a test is about that. */
   readonly targetCare?: boolean;
+  /** The server of the database is the test's own, to be stopped by it. */
+  readonly ownDatabase?: boolean;
 }
 
 /** A whole installation in a temporary folder: MariaDB, server, movers, one person per role. */
 export class Harness {
   readonly folder = temporaryFolder('api');
   private readonly secret = randomBytes(32).toString('hex');
-  private db!: Awaited<ReturnType<typeof startMariadb>>;
+  private db!: TestDatabase;
   server!: RunningServer;
   private moverToken = '';
   readonly movers = new Map<string, ChildProcess>();
-  private readonly account = { name: 'lithodex', user: 'lithodex', password: randomBytes(16).toString('hex') };
   private port = 0;
 
   private constructor(private readonly options: HarnessOptions) {}
@@ -133,7 +134,7 @@ export class Harness {
     const h = new Harness(options);
     fs.chmodSync(h.folder, 0o755);
     if (options.scripts) fs.mkdirSync(`${h.folder}/scripts`, { mode: 0o755 });
-    h.db = await startMariadb(`${h.folder}/db`, h.account);
+    h.db = await openTestDatabase(h.folder, options.ownDatabase);
     await h.startServer();
     const { deps } = h.server;
     // a second factor is asked for by the tests that are about it
@@ -160,17 +161,13 @@ export class Harness {
     return `http://127.0.0.1:${this.port}`;
   }
 
-  get databasePort(): number {
-    return this.db.port;
-  }
-
   config(port = this.port): Config {
     return Config.parse({
       port,
       zone: 'Europe/Oslo',
       sessionSecret: this.secret,
       webDir: this.options.webDir ?? `${this.folder}/no-web`,
-      database: { port: this.db.port, ...this.account },
+      database: this.db.settings,
       leaseMs: this.options.leaseMs ?? 3000,
       ...(this.options.claimWaitMs !== undefined && { claimWaitMs: this.options.claimWaitMs }),
       schedulerMs: this.options.schedulerMs ?? 300,
@@ -243,9 +240,7 @@ export class Harness {
   }
 
   async restartDatabase(): Promise<void> {
-    const { port } = this.db;
-    await this.db.stop();
-    this.db = await startMariadb(`${this.folder}/db`, this.account, port);
+    await this.db.restart!();
   }
 
   async as(role: Role): Promise<Client> {
