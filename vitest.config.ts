@@ -1,5 +1,6 @@
 import path from 'node:path';
 import { defineConfig, type TestProjectInlineConfiguration } from 'vitest/config';
+import { BaseSequencer, type TestSpecification } from 'vitest/node';
 
 const alias = Object.fromEntries(
   ['core', 'contract', 'net', 'engine', 'connectors', 'mover', 'server'].map((name) => [
@@ -17,10 +18,20 @@ const project = (
   // the files of a worker share what they import: most of them take longer to load the product than to try it
   test: { name, include, environment: 'node', testTimeout: timeout, hookTimeout: timeout, isolate: false, maxWorkers: 2, ...more },
 });
+/** What takes longest goes first, so that nothing is waited for at the end. */
+const longest = ['kill', 'fuzz', 'prune', 'take-point', 'machines'].map((name) => `/${name}.test.ts`);
+class LongestFirst extends BaseSequencer {
+  override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
+    const rest = await super.sort(files);
+    const first = longest.flatMap((end) => rest.filter((file) => file.moduleId.endsWith(end)));
+    return [...new Set([...first, ...rest])];
+  }
+}
 const globalSetup = 'tests/support/shared-database.ts';
 
 export default defineConfig({
   test: {
+    sequence: { sequencer: LongestFirst },
     projects: [
       project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
       project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup }),

@@ -95,6 +95,7 @@ const nodeFolders = [
   'packages/connectors',
   'packages/mover',
   'packages/server',
+  'packages/standins',
   'demo',
   'bench',
   'scripts',

@@ -40,21 +40,33 @@ async function claimByHand(): Promise<{ task: ClaimedTask; runId: number; worklo
   await h.killMover('mover-1');
   const { id } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { name: `p ${Date.now()}` }) });
   const { runId } = await admin.call('runPolicy', { id, body: {} });
-  const { task } = await mover.call('claim', { body: { mover: 'by hand' } });
-  return { task: task!, runId, workloadId };
+  const task = await claimed('by hand');
+  return { task, runId, workloadId };
 }
 
-/** The next task there is, once the lease of whoever held it has ended. */
-async function claimedAgain(): Promise<ClaimedTask> {
+const lease = (task: ClaimedTask, ms: number) =>
+  h.server.deps
+    .db('task')
+    .where({ id: task.id })
+    .update({ lease_until: Date.now() + ms });
+
+/** The next task there is, held for as long as a test may take. */
+async function claimed(by: string): Promise<ClaimedTask> {
   for (;;) {
-    const { task } = await mover.call('claim', { body: { mover: 'another' } });
-    if (task) return task;
+    const { task } = await mover.call('claim', { body: { mover: by } });
+    if (!task) continue;
+    await lease(task, 120_000);
+    return task;
   }
 }
+
+/** The lease of a task ends, as that of a mover that went silent does. */
+const fallsSilent = (task: ClaimedTask) => lease(task, -1);
 
 describe('the mover protocol', () => {
   it('takes nothing away because the server itself stood still for longer than a lease', async () => {
     const { task, runId } = await claimByHand();
+    await lease(task, 2000);
     Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 3000);
     await h.server.scheduler.tick();
     expect((await admin.call('getRun', { id: runId })).state).toBe('running');
@@ -82,7 +94,8 @@ describe('the mover protocol', () => {
     expect(await items()).toBe(1);
     expect((await admin.call('workload', { id: workloadId })).points).toBe(0);
     expect((await admin.call('search', { query: { q: 'aa', workload: workloadId } })).rows).toEqual([]);
-    const again = await claimedAgain();
+    await fallsSilent(task);
+    const again = await claimed('another');
     expect([again.id, again.attempt]).toEqual([task.id, task.attempt + 1]);
     expect(await items()).toBe(0);
     await expect(mover.call('sendItems', { id: task.id, body: batch })).rejects.toMatchObject({ code: 'LEASE_LOST' });
@@ -156,6 +169,7 @@ describe('the mover protocol', () => {
       body: { attempt, seq: 0, changes: [{ change: 'added', folder: '', name: 'kept.txt', facts }] },
     });
     await mover.call('commitPoint', { id: task.id, body: { attempt, point: totals } });
+    await fallsSilent(task);
     expect(await admin.ended(runId)).toMatchObject({ state: 'done', counts: { items: 1, stored: 5 } });
     const left = await h.server.deps.db('task').where({ id: task.id }).first<{ state: string }>();
     expect(left?.state).toBe('done');
@@ -166,6 +180,7 @@ describe('the mover protocol', () => {
   it('lets a task fail with its cause when every mover that takes it goes silent', async () => {
     const { task, runId } = await claimByHand();
     await h.server.deps.db('task').where({ id: task.id }).update({ attempt: 5 });
+    await fallsSilent(task);
     expect(await admin.ended(runId)).toMatchObject({ state: 'failed', cause: { code: 'MOVER_LOST' } });
   });
 

@@ -5,8 +5,8 @@ import { instantOf, posix } from '@lithodex/engine';
 
 const bytes = (base: string, name: Buffer) => Buffer.concat([Buffer.from(`${base}/`), name]);
 
-/** Builds a tree with everything that is awkward about files. */
-export function makeNastyTree(base: string): void {
+/** Builds a tree with everything that is awkward about files; one of them is mostly a hole of `sparseBytes`. */
+export function makeNastyTree(base: string, sparseBytes = 1 << 27): void {
   fs.mkdirSync(base, { recursive: true });
   const write = (name: Buffer | string, content: string | Buffer) => {
     fs.writeFileSync(bytes(base, Buffer.from(name)), content);
@@ -37,10 +37,10 @@ export function makeNastyTree(base: string): void {
   fs.symlinkSync('/etc', `${base}/leads-outside`);
   execFileSync('mkfifo', [`${base}/fifo`]);
   posix.makeNode(Buffer.from(`${base}/null-device`), 0o020666, 0x103);
-  const sparse = fs.openSync(`${base}/sparse-2g`, 'w');
+  const sparse = fs.openSync(`${base}/sparse`, 'w');
   fs.writeSync(sparse, 'at the start');
-  fs.writeSync(sparse, Buffer.alloc(300_000, 7), 0, 300_000, 1_073_741_824);
-  fs.ftruncateSync(sparse, 2_147_483_648);
+  fs.writeSync(sparse, Buffer.alloc(300_000, 7), 0, 300_000, sparseBytes / 2);
+  fs.ftruncateSync(sparse, sparseBytes);
   fs.closeSync(sparse);
   write('mode-000', 'closed');
   write('setuid', 'program');
@@ -67,7 +67,7 @@ export function makeNastyTree(base: string): void {
 }
 
 /**
- * An independent description of a tree, made with find, b2sum, getfattr and getfacl: one line an entry. Two trees with the same description hold the same.
+ * An independent description of a tree, made with find, b2sum, cksum, getfattr and getfacl: one line an entry. Two trees with the same description hold the same.
  */
 export function describeTree(base: string): string {
   const run = (command: string) =>
@@ -78,11 +78,15 @@ export function describeTree(base: string): string {
     });
   const facts = run(`find . -printf '%P|%y|%m|%U|%G|%T@|%l|%n\\0' | sed -z 's/|d|\\(.*\\)|[0-9]*$/|d|\\1|-/' | sort -z | tr '\\0' '\\n'`);
   const sizes = run(`find . -type f -printf '%P|%s\\0' | sort -z | tr '\\0' '\\n'`);
-  const sums = run(`find . -type f -print0 | sort -z | xargs -0 -r b2sum -z | tr '\\0' '\\n'`);
+  // over what is mostly holes the strong sum takes as long as all else together
+  const sums = [
+    run(`find . -type f -size -256M -print0 | sort -z | xargs -0 -r b2sum -z | tr '\\0' '\\n'`),
+    run(`find . -type f -size +255M -print0 | sort -z | xargs -0 -r cksum -z | tr '\\0' '\\n'`),
+  ];
   const attributes = run(
     `find . \\( -type f -o -type d \\) -print0 | sort -z | xargs -0 -r getfattr -d -m - -e hex -h --absolute-names 2>/dev/null || true`,
   );
-  return [facts, sizes, sums, attributes].join('\n--\n');
+  return [facts, sizes, ...sums, attributes].join('\n--\n');
 }
 
 /** Bytes a tree takes on disk. */

@@ -90,7 +90,7 @@ async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave
 
 describe('a point of a folder tree', () => {
   it('comes back identical in content and metadata, whatever the names and kinds', async () => {
-    makeNastyTree(`${base}/source`);
+    makeNastyTree(`${base}/source`, 2 ** 31);
     const { root, warnings } = await take('t1');
     expect(warnings).toEqual([]);
     expect(root.totals.bytes).toBeGreaterThan(2_147_483_648);

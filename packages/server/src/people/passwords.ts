@@ -11,11 +11,11 @@ function derive(password: string, salt: Buffer, { N, r, p }: typeof cost): Promi
   });
 }
 
-/** scrypt with 32 MiB (RFC 7914); the parameters stand in the result. */
-export async function hashPassword(password: string): Promise<string> {
+/** scrypt with 32 MiB (RFC 7914), or the memory that is given; the parameters stand in the result. */
+export async function hashPassword(password: string, { N, r, p } = cost): Promise<string> {
   const salt = randomBytes(16);
-  const key = await derive(password, salt, cost);
-  return ['scrypt', cost.N, cost.r, cost.p, salt.toString('base64'), key.toString('base64')].join('$');
+  const key = await derive(password, salt, { N, r, p });
+  return ['scrypt', N, r, p, salt.toString('base64'), key.toString('base64')].join('$');
 }
 
 export async function passwordFits(password: string, stored: string): Promise<boolean> {

@@ -17,6 +17,8 @@ import { endWindows } from './windows';
 
 const expiryEveryMs = 3_600_000;
 const mattersEveryMs = 60_000;
+/** Named by the database, as such locks are of the whole server, where others may live as well. */
+const roundLock = "CONCAT('lithodex-scheduler ', DATABASE())";
 
 /** Starts what is due, reclaims what was lost, lets go what has expired. Only one server at a time does it: a database lock elects it. */
 export class Scheduler {
@@ -93,7 +95,7 @@ export class Scheduler {
   private async round(): Promise<ReadonlySet<number> | undefined> {
     const { deps } = this;
     const wanted = await deps.db.transaction(async (trx) => {
-      const [lock] = await rowsOf<{ got: number }>(trx.raw("SELECT GET_LOCK('lithodex-scheduler', 0) AS got"));
+      const [lock] = await rowsOf<{ got: number }>(trx.raw(`SELECT GET_LOCK(${roundLock}, 0) AS got`));
       this.noticeOwnPause();
       if (lock?.got !== 1) return undefined;
       try {
@@ -110,7 +112,7 @@ export class Scheduler {
         }
         return due.wanted;
       } finally {
-        await trx.raw("DO RELEASE_LOCK('lithodex-scheduler')");
+        await trx.raw(`DO RELEASE_LOCK(${roundLock})`);
       }
     });
     if (wanted) this.measure();
