@@ -20,7 +20,10 @@ export async function openTestDatabase(folder: string, ofItsOwn = false): Promis
   if (socket && !ofItsOwn)
     return {
       settings: { port: openAccount(socket, account), ...account },
-      stop: () => Promise.resolve(removeAccount(socket, account)),
+      stop() {
+        removeAccount(socket, account);
+        return Promise.resolve();
+      },
     };
   const start = (port?: number) => startMariadb(`${folder}/db`, account, port);
   let server = await start();
