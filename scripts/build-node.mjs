@@ -1,6 +1,6 @@
 // Bundles the processes and threads that run on Node into dist/node.
 import { build } from 'esbuild';
-import { existsSync, rmSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync, rmSync } from 'node:fs';
 
 const entries = {
   server: 'packages/server/src/main.ts',
@@ -14,6 +14,13 @@ const entries = {
   bench: 'bench/main.ts',
 };
 const present = Object.fromEntries(Object.entries(entries).filter(([, file]) => existsSync(file)));
+/** Bundled, of which little is used: a thread that loads the whole package takes longer to start than many a task. */
+const bundled = ['zod', 'ipaddr.js', 'luxon'];
+const needed = ['.', ...readdirSync('packages').map((name) => `packages/${name}`)].flatMap((folder) => {
+  const { dependencies = {}, devDependencies = {} } = JSON.parse(readFileSync(`${folder}/package.json`, 'utf8'));
+  return Object.keys({ ...dependencies, ...devDependencies });
+});
+const external = needed.filter((name) => !name.startsWith('@lithodex/') && !bundled.includes(name));
 rmSync('dist/node', { recursive: true, force: true });
 await build({
   entryPoints: Object.entries(present).map(([out, file]) => ({ out, in: file })),
@@ -24,7 +31,8 @@ await build({
   platform: 'node',
   target: 'node20.19',
   sourcemap: 'linked',
-  packages: 'external',
+  external: external.flatMap((name) => [name, `${name}/*`]),
+  banner: { js: "import { createRequire as requireFor } from 'node:module'; const require = requireFor(import.meta.url);" },
   alias: Object.fromEntries(
     ['core', 'contract', 'net', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
       `@lithodex/${name}`,

@@ -1,4 +1,4 @@
 // Builds the web application, in a process of its own.
 import { build } from './install.mjs';
 
-build(['web']);
+await build(['web']);

@@ -1,8 +1,9 @@
 // Installs what is missing: Debian packages, npm packages; builds what is stale.
-import { execFileSync, spawnSync } from 'node:child_process';
+import { execFile, execFileSync, spawnSync } from 'node:child_process';
 import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { createHash } from 'node:crypto';
 import path from 'node:path';
+import { promisify } from 'node:util';
 
 const say = (text) => process.stderr.write(`${text}\n`);
 const has = (command) => spawnSync('sh', ['-c', `command -v ${command}`]).status === 0;
@@ -29,14 +30,18 @@ const testPackages = {
   git: 'git',
 };
 
-function run(command, args, options = {}) {
-  const result = spawnSync(command, args, { stdio: ['ignore', 'pipe', 'pipe'], encoding: 'utf8', maxBuffer: 1 << 28, ...options });
-  if (result.status !== 0)
-    throw new Error(`${command} ${args.join(' ')} failed:\n${(result.stderr || result.stdout || String(result.error)).slice(-3000)}`);
-  return result.stdout;
+async function run(command, args, options = {}) {
+  await promisify(execFile)(command, args, { maxBuffer: 1 << 28, ...options }).catch((error) => {
+    throw new Error(`${command} ${args.join(' ')} failed:\n${(error.stderr || error.stdout || String(error)).slice(-3000)}`);
+  });
 }
 
-export function installDebian(forTests) {
+/** Installs what is missing: one waits for the network while the other unpacks. */
+export async function install(forTests) {
+  await Promise.all([installDebian(forTests), installNpm()]);
+}
+
+async function installDebian(forTests) {
   const wanted = [
     ...new Set(
       Object.entries(forTests ? testPackages : packages)
@@ -47,18 +52,18 @@ export function installDebian(forTests) {
   if (!wanted.length) return;
   say(`Installing ${wanted.join(', ')} …`);
   const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
-  run('apt-get', ['update'], { env });
-  run('apt-get', ['install', '-y', '--no-install-recommends', ...wanted], { env });
+  await run('apt-get', ['update'], { env });
+  await run('apt-get', ['install', '-y', '--no-install-recommends', ...wanted], { env });
 }
 
 const hashOf = (file) => createHash('sha256').update(readFileSync(file)).digest('hex');
 
-export function installNpm() {
+export async function installNpm() {
   const stamp = 'node_modules/.lithodex-lock';
   const lock = hashOf('package-lock.json');
   if (existsSync(stamp) && readFileSync(stamp, 'utf8') === lock) return;
   say('Installing npm packages …');
-  run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
+  await run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
   writeFileSync(stamp, lock);
 }
 
@@ -73,7 +78,7 @@ function newest(folder, skip) {
 }
 
 /** Builds a part whose sources are newer than its stamp. */
-function buildStale(name, folders, build) {
+async function buildStale(name, folders, build) {
   const stamp = `dist/.built-${name}`;
   const sources = Math.max(
     ...folders.map((folder) => newest(folder, ['node_modules', 'dist', '.angular'])),
@@ -82,7 +87,7 @@ function buildStale(name, folders, build) {
   if (existsSync(stamp) && statSync(stamp).mtimeMs > sources) return;
   say(`Building ${name} …`);
   const began = Date.now();
-  build();
+  await build();
   mkdirSync('dist', { recursive: true });
   writeFileSync(stamp, new Date(began).toISOString());
 }
@@ -101,10 +106,10 @@ const nodeFolders = [
   'scripts',
 ];
 
-export function build(what = ['node', 'web']) {
-  if (what.includes('node')) buildStale('node', nodeFolders, () => run('node', ['scripts/build-node.mjs']));
+export async function build(what = ['node', 'web']) {
+  if (what.includes('node')) await buildStale('node', nodeFolders, () => run('node', ['scripts/build-node.mjs']));
   if (what.includes('web'))
-    buildStale('web', ['packages/web', 'packages/core', 'packages/contract'], () =>
+    await buildStale('web', ['packages/web', 'packages/core', 'packages/contract'], () =>
       run('npx', ['ng', 'build'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } }),
     );
 }

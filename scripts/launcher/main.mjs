@@ -1,7 +1,7 @@
 // The launcher: what "./lithodex" does.
 import { parseArgs } from 'node:util';
 import { existsSync } from 'node:fs';
-import { build, installDebian, installNpm } from './install.mjs';
+import { build, install, installNpm } from './install.mjs';
 import { keepInForeground } from './keep-running.mjs';
 
 const help = `Lithodex
@@ -26,27 +26,26 @@ async function main() {
         args: rest,
         options: { port: { type: 'string' }, state: { type: 'string' }, fresh: { type: 'boolean' } },
       });
-      installDebian(false);
-      installNpm();
-      build(['node']);
+      await install(false);
+      await build(['node']);
       const { demo } = await import('./demo.mjs');
       return demo({ port: Number(values.port ?? 8420), state: values.state ?? 'state/demo', fresh: values.fresh ?? false });
     }
     case 'start': {
       const { values } = parseArgs({ args: rest, options: { config: { type: 'string' } } });
       if (!values.config || !existsSync(values.config)) throw new Error('start needs --config FILE; see docs/configuration.md');
-      installNpm();
-      build();
+      await installNpm();
+      await build();
       return keepInForeground('The server', ['dist/node/server.js', values.config]);
     }
     case 'mover': {
-      installNpm();
-      build(['node']);
+      await installNpm();
+      await build(['node']);
       return keepInForeground('The mover', ['dist/node/mover.js', ...rest]);
     }
     case 'extract': {
-      installNpm();
-      build(['node']);
+      await installNpm();
+      await build(['node']);
       process.argv = [process.argv[0], 'extract', ...rest];
       await import('../../dist/node/extract.js');
       return undefined;
@@ -56,9 +55,8 @@ async function main() {
       return test(rest);
     }
     case 'bench': {
-      installDebian(true);
-      installNpm();
-      build(['node']);
+      await install(true);
+      await build(['node']);
       const { bench } = await import('./bench.mjs');
       return bench(rest);
     }

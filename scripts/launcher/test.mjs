@@ -1,7 +1,7 @@
 // "./lithodex test": installs, builds, lints, runs the tests.
 import { spawn, spawnSync } from 'node:child_process';
 import { readFileSync } from 'node:fs';
-import { build, projectFiles, installDebian, installNpm } from './install.mjs';
+import { build, install, projectFiles } from './install.mjs';
 
 const kinds = ['unit', 'api', 'browser'];
 
@@ -10,15 +10,23 @@ function run(command, args, options = {}) {
   if (status !== 0) process.exit(status ?? 1);
 }
 
-/** Lints, and checks format and types, beside the tests. Gives the status it ended with. */
-function checkBeside() {
-  const checks = [
-    'eslint . --cache --cache-location node_modules/.cache/eslint',
-    'prettier --check --log-level warn .',
-    'tsc -p tsconfig.json --noEmit',
-  ];
-  const child = spawn('sh', ['-c', checks.map((check) => `npx ${check}`).join(' && ')], { stdio: 'inherit' });
+const buildWeb = 'node scripts/launcher/build-web.mjs';
+const checks = [
+  'npx eslint . --cache --cache-location node_modules/.cache/eslint',
+  'npx prettier --check --log-level warn .',
+  'npx tsc -p tsconfig.json --noEmit',
+];
+
+/** Runs commands one after the other, beside what else goes on. Gives the status of the first that failed. */
+function inTurn(commands) {
+  const child = spawn('sh', ['-c', commands.join(' && ')], { stdio: 'inherit' });
   return new Promise((resolve) => child.once('exit', (status) => resolve(status ?? 1)));
+}
+
+async function holds(checked) {
+  if ((await checked) === 0) return;
+  process.stderr.write('Lint, format, types or the build do not hold: see above.\n');
+  process.exit(1);
 }
 
 /** Lines that hold something, tests against all code. */
@@ -45,18 +53,16 @@ export async function test(args) {
   }
   const kills = args.find((a) => a.startsWith('--kills='))?.slice('--kills='.length);
   if (kills) {
-    installDebian(true);
-    installNpm();
-    build(['node']);
+    await install(true);
+    await build(['node']);
     const env = { ...process.env, LITHODEX_KILLS: kills, LITHODEX_PAUSES: String(Math.min(Number(kills), 100)) };
     run('npx', ['vitest', 'run', '--project', 'api', 'tests/api/kill.test.ts', 'tests/api/pauses.test.ts'], { env });
     return;
   }
   const fuzz = args.find((a) => a.startsWith('--fuzz='))?.slice('--fuzz='.length);
   if (fuzz) {
-    installDebian(true);
-    installNpm();
-    build(['node']);
+    await install(true);
+    await build(['node']);
     run('npx', ['vitest', 'run', '--project', 'api', 'tests/api/fuzz.test.ts', '--testTimeout=3600000'], {
       env: { ...process.env, LITHODEX_FUZZ: fuzz },
     });
@@ -66,20 +72,16 @@ export async function test(args) {
   const unknown = chosen.find((a) => !kinds.includes(a));
   if (unknown) throw new Error(`There is no kind of test "${unknown}"; there are ${kinds.join(', ')}.`);
   const wanted = chosen.length ? chosen : kinds;
-  installDebian(true);
-  installNpm();
-  build(wanted.includes('browser') ? ['node', 'web'] : ['node']);
-  const checked = chosen.length ? 0 : checkBeside();
+  await install(true);
+  await build(['node']);
+  const beside = [...(chosen.length ? [] : checks), ...(wanted.includes('browser') ? [buildWeb] : [])];
+  const checked = inTurn(beside);
   for (const kind of wanted) {
+    // what is served and timed runs alone
+    if (kind !== 'unit') await holds(checked);
     run('npx', ['vitest', 'run', '--project', kind]);
-    if (kind === 'unit') {
-      run('npx', ['ng', 'test'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } });
-      // what is served and timed runs alone
-      if ((await checked) !== 0) {
-        process.stderr.write('Lint, format or types do not hold: see above.\n');
-        process.exit(1);
-      }
-    }
+    if (kind === 'unit') run('npx', ['ng', 'test'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } });
   }
+  await holds(checked);
   ratio();
 }

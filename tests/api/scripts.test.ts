@@ -43,12 +43,16 @@ describe('scripts of a policy', () => {
     expect(done.tasks[0]!.phases.map((p) => p.name)).toEqual(expect.arrayContaining(['script before', 'reading', 'script after']));
   });
 
+  type Ends = { started_at: number; ended_at: number; measured_ms: number };
   it('leave a run whose rates can be seen over its time', async () => {
     const { rows } = await admin.call('listRuns', { query: { kinds: 'backup', states: 'done', limit: 1 } });
     const [run] = rows;
     const { from, slotMs, read } = await admin.call('runRates', { id: run!.id });
     expect(from).toBe(run!.startedAt);
-    expect((read.reduce((a, b) => a + b, 0) * slotMs) / 1000).toBeCloseTo(run!.counts.read, 0);
+    const task = await h.server.deps.db('task').where({ run_id: run!.id }).first<Ends>('started_at', 'ended_at', 'measured_ms');
+    // at the rates of its mover it would have moved as much more as the task took longer than the mover
+    const moved = (run!.counts.read * (task.ended_at - task.started_at)) / task.measured_ms;
+    expect((read.reduce((a, b) => a + b, 0) * slotMs) / 1000).toBeCloseTo(moved, 0);
     await expect(admin.call('runRates', { id: 999_999 })).rejects.toMatchObject({ code: 'NOT_FOUND' });
   });
 

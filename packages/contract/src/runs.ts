@@ -60,6 +60,8 @@ export const TaskRow = z.object({
   progress: Progress.nullable(),
   phases: z.array(z.object({ name: z.string(), ms: z.number() })),
   counts: Counts,
+  /** Bytes a second by the clock of its mover; null while it runs, and where too little was moved to say. */
+  rate: z.number().nullable(),
   cause: Cause.nullable(),
   pointId: Uuid.nullable(),
   buildsOn: Instant.nullable(),

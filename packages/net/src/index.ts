@@ -2,4 +2,3 @@ export * from './addresses';
 export * from './outgoing';
 export * from './bodies';
 export * from './end-on-fault';
-export { request, type Dispatcher } from 'undici';

@@ -2,7 +2,7 @@ import { PassThrough, Readable } from 'node:stream';
 import http from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { afterEach, describe, expect, it } from 'vitest';
-import { addressOf, atMost, bytesOf, checkHost, outgoingAgent, privateAddressesSetting, request, whyRefused } from './index';
+import { addressOf, atMost, bytesOf, checkHost, OutgoingClient, privateAddressesSetting, whyRefused } from './index';
 
 afterEach(() => {
   delete process.env['LITHODEX_PRIVATE_ADDRESSES'];
@@ -80,13 +80,12 @@ describe('answers', () => {
       more();
     });
     await new Promise<void>((resume) => server.listen(0, '127.0.0.1', resume));
-    const agent = outgoingAgent(1_000_000, 5000);
-    const ask = () => request(`http://127.0.0.1:${(server.address() as AddressInfo).port}`, { dispatcher: agent });
+    const client = new OutgoingClient(1_000_000, 5000);
+    const ask = () => client.request(new URL(`http://127.0.0.1:${(server.address() as AddressInfo).port}`), { method: 'GET' });
     await expect((await ask()).body.arrayBuffer()).rejects.toThrow();
     await expect(bytesOf((await ask()).body, 10, 99e12)).rejects.toMatchObject({ code: 'TOO_MUCH' });
     await expect(bytesOf((await ask()).body, 10)).rejects.toThrow();
     await (await ask()).body.dump({ limit: 10 }).catch(() => undefined);
-    await agent.destroy();
     server.closeAllConnections();
     server.close();
   });

@@ -1,7 +1,7 @@
 import dns from 'node:dns';
 import net from 'node:net';
 import type { LookupFunction } from 'node:net';
-import { Agent, fetch, type RequestInit } from 'undici';
+import type { Agent, Dispatcher, request, RequestInit } from 'undici';
 import { whyRefused } from './addresses';
 
 /** Name of the setting in the surroundings of a process, so that its threads have it too: 'no' refuses private addresses. */
@@ -53,22 +53,45 @@ export function addressOf(host: string): Promise<string> {
   });
 }
 
-/** Connections for requests to the outside: no address that is refused, and no answer longer than `mostBytes`. */
-export function outgoingAgent(mostBytes: number, silenceMs: number): Agent {
-  return new Agent({
-    connect: { lookup: guardedLookup, timeout: silenceMs },
-    headersTimeout: silenceMs,
-    bodyTimeout: silenceMs,
-    maxResponseSize: mostBytes,
-  });
+export interface OutgoingRequest {
+  readonly method: Dispatcher.HttpMethod;
+  readonly headers?: Record<string, string>;
+  readonly body?: Uint8Array | string | null;
+  readonly signal?: AbortSignal;
 }
 
-/** `fetch` for libraries that bring none: by {@link outgoingAgent}, so that what was looked at is what is connected to, wherever the answers lead. Rejects with AddressRefused. */
-export function outgoingFetch(mostBytes: number, silenceMs: number): (url: string, options: object) => Promise<Response> {
-  const dispatcher = outgoingAgent(mostBytes, silenceMs);
-  return async (url, options) => {
+/** The client for requests to the outside: no address that is refused, and no answer longer than `mostBytes`. Rejects with AddressRefused, and with what the network says. */
+export class OutgoingClient {
+  private agent: Agent | undefined;
+
+  constructor(
+    private readonly mostBytes: number,
+    private readonly silenceMs: number,
+  ) {}
+
+  /** Loaded when something is asked: most threads never ask anything of the outside. */
+  private async client(): Promise<{ undici: typeof import('undici'); dispatcher: Agent }> {
+    const undici = await import('undici');
+    this.agent ??= new undici.Agent({
+      connect: { lookup: guardedLookup, timeout: this.silenceMs },
+      headersTimeout: this.silenceMs,
+      bodyTimeout: this.silenceMs,
+      maxResponseSize: this.mostBytes,
+    });
+    return { undici, dispatcher: this.agent };
+  }
+
+  async request(url: URL, options: OutgoingRequest): ReturnType<typeof request> {
+    checkHost(url.hostname);
+    const { undici, dispatcher } = await this.client();
+    return undici.request(url, { ...options, dispatcher });
+  }
+
+  /** For libraries that bring no client of their own: what was looked at is what is connected to, wherever the answers lead. */
+  readonly fetch = async (url: string, options: object): Promise<Response> => {
     checkHost(new URL(url).hostname);
-    const answer: unknown = await fetch(url, { ...(options as RequestInit), dispatcher });
+    const { undici, dispatcher } = await this.client();
+    const answer: unknown = await undici.fetch(url, { ...(options as RequestInit), dispatcher });
     return answer as Response;
   };
 }

@@ -1,4 +1,4 @@
-import { AddressRefused, checkHost, outgoingAgent, request, type Dispatcher } from '@lithodex/net';
+import { AddressRefused, OutgoingClient, type OutgoingRequest } from '@lithodex/net';
 import { z } from 'zod';
 import { EngineError } from '../errors';
 
@@ -32,7 +32,7 @@ export const endOfMedium = Symbol('end of medium');
 const answerMs = 300_000;
 /** More than a record and any answer take. */
 const mostBytes = 256 << 20;
-const agent = outgoingAgent(mostBytes, answerMs);
+const client = new OutgoingClient(mostBytes, answerMs);
 
 interface Answer {
   readonly status: number;
@@ -88,7 +88,7 @@ export class CartridgeLibrary {
 
   private async onDrive(
     barcode: string,
-    method: Dispatcher.HttpMethod,
+    method: OutgoingRequest['method'],
     what: string,
     body?: Uint8Array,
   ): Promise<Answer | typeof endOfMedium> {
@@ -107,16 +107,14 @@ export class CartridgeLibrary {
     }
   }
 
-  private async ask(method: Dispatcher.HttpMethod, path: string, body?: Uint8Array): Promise<Answer> {
+  private async ask(method: OutgoingRequest['method'], path: string, body?: Uint8Array): Promise<Answer> {
     const { endpoint, token } = this.access;
     let answer: Answer;
     try {
       const url = new URL(`${endpoint}/v1/${path}`);
-      checkHost(url.hostname);
-      const { statusCode, body: stream } = await request(url, {
+      const { statusCode, body: stream } = await client.request(url, {
         method,
         headers: { authorization: `Bearer ${token}` },
-        dispatcher: agent,
         signal: AbortSignal.timeout(answerMs),
         body: body ?? null,
       });

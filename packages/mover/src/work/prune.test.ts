@@ -317,7 +317,7 @@ describe('pruning', () => {
       }),
       { numRuns: 25 },
     );
-  });
+  }, 240_000);
 });
 
 /** Holds back the next commit of this store. */

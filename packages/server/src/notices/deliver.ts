@@ -1,6 +1,6 @@
 import { createHmac } from 'node:crypto';
 import { isIP } from 'node:net';
-import { AddressRefused, addressOf, checkHost, outgoingAgent, request } from '@lithodex/net';
+import { AddressRefused, addressOf, OutgoingClient } from '@lithodex/net';
 import { createTransport } from 'nodemailer';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
@@ -10,7 +10,7 @@ import { mailServerIn, noticesIn, noticeSecret, type NoticeRow } from './notice-
 const waitMs = 10_000;
 /** How much of an answer to a webhook is read, in bytes; none of it is used. */
 const answerLimit = 1 << 16;
-const agent = outgoingAgent(1 << 20, waitMs);
+const client = new OutgoingClient(1 << 20, waitMs);
 const minuteMs = 60_000;
 /** How long after each try that failed the next one comes, then every hour. */
 const pausesMs = [1, 5, 15, 60].map((minutes) => minutes * minuteMs);
@@ -69,10 +69,8 @@ async function callHook(deps: Deps, notice: NoticeRow, url: string, draft: Draft
   const { subject, body: text, data, attachment } = draft;
   const body = JSON.stringify({ id, notice: notice.name, at: deps.clock.now(), subject, text, data, ...(attachment && { attachment }) });
   const secret = noticeSecret(deps.secrets, notice);
-  checkHost(new URL(url).hostname);
-  const { statusCode, body: answer } = await request(url, {
+  const { statusCode, body: answer } = await client.request(new URL(url), {
     method: 'POST',
-    dispatcher: agent,
     signal: AbortSignal.timeout(waitMs),
     headers: {
       'content-type': 'application/json',

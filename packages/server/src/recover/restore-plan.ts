@@ -5,13 +5,13 @@ import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
+import { tooLittleToMeasure } from '../runs/run-rows';
 import { cartridgeCheck } from './cartridge-check';
 import { isMachineRestore, lookAtPlatforms, machinePicks } from './machine-restores';
 import { resolvePicks, type ResolvedPick } from './resolve-picks';
 
 const mostLooked = 4000;
 /** Bytes below which the fixed cost of a task hides its rate. */
-const tooLittleToMeasure = 4_000_000;
 
 type Look = AnswerTo<'look'>;
 

@@ -41,7 +41,7 @@ export async function dropOldRates(db: Knex, now: number): Promise<void> {
     .delete();
 }
 
-/** How fast a run read and wrote, over its time; evenly between samples. `narrow`: to the tasks `t` that count. */
+/** How fast a run read and wrote, over its time and by the clocks of its movers; evenly between samples. `narrow`: to the tasks `t` that count. */
 export async function runRates(
   db: Knex,
   run: RunRecord,
@@ -50,12 +50,19 @@ export async function runRates(
 ): Promise<Answered<'runRates'>> {
   const to = run.ended_at ?? now;
   if (run.started_at === null || to <= run.started_at) return { from: run.started_at ?? now, slotMs: 0, read: [], written: [] };
-  type TaskEnds = { id: string; type: string; started_at: number | null; ended_at: number | null; counts: unknown };
+  type TaskEnds = {
+    id: string;
+    type: string;
+    started_at: number | null;
+    ended_at: number | null;
+    counts: unknown;
+    measured_ms: number | null;
+  };
   const tasks = await db('task as t')
     .where({ 't.run_id': run.id })
     .whereNotNull('t.started_at')
     .modify(narrow)
-    .select<TaskEnds[]>('t.id', 't.type', 't.started_at', 't.ended_at', 't.counts');
+    .select<TaskEnds[]>('t.id', 't.type', 't.started_at', 't.ended_at', 't.counts', 't.measured_ms');
   const samples = await db('rate_sample as r')
     .join('task as t', 't.id', 'r.task_id')
     .where('t.run_id', run.id)
@@ -74,7 +81,9 @@ export async function runRates(
       const counts = fromJsonOrNull<{ read: number; bytes: number; stored: number }>(t.counts);
       const end =
         t.ended_at !== null && counts ? { read_bytes: t.type === 'backup' ? counts.read : counts.bytes, stored: counts.stored } : null;
-      return [{ at: t.started_at!, total: 0 }, ...own, ...(end ? [{ at: t.ended_at!, total: pick(end) }] : [])];
+      const all = [{ at: t.started_at!, total: 0 }, ...own, ...(end ? [{ at: t.ended_at!, total: pick(end) }] : [])];
+      const slower = t.ended_at !== null && t.measured_ms ? (t.ended_at - t.started_at!) / t.measured_ms : 1;
+      return all.map(({ at, total }) => ({ at, total: total * slower }));
     });
   const slots = Math.min(mostSlots, Math.max(fewestSlots, Math.floor((to - run.started_at) / slotAtLeastMs)));
   const over = (series: Reading[][]) => ratesOver(series, run.started_at!, to, slots);

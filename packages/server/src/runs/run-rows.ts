@@ -37,6 +37,8 @@ export interface TaskRecord {
   readonly progress: unknown;
   readonly phases: unknown;
   readonly counts: unknown;
+  readonly measured_ms: number | null;
+  readonly measured_bytes: number | null;
   readonly cause: unknown;
   readonly work: unknown;
 }
@@ -91,6 +93,8 @@ export function tasksOf(db: Knex, runIds: readonly number[]): Promise<TaskRecord
       't.progress',
       't.phases',
       't.counts',
+      't.measured_ms',
+      't.measured_bytes',
       't.cause',
       db.raw('NULL AS work'),
     );
@@ -129,6 +133,13 @@ export function toRunRow(run: RunRecord, tasks: readonly TaskRecord[], policyNam
   };
 }
 
+/** Less than this is over before a rate of it says anything. */
+export const tooLittleToMeasure = 4_000_000;
+
+function measuredRate({ measured_ms: ms, measured_bytes: bytes }: TaskRecord): number | null {
+  return ms && bytes && bytes >= tooLittleToMeasure ? Math.round((bytes / ms) * 1000) : null;
+}
+
 export function toTaskRow(task: TaskRecord, pointId: string | null, buildsOn: number | null): TaskRow {
   return {
     id: task.id,
@@ -144,6 +155,7 @@ export function toTaskRow(task: TaskRecord, pointId: string | null, buildsOn: nu
     progress: fromJsonOrNull<Progress>(task.progress),
     phases: fromJsonOrNull<TaskRow['phases']>(task.phases) ?? [],
     counts: countsOf(task),
+    rate: measuredRate(task),
     cause: fromJsonOrNull<Cause>(task.cause),
     pointId,
     buildsOn,

@@ -1,4 +1,4 @@
-import { outgoingFetch } from '@lithodex/net';
+import { OutgoingClient } from '@lithodex/net';
 import type { Request, Response } from 'express';
 import type { Knex } from 'knex';
 import * as client from 'openid-client';
@@ -16,7 +16,7 @@ const purpose = 'organisation sign-in';
 const stateMs = 10 * 60_000;
 const answerS = 10;
 /** More than anything an organisation says of itself or of a person. */
-const ask = outgoingFetch(1 << 20, answerS * 1000);
+const { fetch: ask } = new OutgoingClient(1 << 20, answerS * 1000);
 const path = '/api/v1/session/organisation';
 const State = z.object({ state: z.string(), nonce: z.string(), verifier: z.string(), next: z.string(), at: z.number() });
 

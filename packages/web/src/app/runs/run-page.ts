@@ -81,11 +81,6 @@ export class RunPage {
     return of?.startedAt ? (of.endedAt ?? this.session.now()) - of.startedAt : null;
   }
 
-  protected rate(t: TaskRow): number {
-    const ms = this.took(t);
-    return ms && t.counts.read ? (t.counts.read / ms) * 1000 : 0;
-  }
-
   protected phaseShare(t: TaskRow, ms: number): number {
     return (
       (ms /
