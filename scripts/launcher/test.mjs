@@ -19,7 +19,10 @@ const checks = [
 
 /** Runs commands one after the other, beside what else goes on. Gives the status of the first that failed. */
 function inTurn(commands) {
-  const child = spawn('sh', ['-c', commands.join(' && ')], { stdio: 'inherit' });
+  const child = spawn('sh', ['-c', commands.join(' && ')], { stdio: 'inherit', detached: true });
+  process.once('exit', () => {
+    if (child.exitCode === null) process.kill(-child.pid);
+  });
   return new Promise((resolve) => child.once('exit', (status) => resolve(status ?? 1)));
 }
 
