@@ -21,7 +21,7 @@ const checks = [
 function inTurn(commands) {
   const child = spawn('sh', ['-c', commands.join(' && ')], { stdio: 'inherit', detached: true });
   process.once('exit', () => {
-    if (child.exitCode === null) process.kill(-child.pid);
+    if (child.exitCode === null && child.signalCode === null) process.kill(-child.pid);
   });
   return new Promise((resolve) => child.once('exit', (status) => resolve(status ?? 1)));
 }

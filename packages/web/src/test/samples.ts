@@ -204,6 +204,7 @@ export const task = (id: number, more: Partial<TaskRow> = {}): TaskRow => ({
   progress: null,
   phases: [],
   counts,
+  rate: null,
   cause: null,
   pointId: uuid(id + 50),
   buildsOn: null,
