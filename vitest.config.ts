@@ -19,7 +19,7 @@ const project = (
   test: { name, include, environment: 'node', testTimeout: timeout, hookTimeout: timeout, isolate: false, maxWorkers: 2, ...more },
 });
 /** What takes longest goes first, so that nothing is waited for at the end. */
-const longest = ['kill', 'fuzz', 'prune', 'take-point', 'machines'].map((name) => `/${name}.test.ts`);
+const longest = ['kill', 'fuzz', 'journey', 'prune', 'take-point', 'machines'].map((name) => `/${name}.test.ts`);
 class LongestFirst extends BaseSequencer {
   override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
     const rest = await super.sort(files);
@@ -35,7 +35,7 @@ export default defineConfig({
     projects: [
       project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
       project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup }),
-      project('browser', ['tests/browser/**/*.test.ts'], 300_000, { globalSetup, fileParallelism: false }),
+      project('browser', ['tests/browser/**/*.test.ts'], 300_000, { globalSetup }),
     ],
   },
 });

@@ -12,7 +12,7 @@ interface Operation {
 }
 
 /** Bodies sent to every route; a long look has more: `./lithodex test --fuzz=1000`. */
-const bodies = Number(process.env['LITHODEX_FUZZ'] ?? 8);
+const bodies = Number(process.env['LITHODEX_FUZZ'] ?? 6);
 const document = openApiDocument() as { paths: Record<string, Record<string, Operation>> };
 const operations = Object.values(document.paths).flatMap((path) => Object.values(path));
 /** What waits for somebody, or ends what the test stands on. */

@@ -6,7 +6,7 @@ import { Harness, policyFor, type Client } from '../support/harness';
 import { describeTree } from '../support/nasty-tree';
 import { readAllPoints } from '../support/store-kit';
 
-const rounds = Math.ceil(Number(process.env['LITHODEX_PAUSES'] ?? 25) / 5);
+const rounds = Math.ceil(Number(process.env['LITHODEX_PAUSES'] ?? 15) / 5);
 const leaseMs = 800;
 let h: Harness;
 let admin: Client;
