@@ -5,7 +5,7 @@ import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync, chmodSync }
 import path from 'node:path';
 import { zoneByDay } from './harbour-zone.mjs';
 import { keepRunning } from './keep-running.mjs';
-import { freePort, startMariadb } from './mariadb.mjs';
+import { freePort, setDurable, startMariadb } from './mariadb.mjs';
 
 const say = (text) => process.stderr.write(`${text}\n`);
 const signIns = [
@@ -171,6 +171,7 @@ export async function demo({ port, state: given, fresh }) {
     await startChild(children, 'dist/node/standins.js', [standins], 'The stand-ins');
     if (!existsSync(marker)) {
       say(`First start: eight weeks of Kelmar Harbour (${zone}) are lived through with the real product. This takes about three minutes.`);
+      setDurable(database.socket, false);
       const history = wholeGroup(
         spawn(process.execPath, ['dist/node/demo.js', config, state, standins], {
           stdio: ['ignore', 'inherit', 'inherit'],
@@ -182,6 +183,7 @@ export async function demo({ port, state: given, fresh }) {
       if (stopping) return;
       if (history.exitCode !== 0) throw new Error('The history of the demo could not be made.');
       children.pop();
+      setDurable(database.socket, true);
       writeFileSync(marker, JSON.stringify({ at: new Date().toISOString() }));
     }
     await ended(web);

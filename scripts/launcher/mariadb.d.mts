@@ -6,6 +6,7 @@ export interface Account {
 export function freePort(wanted?: number): Promise<number>;
 export function openAccount(socket: string, account: Account): number;
 export function removeAccount(socket: string, account: Account): void;
+export function setDurable(socket: string, durable: boolean): void;
 export function startMariadb(
   folder: string,
   account?: Account,

@@ -56,6 +56,12 @@ export function removeAccount(socket, { name, user }) {
   if (removed.status !== 0) throw new Error(`the database could not be removed: ${removed.stderr}`);
 }
 
+/** Whether every transaction waits for the disk. What is made anew when it breaks off, as the history of the demo or the database of a test, need not. */
+export function setDurable(socket, durable) {
+  const set = ask(socket, `SET GLOBAL innodb_flush_log_at_trx_commit = ${durable ? 1 : 2};`);
+  if (set.status !== 0) throw new Error(`the database could not be set: ${set.stderr}`);
+}
+
 /** Starts a server in `folder` (made on first use), with the database and account that are given. */
 export async function startMariadb(folder, account, wantedPort = 0) {
   const asRoot = process.getuid() === 0;

@@ -1,5 +1,5 @@
 import fs from 'node:fs';
-import { startMariadb } from '../../scripts/launcher/mariadb.mjs';
+import { setDurable, startMariadb } from '../../scripts/launcher/mariadb.mjs';
 import { sharedSetting } from './database';
 import { temporaryFolder } from './nasty-tree';
 
@@ -8,6 +8,7 @@ export default async function shareDatabase(): Promise<() => Promise<void>> {
   const folder = temporaryFolder('db');
   fs.chmodSync(folder, 0o755);
   const server = await startMariadb(folder);
+  setDurable(server.socket, false);
   process.env[sharedSetting] = server.socket;
   return async () => {
     await server.stop();

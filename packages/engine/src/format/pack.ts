@@ -96,7 +96,7 @@ export class PackBuilder {
     tail.writeUInt32LE(sealed.length);
     const parts = [sealed, tail, packEnd];
     const release = () => {
-      this.scratch.give(this.buffer);
+      this.scratch.give(this.buffer, this.length);
     };
     const room = this.buffer.length - this.length;
     if (parts.reduce((sum, part) => sum + part.length, 0) > room)
@@ -106,11 +106,14 @@ export class PackBuilder {
   }
 }
 
-/** Buffers used again from pack to pack. */
+/** Buffers used again from pack to pack. New ones for every small task would keep the collector of garbage busier than the task does the thread. */
 export class Scratch {
   static readonly largestBlock = 5 << 20;
   static readonly largestUsualToc = 1 << 20;
+  /** So much of a buffer may stay in memory while nothing is done. */
+  private static readonly keptBytes = 4 << 20;
   private readonly free: Buffer[] = [];
+  private used = 0;
   readonly compressed = Buffer.allocUnsafeSlow(compressBound(Scratch.largestBlock));
 
   /** Memory for a pack. */
@@ -118,15 +121,21 @@ export class Scratch {
     return this.free.pop() ?? Buffer.allocUnsafeSlow(packLimit + Scratch.largestBlock + Scratch.largestUsualToc);
   }
 
-  give(pack: Buffer): void {
+  /** Takes back the memory of a pack of so many bytes. */
+  give(pack: Buffer, bytes: number): void {
     this.free.push(pack);
+    this.used = Math.max(this.used, bytes);
   }
 
-  /** Nothing more for now: lets go of what is not in use. */
+  /** Nothing more for now: lets go of what was not given back nearly as it was. */
   rest(): void {
-    this.free.length = 0;
+    this.free.length = this.used > Scratch.keptBytes ? 0 : Math.min(1, this.free.length);
+    this.used = 0;
   }
 }
+
+/** That of this thread: what is written goes through it a pack at a time. */
+export const threadScratch = new Scratch();
 
 let compressed = Buffer.allocUnsafeSlow(2 << 20);
 

@@ -1,5 +1,4 @@
 import { parentPort, workerData } from 'node:worker_threads';
-import { Scratch } from '../format/pack';
 import type { PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
@@ -7,7 +6,7 @@ import { ChunkWriter } from '../store/chunk-writer';
 import { targetAt } from '../targets/place';
 import { served } from '../threads/thread-end';
 import { haltedBy } from '../threads/thread-pool';
-import { Crunch } from './crunch';
+import { Crunch, cutterOf } from './crunch';
 import { FileResults } from './file-results';
 import type { CrunchRequest, CrunchStart, CrunchReply } from './crunch-pool';
 
@@ -15,7 +14,7 @@ import type { CrunchRequest, CrunchStart, CrunchReply } from './crunch-pool';
 const start = workerData as CrunchStart;
 const keys: KeySet = { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) };
 const target = targetAt(start.place);
-const scratch = new Scratch();
+const cutter = cutterOf(keys);
 const reply = (message: CrunchReply, handedOver: ArrayBuffer[] = []) => {
   parentPort!.postMessage(message, handedOver);
 };
@@ -29,8 +28,8 @@ function begin(memory: SharedArrayBuffer): void {
     const encoded = new Uint8Array(toc.encode());
     reply({ type: 'pack', toc: encoded }, [encoded.buffer]);
   };
-  writer = new ChunkWriter(keys, target, (name) => claims.claim(name), onPack, scratch);
-  crunch = new Crunch(keys, writer, haltedBy(start));
+  writer = new ChunkWriter(keys, target, (name) => claims.claim(name), onPack);
+  crunch = new Crunch(cutter, writer, haltedBy(start));
 }
 
 async function handle(request: CrunchRequest): Promise<void> {
@@ -48,7 +47,6 @@ async function handle(request: CrunchRequest): Promise<void> {
     reply({ type: 'blocks', id: request.id, done }, [done.names.buffer as ArrayBuffer]);
   } else {
     await writer.finish();
-    scratch.rest();
     reply({ type: 'finished', counts: writer.counts });
   }
 }

@@ -68,9 +68,11 @@ interface ReadContent {
 const { O_RDONLY, O_NOFOLLOW, O_NONBLOCK } = fs.constants;
 const noNames = Buffer.alloc(0);
 
+/** What cuts streams for a store; its window is large, so that one is made for a thread and not for every run. */
+export const cutterOf = (keys: KeySet): Cutter => new Cutter(gearTable(cutSeed(keys)), streamSizes, windowBytes);
+
 /** Reads, cuts and stores files, one after another, in the thread it lives in, and packs their entries. */
 export class Crunch {
-  private readonly cutter: Cutter;
   private readonly window: Buffer;
   private readonly entry = new ByteWriter();
   private readonly before = new FileFacts();
@@ -78,11 +80,10 @@ export class Crunch {
   private readonly list: PutChunk;
 
   constructor(
-    keys: KeySet,
+    private readonly cutter: Cutter,
     private readonly writer: ChunkWriter,
     private readonly stopped: () => boolean,
   ) {
-    this.cutter = new Cutter(gearTable(cutSeed(keys)), streamSizes, windowBytes);
     const { buffer, byteOffset } = this.cutter.window;
     this.window = Buffer.from(buffer, byteOffset, windowBytes);
     this.list = (data) => this.writer.put(data);

@@ -1,4 +1,4 @@
-import { PackBuilder, Scratch, packName } from '../format/pack';
+import { PackBuilder, packName, threadScratch } from '../format/pack';
 import type { PackToc, TocChunk } from '../format/toc';
 import type { KeySet } from '../keys/key-set';
 import { keyedHash } from '../native/blake3';
@@ -56,7 +56,6 @@ export class ChunkWriter {
     private readonly target: Target,
     private readonly claim: (name: Buffer) => boolean,
     private readonly onPack: (toc: PackToc) => void,
-    private readonly scratch = new Scratch(),
   ) {
     this.pace = paceOf(target.place);
   }
@@ -84,7 +83,7 @@ export class ChunkWriter {
   }
 
   private current(): PackBuilder {
-    this.pack ??= new PackBuilder(this.keys, this.scratch);
+    this.pack ??= new PackBuilder(this.keys, threadScratch);
     return this.pack;
   }
 
@@ -109,6 +108,7 @@ export class ChunkWriter {
     this.closeBlock(this.usual);
     this.closeBlock(this.dense);
     await this.writePack();
+    threadScratch.rest();
   }
 
   private async writePack(): Promise<void> {
