@@ -94,6 +94,17 @@ describe('packs', () => {
     return { raw, ...pack.finish() };
   };
 
+  it('leave memory for the next one behind, unless much of it was written on', () => {
+    const scratch = new Scratch();
+    const first = scratch.take();
+    scratch.give(first, 1000);
+    scratch.rest();
+    expect(scratch.take()).toBe(first);
+    scratch.give(first, 30 << 20);
+    scratch.rest();
+    expect(scratch.take()).not.toBe(first);
+  });
+
   it('give their blocks back, compressed or not', () => {
     const { raw, file, toc } = build();
     expect(toc.blocks.map((b) => b.codec)).toEqual([1, 0]);

@@ -110,11 +110,16 @@ export class PackBuilder {
 export class Scratch {
   static readonly largestBlock = 5 << 20;
   static readonly largestUsualToc = 1 << 20;
-  /** So much of a buffer may stay in memory while nothing is done. */
+  /** Memory that was written on up to here is kept while nothing is done: what was never touched takes no room. */
   private static readonly keptBytes = 4 << 20;
   private readonly free: Buffer[] = [];
   private used = 0;
-  readonly compressed = Buffer.allocUnsafeSlow(compressBound(Scratch.largestBlock));
+  private block: Buffer | undefined;
+
+  /** Memory for one block that is compressed; most threads that know this write none. */
+  get compressed(): Buffer {
+    return (this.block ??= Buffer.allocUnsafeSlow(compressBound(Scratch.largestBlock)));
+  }
 
   /** Memory for a pack. */
   take(): Buffer {
@@ -127,7 +132,7 @@ export class Scratch {
     this.used = Math.max(this.used, bytes);
   }
 
-  /** Nothing more for now: lets go of what was not given back nearly as it was. */
+  /** Nothing more for now: keeps memory for one pack, unless so much was written on it that it takes real room. */
   rest(): void {
     this.free.length = this.used > Scratch.keptBytes ? 0 : Math.min(1, this.free.length);
     this.used = 0;
