@@ -8,7 +8,7 @@ import type { CartridgeLibrary } from './cartridge-library';
 import { Cartridges, type CartridgePlace } from './cartridges';
 
 const base = temporaryFolder('cartridges');
-const service = new LibraryService({ folder: `${base}/library`, token: 'let me in', drives: 2, slots: 2000 });
+const service = new LibraryService({ folder: `${base}/library`, token: 'let me in', drives: 2, slots: 8000 });
 const { library } = service;
 let endpoint = '';
 let round = 0;
@@ -145,6 +145,28 @@ describe('a set of cartridges', () => {
     expect((await open().listDeep('packs/')).sort()).toEqual(['aa/3', 'aa/4', 'aa/5']);
   });
 
+  it('creates a pack once, again after it was removed, and leaves none of it in the folder', async () => {
+    blank(2);
+    const [one, other] = [open(), open()];
+    const created = (bytes: number) => Promise.all([one, other].map((set) => set.putExclusive('packs/aa/1', Buffer.alloc(bytes, 1))));
+    expect((await created(1000)).filter(Boolean)).toHaveLength(1);
+    expect(await open().putExclusive('packs/aa/1', Buffer.from('late'))).toBe(false);
+    await one.remove('packs/aa/1');
+    expect(await one.putExclusive('packs/aa/1', Buffer.from('again'))).toBe(true);
+    expect((await open().read('packs/aa/1')).toString()).toBe('again');
+    expect(fs.readdirSync(`${place.folder}/at-hand`, { recursive: true }).filter((name) => String(name).startsWith('packs/aa/'))).toEqual(
+      [],
+    );
+  });
+
+  it('leaves nothing of what did not fit', async () => {
+    blank(1);
+    const target = open();
+    await expect(target.putExclusive('roots/s/one', Buffer.alloc(2 * MB))).rejects.toMatchObject({ code: 'TARGET_FULL' });
+    expect(await open().list('roots/s/')).toEqual([]);
+    expect(await target.putExclusive('roots/s/one', Buffer.from('fits'))).toBe(true);
+  });
+
   it('leaves cartridges of others and protected ones alone', async () => {
     blank(3);
     await library.load(barcode(1));
@@ -215,7 +237,18 @@ describe('a set of cartridges', () => {
         expect(names.sort()).toEqual([...model.keys()].sort());
         for (const [name, data] of model) expect((await target.read(name)).equals(data)).toBe(true);
       }),
-      { numRuns: 40 },
+      {
+        numRuns: 40,
+        examples: [
+          [
+            [
+              { act: 'create', name: 'packs/b', size: 100 },
+              { act: 'remove', name: 'packs/b', size: 0 },
+              { act: 'create', name: 'packs/b', size: 200 },
+            ],
+          ],
+        ],
+      },
     );
   });
 });

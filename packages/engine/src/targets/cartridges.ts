@@ -35,6 +35,7 @@ const onlyOnCartridges = 'packs/';
 const passing = ['pins/', 'condemned/', 'locks/', 'check/'];
 const labels = 'labels/';
 const taken = Symbol('taken');
+const nothing = new Uint8Array();
 const labelOf = (number: number) => `${labels}${String(number).padStart(8, '0')}`;
 
 const isPack = (name: string) => name.startsWith(onlyOnCartridges);
@@ -104,13 +105,22 @@ export class Cartridges implements Target {
     if (!isPassing(name)) await this.append({ name, bytes: data.length }, data);
   }
 
-  /** The folder of the set decides who is first; the cartridge has it when the promise resolves. */
+  /** The folder of the set decides who is first; the cartridge has it when the promise resolves. What is in the folder of a pack is only the claim. */
   async putExclusive(name: string, data: Uint8Array, lockedUntil = 0): Promise<boolean> {
     if (lockedUntil > Date.now()) throw noLocks();
     await this.known();
-    if (this.contents.live().has(name) || !(await this.front.putExclusive(name, data))) return false;
-    if (!isPassing(name)) await this.append({ name, bytes: data.length }, data);
-    return true;
+    if (this.contents.live().has(name) || !(await this.front.putExclusive(name, isPack(name) ? nothing : data))) return false;
+    if (isPassing(name)) return true;
+    this.contents.refresh();
+    const first = !this.contents.live().has(name);
+    try {
+      if (first) await this.append({ name, bytes: data.length }, data);
+    } catch (error) {
+      await this.front.remove(name);
+      throw error;
+    }
+    if (isPack(name)) await this.front.remove(name);
+    return first;
   }
 
   /** One record after another, on the newest cartridge with room. Throws TARGET_FULL when there is no empty one to go on with. */
@@ -134,22 +144,23 @@ export class Cartridges implements Target {
     }
   }
 
-  /** The cartridge to write on: the newest, or else an empty one, which becomes the newest. */
+  /** The cartridge to write on: the newest, or else an empty one that the record fits on, which becomes the newest. */
   private async current(full: ReadonlySet<string>, needed: number): Promise<string> {
     const names = await this.front.list(labels);
     const newest = names.at(-1);
-    const { cartridges } = await this.inventory();
+    const usable = (await this.inventory()).cartridges.filter((c) => !c.writeProtected && !full.has(c.barcode));
     if (newest !== undefined) {
       const barcode = (await this.front.read(labels + newest)).toString();
-      const seen = cartridges.find((c) => c.barcode === barcode);
-      if (seen && !seen.writeProtected && !full.has(barcode)) {
+      const seen = usable.find((c) => c.barcode === barcode);
+      if (seen) {
         if (seen.records === 0) await this.label(barcode, Number(newest));
         if (seen.used + needed <= seen.capacity) return barcode;
       }
     }
     const number = newest === undefined ? 0 : Number(newest) + 1;
-    const blank = cartridges.find((c) => c.records === 0 && !c.writeProtected && !full.has(c.barcode));
-    const barcode = blank ? blank.barcode : await this.reclaim(cartridges);
+    const label = encodeRecord({ label: { set: this.place.barcodes, number } }).length;
+    const fitting = usable.filter((c) => label + needed <= c.capacity);
+    const barcode = fitting.find((c) => c.records === 0)?.barcode ?? (await this.reclaim(fitting));
     if (barcode === taken) return this.current(full, needed);
     if (barcode === undefined)
       throw new EngineError('TARGET_FULL', `no empty cartridge ${this.place.barcodes}… is in the library; put one in`);
@@ -167,7 +178,7 @@ export class Cartridges implements Target {
   /** Erases a cartridge on which nothing counts any more, the oldest first; {@link taken} when another has just begun it anew. */
   private async reclaim(cartridges: readonly SeenCartridge[]): Promise<string | typeof taken | undefined> {
     this.contents.refresh();
-    const spent = this.contents.cartridges().find((k) => k.spent && cartridges.some((c) => c.barcode === k.barcode && !c.writeProtected));
+    const spent = this.contents.cartridges().find((k) => k.spent && cartridges.some((c) => c.barcode === k.barcode));
     if (!spent) return undefined;
     const label = decodeHead(await this.library.read(spent.barcode, 0, 0, headLimit))?.head;
     if (!label || !('label' in label) || label.label.number !== spent.number) return taken;
@@ -233,7 +244,7 @@ export class Cartridges implements Target {
   async remove(name: string): Promise<void> {
     await this.known();
     if (!isPassing(name) && this.contents.live().has(name)) await this.append({ removes: name });
-    if (!isPack(name)) await this.front.remove(name);
+    await this.front.remove(name);
   }
 
   async lock(): Promise<void> {
