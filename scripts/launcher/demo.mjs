@@ -112,7 +112,6 @@ function ended(child) {
 }
 
 export async function demo({ port, state: given, fresh }) {
-  const began = Date.now();
   const state = path.resolve(given);
   const marker = path.join(state, 'seeded.json');
   // a state of before there was an organisation can not go on
@@ -212,7 +211,7 @@ export async function demo({ port, state: given, fresh }) {
       }),
     );
     writeFileSync(path.join(state, 'address'), address);
-    say(`\nLithodex is ready after ${Math.round((Date.now() - began) / 1000)} s: ${address}\n`);
+    say(`\nLithodex is ready ${Math.round(performance.now() / 1000)} s after the start of the command, all included: ${address}\n`);
     for (const [name, role] of signIns) say(`  ${name.padEnd(12)} lanterns-at-dusk   ${role}`);
     say(
       `\nThe library of cartridges can be seen and served at http://127.0.0.1:${library.port},\nthe virtualization platform at http://127.0.0.1:${platform.port},\nand the mail that was sent at http://127.0.0.1:${mail.port}`,
