@@ -7,13 +7,14 @@ import tseslint from 'typescript-eslint';
 /** Arrows point one way: what each package may import. */
 const arrows = {
   core: [],
-  contract: [],
+  kinds: [],
+  contract: ['kinds'],
   net: [],
   engine: ['core', 'net'],
-  connectors: ['core', 'net', 'engine'],
-  mover: ['core', 'contract', 'net', 'engine', 'connectors'],
-  server: ['core', 'contract', 'net'],
-  web: ['core', 'contract'],
+  connectors: ['core', 'kinds', 'net', 'engine'],
+  mover: ['core', 'kinds', 'contract', 'net', 'engine', 'connectors'],
+  server: ['core', 'kinds', 'contract', 'net'],
+  web: ['core', 'kinds', 'contract'],
   standins: [],
 };
 const packages = Object.keys(arrows);
@@ -29,7 +30,7 @@ const arrowRules = packages.map((name) => ({
             group: packages.filter((p) => p !== name && !arrows[name].includes(p)).map((p) => `@lithodex/${p}`),
             message: `${name} must not know this package; see docs/architecture.md.`,
           },
-          ...(name === 'core' || name === 'contract'
+          ...(name === 'core' || name === 'kinds' || name === 'contract'
             ? [{ group: ['node:*', 'fs', 'path'], message: `${name} runs in a browser too.` }]
             : []),
           { group: ['**/packages/**'], message: 'Import by package name.' },

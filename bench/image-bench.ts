@@ -2,9 +2,11 @@ import { spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { batchRanges, lengthOf } from '@lithodex/core';
-import { HostLimits, PlatformClient, SlidingWork } from '@lithodex/connectors';
+import { closePools, PlatformClient, SlidingWork } from '@lithodex/connectors';
 import { DiskFolder, Store } from '@lithodex/engine';
-import { closePools, takePoint } from '@lithodex/mover';
+import type { PlatformRef } from '@lithodex/kinds';
+import { takePoint } from '@lithodex/mover';
+import { quietly } from '../tests/support/store-kit';
 import { platformRights, PlatformService } from '@lithodex/standins';
 import type { Result } from './result';
 
@@ -61,7 +63,8 @@ export async function imageBench(folder: string, runs: number, report: (r: Resul
     stdio: ['ignore', 'pipe', 'inherit'],
   });
   const endpoint = await new Promise<string>((resolve) => platform.stdout.once('data', (data: Buffer) => resolve(data.toString().trim())));
-  const client = new PlatformClient({ endpoint, opener: { by: 'password', account: account.name, password: account.password } });
+  const place: PlatformRef = { id: null, endpoint, opener: { by: 'password', account: account.name, password: account.password } };
+  const client = new PlatformClient(place);
   try {
     const settings = { host: 'mole-1', folder: '/', tags: [], template: false, running: false, helper: true, processors: 1, memory: 512 };
     const { id, disks } = await client.create({ name: 'bench', ...settings, firmware: 'efi', system: '', networks: ['quay'], note: '' }, [
@@ -76,7 +79,6 @@ export async function imageBench(folder: string, runs: number, report: (r: Resul
     await fill(client, id, disk, places);
     fs.mkdirSync(`${folder}/image-store`);
     const store = await Store.create(new DiskFolder(`${folder}/image-store`), randomBytes(32), new Date());
-    const alive = async () => [];
     const take = (taskId: string, previous: string | null) =>
       takePoint(
         store,
@@ -89,12 +91,9 @@ export async function imageBench(folder: string, runs: number, report: (r: Resul
           moment: 0,
           include: [],
           exclude: [],
-          crossFileSystems: false,
-          readAs: null,
-          targetFolders: [],
-          machine: { client, id, cluster: '', location: '', inside: null, alive },
+          from: { kind: 'machine', platform: place, id, cluster: '', location: '', inside: null },
         },
-        { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
+        quietly,
       );
     await take('p0', null);
     let point = 0;

@@ -1,9 +1,10 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { HostLimits, Placer, Restorer } from '@lithodex/connectors';
+import { closePools, HostLimits, placePools, Placer, Restorer } from '@lithodex/connectors';
 import { baseName } from '@lithodex/core';
 import { DiskFolder, Store, topEntry, type Root } from '@lithodex/engine';
-import { closePools, placePools, takePoint } from '@lithodex/mover';
+import { takePoint } from '@lithodex/mover';
+import { folderTree, quietly } from '../tests/support/store-kit';
 import type { Measured } from './measured';
 
 /** Opens (or makes) the store of a bench folder. */
@@ -28,11 +29,9 @@ async function take(store: Store, path: string, taskId: string, previous: string
       moment: 0,
       include: [],
       exclude: [],
-      crossFileSystems: false,
-      readAs: null,
-      targetFolders: [],
+      from: folderTree(path),
     },
-    { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
+    quietly,
   );
   return root;
 }

@@ -34,6 +34,9 @@ import {
 /** Rules of a policy of the story beside its first. */
 const furtherOf = (policy: (typeof policies)[number]) => ('further' in policy ? policy.further : []);
 
+/** Tasks at once while the nights pass quickly: most of the time they wait for the disk. */
+const manyTasks = 4;
+
 /** Lives through the eight weeks with the real server and a real mover, so that every point of the demo was made by the product. */
 export class History {
   private readonly clock = new StoryClock();
@@ -129,6 +132,7 @@ export class History {
       { stdio: 'inherit' },
     );
     while (!deps.movers.present().length) await new Promise((resume) => setTimeout(resume, 50));
+    await this.call('eva.vind', 'changeMover', 'quay-mover', { drained: false, tasks: manyTasks, place: '' });
     const { id: targetId } = await this.call('eva.vind', 'addTarget', {
       name: 'quay-disk',
       place: { kind: 'folder', folder: `${this.state}/quay-disk` },
@@ -209,9 +213,10 @@ export class History {
     if (night === relayNight) await this.connect((name) => name === 'ais-relay');
     await this.machines(night, evening);
     if (night === noticesNight) await this.tellPeople();
-    if (night === platformNight)
+    if (night === nights - 1) {
       await this.call('eva.vind', 'changeMover', 'quay-mover', { drained: false, tasks: 2, place: 'Server room' });
-    if (night === nights - 1) await this.call('eva.vind', 'looked', undefined);
+      await this.call('eva.vind', 'looked', undefined);
+    }
     const last = night === nights - 1;
     const until = last ? this.lastMorning.toMillis() : evening.plus({ hours: 9 }).toMillis();
     const timed = [
@@ -318,10 +323,12 @@ export class History {
 
   /** Waits until nothing is queued or running. */
   private async quiet(): Promise<void> {
+    const { db, events } = this.server.deps;
     for (;;) {
-      const open = await this.server.deps.db('task').whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>('id');
+      const changed = events.next();
+      const open = await db('task').whereIn('state', ['waiting', 'running']).first<{ id: string } | undefined>('id');
       if (!open) return;
-      await new Promise((resume) => setTimeout(resume, 25));
+      await Promise.race([changed, new Promise((resume) => setTimeout(resume, 250))]);
     }
   }
 

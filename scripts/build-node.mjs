@@ -20,6 +20,16 @@ const needed = ['.', ...readdirSync('packages').map((name) => `packages/${name}`
   const { dependencies = {}, devDependencies = {} } = JSON.parse(readFileSync(`${folder}/package.json`, 'utf8'));
   return Object.keys({ ...dependencies, ...devDependencies });
 });
+/** What is not bundled is found from dist: there must be the version that was pinned, not one that something else wanted. */
+for (const name of readdirSync('packages').filter((name) => name !== 'web')) {
+  const { dependencies = {} } = JSON.parse(readFileSync(`packages/${name}/package.json`, 'utf8'));
+  for (const [wanted, version] of Object.entries(dependencies)) {
+    if (wanted.startsWith('@lithodex/') || bundled.includes(wanted)) continue;
+    const found = JSON.parse(readFileSync(`node_modules/${wanted}/package.json`, 'utf8')).version;
+    if (found !== version)
+      throw new Error(`packages/${name} wants ${wanted} ${version}, dist would find ${found}: name it in package.json of the root too.`);
+  }
+}
 const external = needed.filter((name) => !name.startsWith('@lithodex/') && !bundled.includes(name));
 rmSync('dist/node', { recursive: true, force: true });
 await build({
@@ -34,7 +44,7 @@ await build({
   external: external.flatMap((name) => [name, `${name}/*`]),
   banner: { js: "import { createRequire as requireFor } from 'node:module'; const require = requireFor(import.meta.url);" },
   alias: Object.fromEntries(
-    ['core', 'contract', 'net', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
+    ['core', 'kinds', 'contract', 'net', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
       `@lithodex/${name}`,
       `./packages/${name}/src/index.ts`,
     ]),

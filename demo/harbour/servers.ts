@@ -218,7 +218,7 @@ const customsShed: HarbourServer = {
   tags: ['customs'],
   readAs: null,
   fill(folder, random, first) {
-    for (let i = 0; i < 20_000; i++)
+    for (let i = 0; i < 6_000; i++)
       put(
         `${folder}/declarations/${2024 + (i % 3)}/${String(Math.floor(i / 200)).padStart(3, '0')}/KH-${40_000 + i}.json`,
         declaration(random, 40_000 + i),

@@ -38,7 +38,7 @@ async function run(command, args, options = {}) {
 
 /** Installs what is missing: one waits for the network while the other unpacks. */
 export async function install(forTests) {
-  await Promise.all([installDebian(forTests), installNpm()]);
+  await Promise.all([installDebian(forTests), installNpm(forTests)]);
 }
 
 async function installDebian(forTests) {
@@ -58,13 +58,16 @@ async function installDebian(forTests) {
 
 const hashOf = (file) => createHash('sha256').update(readFileSync(file)).digest('hex');
 
-export async function installNpm() {
+/** Packages that only tests and checks need are left out where nothing is tested. */
+export async function installNpm(forTests = false) {
   const stamp = 'node_modules/.lithodex-lock';
   const lock = hashOf('package-lock.json');
-  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === lock) return;
+  const [toRun, all] = [`${lock} to run`, lock];
+  const there = existsSync(stamp) ? readFileSync(stamp, 'utf8') : '';
+  if (there === all || (there === toRun && !forTests)) return;
   say('Installing npm packages …');
-  await run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
-  writeFileSync(stamp, lock);
+  await run('npm', ['ci', ...(forTests ? [] : ['--omit=dev']), '--no-audit', '--no-fund', '--loglevel=error']);
+  writeFileSync(stamp, forTests ? all : toRun);
 }
 
 function newest(folder, skip) {
@@ -77,14 +80,14 @@ function newest(folder, skip) {
   return latest;
 }
 
-/** Builds a part whose sources are newer than its stamp. */
-async function buildStale(name, folders, build) {
+/** Builds a part whose sources are newer than its stamp, or than that of what is as good. */
+async function buildStale(name, folders, build, asGood = name) {
   const stamp = `dist/.built-${name}`;
   const sources = Math.max(
     ...folders.map((folder) => newest(folder, ['node_modules', 'dist', '.angular'])),
     statSync('package-lock.json').mtimeMs,
   );
-  if (existsSync(stamp) && statSync(stamp).mtimeMs > sources) return;
+  if ([stamp, `dist/.built-${asGood}`].some((file) => existsSync(file) && statSync(file).mtimeMs > sources)) return;
   say(`Building ${name} …`);
   const began = Date.now();
   await build();
@@ -94,6 +97,7 @@ async function buildStale(name, folders, build) {
 
 const nodeFolders = [
   'packages/core',
+  'packages/kinds',
   'packages/contract',
   'packages/net',
   'packages/engine',
@@ -106,11 +110,19 @@ const nodeFolders = [
   'scripts',
 ];
 
+const webFolders = ['packages/web', 'packages/core', 'packages/kinds', 'packages/contract'];
+
+/** Builds what is stale. Types are checked with the tests: who only wants to look does not wait for them. */
 export async function build(what = ['node', 'web']) {
   if (what.includes('node')) await buildStale('node', nodeFolders, () => run('node', ['scripts/build-node.mjs']));
-  if (what.includes('web'))
-    await buildStale('web', ['packages/web', 'packages/core', 'packages/contract'], () =>
-      run('npx', ['ng', 'build'], { cwd: 'packages/web', env: { ...process.env, NG_CLI_ANALYTICS: 'false' } }),
+  const env = { ...process.env, NG_BUILD_PARALLEL_TS: '0' };
+  if (what.includes('checked web')) await buildStale('checked-web', webFolders, () => run('node', ['scripts/build-web.mjs'], { env }));
+  else if (what.includes('web'))
+    await buildStale(
+      'web',
+      webFolders,
+      () => run('node', ['scripts/build-web.mjs'], { env: { ...env, NG_BUILD_TYPE_CHECK: '0' } }),
+      'checked-web',
     );
 }
 

@@ -10,7 +10,7 @@ function run(command, args, options = {}) {
   if (status !== 0) process.exit(status ?? 1);
 }
 
-const buildWeb = 'node scripts/launcher/build-web.mjs';
+const buildWeb = 'node scripts/launcher/build-web.mjs checked';
 const checks = [
   'npx eslint . --cache --cache-location node_modules/.cache/eslint',
   'npx prettier --check --log-level warn .',

@@ -1,4 +1,4 @@
-import type { ClaimedTask } from '@lithodex/contract';
+import { moverLanguage, type ClaimedTask } from '@lithodex/contract';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { Harness, type Client } from '../support/harness';
 
@@ -38,7 +38,9 @@ async function queueAll(): Promise<void> {
 /** What many movers get that ask at once. */
 async function claimAtOnce(askers = 8): Promise<ClaimedTask[]> {
   const answers = await Promise.all(
-    Array.from({ length: askers }, (_, i) => mover.call('claim', { body: { mover: `mover ${i}` } }).catch(() => ({ task: null }))),
+    Array.from({ length: askers }, (_, i) =>
+      mover.call('claim', { body: { mover: `mover ${i}`, speaks: moverLanguage } }).catch(() => ({ task: null })),
+    ),
   );
   return answers.flatMap((a) => a.task ?? []);
 }
@@ -89,7 +91,7 @@ describe('tasks are given out', () => {
     const { db } = h.server.deps;
     await db('task')
       .where({ state: 'waiting' })
-      .update({ type: 'restore', work: JSON.stringify({ type: 'restore', picks: [] }) });
+      .update({ type: 'restore', work: JSON.stringify({ type: 'restore', picks: [], to: { kind: 'files' } }) });
     expect((await claimAll()).map((t) => t.work.type)).toEqual(['restore']);
   });
 
@@ -104,7 +106,7 @@ describe('tasks are given out', () => {
     await db('source').where({ id: places[0]!.sourceId }).update({ location: 'Server room' });
     await db('source').where({ id: places[1]!.sourceId }).update({ location: 'Lighthouse' });
     const claimed = async (name: string) => {
-      const { task } = await mover.call('claim', { body: { mover: name } });
+      const { task } = await mover.call('claim', { body: { mover: name, speaks: moverLanguage } });
       return task?.work.type === 'backup' ? Number(task.work.workload.id) : 0;
     };
     await queueAll();

@@ -1,4 +1,5 @@
 import fs from 'node:fs';
+import { moverLanguage } from '@lithodex/contract';
 import { issueToken, type Duty } from '@lithodex/server';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Client, Harness, type Refused } from '../support/harness';
@@ -24,7 +25,7 @@ async function moverWith(...duties: Duty[]): Promise<Client> {
 }
 
 async function claimed(mover: Client): Promise<{ id: string; type: string; attempt: number } | null> {
-  const { task } = await mover.call('claim', { body: { mover: 'played' } });
+  const { task } = await mover.call('claim', { body: { mover: 'played', speaks: moverLanguage } });
   return task && { id: task.id, type: task.work.type, attempt: task.attempt };
 }
 
@@ -57,7 +58,7 @@ describe('a mover', () => {
     const [captures, keeps] = [await moverWith('capture'), await moverWith('keep')];
     const no = { ok: false, answer: { code: 'NO', message: 'not now' } };
     const askedOf = async (mover: Client) => {
-      const { id, question } = await mover.call('questions', { body: { mover: 'played' } });
+      const { id, question } = await mover.call('questions', { body: { mover: 'played', speaks: moverLanguage } });
       await mover.call('answer', { id: id!, body: no });
       return question!.ask;
     };

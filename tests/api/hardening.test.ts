@@ -1,4 +1,5 @@
 import fs from 'node:fs';
+import { moverLanguage } from '@lithodex/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { issueToken } from '@lithodex/server';
 import { Client, Harness, policyFor } from '../support/harness';
@@ -127,7 +128,7 @@ describe('the token of a mover', () => {
     await h.killMover('mover-1');
     const pruner = new Client(() => h.base, await issueToken(h.server.deps, 'pruner', 'mover', 'setup', { duties: ['prune'] }));
     await admin.call('pruneTarget', { id: targetId, body: {} });
-    const { task } = await pruner.call('claim', { body: { mover: 'pruner' } });
+    const { task } = await pruner.call('claim', { body: { mover: 'pruner', speaks: moverLanguage } });
     expect(task!.work.type).toBe('prune');
     const { id, attempt } = task!;
     const totals = { items: 1, files: 1, bytes: 1, read: 1, fresh: 1, stored: 1, warnings: 0 };
@@ -159,7 +160,10 @@ describe('the token of a mover', () => {
 
   it('is listed, and good for nothing once it is withdrawn, also while it waits', async () => {
     const mover = new Client(() => h.base, await issueToken(h.server.deps, 'to be withdrawn', 'mover', 'setup'));
-    const waiting = [mover.call('claim', { body: { mover: 'late' } }), mover.call('questions', { body: { mover: 'late' } })];
+    const waiting = [
+      mover.call('claim', { body: { mover: 'late', speaks: moverLanguage } }),
+      mover.call('questions', { body: { mover: 'late', speaks: moverLanguage } }),
+    ];
     await new Promise((resume) => setTimeout(resume, 300));
     const { rows } = await admin.call('listMoverTokens');
     expect(rows.map((r) => r.name)).toContain('mover');
@@ -167,12 +171,12 @@ describe('the token of a mover', () => {
     await admin.call('removeMoverToken', { id: row.id });
     for (const call of waiting) expect(await codeOf(call)).toBe('NOT_SIGNED_IN');
     expect(h.server.deps.movers.present()).not.toContain('late');
-    expect(await codeOf(mover.call('claim', { body: { mover: 'late' } }))).toBe('NOT_SIGNED_IN');
+    expect(await codeOf(mover.call('claim', { body: { mover: 'late', speaks: moverLanguage } }))).toBe('NOT_SIGNED_IN');
   });
 
   it('of one that only captures is given the credentials of the systems it was given, and answers no questions of others', async () => {
     const capture = new Client(() => h.base, await issueToken(h.server.deps, 'capture', 'mover', 'setup', { duties: ['capture'] }));
-    const asked = capture.call('questions', { body: { mover: 'capture' } });
+    const asked = capture.call('questions', { body: { mover: 'capture', speaks: moverLanguage } });
     await new Promise((resume) => setTimeout(resume, 200));
     const secret = admin.call('testPlatform', {
       body: { body: { name: 'x', endpoint: 'http://127.0.0.1:9', opener: { by: 'password', account: 'a', password: 'a secret' } } },
@@ -186,7 +190,7 @@ describe('the token of a mover', () => {
     await stranger.call('answer', { id: id!, body: { ok: true, answer: { ...answer, looked: 99 } } });
     await capture.call('answer', { id: id!, body: { ok: true, answer } });
     expect(await plain).toMatchObject({ looked: 0 });
-    const taken = await stranger.call('questions', { body: { mover: 'stranger' } });
+    const taken = await stranger.call('questions', { body: { mover: 'stranger', speaks: moverLanguage } });
     expect(taken.question).toMatchObject({ ask: 'platformTest' });
     await stranger.call('answer', { id: taken.id!, body: { ok: true, answer: 'no answer at all' } });
     expect(await codeOf(secret)).toBe('MOVER_FAILED');

@@ -1,3 +1,4 @@
+import { moverLanguage } from '@lithodex/contract';
 import { spawn, type ChildProcess } from 'node:child_process';
 import fs from 'node:fs';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
@@ -104,8 +105,8 @@ describe('movers', () => {
     await beat(first, 'signal-mast');
     for (const act of [
       () => beat(first, 'mover-1'),
-      () => first.call('claim', { body: { mover: 'mover-1' } }),
-      () => first.call('questions', { body: { mover: 'x' } }),
+      () => first.call('claim', { body: { mover: 'mover-1', speaks: moverLanguage } }),
+      () => first.call('questions', { body: { mover: 'x', speaks: moverLanguage } }),
     ])
       await expect(act()).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
 

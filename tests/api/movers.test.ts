@@ -1,5 +1,5 @@
 import fs from 'node:fs';
-import type { BodyInput, ClaimedTask, LiveEvent } from '@lithodex/contract';
+import { moverLanguage, type BodyInput, type ClaimedTask, type LiveEvent } from '@lithodex/contract';
 import { DateTime } from 'luxon';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
@@ -53,7 +53,7 @@ const lease = (task: ClaimedTask, ms: number) =>
 /** The next task there is, held for as long as a test may take. */
 async function claimed(by: string): Promise<ClaimedTask> {
   for (;;) {
-    const { task } = await mover.call('claim', { body: { mover: by } });
+    const { task } = await mover.call('claim', { body: { mover: by, speaks: moverLanguage } });
     if (!task) continue;
     await lease(task, 120_000);
     return task;

@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import type { Knex } from 'knex';
+import { moverLanguage } from '@lithodex/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { expireAll } from '@lithodex/server';
 import { Harness, policyFor, type Client } from '../support/harness';
@@ -60,7 +61,7 @@ async function ground(): Promise<{ workloadId: number; targets: [string, string]
 /** Ends what waits as a mover would: backups make a point, copies stand, the rest is done. */
 async function work(): Promise<void> {
   for (;;) {
-    const { task } = await mover.call('claim', { body: { mover: 'by-hand' } });
+    const { task } = await mover.call('claim', { body: { mover: 'by-hand', speaks: moverLanguage } });
     if (!task) return;
     const { id, attempt, work } = task;
     if (work.type === 'backup')

@@ -91,6 +91,37 @@ beforeAll(async () => {
     moment: 1000,
   };
   await db('point').insert({ ...point, kind: 'full', state: 'visible', complete: true, reasons: '[]', suspect: false, ...zeros });
+  const expected = { items: 1, bytes: 1 };
+  const inWait = { run_id: 1, workload_id: 1, state: 'waiting', queued_at: 1 };
+  const places = { files: { rule: 'beside', stamp: 'then' }, machine: { platformId: 7, destination: { to: 'original', start: false } } };
+  await db('task').insert([
+    {
+      ...inWait,
+      id: '00000000-0000-4000-8000-000000000011',
+      type: 'restore',
+      work: JSON.stringify({ type: 'restore', picks: [], readFrom: null, trial: false, expected, ...places.files }),
+    },
+    {
+      ...inWait,
+      id: '00000000-0000-4000-8000-000000000012',
+      type: 'machine',
+      work: JSON.stringify({
+        type: 'machine',
+        pointId: point.id,
+        files: ['disks/a.raw'],
+        readFrom: null,
+        trial: true,
+        expected,
+        ...places.machine,
+      }),
+    },
+    {
+      ...inWait,
+      id: '00000000-0000-4000-8000-000000000013',
+      type: 'machine',
+      work: JSON.stringify({ type: 'machine', pointId: point.id, files: null, readFrom: null, trial: false, expected, ...places.machine }),
+    },
+  ]);
   await db('copy').insert({ point_id: point.id, target_id: policy.rules[0]!.targetId, state: 'present', made_at: 1000, stored: 1 });
   await db.destroy();
   server = await runServer(
@@ -120,6 +151,11 @@ describe('an installation of before', () => {
     const sample = { processor: 0, memory: 0, received: null, sent: null, read: null, written: null };
     await new Client(() => base, tokens.mover).call('beat', { body: { mover: 'old', hardware, sample } });
     expect((await withOldSession().call('listMovers')).rows).toMatchObject([{ name: 'old' }]);
+    for (const route of ['claim', 'questions'] as const)
+      expect(await (await new Client(() => base, tokens.mover).fetch(route, { body: { mover: 'old' } })).json()).toMatchObject({
+        code: 'MOVER_OUTDATED',
+        message: expect.stringContaining('Start the mover again with the version of the server') as string,
+      });
     const { rows } = await withOldSession().call('listTokens');
     expect(rows).toMatchObject([{ name: 'report', owner: null, expiresAt: null }]);
     expect((await withOldSession().call('listMoverTokens')).rows).toMatchObject([
@@ -144,5 +180,17 @@ describe('an installation of before', () => {
     const shorter = { ...body, rules: [{ ...body.rules[0]!, keep: { by: 'days' as const, days: 1 } }] };
     const { request } = await eva.call('changePolicy', { id: 1, body: shorter });
     expect(request).not.toBeNull();
+  });
+
+  it('goes on with the restores that wait', async () => {
+    const rows = await server!.deps.db('task').orderBy('id').select<{ type: string; work: unknown }[]>('type', 'work');
+    const picks = (path: string) => [{ pointId: '00000000-0000-4000-8000-000000000003', path, to: '', base: '' }];
+    const machine = { kind: 'machine', platformId: 7, destination: { to: 'original', start: false } };
+    const common = { type: 'restore', readFrom: null, expected: { items: 1, bytes: 1 } };
+    expect(rows.map((r) => [r.type, r.work])).toEqual([
+      ['restore', { ...common, picks: [], trial: false, to: { kind: 'files', rule: 'beside', stamp: 'then' } }],
+      ['restore', { ...common, picks: picks('disks/a.raw'), trial: true, to: machine }],
+      ['restore', { ...common, picks: picks(''), trial: false, to: machine }],
+    ]);
   });
 });

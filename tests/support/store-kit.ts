@@ -1,4 +1,28 @@
+import { HostLimits } from '@lithodex/connectors';
 import { DiskFolder, EngineError, topEntry, type Store, type TreeEntry } from '@lithodex/engine';
+import type { FilesFrom } from '@lithodex/kinds';
+import type { PointHooks } from '@lithodex/mover';
+
+/** A folder tree, read with all rights of the process. */
+export const folderTree = (folder: string, more: Partial<FilesFrom> = {}): FilesFrom => ({
+  kind: 'files',
+  folder,
+  readAs: null,
+  crossFileSystems: false,
+  targetFolders: [],
+  ...more,
+});
+
+/** A point is taken without a word. */
+export const quietly: PointHooks = {
+  limits: HostLimits.none,
+  alive: () => Promise.resolve([]),
+  now: () => 0,
+  warn: () => undefined,
+  note: () => undefined,
+  progress: () => undefined,
+  stopped: () => false,
+};
 
 /** A disk folder whose n-th change fails. */
 export class FailingFolder extends DiskFolder {

@@ -1,3 +1,6 @@
+export * from './connector';
+export * from './connectors';
+export * from './pools';
 export * from './files/accounts';
 export * from './files/host-limits';
 export * from './files/live-tree';
@@ -21,3 +24,5 @@ export * from './machines/image-map';
 export * from './machines/capture-machine';
 export * from './machines/restore-machine';
 export * from './machines/sliding-work';
+export * from './machines/bring-back-machine';
+export * from './machines/kept-clients';

@@ -1,7 +1,7 @@
 import { z } from 'zod';
-import { Bytes, Count, Instant } from './common';
+import { Bytes, ByteString, Count, Instant } from './common';
 import { ConnectionTest, TargetTest } from './estate';
-import { ByteString, CartridgesNeeded, type Question } from './mover';
+import { CartridgesNeeded, type Question } from './mover';
 import { InsideTest, Inventory, PlatformTest } from './platform';
 import { ComparedItem } from './recover';
 import { Cartridge } from './storage';

@@ -1,27 +1,13 @@
 import { z } from 'zod';
+import { Count, Id, largestId } from '@lithodex/kinds';
 
-/** As large as the database numbers its rows. */
-const largestId = 4_294_967_295;
-export const Id = z.int().positive().max(largestId);
+export { Bytes, ByteString, Count, Id, Instant, Name } from '@lithodex/kinds';
 export const QueryId = z.coerce.number().int().positive().max(largestId);
 export const Uuid = z.string().regex(/^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$/);
-/** Milliseconds since the epoch. */
-export const Instant = z.int().min(-8_640_000_000_000_000).max(8_640_000_000_000_000);
 /** One that somebody asks for: within the years people reckon with. */
 export const QueryInstant = z.coerce.number().int().min(0).max(253_402_300_799_999);
-/** Bytes. */
-export const Bytes = z.number().nonnegative().max(Number.MAX_SAFE_INTEGER);
-export const Count = z.int().nonnegative();
 /** Path below a root as escaped text; '' is the root. */
 export const EscapedPath = z.string().max(100_000);
-/** Compared as people read it: composed, and without anything that can't be seen. */
-export const Name = z
-  .string()
-  .normalize()
-  .trim()
-  .min(1)
-  .max(120)
-  .regex(/^[^\p{Cc}\p{Cs}\u2028\u2029]*$/u, 'no control characters');
 export const Reason = z.string().trim().min(3).max(500);
 /** Time of a day on the wall, such as 07:30. */
 export const ClockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time like 07:30');

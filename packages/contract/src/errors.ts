@@ -25,6 +25,10 @@ export const apiErrors = {
   MOVER_ABSENT: [503, 'No mover answers at the moment. Start one, then try again.'],
   MOVER_FAILED: [502, 'The mover could not do this.'],
   NOTICE_FAILED: [502, 'The message did not go out.'],
+  MOVER_OUTDATED: [
+    409,
+    'The mover and the server are of different versions. Start the mover again with the version of the server; what waits for it stays safe.',
+  ],
   LEASE_LOST: [409, 'Another mover has taken over this task.'],
   DATABASE_AWAY: [503, 'The database does not answer. What is stored is safe; try again in a moment.'],
   INTERNAL: [500, 'Something went wrong inside the server. The log has the details.'],

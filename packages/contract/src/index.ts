@@ -16,6 +16,7 @@ export * from './recover';
 export * from './watch';
 export * from './plan';
 export * from './mover';
+export * from './task-types';
 export * from './answers';
 export * from './route';
 export * from './mover-routes';

@@ -1,12 +1,11 @@
 import { z } from 'zod';
-import { Bytes, Count, Id, Instant, Uuid } from './common';
+import { From, To } from '@lithodex/kinds';
+import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
-import { Cause, conflictRules, Progress } from './runs';
+import { Cause, Progress } from './runs';
 
-/** Messages between a mover and the server. Paths and names are byte strings: one character (0–255) a byte. */
-export const ByteString = z.string().max(200_000);
 /** `owner`: id of the installation that asks, which must own the store to write there. */
 export const TargetRef = z.object({ id: Uuid, place: TargetPlace, owner: z.string().regex(/^[0-9a-f]{32}$/) });
 export type TargetRef = z.infer<typeof TargetRef>;
@@ -28,57 +27,22 @@ export const BackupWork = z.object({
   moment: Instant,
   include: z.array(z.string()),
   exclude: z.array(z.string()),
-  crossFileSystems: z.boolean(),
-  readAs: z.string().nullable(),
-  /** Where the machine is that is the workload; null for a folder tree. */
-  machine: z
-    .object({ platform: PlatformRef, id: z.string(), cluster: z.string(), location: z.string(), inside: InsideAccount.nullable() })
-    .nullable(),
+  from: From,
   lockedUntil: Instant.nullable(),
-  targetFolders: z.array(ByteString),
   scripts: Scripts.nullable(),
   expected: z.object({ items: Count, bytes: Bytes }),
 });
 export type BackupWork = z.infer<typeof BackupWork>;
 
+/** `to`, `base`: where an item goes, below which folder; '' where its kind has no folders. An empty `path` is all of a point. */
 export const RestoreWork = z.object({
   type: z.literal('restore'),
   picks: z.array(z.object({ point: PointRef, path: ByteString, to: ByteString, base: ByteString })),
-  rule: z.enum(conflictRules),
-  stamp: z.string(),
+  to: To,
   trial: z.boolean(),
   expected: z.object({ items: Count, bytes: Bytes }),
 });
 export type RestoreWork = z.infer<typeof RestoreWork>;
-
-/** Back into the machine the point was taken of, or a new one beside what there is. */
-export const MachineDestination = z.discriminatedUnion('to', [
-  z.object({ to: z.literal('original'), start: z.boolean() }),
-  z.object({
-    to: z.literal('new'),
-    name: z.string(),
-    host: z.string(),
-    folder: z.string(),
-    /** Storage by label of the disk; `storage` for the others. */
-    storages: z.record(z.string(), z.string()),
-    storage: z.string(),
-    networks: z.array(z.string()),
-    start: z.boolean(),
-  }),
-]);
-export type MachineDestination = z.infer<typeof MachineDestination>;
-
-/** Brings a machine, or some of its disks, back to a platform. `files`: items of the disks wanted; null for all and the settings. */
-export const MachineWork = z.object({
-  type: z.literal('machine'),
-  point: PointRef,
-  platform: PlatformRef,
-  files: z.array(ByteString).nullable(),
-  destination: MachineDestination,
-  trial: z.boolean(),
-  expected: z.object({ items: Count, bytes: Bytes }),
-});
-export type MachineWork = z.infer<typeof MachineWork>;
 
 export const DownloadWork = z.object({
   type: z.literal('download'),
@@ -124,7 +88,6 @@ export type AdoptWork = z.infer<typeof AdoptWork>;
 export const Work = z.discriminatedUnion('type', [
   BackupWork,
   RestoreWork,
-  MachineWork,
   DownloadWork,
   ExpireWork,
   PruneWork,
@@ -134,7 +97,10 @@ export const Work = z.discriminatedUnion('type', [
 ]);
 export type Work = z.infer<typeof Work>;
 const MoverName = z.string().trim().min(1).max(80);
-export const Claim = z.object({ mover: MoverName });
+/** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
+export const moverLanguage = 2;
+/** A mover that does not say what it speaks is of the time when there was one language. */
+export const Claim = z.object({ mover: MoverName, speaks: Count.default(1) });
 /** Bytes a second at which a task may write to its target, or verify it; null for no limit. */
 const Pace = z.number().positive().nullable();
 export const ClaimedTask = z.object({

@@ -1,21 +1,8 @@
 import { z } from 'zod';
+import { MachineFacts, PlatformOpener } from '@lithodex/kinds';
 import { Bytes, Count, Id, Instant, Name } from './common';
 
-const Pem = z
-  .string()
-  .trim()
-  .max(20_000)
-  .regex(/^-----BEGIN [A-Z ]+-----/, 'text that begins with -----BEGIN');
-/** What opens a platform: goes to movers, never to a browser. */
-export const PlatformOpener = z.discriminatedUnion('by', [
-  z.object({ by: z.literal('password'), account: Name, password: z.string().min(1).max(400) }),
-  z.object({ by: z.literal('certificate'), certificate: Pem, key: Pem }),
-]);
-export type PlatformOpener = z.infer<typeof PlatformOpener>;
-
-/** `id`: the source it is kept as; null while it is not kept yet. */
-export const PlatformRef = z.object({ id: Id.nullable(), endpoint: z.string().max(300), opener: PlatformOpener });
-export type PlatformRef = z.infer<typeof PlatformRef>;
+export { InsideAccount, MachineFacts, MachinePoint, PlatformOpener, PlatformRef } from '@lithodex/kinds';
 
 /** A virtualization platform to connect. `opener` is null to leave it as it is. */
 export const PlatformBody = z.object({
@@ -51,41 +38,6 @@ export const Platform = z.object({
 });
 export type Platform = z.infer<typeof Platform>;
 
-const MachineDiskFacts = z.object({ id: z.string(), label: z.string(), size: Bytes, storage: z.string() });
-/** What the platform says of a machine. */
-export const MachineFacts = z.object({
-  cluster: z.string(),
-  location: z.string(),
-  host: z.string(),
-  /** Path like `/Harbour/Gates`. */
-  folder: z.string(),
-  networks: z.array(z.string()),
-  template: z.boolean(),
-  running: z.boolean(),
-  /** Something inside can bring programs to rest. */
-  helper: z.boolean(),
-  system: z.string(),
-  processors: Count,
-  /** MB. */
-  memory: Count,
-  disks: z.array(MachineDiskFacts),
-});
-export type MachineFacts = z.infer<typeof MachineFacts>;
-
-/** What a point of a machine says of it: where it was, how quiet, and which item each disk is ('' where it was left out; byte string). */
-export const MachinePoint = z.object({
-  level: z.enum(['crash', 'application']),
-  name: z.string(),
-  cluster: z.string(),
-  location: z.string(),
-  host: z.string(),
-  folder: z.string(),
-  networks: z.array(z.string()),
-  tags: z.array(z.string()),
-  disks: z.array(MachineDiskFacts.extend({ file: z.string() })),
-});
-export type MachinePoint = z.infer<typeof MachinePoint>;
-
 /** One machine as a mover found it. */
 export const FoundMachine = MachineFacts.extend({ id: z.string().max(80), name: z.string(), tags: z.array(z.string()) });
 export type FoundMachine = z.infer<typeof FoundMachine>;
@@ -100,9 +52,6 @@ export type PlatformPlaces = z.infer<typeof PlatformPlaces>;
 export const Inventory = PlatformPlaces.omit({ folders: true }).extend({ machines: z.array(FoundMachine) });
 export type Inventory = z.infer<typeof Inventory>;
 
-/** An account of the system inside a machine: goes to movers, never to a browser. */
-export const InsideAccount = z.object({ name: Name, password: z.string().min(1).max(400) });
-export type InsideAccount = z.infer<typeof InsideAccount>;
 /** What came of signing in to the system inside a machine. */
 export const InsideTest = z.object({ ok: z.boolean(), message: z.string() });
 export type InsideTest = z.infer<typeof InsideTest>;

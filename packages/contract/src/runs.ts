@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { conflictRules } from '@lithodex/kinds';
 import { QueryId, QueryInstant, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
 import { Keep, PointKind } from './policy';
 import { RunState, runStates } from './run-state';
@@ -127,7 +128,7 @@ export const OnDemand = z
   .refine((d) => !d.fresh || d.kind === 'full', { path: ['fresh'], message: 'Only a full can be stored anew.' });
 export const Started = z.object({ runId: Id });
 
-export const conflictRules = ['leave', 'replace', 'replaceIfOlder', 'beside'] as const;
+export { conflictRules } from '@lithodex/kinds';
 export const Pick = z.object({ pointId: Uuid, path: EscapedPath });
 export type Pick = z.infer<typeof Pick>;
 /** Where machines go that are put beside what there is: for all of them, and what is different for one, by its point. */

@@ -1,4 +1,4 @@
-import { HostLimits } from '@lithodex/connectors';
+import { closePools } from '@lithodex/connectors';
 import { execFile } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
@@ -6,7 +6,7 @@ import { promisify } from 'node:util';
 import { DiskFolder, makeEnvelope, Store, threadFile, topEntry } from '@lithodex/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { describeTree, makeNastyTree, temporaryFolder } from '../../../tests/support/nasty-tree';
-import { closePools } from './work/pools';
+import { folderTree, quietly } from '../../../tests/support/store-kit';
 import { takePoint } from './work/take-point';
 
 let base: string;
@@ -20,10 +20,9 @@ beforeAll(async () => {
   const key = randomBytes(32);
   const store = await Store.create(new DiskFolder(`${base}/store`), key, new Date(0));
   const workload = { id: '1', name: 'quay-1', source: 'quay-1', path: `${base}/source` };
-  const what = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [] };
-  const hooks = { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false };
+  const what = { from: folderTree(workload.path), include: [], exclude: [] };
   const at = Date.UTC(2026, 10, 22, 21);
-  await takePoint(store, { taskId: 'first', seriesId: 's1', workload, kind: 'full', previous: null, moment: at, ...what }, hooks);
+  await takePoint(store, { taskId: 'first', seriesId: 's1', workload, kind: 'full', previous: null, moment: at, ...what }, quietly);
   await closePools();
   fs.writeFileSync(`${base}/envelope.json`, JSON.stringify(makeEnvelope(store.keys, store.header, 'quay-disk', passphrase)));
   fs.writeFileSync(`${base}/key`, key);

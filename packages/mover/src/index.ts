@@ -1,5 +1,4 @@
 export * from './bounds';
-export * from './work/pools';
 export * from './work/take-point';
 export * from './mover';
 export * from './task-runner';

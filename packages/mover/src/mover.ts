@@ -2,8 +2,9 @@ import { setMaxListeners } from 'node:events';
 import { setTimeout } from 'node:timers/promises';
 import { Worker } from 'node:worker_threads';
 import type { Logger } from 'pino';
+import { moverLanguage } from '@lithodex/contract';
 import { endThread, threadFile } from '@lithodex/engine';
-import { ServerApi } from './api';
+import { ServerApi, ServerError } from './api';
 import { hardware, hostSample } from './host-meter';
 import { TaskRunner, type MoverOptions } from './task-runner';
 import type { FromThread, ThreadStart, ToThread } from './task-thread';
@@ -68,7 +69,8 @@ export class Mover {
         await round();
       } catch (error) {
         if (this.stopping) return;
-        this.log.debug({ err: error }, 'the server does not answer');
+        if (error instanceof ServerError && error.code === 'MOVER_OUTDATED') this.log.error(error.message);
+        else this.log.debug({ err: error }, 'the server does not answer');
         await setTimeout(patienceMs);
       }
     }
@@ -83,7 +85,7 @@ export class Mover {
       }
       const { task } = await this.api.call(
         'claim',
-        { mover: this.options.name },
+        { mover: this.options.name, speaks: moverLanguage },
         undefined,
         AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
       );
@@ -108,7 +110,7 @@ export class Mover {
     return this.keepTrying(async () => {
       const asked = await this.api.call(
         'questions',
-        { mover: this.options.name },
+        { mover: this.options.name, speaks: moverLanguage },
         undefined,
         AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
       );

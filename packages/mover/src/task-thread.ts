@@ -1,6 +1,15 @@
 import { parentPort, workerData } from 'node:worker_threads';
-import type { Cause, ClaimedTask, MoverLine, Progress, Question } from '@lithodex/contract';
-import { HostLimits, type HostBounds } from '@lithodex/connectors';
+import {
+  taskTypes,
+  type Cause,
+  type ClaimedTask,
+  type MoverLine,
+  type Progress,
+  type Question,
+  type Work,
+  type WorkType,
+} from '@lithodex/contract';
+import { closePools, HostLimits, type HostBounds } from '@lithodex/connectors';
 import { EngineError, served, systemCode } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { causeOf } from './causes';
@@ -14,9 +23,8 @@ import { runPrune } from './work/prune';
 import { runVerify } from './work/verify';
 import { runRestore } from './work/restore';
 import { withScripts } from './work/with-scripts';
-import { runMachine } from './work/restore-machine';
 import { Stores } from './work/stores';
-import { closePools } from './work/pools';
+import { targetsOf, targetsRead } from './work/targets-of';
 import { noCounts, type TaskContext, type TaskResult } from './work/task-context';
 
 export interface ThreadStart {
@@ -58,42 +66,21 @@ const say = (message: FromThread) => {
 };
 const progressEveryMs = 200;
 
-function work(ctx: TaskContext): Promise<TaskResult> {
-  const { work } = ctx.task;
-  switch (work.type) {
-    case 'backup':
-      return withScripts(ctx, work, () => runBackup(ctx, work));
-    case 'trial':
-      return runTrial(ctx, work);
-    case 'restore':
-      return stores.pinned(
-        ctx.task.id,
-        work.picks.flatMap(({ point }) => [point.target, ...point.others]),
-        () => runRestore(ctx, work),
-      );
-    case 'machine':
-      return stores.pinned(ctx.task.id, [work.point.target, ...work.point.others], () => runMachine(ctx, work));
-    case 'download':
-      return stores.pinned(
-        ctx.task.id,
-        work.picks.flatMap(({ point }) => [point.target, ...point.others]),
-        () => runDownload(ctx, work),
-      );
-    case 'prune':
-      return runPrune(ctx, work);
-    case 'verify':
-      return stores.pinned(ctx.task.id, [work.target], () => runVerify(ctx, work));
-    case 'copy':
-      return stores.pinned(
-        ctx.task.id,
-        work.points.flatMap((point) => [point.target, ...point.others]),
-        () => runCopy(ctx, work),
-      );
-    case 'expire':
-      return runExpire(ctx, work);
-    case 'adopt':
-      return stores.pinned(ctx.task.id, [work.target], () => runAdopt(ctx, work));
-  }
+const runners: { readonly [T in WorkType]: (ctx: TaskContext, work: Extract<Work, { type: T }>) => Promise<TaskResult> } = {
+  backup: (ctx, work) => withScripts(ctx, work, () => runBackup(ctx, work)),
+  trial: runTrial,
+  restore: runRestore,
+  download: runDownload,
+  copy: runCopy,
+  verify: runVerify,
+  adopt: runAdopt,
+  expire: runExpire,
+  prune: runPrune,
+};
+
+function run<T extends WorkType>(ctx: TaskContext, type: T, work: Work): Promise<TaskResult> {
+  const use = () => runners[type](ctx, work as Extract<Work, { type: T }>);
+  return taskTypes[type].pins ? stores.pinned(ctx.task.id, targetsRead(work), use) : use();
 }
 
 async function runTask(task: ClaimedTask): Promise<TaskEnd> {
@@ -131,21 +118,13 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
     return { outcome, cause, counts: result.counts, phases, measured: { ms: performance.now() - began, bytes: result.bytes } };
   };
   try {
-    return end('done', null, await work(ctx));
+    return end('done', null, await run(ctx, task.work.type, task.work));
   } catch (error) {
     const cause = causeOf(error);
     ctx.log({ level: 'fault', code: cause.code, path: '', message: cause.message });
-    if (error instanceof EngineError && error.code !== 'STOPPED') for (const target of targetsOf(task)) stores.forget(target);
+    if (error instanceof EngineError && error.code !== 'STOPPED') for (const { id } of targetsOf(task.work)) stores.forget(id);
     return end(cause.code === 'STOPPED' ? 'stopped' : 'failed', cause, { counts: noCounts, bytes: 0 });
   }
-}
-
-function targetsOf(task: ClaimedTask): string[] {
-  const { work } = task;
-  if ('target' in work) return [work.target.id];
-  const points = 'point' in work ? [work.point] : 'points' in work ? work.points : work.picks.map((p) => p.point);
-  const targets = points.flatMap((p) => [p.target, ...p.others]);
-  return [...new Set(['to' in work ? work.to.id : '', ...targets.map((t) => t.id)])];
 }
 
 /** Gives up what is running and ends the threads kept for later runs. */

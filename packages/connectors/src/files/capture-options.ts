@@ -12,15 +12,6 @@ export interface CaptureWarning {
   readonly cause: string;
 }
 
-export interface CaptureProgress {
-  items: number;
-  /** Bytes of all files passed, reused ones included. */
-  bytes: number;
-  /** Bytes read from the source. */
-  read: number;
-  files: number;
-}
-
 export interface CaptureOptions {
   /** Absolute path, byte string. */
   readonly root: string;

@@ -20,7 +20,8 @@ import {
   type PackedEntry,
   type TreeEntry,
 } from '@lithodex/engine';
-import type { CaptureOptions, CaptureProgress, CaptureWarningCode } from './capture-options';
+import type { CaptureProgress } from '../connector';
+import type { CaptureOptions, CaptureWarningCode } from './capture-options';
 import { describeIn, describeOpen, storedForm, type LiveEntry } from './folder-listing';
 import { earlierChunks, isOtherContent } from './earlier-content';
 import { LiveTree, type Listing } from './live-tree';
@@ -73,6 +74,8 @@ interface FolderBatch {
 
 const batchFiles = 256;
 const batchBytes = 8 << 20;
+/** So many names are looked at with the rights of the account taken on once. */
+const lookedAtOnce = 64;
 
 /**
  * Walks a folder tree and stores it; resolves with the entry of its top folder. What is unchanged is taken over as the bytes it has in the earlier point; a folder
@@ -82,7 +85,9 @@ export class Capture {
   readonly progress: CaptureProgress = { items: 0, bytes: 0, read: 0, files: 0 };
   /** What was left out because a target keeps its data there, or the mover its own things; byte strings below the root. */
   readonly leftOut: string[] = [];
-  private readonly facts = new FileFacts();
+  /** Of the entry that is looked at: one of `ahead`. */
+  private facts = new FileFacts();
+  private readonly ahead = Array.from({ length: lookedAtOnce }, () => new FileFacts());
   private batch: FolderBatch[] = [];
   private batchSize = 0;
   private files: WaitingFile[] = [];
@@ -160,19 +165,23 @@ export class Capture {
 
   /** Takes what is in an open folder and returns the folders among it. */
   private async entries(folder: OpenFolder, { fd, names }: Listing): Promise<FolderBelow[]> {
-    const { options, facts } = this;
+    const { options } = this;
     const { earlier } = folder;
     const below: FolderBelow[] = [];
     const own = this.tree.ownNames(folder.path);
-    for (const name of names) {
+    let failed: (Error | undefined)[] = [];
+    for (const [i, name] of names.entries()) {
       if (options.stopped()) throw new EngineError('STOPPED');
+      if (i % lookedAtOnce === 0) failed = this.lookAhead(fd, names.slice(i, i + lookedAtOnce));
       if (own?.has(name)) {
         this.leftOut.push(joinPath(folder.path, name));
         continue;
       }
       if (earlier && !earlier.reach(name)) await earlier.load(name);
       const old = earlier?.at(name);
-      if (!this.look(folder, fd, name) || options.filter.leftOut(joinPath(folder.path, name), facts.isFolder)) continue;
+      const facts = (this.facts = this.ahead[i % lookedAtOnce]!);
+      if (!this.isThere(folder, name, failed[i % lookedAtOnce]) || options.filter.leftOut(joinPath(folder.path, name), facts.isFolder))
+        continue;
       if (facts.isFolder) {
         const found = this.folderBelow(folder, name, old);
         if (!found) continue;
@@ -183,18 +192,25 @@ export class Capture {
     return below;
   }
 
-  /** Fills `facts`; false when nothing is there. */
-  private look(folder: OpenFolder, fd: number, name: string): boolean {
-    try {
-      this.tree.run(() => {
-        statIn(fd, name, this.facts);
-      });
-      return true;
-    } catch (error) {
-      const cause = systemCode(error) ?? String(error);
-      this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path: joinPath(folder.path, name), cause });
-      return false;
-    }
+  /** Fills `ahead` for the next names, whose rights are taken on once for all of them. Returns what each failed with. */
+  private lookAhead(fd: number, names: readonly string[]): (Error | undefined)[] {
+    return this.tree.run(() =>
+      names.map((name, i) => {
+        try {
+          statIn(fd, name, this.ahead[i]!);
+          return undefined;
+        } catch (error) {
+          return error as Error;
+        }
+      }),
+    );
+  }
+
+  private isThere(folder: OpenFolder, name: string, failed: Error | undefined): boolean {
+    if (failed === undefined) return true;
+    const cause = systemCode(failed) ?? failed.message;
+    this.options.onWarning({ code: cause === 'ENOENT' ? 'VANISHED' : 'UNREADABLE', path: joinPath(folder.path, name), cause });
+    return false;
   }
 
   /** Everything about an entry; undefined when it has vanished meanwhile. */

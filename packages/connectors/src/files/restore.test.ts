@@ -6,7 +6,8 @@ import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { PlacePool } from './place-pool';
 import { HostLimits, usualBounds } from './host-limits';
 import { Placer } from './placer';
-import { Restorer, type RestoredItem } from './restore';
+import type { RestoredItem } from '../connector';
+import { Restorer } from './restore';
 
 let base: string;
 let store: Store;

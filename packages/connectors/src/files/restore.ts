@@ -28,18 +28,9 @@ import { contentMatches } from './content-check';
 import { Countdown, nothingToDo, OpenFolder, type Begun } from './begun';
 import { Destination, type DestinationOptions } from './destination';
 import { applyMetadata, applyMetadataOpen, makeSpecial, propertiesOf } from './metadata';
+import type { RestoredItem } from '../connector';
 import { reason } from './place-file';
 import type { Placed, Placer } from './placer';
-
-export interface RestoredItem {
-  /** Byte string below the destination. */
-  readonly path: string;
-  readonly action: RestoreAction | 'failed';
-  readonly kind: TreeEntry['kind'];
-  readonly bytes: number;
-  /** Name it got, where put beside; or why it failed or what could not be set. */
-  readonly remark: string;
-}
 
 export interface RestoreOptions extends DestinationOptions {
   readonly rule: ConflictRule;

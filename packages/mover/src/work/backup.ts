@@ -1,26 +1,11 @@
 import type { BackupWork, MachinePoint, PointTotals } from '@lithodex/contract';
-import { countOf, formatBytes, pathFilter } from '@lithodex/core';
-import { surveyTree, type CaptureWarning, type MachineWarning } from '@lithodex/connectors';
+import { countOf, formatBytes } from '@lithodex/core';
+import { connectorOf } from '@lithodex/connectors';
 import { EngineError, type Root } from '@lithodex/engine';
 import { CatalogLoader, type Changes } from './catalog-loader';
-import { platformClient } from './platforms';
 import { scriptFile } from './script';
-import { takePoint, type MachineAt, type TakenPoint } from './take-point';
-import { trialOfMachine } from './trial-machine';
+import { takePoint, type TakenPoint } from './take-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
-
-const warningText: Record<(CaptureWarning | MachineWarning)['code'], string> = {
-  UNREADABLE: 'could not be read, so it is missing from this point',
-  VANISHED: 'vanished while the run was looking',
-  CHANGED_WHILE_READ: 'changed while it was read; what was read is kept',
-  ATTRIBUTES_UNREADABLE: 'its extended attributes could not be read',
-  CHANGED_UNSEEN:
-    'holds other bytes than the point before, though its size and times are the same: the disk of the source may be failing, or something writes past its file system',
-  NOT_QUIET:
-    'could not be brought to rest, so its disks were taken as after a loss of power; start or install the helper inside to raise that',
-  CHANGES_UNKNOWN: 'the platform does not know what changed since the point before, so all of it was read',
-  SNAPSHOT_STAYS: 'its snapshot could not be removed from the platform; the next run tries again',
-};
 
 /** Takes a point, loads what changed into the catalog and makes the point visible. */
 export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
@@ -32,22 +17,22 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   const expected = { expectedItems: work.expected.items, expectedBytes: work.expected.bytes };
   const taken = await takePoint(
     store,
-    { ...work, taskId: ctx.task.id, machine: work.machine ? machineAt(ctx, work.machine) : undefined },
+    { ...work, taskId: ctx.task.id },
     {
       now: () => ctx.task.serverNow + (Date.now() - started),
-      onWarning: (w) => {
-        if (w.code === 'UNREADABLE') missing++;
-        ctx.log({ level: 'warning', code: w.code, path: w.path, message: warningText[w.code] + (w.cause ? ` (${w.cause})` : '') });
+      alive: async (tasks) => (await ctx.api.insist('aliveTasks', { attempt: ctx.task.attempt, tasks }, ctx.task.id, ctx.stopped)).alive,
+      warn: ({ missing: isMissing, ...said }) => {
+        if (isMissing) missing++;
+        ctx.log({ level: 'warning', ...said });
       },
-      onSnapshot: (level) => {
-        const how = level === 'application' ? 'programs inside brought to rest' : 'as after a loss of power';
-        ctx.log({ level: 'note', code: 'SNAPSHOT', path: '', message: `the machine was frozen, ${how}` });
+      note: (said) => {
+        ctx.log({ level: 'note', ...said });
       },
       onNotLocked: (why) => {
         notLocked++;
         ctx.log({ level: 'warning', code: 'NOT_LOCKED', path: '', message: `the point is stored but not locked: ${why}` });
       },
-      onCapture: (p, packed) => {
+      progress: (p, packed) => {
         ctx.progress({ phase: 'reading', items: p.items, bytes: p.bytes, read: p.read, ...packed, ...expected });
       },
       onReadAgain: ({ bytes, chunks }) => {
@@ -103,12 +88,6 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   };
 }
 
-function machineAt(ctx: TaskContext, { platform, ...machine }: NonNullable<BackupWork['machine']>): MachineAt {
-  const alive = async (tasks: string[]) =>
-    (await ctx.api.insist('aliveTasks', { attempt: ctx.task.attempt, tasks }, ctx.task.id, ctx.stopped)).alive;
-  return { client: platformClient(platform), ...machine, alive };
-}
-
 /** What the catalog keeps of a machine. */
 export function machinePoint({ machine }: Pick<Root, 'machine'>): MachinePoint | null {
   if (!machine) return null;
@@ -146,26 +125,23 @@ export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<Task
     path: '',
     message: `the target opens with its key${room.free === null ? '' : ` and has ${formatBytes(room.free)} free`}`,
   });
-  if (work.machine) return trialOfMachine(ctx, work, work.machine, room.free);
-  let missing = 0;
-  const survey = surveyTree(
-    work.workload.path,
-    pathFilter(work.include, work.exclude),
-    work.targetFolders,
-    work.readAs,
-    ctx.limits,
-    (path, cause) => {
-      missing++;
-      ctx.log({ level: 'warning', code: 'UNREADABLE', path, message: `${warningText.UNREADABLE} (${cause})` });
+  const { include, exclude, from } = work;
+  const { warnings, missing, ...found } = await connectorOf(from.kind).survey(
+    {
+      include,
+      exclude,
+      limits: ctx.limits,
+      free: room.free,
+      warn: ({ code, path, message }) => {
+        ctx.log({ level: 'warning', code, path, message });
+      },
+      say: (level, said) => {
+        ctx.log({ level, ...said });
+      },
+      stopped: ctx.stopped,
     },
-    ctx.stopped,
+    from,
   );
   if (ctx.stopped()) throw new EngineError('STOPPED');
-  ctx.log({
-    level: room.free !== null && room.free < survey.bytes ? 'warning' : 'note',
-    code: 'SIZE',
-    path: '',
-    message: `${countOf(survey.files, 'file')}, ${formatBytes(survey.bytes)} would be looked at; nothing was moved`,
-  });
-  return { counts: { ...noCounts, ...survey, warnings: missing, missing }, bytes: 0 };
+  return { counts: { ...noCounts, ...found, warnings, missing }, bytes: 0 };
 }

@@ -1,11 +1,10 @@
-import { HostLimits } from '@lithodex/connectors';
+import { closePools } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { copyPoint, DiskFolder, EngineError, prune, Store, verify, verifyAndMend } from '@lithodex/engine';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { FailingFolder, readAllPoints } from '../../../../tests/support/store-kit';
+import { FailingFolder, folderTree, quietly, readAllPoints } from '../../../../tests/support/store-kit';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { closePools } from './pools';
 import { takePoint } from './take-point';
 
 let base: string;
@@ -31,10 +30,9 @@ async function take(taskId: string): Promise<void> {
   fs.writeFileSync(`${base}/source/plans/own-${taskId}`, randomBytes(700_000));
   if (taskId === 't3') fs.rmSync(`${base}/source/plans/own-t1`);
   const workload = { id: '1', name: 'w', source: 'w', path: `${base}/source` };
-  const what = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [] };
+  const what = { from: folderTree(workload.path), include: [], exclude: [] };
   const previous = taskId === 't1' ? null : `t${Number(taskId[1]) - 1}`;
-  const hooks = { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped };
-  await takePoint(store, { taskId, seriesId: 's1', workload, kind: 'incremental', previous, moment: 0, ...what }, hooks);
+  await takePoint(store, { taskId, seriesId: 's1', workload, kind: 'incremental', previous, moment: 0, ...what }, quietly);
 }
 
 const copy = (from: Store, to: Store, taskId: string, more: { copyTask?: string; alike?: string } = {}) =>

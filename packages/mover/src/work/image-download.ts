@@ -1,8 +1,7 @@
 import { createHash } from 'node:crypto';
 import { ovfDescriptor, ovfManifest, qcow2Cluster, qcow2Layout } from '@lithodex/core';
-import { imageBlock, ImageMap, tarEnd, tarHeader, tarPadding, zeroBlock, type StoredMachine } from '@lithodex/connectors';
+import { imageBlock, ImageMap, storedMachine, tarEnd, tarHeader, tarPadding, zeroBlock, type StoredMachine } from '@lithodex/connectors';
 import { EngineError, keyedHash, type Store, type TreeEntry } from '@lithodex/engine';
-import { storedMachine } from './restore-machine';
 
 /** A stored disk as a QCOW2 image: how long it is, and its bytes. */
 async function qcow2Of(store: Store, entry: TreeEntry): Promise<{ size: number; parts: () => AsyncGenerator<Uint8Array> }> {

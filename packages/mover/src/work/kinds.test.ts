@@ -1,11 +1,10 @@
-import { HostLimits } from '@lithodex/connectors';
+import { closePools } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { DiskFolder, encodeTop, EngineError, Store, topEntry, writeFolder } from '@lithodex/engine';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { readAllPoints } from '../../../../tests/support/store-kit';
-import { closePools } from './pools';
+import { folderTree, quietly, readAllPoints } from '../../../../tests/support/store-kit';
 import { takePoint, type PointRequest } from './take-point';
 
 let base: string;
@@ -38,18 +37,14 @@ async function take(taskId: string, kind: PointRequest['kind'], previous: string
       moment,
       include: [],
       exclude: [],
-      crossFileSystems: false,
-      readAs: null,
-      targetFolders: [],
+      from: folderTree(`${base}/source`),
       fresh,
     },
     {
+      ...quietly,
       now: () => 2000,
-      onWarning: (w) => warnings.push(`${w.code} ${w.path}`),
-      onCapture: () => undefined,
+      warn: (w) => warnings.push(`${w.code} ${w.path}`),
       onReadAgain: (r) => read.push(r),
-      limits: HostLimits.none,
-      stopped: () => false,
     },
   );
   return { ...taken, again: read.at(-1), warnings };

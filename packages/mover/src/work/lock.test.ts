@@ -1,12 +1,11 @@
-import { HostLimits } from '@lithodex/connectors';
+import { closePools } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { Bucket, copyPoint, DiskFolder, prune, Store, verifyAndMend, type BucketPlace } from '@lithodex/engine';
 import { BucketService, rights } from '@lithodex/standins';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
-import { readAllPoints } from '../../../../tests/support/store-kit';
+import { folderTree, quietly, readAllPoints } from '../../../../tests/support/store-kit';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { closePools } from './pools';
 import { takePoint } from './take-point';
 
 let base: string;
@@ -41,9 +40,12 @@ async function take(
   for (const name of fs.readdirSync(`${base}/source`)) if (name !== 'always') fs.rmSync(`${base}/source/${name}`);
   fs.writeFileSync(`${base}/source/only-${taskId}`, randomBytes(700_000));
   const workload = { id: '1', name: 'w', source: 'w', path: `${base}/source` };
-  const what = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [], lockedUntil };
-  const hooks = { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, onNotLocked, stopped };
-  await takePoint(store, { taskId, seriesId: 's1', workload, kind: 'incremental', previous, moment: 0, ...what }, hooks);
+  const what = { from: folderTree(workload.path), include: [], exclude: [], lockedUntil };
+  await takePoint(
+    store,
+    { taskId, seriesId: 's1', workload, kind: 'incremental', previous, moment: 0, ...what },
+    { ...quietly, onNotLocked },
+  );
 }
 
 describe('a locked point', () => {

@@ -1,29 +1,30 @@
 import { createHash, randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import {
-  HostLimits,
+  closePools,
   MachineRestore,
   PlatformClient,
   SourceError,
   type MachineDestination,
-  type MachineWarning,
   type RestoredDisk,
+  type Warned,
   readStoredMachine,
 } from '@lithodex/connectors';
 import { DiskFolder, Store, topEntry } from '@lithodex/engine';
+import type { PlatformRef } from '@lithodex/kinds';
 import { platformFine, type MachineDescription, type PlatformService } from '@lithodex/standins';
 import fc from 'fast-check';
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from 'vitest';
-import { readAllPoints } from '../../../../tests/support/store-kit';
+import { quietly, readAllPoints } from '../../../../tests/support/store-kit';
 import { machineOf, startPlatform } from '../../../../tests/support/platform';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { closePools } from './pools';
 import { takePoint, type PointRequest } from './take-point';
 
 const MiB = 1 << 20;
 const block = 65_536;
 let base: string;
 let service: PlatformService;
+let platform: PlatformRef;
 let client: PlatformClient;
 let store: Store;
 let tasks = 0;
@@ -32,7 +33,8 @@ beforeAll(async () => {
   base = temporaryFolder('machines');
   const started = await startPlatform(`${base}/platform`);
   ({ service } = started);
-  client = new PlatformClient({ endpoint: started.endpoint, opener: started.body.opener! });
+  platform = { id: null, endpoint: started.endpoint, opener: started.body.opener! };
+  client = new PlatformClient(platform);
 });
 beforeEach(async () => {
   fs.mkdirSync(`${base}/store`);
@@ -65,7 +67,7 @@ async function take(
   alive: string[] = [],
   inside: { name: string; password: string } | null = null,
 ) {
-  const warnings: MachineWarning[] = [];
+  const warnings: Warned[] = [];
   const taskId = `t${++tasks}`;
   const taken = await takePoint(
     store,
@@ -78,25 +80,14 @@ async function take(
       moment: 1000,
       include: [],
       exclude: [],
-      crossFileSystems: false,
-      readAs: null,
-      targetFolders: [],
-      machine: {
-        client,
-        id,
-        cluster: 'harbour',
-        location: 'Harbour office',
-        inside,
-        alive: async (list) => list.filter((t) => alive.includes(t)),
-      },
+      from: { kind: 'machine', platform, id, cluster: 'harbour', location: 'Harbour office', inside },
       ...more,
     },
     {
-      limits: HostLimits.none,
+      ...quietly,
+      alive: async (list) => list.filter((t) => alive.includes(t)),
       now: () => 2000,
-      onWarning: (w) => warnings.push(w as MachineWarning),
-      onCapture: () => undefined,
-      stopped: () => false,
+      warn: (w) => warnings.push(w),
     },
   );
   return { ...taken, taskId, warnings };
@@ -153,7 +144,7 @@ describe('a machine without a helper', () => {
     service.platform.setInside(id, [{ name: 'backup', password: 'brass bell' }]);
     const level = async (inside: { name: string; password: string } | null) => {
       const { root, warnings } = await take(id, null, {}, [], inside);
-      return [root.machine!.level, warnings.map((w) => [w.code, 'cause' in w && w.cause])];
+      return [root.machine!.level, warnings.map((w) => [w.code, /\((.*)\)$/.exec(w.message)?.[1]])];
     };
     expect(await level(null)).toEqual(['crash', []]);
     expect(await level({ name: 'backup', password: 'brass bell' })).toEqual(['application', []]);
@@ -234,7 +225,7 @@ describe('a machine', () => {
     diskOf(id).write(MiB, randomBytes(5));
     diskOf(id).forgetChanges();
     const second = await take(id, first.taskId);
-    expect(second.warnings).toEqual([{ code: 'CHANGES_UNKNOWN', path: 'disks/system.raw', cause: expect.any(String) }]);
+    expect(second.warnings).toEqual([{ code: 'CHANGES_UNKNOWN', path: 'disks/system.raw', missing: false, message: expect.any(String) }]);
     expect(second.root.totals.read).toBe(2 * MiB);
     expect(second.root.machine!.blocks).toMatchObject({ changed: 1, added: 0 });
     const { machine: copy } = await restore(id, second.taskId, elsewhere('berth-unknown'));
@@ -250,7 +241,9 @@ describe('a machine', () => {
     fs.writeSync(fd, 'behind its back', 5 * block);
     fs.closeSync(fd);
     const second = await take(id, first.taskId, { kind: 'full', base: null });
-    expect(second.warnings).toEqual([{ code: 'CHANGED_UNSEEN', path: 'disks/system.raw', cause: '1' }]);
+    expect(second.warnings).toEqual([
+      { code: 'CHANGED_UNSEEN', path: 'disks/system.raw', missing: false, message: expect.stringContaining('(1)') },
+    ]);
     const { machine: copy } = await restore(id, second.taskId, elsewhere('berth-unseen'));
     expect(sumsOf(copy.id)).toEqual(sumsOf(id));
   });

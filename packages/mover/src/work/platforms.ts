@@ -1,24 +1,5 @@
-import { createHash } from 'node:crypto';
-import type { InsideAccount, InsideTest, Inventory, PlatformRef, PlatformTest } from '@lithodex/contract';
-import { PlatformClient, SourceError, testPlatform } from '@lithodex/connectors';
-
-/** So many sessions are kept; which was used longest ago is closed when one more comes. */
-const mostKept = 8;
-const clients = new Map<string, PlatformClient>();
-
-/** A session at a platform, kept from task to task in this thread. What opens it is not kept for longer than that. */
-export function platformClient(ref: PlatformRef): PlatformClient {
-  const key = createHash('sha256').update(JSON.stringify(ref)).digest('hex');
-  const client = clients.get(key) ?? new PlatformClient(ref);
-  clients.delete(key);
-  clients.set(key, client);
-  for (const [oldest, known] of clients) {
-    if (clients.size <= mostKept) break;
-    clients.delete(oldest);
-    known.close();
-  }
-  return client;
-}
+import type { Inventory, PlatformRef, PlatformTest } from '@lithodex/contract';
+import { PlatformClient, platformClient, SourceError, testPlatform } from '@lithodex/connectors';
 
 /** What a test of the connection says; a refusal is an answer too. */
 export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
@@ -35,17 +16,6 @@ export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
     return { ok: false, message: error.message, ...nothing };
   } finally {
     client.close();
-  }
-}
-
-/** Whether an account is let in inside a machine; a refusal is an answer too. */
-export async function insideTestOf(ref: PlatformRef, machine: string, account: InsideAccount): Promise<InsideTest> {
-  try {
-    const { system } = await platformClient(ref).signInInside(machine, account);
-    return { ok: true, message: `${account.name} is let in to ${system || 'the system'} inside.` };
-  } catch (error) {
-    if (!(error instanceof SourceError)) throw error;
-    return { ok: false, message: error.message };
   }
 }
 

@@ -1,12 +1,11 @@
-import { HostLimits } from '@lithodex/connectors';
+import { closePools } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { affected, DiskFolder, EngineError, prune, Store, verify, type PruneReport } from '@lithodex/engine';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { diskUse, temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { FailingFolder, readAllPoints } from '../../../../tests/support/store-kit';
-import { closePools } from './pools';
+import { FailingFolder, folderTree, quietly, readAllPoints } from '../../../../tests/support/store-kit';
 import { takePoint } from './take-point';
 
 /** A disk folder in which the next commit can be held back, and the n-th change fails. */
@@ -57,11 +56,11 @@ function source(series: string, files: Record<string, Buffer>): void {
 
 function take(store: Store, taskId: string, series = 's1', previous: string | null = null) {
   const workload = { id: 'w', name: 'w', source: 'w', path: `${base}/${series}` };
-  const rest = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [] };
+  const rest = { from: folderTree(workload.path), include: [], exclude: [] };
   return takePoint(
     store,
     { taskId, seriesId: series, workload, kind: previous ? 'incremental' : 'full', previous, moment: 0, ...rest },
-    { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped: () => false },
+    quietly,
   );
 }
 

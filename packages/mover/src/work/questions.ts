@@ -2,7 +2,17 @@ import { accessSync, constants, existsSync, readdirSync, statfsSync, statSync } 
 import path from 'node:path';
 import { bytesOfText } from '@lithodex/core';
 import type { ComparedItem, Question, TargetPlace, TargetTest } from '@lithodex/contract';
-import { compareFolder, compareItem, discover, lookAhead, probe, treeNow, type Comparison, type HostLimits } from '@lithodex/connectors';
+import {
+  compareFolder,
+  compareItem,
+  discover,
+  lookAhead,
+  probe,
+  testInside,
+  treeNow,
+  type Comparison,
+  type HostLimits,
+} from '@lithodex/connectors';
 import {
   checkBucket,
   checkCartridges,
@@ -16,7 +26,7 @@ import {
   type TreeEntry,
 } from '@lithodex/engine';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
-import { insideTestOf, inventoryOf, testOf } from './platforms';
+import { inventoryOf, testOf } from './platforms';
 import type { Stores } from './stores';
 
 /** Answers what the server asks on behalf of a person who waits. */
@@ -29,7 +39,7 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
     case 'platformTest':
       return testOf(question.platform);
     case 'insideTest':
-      return insideTestOf(question.platform, question.machine, question.account);
+      return testInside(question.platform, question.machine, question.account);
     case 'platformInventory':
       return inventoryOf(question.platform);
     case 'targetTest':

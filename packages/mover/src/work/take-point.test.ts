@@ -1,12 +1,12 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { DiskFolder, Store, topEntry, diffTrees, type TreeChange } from '@lithodex/engine';
-import { HostLimits, PlacePool, Placer, Restorer, type RestoredItem, type CaptureWarning, type MachineWarning } from '@lithodex/connectors';
+import { closePools, HostLimits, PlacePool, Placer, Restorer, type RestoredItem, type Warned } from '@lithodex/connectors';
 import type { ConflictRule } from '@lithodex/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 import { describeTree, diskUse, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { closePools } from './pools';
+import { folderTree, quietly } from '../../../../tests/support/store-kit';
 import { takePoint, type PointRequest } from './take-point';
 
 let base: string;
@@ -35,21 +35,17 @@ function request(taskId: string, previous: string | null, more: Partial<PointReq
     moment: 1000,
     include: [],
     exclude: [],
-    crossFileSystems: false,
-    readAs: null,
-    targetFolders: [],
+    from: folderTree(`${base}/source`),
     ...more,
   };
 }
 
 async function take(taskId: string, previous: string | null = null, more: Partial<PointRequest> = {}) {
-  const warnings: (CaptureWarning | MachineWarning)[] = [];
+  const warnings: Warned[] = [];
   const taken = await takePoint(store, request(taskId, previous, more), {
+    ...quietly,
     now: () => 2000,
-    onWarning: (w) => warnings.push(w),
-    onCapture: () => undefined,
-    limits: HostLimits.none,
-    stopped: () => false,
+    warn: (w) => warnings.push(w),
   });
   return { ...taken, warnings };
 }
@@ -146,7 +142,10 @@ describe('a point of a folder tree', () => {
     fs.writeFileSync(`${base}/source/inner/store/pack`, 'x');
     fs.writeFileSync(`${base}/source/keep.log`, 'k');
     fs.writeFileSync(`${base}/source/drop.tmp`, 'd');
-    const { root } = await take('t1', null, { targetFolders: [`${base}/source/inner/store`], exclude: ['*.tmp'] });
+    const { root } = await take('t1', null, {
+      from: folderTree(`${base}/source`, { targetFolders: [`${base}/source/inner/store`] }),
+      exclude: ['*.tmp'],
+    });
     expect(root.leftOut.byItself).toEqual(['inner/store']);
     expect(root.totals.items).toBe(2);
   });
@@ -169,7 +168,7 @@ describe('a point of a folder tree', () => {
     await take('t1');
     fs.chmodSync(`${base}/source/closed`, 0o700);
     fs.chmodSync(`${base}/source/private`, 0o600);
-    const { warnings, root, previousTop } = await take('t2', 't1', { readAs: 'nobody' });
+    const { warnings, root, previousTop } = await take('t2', 't1', { from: folderTree(`${base}/source`, { readAs: 'nobody' }) });
     expect(warnings.map((w) => `${w.code} ${w.path}`).sort()).toEqual(['UNREADABLE closed', 'UNREADABLE private']);
     const changes: TreeChange[] = [];
     for await (const c of diffTrees(store.trees, previousTop, topEntry(root))) changes.push(c);
@@ -190,7 +189,7 @@ describe('a point of a folder tree', () => {
     const { warnings, root } = await take('p1').finally(() => {
       spy.mockRestore();
     });
-    expect(warnings).toEqual([{ code: 'UNREADABLE', path: 'broken', cause: 'EIO' }]);
+    expect(warnings).toMatchObject([{ code: 'UNREADABLE', path: 'broken', missing: true, message: expect.stringContaining('(EIO)') }]);
     expect(root.totals.files).toBe(2);
     expect((await take('p2', 'p1')).root.totals).toMatchObject({ files: 3, read: 6 });
   });

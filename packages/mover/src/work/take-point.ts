@@ -1,12 +1,4 @@
-import type {
-  HostLimits,
-  CaptureProgress,
-  CaptureWarning,
-  ConsistencyLevel,
-  InsideAccount,
-  MachineWarning,
-  PlatformClient,
-} from '@lithodex/connectors';
+import { connectorOf, type CaptureContext, type PointContent } from '@lithodex/connectors';
 import {
   EngineError,
   encodeTop,
@@ -18,60 +10,33 @@ import {
   type Root,
   type Store,
   type TreeEntry,
-  type WriteCounts,
 } from '@lithodex/engine';
-import { takeFiles } from './take-files';
-import { takeMachine } from './take-machine';
+import type { From } from '@lithodex/kinds';
 
 export interface PointRequest {
   readonly taskId: string;
   readonly seriesId: string;
   readonly workload: Root['workload'];
+  readonly from: From;
   readonly kind: Root['kind'];
   /** Task id of the series' newest point in the catalog. */
   readonly previous: string | null;
-  /** Task id of the point that unchanged entries are taken over from, null for reading everything; the newest one, or none for a full, when it is not given. */
+  /** Task id of the point that unchanged entries are reused from, null for reading everything; the newest one, or none for a full, when it is not given. */
   readonly base?: string | null;
   /** Take nothing as stored: write everything again. */
   readonly fresh?: boolean;
   readonly moment: number;
   readonly include: readonly string[];
   readonly exclude: readonly string[];
-  readonly crossFileSystems: boolean;
-  readonly readAs: string | null;
-  /** Where the machine is that is the workload; absent for a folder tree. */
-  readonly machine?: MachineAt | undefined;
-  /** Folders where targets keep their data, absolute, escaped. */
-  readonly targetFolders: readonly string[];
   /** Until when the point is locked, ms. */
   readonly lockedUntil?: number | null | undefined;
 }
 
-export interface MachineAt {
-  readonly client: PlatformClient;
-  readonly id: string;
-  readonly cluster: string;
-  readonly location: string;
-  /** An account of the system inside, for bringing programs to rest. */
-  readonly inside: InsideAccount | null;
-  /** Which of these tasks may still go on. */
-  readonly alive: (tasks: string[]) => Promise<readonly string[]>;
-}
-
-export interface PointHooks {
-  /** What the mover may read on its host. */
-  readonly limits: HostLimits;
-  readonly now: () => number;
-  readonly onWarning: (warning: CaptureWarning | MachineWarning) => void;
+export interface PointHooks extends Pick<CaptureContext, 'limits' | 'alive' | 'now' | 'warn' | 'note' | 'progress' | 'stopped'> {
   /** What has been read again on the target, for a point that is put together there; `chunks` once all of it has. */
   readonly onReadAgain?: (read: { readonly bytes: number; readonly chunks: number | undefined }) => void;
-  /** A machine was frozen, so quiet. */
-  readonly onSnapshot?: (level: ConsistencyLevel) => void;
   /** The target refused the lock that was asked for. */
   readonly onNotLocked?: (why: string) => void;
-  /** How far it is: what was passed, and the new bytes in finished packs before and after compression. */
-  readonly onCapture: (progress: CaptureProgress, packed: WriteCounts) => void;
-  readonly stopped: () => boolean;
   /** Called right before the commit point. */
   readonly beforeCommit?: () => void;
 }
@@ -84,7 +49,7 @@ export interface TakenPoint {
   readonly adopted: boolean;
 }
 
-/** Takes a point of a folder tree and commits it; adopts the root when an earlier attempt of the same task has committed one. */
+/** Takes a point of a workload and commits it; adopts the root when an earlier attempt of the same task has committed one. */
 export async function takePoint(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
   await store.assertOwned();
   const pin = await store.pins.pin(request.taskId, rootName(request.seriesId, request.taskId));
@@ -134,27 +99,23 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
   return { root: winner.root, top: topEntry(winner.root), previousTop, adopted: true };
 }
 
-/** What a point holds, and the facts of its root that come with it. */
-export type PointContent = { readonly top: TreeEntry } & Pick<Root, 'totals' | 'owners' | 'groups' | 'leftOut' | 'warnings' | 'machine'> & {
-    readonly moment?: number;
-  };
-
-/** Reads the source; what is as it was in `base` is taken over from there, what should be as it was in `reread` is compared. A synthetic full is put together from `base` alone. */
+/** Reads the source; what is as it was in `base` is reused, what should be as it was in `reread` is compared. A synthetic full is put together from `base` alone. */
 function contentOf(
   store: Store,
   request: PointRequest,
   base: Root | undefined,
   reread: Root | undefined,
   hooks: PointHooks,
-): Promise<PointContent> {
+): Promise<PointContent & { readonly moment?: number }> {
   if (request.kind === 'synthetic' && base) return putTogether(store, base, hooks);
-  return request.machine
-    ? takeMachine(store, request, request.machine, base, reread, hooks)
-    : takeFiles(store, request, base, reread, hooks);
+  const { taskId, include, exclude, fresh = false, from } = request;
+  const { limits, alive, now, warn, note, progress, stopped } = hooks;
+  const ctx = { store, taskId, base, reread, fresh, include, exclude, limits, alive, now, warn, note, progress, stopped };
+  return connectorOf(from.kind).capture(ctx, from);
 }
 
 /** The newest point once more as a full: nothing is asked of the source, everything it needs is read again on the target. */
-async function putTogether(store: Store, newest: Root, hooks: PointHooks): Promise<PointContent> {
+async function putTogether(store: Store, newest: Root, hooks: PointHooks): Promise<PointContent & { readonly moment: number }> {
   const top = topEntry(newest);
   let bytes = 0;
   const read = await readPoint(store, top, hooks.stopped, (n) => {

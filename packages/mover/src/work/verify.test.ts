@@ -1,10 +1,10 @@
-import { HostLimits } from '@lithodex/connectors';
+import { closePools } from '@lithodex/connectors';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { affected, DiskFolder, Store, verify, type LostItem } from '@lithodex/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { closePools } from './pools';
+import { folderTree, quietly } from '../../../../tests/support/store-kit';
 import { takePoint } from './take-point';
 
 let base: string;
@@ -18,8 +18,7 @@ beforeAll(async () => {
   fs.mkdirSync(`${base}/source/plans`, { recursive: true });
   const store = await Store.create(new DiskFolder(`${base}/store`), keyFile, new Date(0));
   const workload = { id: '1', name: 'w', source: 'w', path: `${base}/source` };
-  const what = { include: [], exclude: [], crossFileSystems: false, readAs: null, targetFolders: [] };
-  const hooks = { limits: HostLimits.none, now: () => 0, onWarning: () => undefined, onCapture: () => undefined, stopped };
+  const what = { from: folderTree(workload.path), include: [], exclude: [] };
   let previous: string | null = null;
   for (const taskId of ['t1', 't2']) {
     fs.writeFileSync(`${base}/source/same`, Buffer.alloc(40_000, 'same'));
@@ -27,7 +26,7 @@ beforeAll(async () => {
     await takePoint(
       store,
       { taskId, seriesId: 's1', workload, kind: previous ? 'incremental' : 'full', previous, moment: 0, ...what },
-      hooks,
+      quietly,
     );
     previous = taskId;
   }

@@ -1,5 +1,6 @@
 import type { Knex } from 'knex';
 import { firstRules, keepRules } from '../sign-in/rules';
+import { oneRestore } from './one-restore';
 
 interface Migration {
   readonly name: string;
@@ -362,4 +363,5 @@ export const migrations: Migration[] = [
   { name: '0029-promises', up: (k) => runAll(k, promises) },
   { name: '0030-accounts', up: (k) => runAll(k, accounts) },
   { name: '0031-sign-in', up: signInOfNew },
+  { name: '0032-one-restore', up: oneRestore },
 ];

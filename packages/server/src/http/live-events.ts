@@ -1,4 +1,4 @@
-import { EventEmitter } from 'node:events';
+import { EventEmitter, once } from 'node:events';
 import type { Response } from 'express';
 import type { Knex } from 'knex';
 import type { LiveEvent } from '@lithodex/contract';
@@ -46,6 +46,11 @@ export class LiveEvents {
         .where('id', '<', id! - kept)
         .delete();
     this.bus.emit('event', { id: id!, ...event } satisfies LiveEvent);
+  }
+
+  /** Resolves when this server tells of the next change. */
+  next(): Promise<unknown> {
+    return once(this.bus, 'event');
   }
 
   /** Id of the newest change of some kinds that any server told of; of those that change what is protected and stored when none is named; 0 for none. */

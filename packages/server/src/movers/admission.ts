@@ -1,12 +1,12 @@
+import { taskTypes, typesThat, type TaskType, type WorkType } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
+import { typesInSql } from './types-in-sql';
 
-/** Tasks that write to a target, that read a source, and those a limit for all never holds up. */
-const writing = ['backup', 'copy'];
-const reading = ['backup', 'trial'];
-const urgent = ['restore', 'machine', 'download'];
+const writing = (t: TaskType) => t.writesTarget;
+const reading = (t: TaskType) => t.readsSource;
+const urgent = (t: TaskType) => t.urgent;
 
-const quoted = (types: readonly string[]) => types.map((t) => `'${t}'`).join(', ');
 const running = (types: string, more: string) => `(SELECT COUNT(*) FROM task b WHERE b.state = 'running' AND b.type ${types}${more})`;
 const unlimited = 1_000_000;
 /** Name of the setting that limits all. */
@@ -16,20 +16,20 @@ type Limit<K extends string> = Record<K, number> | undefined;
 
 /** Leaves out waiting tasks `t` for which their target, their source or the installation has no room now. */
 export function whereAdmitted(query: Knex.QueryBuilder): Knex.QueryBuilder {
-  const there = running(`IN (${quoted(writing)})`, " AND JSON_VALUE(b.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')");
+  const there = running(`IN (${typesInSql(writing)})`, " AND JSON_VALUE(b.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')");
   const readers = running(
-    `IN (${quoted(reading)})`,
+    `IN (${typesInSql(reading)})`,
     ' AND b.workload_id IN (SELECT y.id FROM workload x JOIN workload y ON y.source_id = x.source_id WHERE x.id = t.workload_id)',
   );
   const readersOf = 'SELECT s.readers FROM source s JOIN workload w ON w.source_id = s.id WHERE w.id = t.workload_id';
   return query
     .whereRaw(
-      `(t.type NOT IN (${quoted(writing)}) OR ${there}
+      `(t.type NOT IN (${typesInSql(writing)}) OR ${there}
         < COALESCE((SELECT g.writers FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')), ${unlimited}))`,
     )
-    .whereRaw(`(t.type NOT IN (${quoted(reading)}) OR ${readers} < COALESCE((${readersOf}), ${unlimited}))`)
+    .whereRaw(`(t.type NOT IN (${typesInSql(reading)}) OR ${readers} < COALESCE((${readersOf}), ${unlimited}))`)
     .whereRaw(
-      `(t.type IN (${quoted(urgent)}) OR ${running(`NOT IN (${quoted(urgent)})`, '')}
+      `(t.type IN (${typesInSql(urgent)}) OR ${running(`NOT IN (${typesInSql(urgent)})`, '')}
         < COALESCE((SELECT JSON_VALUE(i.value, '$') FROM setting i WHERE i.name = '${tasksAtOnce}') + 0, ${unlimited}))`,
     );
 }
@@ -37,7 +37,7 @@ export function whereAdmitted(query: Knex.QueryBuilder): Knex.QueryBuilder {
 /** Whether another mover has just taken the last place that the task could have had. Of two that ask at once, one waits here for the other. */
 export async function isFull(
   trx: Knex.Transaction,
-  task: { readonly type: string; readonly work: unknown; readonly workload_id: number | null },
+  task: { readonly type: WorkType; readonly work: unknown; readonly workload_id: number | null },
 ): Promise<boolean> {
   const count = async (which: (q: Knex.QueryBuilder) => Knex.QueryBuilder) =>
     Number(
@@ -47,13 +47,14 @@ export async function isFull(
           .first<{ n: number }>()
       ).n,
     );
-  if (writing.includes(task.type)) {
+  const type = taskTypes[task.type];
+  if (type.writesTarget) {
     const { targetId } = fromJsonOrNull<{ targetId: string }>(task.work)!;
     const target = await trx('target').where({ id: targetId }).whereNotNull('writers').forUpdate().first<Limit<'writers'>>('writers');
-    const there = () => count((q) => q.whereIn('type', writing).whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId]));
+    const there = () => count((q) => q.whereIn('type', typesThat(writing)).whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId]));
     if (target && (await there()) >= target.writers) return true;
   }
-  if (reading.includes(task.type)) {
+  if (type.readsSource) {
     const of = trx('workload').where({ id: task.workload_id }).select('source_id');
     const source = await trx('source')
       .whereIn('id', of)
@@ -61,12 +62,14 @@ export async function isFull(
       .forUpdate()
       .first<Limit<'id' | 'readers'>>('id', 'readers');
     const there = () =>
-      count((q) => q.whereIn('type', reading).whereIn('workload_id', trx('workload').where({ source_id: source!.id }).select('id')));
+      count((q) =>
+        q.whereIn('type', typesThat(reading)).whereIn('workload_id', trx('workload').where({ source_id: source!.id }).select('id')),
+      );
     if (source && (await there()) >= source.readers) return true;
   }
-  if (urgent.includes(task.type)) return false;
+  if (type.urgent) return false;
   const limit = await limitOfAll(trx, (q) => q.forUpdate());
-  return limit !== null && (await count((q) => q.whereNotIn('type', urgent))) >= limit;
+  return limit !== null && (await count((q) => q.whereNotIn('type', typesThat(urgent)))) >= limit;
 }
 
 /** How many tasks run at once in all, but for restores and downloads, which never wait for the others; null for no limit. */

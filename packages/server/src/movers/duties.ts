@@ -1,4 +1,4 @@
-import { moverDuties, type Question, type Work } from '@lithodex/contract';
+import { moverDuties, typesThat, type Question, type WorkType } from '@lithodex/contract';
 
 /**
  * What the token of a mover entitles it to. Capture: to touch sources. Keep: to open targets, with what opens them. Prune: to take away what stands there. A machine that is
@@ -6,20 +6,6 @@ import { moverDuties, type Question, type Work } from '@lithodex/contract';
  */
 export const duties = moverDuties;
 export type Duty = (typeof duties)[number];
-
-/** What each kind of task takes. */
-const ofWork: Record<Work['type'], readonly Duty[]> = {
-  backup: ['capture', 'keep'],
-  trial: ['capture', 'keep'],
-  restore: ['capture', 'keep'],
-  machine: ['capture', 'keep'],
-  download: ['keep'],
-  copy: ['keep'],
-  verify: ['keep'],
-  adopt: ['keep'],
-  expire: ['prune'],
-  prune: ['prune'],
-};
 
 /** What each question takes. */
 const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
@@ -42,16 +28,11 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   envelope: ['keep'],
 };
 
-/** What a kind of task takes. */
-export function dutiesOf(type: Work['type']): readonly Duty[] {
-  return ofWork[type];
-}
-
 const covers = (held: readonly Duty[], needed: readonly Duty[]) => needed.every((duty) => held.includes(duty));
 
-/** The kinds of task a mover with these duties may be given. */
-export function workFor(held: readonly Duty[]): Work['type'][] {
-  return (Object.keys(ofWork) as Work['type'][]).filter((type) => covers(held, ofWork[type]));
+/** The types of task a mover with these duties may be given. */
+export function workFor(held: readonly Duty[]): WorkType[] {
+  return typesThat((type) => covers(held, type.duties));
 }
 
 /** What a mover is entitled to. */

@@ -1,5 +1,5 @@
 import { escapePath } from '@lithodex/core';
-import type { RunState } from '@lithodex/contract';
+import { moverLanguage, type RunState } from '@lithodex/contract';
 import { pipeline } from 'node:stream/promises';
 import { moverNamed, stillGood, type Actor } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
@@ -49,6 +49,14 @@ function goneSignal(deps: Deps, actor: Actor, res: { on(event: 'close', run: () 
   return gone.signal;
 }
 
+/** The name of a mover that asks for work, if it speaks as we do. Throws MOVER_OUTDATED. */
+function understood(deps: Deps, { mover, speaks }: { readonly mover: string; readonly speaks: number }, actor: Actor): string {
+  const name = moverNamed(mover, actor);
+  if (speaks === moverLanguage) return name;
+  deps.log.warn({ mover: name, speaks, wanted: moverLanguage }, 'a mover is of another version than the server and gets no work');
+  throw new ApiError('MOVER_OUTDATED');
+}
+
 /** What movers say and ask. */
 export function moverHandlers(deps: Deps): MoverHandlers {
   const { db, clock } = deps;
@@ -56,7 +64,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
   return {
     async claim({ body, res, actor }) {
       const gone = goneSignal(deps, actor, res);
-      const mover = moverNamed(body.mover, actor);
+      const mover = understood(deps, body, actor);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
         const task = await claimTask(deps, mover, actor);
         if (task || Date.now() >= until || deps.movers.stopping) return { task: task ?? null };
@@ -141,7 +149,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async sendRestored({ params, body, actor }) {
-      const task = await heldTask(db, params.id, body.attempt, actor, ['restore', 'machine']);
+      const task = await heldTask(db, params.id, body.attempt, actor, ['restore']);
       const words: Record<string, string> = {
         write: 'restored',
         merge: 'folder was there, its content is merged',
@@ -227,7 +235,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async questions({ body, res, actor }) {
-      const asked = await deps.movers.next(moverNamed(body.mover, actor), actor, goneSignal(deps, actor, res));
+      const asked = await deps.movers.next(understood(deps, body, actor), actor, goneSignal(deps, actor, res));
       try {
         await stillGood(db, actor);
       } catch (error) {

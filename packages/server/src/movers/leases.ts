@@ -1,4 +1,4 @@
-import type { Cause, RunState } from '@lithodex/contract';
+import { taskTypes, type Cause, type RunState, type WorkType } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { Deps } from '../deps';
 import { inTransaction } from '../db/open';
@@ -36,7 +36,7 @@ export async function reclaimLost(deps: Deps): Promise<void> {
     id: string;
     run_id: number;
     attempt: number;
-    type: string;
+    type: WorkType;
     stop_requested: 0 | 1;
     cut_off: 0 | 1;
     series_no: number | null;
@@ -55,7 +55,7 @@ export async function reclaimLost(deps: Deps): Promise<void> {
         await settleRun(deps, trx, task.run_id);
         return task.run_id;
       }
-      const again = task.attempt < mostAttempts && task.type !== 'download' && task.type !== 'trial' && !task.stop_requested;
+      const again = task.attempt < mostAttempts && taskTypes[task.type].resumes && !task.stop_requested;
       if (again) await trx('task').where({ id }).update({ state: 'waiting', mover: null, lease_until: null, progress: null });
       else {
         if (task.series_no !== null && task.ordinal !== null) await unload(trx, task.series_no, task.ordinal);

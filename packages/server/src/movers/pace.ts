@@ -1,18 +1,16 @@
 import { paceAt } from '@lithodex/core';
-import type { PaceWindow } from '@lithodex/contract';
+import { taskTypes, typesThat, type PaceWindow, type WorkType } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
-
-const paced = ['backup', 'copy', 'verify'];
 
 /** Bytes a second for one of the tasks that write to a target now, or verify it: its share of what the target allows at this hour. Null for no limit. */
 export async function paceOfTask(
   db: Knex,
   zone: string,
   now: number,
-  task: { readonly type: string; readonly work: unknown },
+  task: { readonly type: WorkType; readonly work: unknown },
 ): Promise<number | null> {
-  if (!paced.includes(task.type)) return null;
+  if (!taskTypes[task.type].paced) return null;
   const { targetId } = fromJsonOrNull<{ targetId?: string }>(task.work) ?? {};
   const target = await db('target')
     .where({ id: targetId ?? '' })
@@ -21,7 +19,10 @@ export async function paceOfTask(
   if (allowed === undefined) return null;
   const sharing = await db('task')
     .where({ state: 'running' })
-    .whereIn('type', paced)
+    .whereIn(
+      'type',
+      typesThat((t) => t.paced),
+    )
     .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId ?? ''])
     .count({ n: '*' })
     .first<{ n: number }>();

@@ -1,5 +1,6 @@
 import { escapePath, formatBytes, joinPath } from '@lithodex/core';
-import type { Inventory, MachineDestination, MachinePoint, MachineWork, RestoreBody, RestorePlan } from '@lithodex/contract';
+import type { Inventory, MachinePoint, RestoreBody, RestorePlan as RestorePlanShown } from '@lithodex/contract';
+import type { MachineDestination } from '@lithodex/kinds';
 import type { PointRow } from '../catalog/points';
 import { fromJson } from '../db/json';
 import type { Deps } from '../deps';
@@ -7,8 +8,9 @@ import { ApiError } from '../errors';
 import { askInventory } from '../platforms/read-platform';
 import type { PlatformRow } from '../platforms/platform-rows';
 import type { ResolvedPick } from './resolve-picks';
+import type { RestorePlan } from './restore-handlers';
 
-type Check = RestorePlan['checks'][number];
+type Check = RestorePlanShown['checks'][number];
 
 /** A machine that is to come back, with the disks wanted of it. */
 export interface MachinePick {
@@ -20,13 +22,6 @@ export interface MachinePick {
   /** Bytes at full size. */
   readonly size: number;
 }
-
-/** What a task keeps of a restore of a machine; what opens target and platform is looked up when it is claimed. */
-export type MachinePlan = Omit<MachineWork, 'point' | 'platform'> & {
-  readonly pointId: string;
-  readonly platformId: number;
-  readonly readFrom: string | null;
-};
 
 /** A restore to a platform: everything but a download, where points of machines are among the picks. */
 export function isMachineRestore(body: Pick<RestoreBody, 'destination'>, picks: readonly ResolvedPick[]): boolean {
@@ -91,16 +86,18 @@ export async function machinePlans(
   deps: Deps,
   body: RestoreBody,
   picks: readonly MachinePick[],
-): Promise<{ workloadId: number; plan: MachinePlan }[]> {
+): Promise<{ workloadId: number; plan: RestorePlan }[]> {
   return Promise.all(
     picks.map(async (pick) => ({
       workloadId: pick.point.workload_id,
       plan: {
-        type: 'machine' as const,
-        pointId: pick.point.id,
-        platformId: (await platformOf(deps, body, pick)).id,
-        files: pick.files && [...pick.files],
-        destination: destinationOf(body, pick),
+        type: 'restore' as const,
+        picks: (pick.files ?? ['']).map((path) => ({ pointId: pick.point.id, path, to: '', base: '' })),
+        to: {
+          kind: 'machine' as const,
+          platformId: (await platformOf(deps, body, pick)).id,
+          destination: destinationOf(body, pick),
+        },
         trial: body.trial,
         readFrom: body.readFrom,
         expected: { items: pick.files?.length ?? pick.machine.disks.length, bytes: pick.size },

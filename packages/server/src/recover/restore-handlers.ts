@@ -1,5 +1,6 @@
 import { DateTime } from 'luxon';
 import type { DownloadWork, RestoreBody, RestoreWork } from '@lithodex/contract';
+import type { FilesTo, MachineTo } from '@lithodex/kinds';
 import { appendAudit } from '../audit/trail';
 import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
@@ -33,7 +34,8 @@ function rulesText(body: RestoreBody, machines: boolean): string {
   return `${body.trial ? 'trial without writing, ' : ''}${where}; ${ruleWords[body.rule]}`;
 }
 
-interface PlannedPick {
+/** An item that is wanted; where its point is is looked up when the task is claimed. */
+export interface PlannedPick {
   readonly pointId: string;
   readonly path: string;
   readonly to: string;
@@ -43,9 +45,13 @@ interface Prefers {
   readonly readFrom: string | null;
 }
 
+/** Where a restore writes, without what opens it. */
+export type PlannedTo = FilesTo | (Omit<MachineTo, 'platform'> & { readonly platformId: number });
+
 /** What a task keeps; where its points are is looked up when it is claimed, so that no key of a target lies in the queue. */
 export type DownloadPlan = Omit<DownloadWork, 'picks'> & Prefers & { readonly picks: readonly PlannedPick[] };
-export type RestorePlan = Omit<RestoreWork, 'picks'> & Prefers & { readonly picks: readonly (PlannedPick & { readonly base: string })[] };
+export type RestorePlan = Omit<RestoreWork, 'picks' | 'to'> &
+  Prefers & { readonly picks: readonly (PlannedPick & { readonly base: string })[]; readonly to: PlannedTo };
 
 function planOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): RestorePlan | DownloadPlan {
   const expected = { items: picks.reduce((a, p) => a + p.items, 0), bytes: picks.reduce((a, p) => a + p.size, 0) };
@@ -62,8 +68,7 @@ function planOf(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): 
     type: 'restore',
     picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: p.to, base: p.base })),
     readFrom: body.readFrom,
-    rule: body.rule,
-    stamp,
+    to: { kind: 'files', rule: body.rule, stamp },
     trial: body.trial,
     expected,
   };
@@ -89,7 +94,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           person: actor.name,
           reason: body.reason,
           rules,
-          tasks: machines?.map((m) => ({ workloadId: m.workloadId, seriesNo: null, type: 'machine' as const, work: m.plan })) ?? [
+          tasks: machines?.map((m) => ({ workloadId: m.workloadId, seriesNo: null, type: 'restore' as const, work: m.plan })) ?? [
             { workloadId: workloads.size === 1 ? [...workloads][0]! : null, seriesNo: null, type: kind, work: planOf(deps, body, picks) },
           ],
         });

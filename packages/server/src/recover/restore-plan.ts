@@ -91,13 +91,13 @@ async function priceOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<Rest
 
 /** Bytes a second: the median of recent restores, or of recent reads of sources while nothing was restored yet. */
 async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: string }> {
-  for (const [types, from] of [
-    [['restore', 'machine'], 'recent restores'],
-    [['backup'], 'recent backups'],
+  for (const [type, from] of [
+    ['restore', 'recent restores'],
+    ['backup', 'recent backups'],
   ] as const) {
     const rows = await deps
       .db('task')
-      .whereIn('type', types)
+      .where({ type })
       .where('measured_ms', '>', 0)
       .where('measured_bytes', '>', tooLittleToMeasure)
       .orderBy('ended_at', 'desc')

@@ -1,6 +1,15 @@
 import type { Knex } from 'knex';
 import { v7 as newId } from 'uuid';
-import { priorities, type PointKind, type PolicyBody, type PolicyRule, Scripts, type RunState } from '@lithodex/contract';
+import {
+  priorities,
+  taskTypes,
+  type WorkType,
+  type PointKind,
+  type PolicyBody,
+  type PolicyRule,
+  Scripts,
+  type RunState,
+} from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { SeriesRow } from '../catalog/points';
@@ -10,7 +19,7 @@ import { runStateOf } from './run-state';
 export interface NewTask {
   readonly workloadId: number | null;
   readonly seriesNo: number | null;
-  readonly type: 'backup' | 'trial' | 'restore' | 'machine' | 'download' | 'copy' | 'expire' | 'prune' | 'verify' | 'adopt';
+  readonly type: WorkType;
   readonly work: unknown;
 }
 
@@ -24,7 +33,7 @@ export interface RunEnd {
 }
 
 export interface NewRun {
-  readonly kind: 'backup' | 'restore' | 'download' | 'trial' | 'copy' | 'expire' | 'prune' | 'verify' | 'adopt';
+  readonly kind: WorkType;
   readonly pointKind?: PointKind;
   readonly startedBy: 'schedule' | 'hand' | 'onDemand' | 'retry';
   readonly policyId?: number | null;
@@ -62,8 +71,7 @@ export async function queueRun(trx: Knex.Transaction, now: number, run: NewRun):
     window_stop: run.window?.stop ?? false,
     retried: run.retried ?? 0,
   });
-  const urgent = run.kind === 'restore' || run.kind === 'download';
-  const priority = urgent ? beforeAll : priorities.indexOf(run.priority ?? 'usual');
+  const priority = taskTypes[run.kind].urgent ? beforeAll : priorities.indexOf(run.priority ?? 'usual');
   for (const task of run.tasks) await queueTask(trx, now, id!, task, priority);
   return id!;
 }

@@ -1,4 +1,4 @@
-import type { Cause, Progress, RunRow, RunState, TaskRow } from '@lithodex/contract';
+import { taskTypes, type Cause, type Progress, type RunRow, type RunState, type TaskRow, type WorkType } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 
@@ -27,7 +27,7 @@ export interface TaskRecord {
   readonly run_id: number;
   readonly workload_id: number | null;
   readonly workload: string | null;
-  readonly type: string;
+  readonly type: WorkType;
   readonly state: RunState;
   readonly attempt: number;
   readonly mover: string | null;
@@ -145,7 +145,7 @@ export function toTaskRow(task: TaskRecord, pointId: string | null, buildsOn: nu
     id: task.id,
     workload: {
       id: task.workload_id ?? 1,
-      name: task.workload ?? (['prune', 'verify', 'adopt'].includes(task.type) ? 'the target' : 'several workloads'),
+      name: task.workload ?? (taskTypes[task.type].aboutTarget ? 'the target' : 'several workloads'),
     },
     state: task.state,
     attempt: task.attempt,

@@ -1,4 +1,4 @@
-import type { VerifyWork } from '@lithodex/contract';
+import { typesThat, type VerifyWork } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
@@ -23,7 +23,10 @@ export type CarePlan =
 /** Whether a target is being pruned or verified: one at a time, since each would make the other wait or miss what it looks for. */
 async function isBusy(trx: Knex.Transaction, targetId: string): Promise<boolean> {
   const open = await trx('task')
-    .whereIn('type', ['prune', 'verify', 'adopt'])
+    .whereIn(
+      'type',
+      typesThat((t) => t.aboutTarget),
+    )
     .whereIn('state', ['waiting', 'running'])
     .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId])
     .first<{ id: string } | undefined>('id');

@@ -1,5 +1,5 @@
 import { countOf, cutMiddle, escapePath, formatBytes, formatDuration, formatList } from '@lithodex/core';
-import type { Work, Cause, FoundMatter, WorkloadRow } from '@lithodex/contract';
+import { taskTypes, type Cause, type FoundMatter, type Work, type WorkloadRow } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { presentWorkloads } from '../estate/estate';
@@ -8,7 +8,7 @@ import { policiesInForce } from '../policies/matching';
 import { matchesShown } from '../policies/matching-shown';
 import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, troubledTasksSince, type NightRow } from './night';
-import { dutiesOf, workFor } from '../movers/duties';
+import { workFor } from '../movers/duties';
 import { changeMatters, comingEnds, connectionCauses, connectionLink, platformMatters } from './platform-matters';
 import { unusualWork } from './unusual-work';
 
@@ -153,7 +153,7 @@ async function withoutAbleMover(deps: Deps): Promise<FoundMatter[]> {
     .groupBy('type')
     .select<Row[]>('type', deps.db.raw('COUNT(*) AS n'), deps.db.raw('MIN(queued_at) AS since'));
   if (!rows.length) return [];
-  const needed = formatList([...new Set(rows.flatMap(({ type }) => dutiesOf(type)))]);
+  const needed = formatList([...new Set(rows.flatMap(({ type }) => taskTypes[type].duties))]);
   const waiting = rows.reduce((sum, { n }) => sum + Number(n), 0);
   return [
     {

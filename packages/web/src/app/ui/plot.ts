@@ -17,10 +17,35 @@ export interface Plotter {
   purge(at: HTMLElement): void;
 }
 
+/** Where the chart library is served: as it comes, under its version, for to bundle it again would take longer than all the rest. */
+const plotterFile = 'plotly-4.1.1/plotly-cartesian.min.js';
+
+function loadPlotter(): Promise<Plotter> {
+  return new Promise((resolve, reject) => {
+    const script = document.createElement('script');
+    script.src = plotterFile;
+    script.onload = () => {
+      resolve((globalThis as unknown as { Plotly: Plotter }).Plotly);
+    };
+    script.onerror = () => {
+      script.remove();
+      reject(new Error('The charts did not arrive. Reload the page to try again.'));
+    };
+    document.head.append(script);
+  });
+}
+
 /** Loads the chart library when the first chart is shown. */
 export const plotter = new InjectionToken<() => Promise<Plotter>>('plotter', {
   providedIn: 'root',
-  factory: () => () => import('plotly.js-cartesian-dist-min').then((m) => (m as unknown as { default: Plotter }).default),
+  factory: () => {
+    let loaded: Promise<Plotter> | undefined;
+    return () =>
+      (loaded ??= loadPlotter().catch((error: unknown) => {
+        loaded = undefined;
+        throw error;
+      }));
+  },
 });
 
 /** A colour of the theme, for traces and layouts; it may be followed by two hex digits of opacity. */

@@ -1,41 +1,40 @@
 import { pathFilter } from '@lithodex/core';
-import { MachineCapture, zeroBlock, type StoredMachine } from '@lithodex/connectors';
-import { keyedHash, topEntry, type MachineRoot, type Root, type Store } from '@lithodex/engine';
-import { PointWriting } from './point-writing';
-import type { MachineAt, PointContent, PointHooks, PointRequest } from './take-point';
+import { keyedHash, topEntry, type MachineRoot } from '@lithodex/engine';
+import type { MachineFrom } from '@lithodex/kinds';
+import type { CaptureContext, PointContent } from '../connector';
+import { PointWriting } from '../point-writing';
+import { MachineCapture } from './capture-machine';
+import { zeroBlock } from './image-map';
+import { platformClient } from './kept-clients';
+import type { StoredMachine } from './machine-item';
+import { inWords } from './warning-words';
 
 /** New blocks that are made room for, of what changed and of all. */
 const changedBlocks = 131_072;
 const everyBlock = 1_000_000;
 
 /** Reads a machine from its platform: what changed since `base`, or everything, compared with `reread`. */
-export function takeMachine(
-  store: Store,
-  request: PointRequest,
-  machine: MachineAt,
-  base: Root | undefined,
-  reread: Root | undefined,
-  hooks: PointHooks,
-): Promise<PointContent> {
-  const known = base ?? reread;
-  const writing = new PointWriting(store, base ? changedBlocks : everyBlock, request.fresh ?? false);
+export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<PointContent> {
+  const { store, base, include, exclude } = ctx;
+  const known = base ?? ctx.reread;
+  const writing = new PointWriting(store, base ? changedBlocks : everyBlock, ctx.fresh);
   let warnings = 0;
   return writing.during(async () => {
     const tell = () => {
       const { items, bytes, read } = work.progress;
-      hooks.onCapture({ items, files: items, bytes, read }, writing.packed);
+      ctx.progress({ items, files: items, bytes, read }, writing.packed);
     };
     const work = new MachineCapture({
-      client: machine.client,
-      machineId: machine.id,
-      cluster: machine.cluster,
-      location: machine.location,
-      alive: machine.alive,
-      inside: machine.inside ?? undefined,
-      taskId: request.taskId,
+      client: platformClient(from.platform),
+      machineId: from.id,
+      cluster: from.cluster,
+      location: from.location,
+      alive: ctx.alive,
+      inside: from.inside ?? undefined,
+      taskId: ctx.taskId,
       previous: known && { top: topEntry(known), changeIds: known.machine?.changeIds ?? {} },
       rereads: !base,
-      filter: pathFilter(request.include, request.exclude),
+      filter: pathFilter(include, exclude),
       trees: store.trees,
       pool: writing.pool,
       put: writing.put,
@@ -46,11 +45,14 @@ export function takeMachine(
       },
       onWarning: (warning) => {
         warnings++;
-        hooks.onWarning(warning);
+        ctx.warn(inWords(warning));
       },
-      onSnapshot: (level) => hooks.onSnapshot?.(level),
-      now: hooks.now,
-      stopped: hooks.stopped,
+      onSnapshot: (level) => {
+        const how = level === 'application' ? 'programs inside brought to rest' : 'as after a loss of power';
+        ctx.note({ code: 'SNAPSHOT', path: '', message: `the machine was frozen, ${how}` });
+      },
+      now: ctx.now,
+      stopped: ctx.stopped,
     });
     const { top, changeIds, blocks, held, leftOut, machine: stored } = await work.run();
     const counts = await writing.finish();
@@ -67,7 +69,7 @@ export function takeMachine(
       },
       owners: {},
       groups: {},
-      leftOut: { include: request.include, exclude: request.exclude, byItself: [] },
+      leftOut: { include, exclude, byItself: [] },
       warnings,
       machine: { place: placeOf(stored), changeIds, level: stored.level, blocks },
     };

@@ -1,5 +1,5 @@
-import { PlacePool } from '@lithodex/connectors';
 import { CrunchPool, KeptPools } from '@lithodex/engine';
+import { PlacePool } from './files/place-pool';
 
 const threads = 2;
 

@@ -1,0 +1,122 @@
+import type { RestoreAction } from '@lithodex/core';
+import type { FromOf, KindName, ToOf } from '@lithodex/kinds';
+import type { Root, Store, TreeEntry, WriteCounts } from '@lithodex/engine';
+import type { HostLimits } from './files/host-limits';
+
+/** A line for people, about an item (byte string) or about all of it. */
+export interface Said {
+  readonly code: string;
+  readonly path: string;
+  readonly message: string;
+}
+
+/** Something that went otherwise than wished; `missing`: the item is not in the point for it. */
+export interface Warned extends Said {
+  readonly missing: boolean;
+}
+
+/** How far the reading of a source is. */
+export interface CaptureProgress {
+  items: number;
+  /** Bytes of all files passed, reused ones included. */
+  bytes: number;
+  /** Bytes read from the source. */
+  read: number;
+  files: number;
+}
+
+/** What a capture works with. */
+export interface CaptureContext {
+  readonly store: Store;
+  readonly taskId: string;
+  /** The point that unchanged entries are reused from; undefined for reading everything. */
+  readonly base: Root | undefined;
+  /** The point that what is read again is compared with, where everything is read. */
+  readonly reread: Root | undefined;
+  /** Take nothing as stored: write everything again. */
+  readonly fresh: boolean;
+  readonly include: readonly string[];
+  readonly exclude: readonly string[];
+  /** What the mover may read on its host. */
+  readonly limits: HostLimits;
+  /** Which of these tasks may still go on. */
+  readonly alive: (tasks: string[]) => Promise<readonly string[]>;
+  readonly now: () => number;
+  readonly warn: (warned: Warned) => void;
+  readonly note: (said: Said) => void;
+  /** How far it is: what was passed, and the new bytes in finished packs before and after compression. */
+  readonly progress: (progress: CaptureProgress, packed: WriteCounts) => void;
+  readonly stopped: () => boolean;
+}
+
+/** What a point holds, and the facts of its root that come with it. */
+export type PointContent = { readonly top: TreeEntry } & Pick<Root, 'totals' | 'owners' | 'groups' | 'leftOut' | 'warnings' | 'machine'>;
+
+/** What a survey works with. */
+export interface SurveyContext extends Pick<CaptureContext, 'include' | 'exclude' | 'limits' | 'warn' | 'stopped'> {
+  /** Bytes free on the target; null where nobody can tell. */
+  readonly free: number | null;
+  readonly say: (level: 'note' | 'warning', said: Said) => void;
+}
+
+export interface Surveyed {
+  readonly items: number;
+  readonly files: number;
+  readonly bytes: number;
+  readonly warnings: number;
+  readonly missing: number;
+}
+
+/** A point that is open for reading. */
+export interface OpenPoint {
+  readonly store: Store;
+  readonly root: Root;
+  readonly top: TreeEntry;
+}
+
+/** An item to bring back: `path` in its point ('' for all of it), `to` below `base`. Byte strings. */
+export interface RestorePick {
+  /** Opens its point; each is opened once. */
+  readonly open: () => Promise<OpenPoint>;
+  readonly path: string;
+  readonly to: string;
+  readonly base: string;
+}
+
+/** What became of an item of a restore. */
+export interface RestoredItem {
+  /** Byte string below the destination. */
+  readonly path: string;
+  readonly action: RestoreAction | 'failed';
+  readonly kind: TreeEntry['kind'];
+  readonly bytes: number;
+  /** Name it got, where put beside; or why it failed or what could not be set. */
+  readonly remark: string;
+}
+
+/** What a restore works with. */
+export interface RestoreContext {
+  readonly taskId: string;
+  /** Look only, and write nothing. */
+  readonly trial: boolean;
+  readonly limits: HostLimits;
+  readonly phase: (name: string) => void;
+  readonly note: (said: Said) => void;
+  /** Reports an item that is done. */
+  readonly done: (item: RestoredItem) => void;
+  /** Sends reports when there are many. */
+  readonly drain: () => Promise<void> | undefined;
+  /** Bytes moved, beyond those told before. */
+  readonly moved: (bytes: number) => void;
+  readonly stopped: () => boolean;
+}
+
+/** How one kind of workload is read and written. */
+export interface Connector<K extends KindName = KindName> {
+  /** Reads what is there now into the store; what is as it was in `base` is reused. */
+  capture(ctx: CaptureContext, from: FromOf<K>): Promise<PointContent>;
+  /** Looks at everything a capture would, and moves nothing. */
+  survey(ctx: SurveyContext, from: FromOf<K>): Promise<Surveyed>;
+  /** Brings picked items back. Returns the words that sum it up. */
+  restore(ctx: RestoreContext, picks: readonly RestorePick[], to: ToOf<K>): Promise<string>;
+}

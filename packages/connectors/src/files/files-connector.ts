@@ -1,0 +1,32 @@
+import { countOf, formatBytes, pathFilter } from '@lithodex/core';
+import type { FilesFrom } from '@lithodex/kinds';
+import type { Connector, SurveyContext, Surveyed } from '../connector';
+import { restoreFiles } from './restore-files';
+import { surveyTree } from './survey';
+import { takeFiles } from './take-files';
+import { inWords } from './warning-words';
+
+/** Folder trees of the mover's host. */
+export const filesConnector: Connector<'files'> = { capture: takeFiles, survey: surveyFiles, restore: restoreFiles };
+
+async function surveyFiles(ctx: SurveyContext, from: FilesFrom): Promise<Surveyed> {
+  let missing = 0;
+  const survey = surveyTree(
+    from.folder,
+    pathFilter(ctx.include, ctx.exclude),
+    from.targetFolders,
+    from.readAs,
+    ctx.limits,
+    (path, cause) => {
+      missing++;
+      ctx.warn(inWords({ code: 'UNREADABLE', path, cause }));
+    },
+    ctx.stopped,
+  );
+  ctx.say(ctx.free !== null && ctx.free < survey.bytes ? 'warning' : 'note', {
+    code: 'SIZE',
+    path: '',
+    message: `${countOf(survey.files, 'file')}, ${formatBytes(survey.bytes)} would be looked at; nothing was moved`,
+  });
+  return { ...survey, warnings: missing, missing };
+}

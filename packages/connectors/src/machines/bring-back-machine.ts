@@ -1,0 +1,70 @@
+import { countOf, formatBytes } from '@lithodex/core';
+import { EngineError, type Root, type Store, type TreeEntry } from '@lithodex/engine';
+import type { MachineTo } from '@lithodex/kinds';
+import type { RestoreContext, RestorePick } from '../connector';
+import { platformClient } from './kept-clients';
+import { readStoredMachine, settingsItem, type StoredMachine } from './machine-item';
+import { MachineRestore, type RestoredDisk } from './restore-machine';
+
+/** The settings of the machine that a point holds. */
+export async function storedMachine(store: Store, top: TreeEntry): Promise<StoredMachine> {
+  const item = await store.trees.find(top, settingsItem);
+  const parts: Buffer[] = [];
+  for await (const { names } of store.trees.contentParts(item.content))
+    for (let at = 0; at < names.length; at += 32) parts.push(await store.reader.read(names.subarray(at, at + 32)));
+  return readStoredMachine(Buffer.concat(parts));
+}
+
+const diskWords: Record<RestoredDisk['action'], string> = {
+  write: 'written',
+  replace: 'written where it differed',
+  same: 'was the same already',
+};
+
+/** Brings a machine back to a platform: all of it, or the disks that are picked. A trial looks whether the platform would take it and writes nothing. */
+export async function bringBackMachine(
+  ctx: RestoreContext,
+  picks: readonly RestorePick[],
+  { platform, destination }: MachineTo,
+): Promise<string> {
+  ctx.phase('preparing');
+  const [first] = picks;
+  if (!first) throw new EngineError('OBJECT_MISSING', 'no machine is picked');
+  const { store, root, top } = await first.open();
+  const stored = await storedMachine(store, top);
+  const client = platformClient(platform);
+  if (ctx.trial) {
+    const { rights } = await client.session();
+    const message = `the platform lets us in with ${countOf(rights.length, 'right')}; ${stored.name} was not touched`;
+    ctx.note({ code: 'TRIAL', path: '', message });
+    return 'looked at, nothing written';
+  }
+  let disks = 0;
+  await new MachineRestore({
+    client,
+    stored,
+    top,
+    changeIds: changeIdsOf(root),
+    trees: store.trees,
+    readChunk: (name) => store.reader.read(name),
+    nameKey: store.keys.nameKey,
+    files: picks.every((p) => p.path !== '') ? new Set(picks.map((p) => p.path)) : undefined,
+    destination,
+    taskId: ctx.taskId,
+    onMachine: (machine, made) => {
+      const message = made ? `${machine.name} was made on ${machine.host}` : `${machine.name} on ${machine.host} is written over`;
+      ctx.note({ code: made ? 'MACHINE_MADE' : 'MACHINE_HELD', path: '', message });
+    },
+    onDisk: (disk) => {
+      disks++;
+      ctx.done({ path: disk.file, action: disk.action, kind: 'file', bytes: disk.written, remark: '' });
+      ctx.note({ code: 'DISK', path: disk.file, message: `${diskWords[disk.action]}: ${formatBytes(disk.written)} written` });
+    },
+    onBytes: ctx.moved,
+    phase: ctx.phase,
+    stopped: ctx.stopped,
+  }).run();
+  return `${countOf(disks, 'disk')} done, what was written was read again and compared`;
+}
+
+const changeIdsOf = ({ machine }: Root) => machine?.changeIds ?? {};

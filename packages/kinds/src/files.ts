@@ -1,0 +1,35 @@
+import { z } from 'zod';
+import type { Kind } from './kind';
+import { ByteString } from './values';
+
+/** A folder of the mover's host. */
+export const FilesFrom = z.object({
+  kind: z.literal('files'),
+  folder: ByteString,
+  /** The account with whose rights it is read; null for the mover's own. */
+  readAs: z.string().nullable(),
+  crossFileSystems: z.boolean(),
+  /** Where targets keep their data: left out. */
+  targetFolders: z.array(ByteString),
+});
+export type FilesFrom = z.infer<typeof FilesFrom>;
+
+export const conflictRules = ['leave', 'replace', 'replaceIfOlder', 'beside'] as const;
+
+/** Folders of the mover's host: each item says its own. */
+export const FilesTo = z.object({
+  kind: z.literal('files'),
+  rule: z.enum(conflictRules),
+  /** What is put behind the names of items that are restored beside what exists. */
+  stamp: z.string(),
+});
+export type FilesTo = z.infer<typeof FilesTo>;
+
+export const files = {
+  name: 'files',
+  noun: { one: 'folder tree', many: 'folder trees' },
+  changesIn: 'files',
+  compares: true,
+  from: FilesFrom,
+  to: FilesTo,
+} as const satisfies Kind;

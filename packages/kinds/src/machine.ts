@@ -1,0 +1,99 @@
+import { z } from 'zod';
+import type { Kind } from './kind';
+import { Bytes, Count, Id, Name } from './values';
+
+const Pem = z
+  .string()
+  .trim()
+  .max(20_000)
+  .regex(/^-----BEGIN [A-Z ]+-----/, 'text that begins with -----BEGIN');
+/** What opens a platform: goes to movers, never to a browser. */
+export const PlatformOpener = z.discriminatedUnion('by', [
+  z.object({ by: z.literal('password'), account: Name, password: z.string().min(1).max(400) }),
+  z.object({ by: z.literal('certificate'), certificate: Pem, key: Pem }),
+]);
+export type PlatformOpener = z.infer<typeof PlatformOpener>;
+
+/** `id`: the source it is kept as; null while it is not kept yet. */
+export const PlatformRef = z.object({ id: Id.nullable(), endpoint: z.string().max(300), opener: PlatformOpener });
+export type PlatformRef = z.infer<typeof PlatformRef>;
+
+/** An account of the system inside a machine: goes to movers, never to a browser. */
+export const InsideAccount = z.object({ name: Name, password: z.string().min(1).max(400) });
+export type InsideAccount = z.infer<typeof InsideAccount>;
+
+const MachineDiskFacts = z.object({ id: z.string(), label: z.string(), size: Bytes, storage: z.string() });
+/** What the platform says of a machine. */
+export const MachineFacts = z.object({
+  cluster: z.string(),
+  location: z.string(),
+  host: z.string(),
+  /** Path like `/Harbour/Gates`. */
+  folder: z.string(),
+  networks: z.array(z.string()),
+  template: z.boolean(),
+  running: z.boolean(),
+  /** Something inside can bring programs to rest. */
+  helper: z.boolean(),
+  system: z.string(),
+  processors: Count,
+  /** MB. */
+  memory: Count,
+  disks: z.array(MachineDiskFacts),
+});
+export type MachineFacts = z.infer<typeof MachineFacts>;
+
+/** What a point of a machine says of it: where it was, how quiet, and which item each disk is ('' where it was left out; byte string). */
+export const MachinePoint = z.object({
+  level: z.enum(['crash', 'application']),
+  name: z.string(),
+  cluster: z.string(),
+  location: z.string(),
+  host: z.string(),
+  folder: z.string(),
+  networks: z.array(z.string()),
+  tags: z.array(z.string()),
+  disks: z.array(MachineDiskFacts.extend({ file: z.string() })),
+});
+export type MachinePoint = z.infer<typeof MachinePoint>;
+
+/** A machine of a virtualization platform. */
+export const MachineFrom = z.object({
+  kind: z.literal('machine'),
+  platform: PlatformRef,
+  id: z.string(),
+  cluster: z.string(),
+  location: z.string(),
+  inside: InsideAccount.nullable(),
+});
+export type MachineFrom = z.infer<typeof MachineFrom>;
+
+/** Back into the machine the point was taken of, or a new one beside what there is. */
+export const MachineDestination = z.discriminatedUnion('to', [
+  z.object({ to: z.literal('original'), start: z.boolean() }),
+  z.object({
+    to: z.literal('new'),
+    name: z.string(),
+    host: z.string(),
+    folder: z.string(),
+    /** Storage by label of the disk; `storage` for the others. */
+    storages: z.record(z.string(), z.string()),
+    storage: z.string(),
+    networks: z.array(z.string()),
+    start: z.boolean(),
+  }),
+]);
+export type MachineDestination = z.infer<typeof MachineDestination>;
+
+/** A platform: the whole machine, or the disks that are picked. */
+export const MachineTo = z.object({ kind: z.literal('machine'), platform: PlatformRef, destination: MachineDestination });
+export type MachineTo = z.infer<typeof MachineTo>;
+
+export const machine = {
+  name: 'machine',
+  noun: { one: 'machine', many: 'machines' },
+  changesIn: 'blocks',
+  compares: false,
+  from: MachineFrom,
+  to: MachineTo,
+} as const satisfies Kind;

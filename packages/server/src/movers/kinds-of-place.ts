@@ -1,0 +1,80 @@
+import { bytesOfText } from '@lithodex/core';
+import type { From, KindName, MachineFacts, To } from '@lithodex/kinds';
+import type { Knex } from 'knex';
+import { fromJson } from '../db/json';
+import { insideAccount } from '../platforms/inside';
+import { platformRef, type PlatformRow } from '../platforms/platform-rows';
+import type { PlannedTo } from '../recover/restore-handlers';
+import type { Secrets } from '../secrets';
+
+/** A workload with its source, as far as a mover has to know them. */
+export interface WorkloadSource extends Pick<PlatformRow, 'address' | 'secret'> {
+  readonly id: number;
+  readonly name: string;
+  readonly kind: KindName;
+  readonly source_id: number;
+  readonly source: string;
+  readonly folder: Buffer;
+  readonly read_as: string | null;
+  readonly cross_fs: 0 | 1;
+  readonly outer_id: string | null;
+  readonly facts: unknown;
+}
+
+export async function sourceOf(trx: Knex.Transaction, workloadId: number): Promise<WorkloadSource> {
+  return trx('workload as w')
+    .join('source as s', 's.id', 'w.source_id')
+    .where('w.id', workloadId)
+    .first<WorkloadSource>(
+      'w.id',
+      'w.name',
+      'w.kind',
+      'w.outer_id',
+      'w.facts',
+      's.id as source_id',
+      's.name as source',
+      's.folder',
+      's.read_as',
+      's.cross_fs',
+      's.address',
+      's.secret',
+    );
+}
+
+const readers: {
+  readonly [K in KindName]: (trx: Knex.Transaction, secrets: Secrets, w: WorkloadSource) => Promise<Extract<From, { kind: K }>>;
+} = {
+  files: async (trx, _secrets, w) => {
+    const targets = await trx('target').whereNotNull('folder').select<{ folder: string }[]>('folder');
+    return {
+      kind: 'files',
+      folder: w.folder.toString('latin1'),
+      readAs: w.read_as,
+      crossFileSystems: w.cross_fs === 1,
+      targetFolders: targets.map((t) => bytesOfText(t.folder)),
+    };
+  },
+  machine: async (trx, secrets, w) => {
+    const { cluster, location } = fromJson<MachineFacts>(w.facts);
+    return {
+      kind: 'machine',
+      platform: platformRef(secrets, { ...w, id: w.source_id }),
+      id: w.outer_id!,
+      cluster,
+      location,
+      inside: await insideAccount(trx, secrets, w.id),
+    };
+  },
+};
+
+/** Where a mover finds a workload, with what opens it. */
+export function fromOf(trx: Knex.Transaction, secrets: Secrets, workload: WorkloadSource): Promise<From> {
+  return readers[workload.kind](trx, secrets, workload);
+}
+
+/** Where a restore writes, with what opens it. */
+export async function placeOf(trx: Knex.Transaction, secrets: Secrets, to: PlannedTo): Promise<To> {
+  if (to.kind === 'files') return to;
+  const { platformId, ...rest } = to;
+  return { ...rest, platform: platformRef(secrets, await trx('source').where({ id: platformId }).first<PlatformRow>()) };
+}

@@ -1,1 +1,0 @@
-declare module 'plotly.js-cartesian-dist-min';
