@@ -1,8 +1,8 @@
 import { spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { batchRanges, lengthOf } from '@lithodex/core';
-import { closePools, PlatformClient, SlidingWork } from '@lithodex/connectors';
+import { batchRanges, lengthOf, median } from '@lithodex/core';
+import { changeIdsOf, closePools, PlatformClient, SlidingWork } from '@lithodex/connectors';
 import { DiskFolder, Store } from '@lithodex/engine';
 import type { PlatformRef } from '@lithodex/kinds';
 import { takePoint } from '@lithodex/mover';
@@ -51,8 +51,6 @@ async function fill(client: PlatformClient, id: string, disk: string, places: re
   }
   await work.idle();
 }
-
-const median = (values: number[]) => values.sort((a, b) => a - b)[values.length >> 1]!;
 
 /** 1 Gbit a second. */
 const line = 125_000_000;
@@ -111,7 +109,7 @@ export async function imageBench(folder: string, runs: number, report: (r: Resul
           disk,
           [...changed].sort((a, b) => a - b),
         );
-        const { changeIds } = (await store.root('image', `p${point}`))!.root.machine!;
+        const changeIds = changeIdsOf((await store.root('image', `p${point}`))!.root);
         let began = performance.now();
         await readChanges(client, id, disk, changeIds[disk]!);
         const peerMs = performance.now() - began;

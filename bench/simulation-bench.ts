@@ -1,6 +1,6 @@
 import { once } from 'node:events';
 import { parentPort, Worker } from 'node:worker_threads';
-import { decideRetention, nextRuns, simulate, type Keep, type KeptPoint } from '@lithodex/core';
+import { decideRetention, median, nextRuns, simulate, type Keep, type KeptPoint } from '@lithodex/core';
 import type { Result } from './result';
 
 const day = 86_400_000;
@@ -11,7 +11,6 @@ const peerShare = 1 / 250;
 
 const keep: Keep = { by: 'days', days: 30, longTerm: { weeks: 8, months: 12, years: 5, day: 1 } };
 const rule = { keep, lockDays: 0, zone: 'Europe/Oslo', schedule: { every: 'day' as const, at: '22:00' } };
-const median = (values: number[]) => values.sort((a, b) => a - b)[values.length >> 1]!;
 
 /** Asks retention day by day what goes, as the server does. */
 function liveDayByDay(moments: readonly number[], now: number): number {

@@ -1,3 +1,4 @@
+import { median } from '@lithodex/core';
 import { spawnSync } from 'node:child_process';
 import fs from 'node:fs';
 import { changeOnePercent, makeSampleTree } from './sample-tree';
@@ -10,8 +11,6 @@ function peer(command: string): number {
   if (status !== 0) throw new Error(`${command}: ${stderr}`);
   return (performance.now() - began) / 1000;
 }
-
-const median = (values: number[]) => values.sort((a, b) => a - b)[values.length >> 1]!;
 
 /** Points and restores of a tree of 100 000 small and some large files by a mover that has been at work before, each beside its peer in the same run. */
 export function storeBenches(folder: string, wanted: (name: string) => boolean, runs: number, report: (r: Result) => void): void {

@@ -156,6 +156,9 @@ describe('an installation of before', () => {
         code: 'MOVER_OUTDATED',
         message: expect.stringContaining('Start the mover again with the version of the server') as string,
       });
+    expect((await withOldSession().call('watch')).matters).toContainEqual(
+      expect.objectContaining({ title: 'old is of another version than the server' }),
+    );
     const { rows } = await withOldSession().call('listTokens');
     expect(rows).toMatchObject([{ name: 'report', owner: null, expiresAt: null }]);
     expect((await withOldSession().call('listMoverTokens')).rows).toMatchObject([

@@ -50,7 +50,7 @@ export interface CaptureContext {
 }
 
 /** What a point holds, and the facts of its root that come with it. */
-export type PointContent = { readonly top: TreeEntry } & Pick<Root, 'totals' | 'owners' | 'groups' | 'leftOut' | 'warnings' | 'machine'>;
+export type PointContent = { readonly top: TreeEntry } & Pick<Root, 'totals' | 'owners' | 'groups' | 'leftOut' | 'warnings' | 'content'>;
 
 /** What a survey works with. */
 export interface SurveyContext extends Pick<CaptureContext, 'include' | 'exclude' | 'limits' | 'warn' | 'stopped'> {

@@ -26,3 +26,4 @@ export * from './machines/restore-machine';
 export * from './machines/sliding-work';
 export * from './machines/bring-back-machine';
 export * from './machines/kept-clients';
+export * from './machines/machine-content';

@@ -27,7 +27,7 @@ export type FilesTo = z.infer<typeof FilesTo>;
 
 export const files = {
   name: 'files',
-  noun: { one: 'folder tree', many: 'folder trees' },
+  noun: 'folder tree',
   changesIn: 'files',
   compares: true,
   from: FilesFrom,

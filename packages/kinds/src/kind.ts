@@ -4,8 +4,8 @@ import type { z } from 'zod';
 export interface Kind {
   /** Stored with workloads, points and roots: never changed. */
   readonly name: string;
-  /** What one is called, and several. */
-  readonly noun: { readonly one: string; readonly many: string };
+  /** What one is called. */
+  readonly noun: string;
   /** What the changes of a point are counted in. */
   readonly changesIn: 'files' | 'blocks';
   /** What is there now can be compared with a point, item by item. */

@@ -91,7 +91,7 @@ export type MachineTo = z.infer<typeof MachineTo>;
 
 export const machine = {
   name: 'machine',
-  noun: { one: 'machine', many: 'machines' },
+  noun: 'machine',
   changesIn: 'blocks',
   compares: false,
   from: MachineFrom,

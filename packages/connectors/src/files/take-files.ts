@@ -53,6 +53,7 @@ export function takeFiles(ctx: CaptureContext, from: FilesFrom): Promise<PointCo
       groups: namesOf('/etc/group'),
       leftOut: { include, exclude, byItself: work.leftOut },
       warnings,
+      content: { kind: 'files', version: 1, facts: {}, state: {} },
     };
   });
 }

@@ -1,8 +1,9 @@
 import { countOf, formatBytes } from '@lithodex/core';
-import { EngineError, type Root, type Store, type TreeEntry } from '@lithodex/engine';
+import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
 import type { MachineTo } from '@lithodex/kinds';
 import type { RestoreContext, RestorePick } from '../connector';
 import { platformClient } from './kept-clients';
+import { changeIdsOf } from './machine-content';
 import { readStoredMachine, settingsItem, type StoredMachine } from './machine-item';
 import { MachineRestore, type RestoredDisk } from './restore-machine';
 
@@ -66,5 +67,3 @@ export async function bringBackMachine(
   }).run();
   return `${countOf(disks, 'disk')} done, what was written was read again and compared`;
 }
-
-const changeIdsOf = ({ machine }: Root) => machine?.changeIds ?? {};

@@ -1,12 +1,12 @@
 import { pathFilter } from '@lithodex/core';
-import { keyedHash, topEntry, type MachineRoot } from '@lithodex/engine';
+import { keyedHash, topEntry } from '@lithodex/engine';
 import type { MachineFrom } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import { PointWriting } from '../point-writing';
 import { MachineCapture } from './capture-machine';
 import { zeroBlock } from './image-map';
 import { platformClient } from './kept-clients';
-import type { StoredMachine } from './machine-item';
+import { changeIdsOf, machineContent } from './machine-content';
 import { inWords } from './warning-words';
 
 /** New blocks that are made room for, of what changed and of all. */
@@ -32,7 +32,7 @@ export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<Poi
       alive: ctx.alive,
       inside: from.inside ?? undefined,
       taskId: ctx.taskId,
-      previous: known && { top: topEntry(known), changeIds: known.machine?.changeIds ?? {} },
+      previous: known && { top: topEntry(known), changeIds: changeIdsOf(known) },
       rereads: !base,
       filter: pathFilter(include, exclude),
       trees: store.trees,
@@ -71,20 +71,7 @@ export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<Poi
       groups: {},
       leftOut: { include, exclude, byItself: [] },
       warnings,
-      machine: { place: placeOf(stored), changeIds, level: stored.level, blocks },
+      content: machineContent(stored, changeIds, blocks),
     };
   });
-}
-
-function placeOf({ name, cluster, location, host, folder, networks, tags, disks }: StoredMachine): MachineRoot['place'] {
-  return {
-    name,
-    cluster,
-    location,
-    host,
-    folder,
-    networks,
-    tags,
-    disks: disks.map(({ id, label, size, storage, file }) => ({ id, label, size, storage, file })),
-  };
 }

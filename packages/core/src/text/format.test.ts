@@ -1,6 +1,17 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { countOf, cutMiddle, formatBytes, formatCount, formatDuration, formatList, formatMoment, formatShare, localTime } from './format';
+import {
+  countOf,
+  cutMiddle,
+  formatBytes,
+  formatCount,
+  formatDuration,
+  formatFirst,
+  formatList,
+  formatMoment,
+  formatShare,
+  localTime,
+} from './format';
 
 describe('numbers in words', () => {
   it.each([
@@ -50,6 +61,12 @@ describe('numbers in words', () => {
 
   it('are listed as one speaks', () => {
     expect([[], ['a'], ['a', 'b'], ['a', 'b', 'c']].map((words) => formatList(words))).toEqual(['', 'a', 'a and b', 'a, b and c']);
+  });
+
+  it('name the first, and say how many there are besides', () => {
+    const told = [['a'], ['a', 'b'], ['a', 'b', 'c'], Array<string>(1200).fill('a')].map((words) => formatFirst(words, 2));
+    expect(told).toEqual(['a', 'a, b', 'a, b and 1 more', 'a, a and 1\u202f198 more']);
+    expect(formatFirst(['a', 'b'], 2, 7, '; ')).toBe('a; b and 5 more');
   });
 
   it('cut names in the middle and keep the ending', () => {

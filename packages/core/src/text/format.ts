@@ -35,6 +35,16 @@ export function formatList(words: readonly string[]): string {
   return list.format(words);
 }
 
+/**
+ * The first of some words, and how many there are besides: "a, b and 3 more".
+ * @param all how many there are, where not all of them are named here
+ */
+export function formatFirst(words: readonly string[], most: number, all = words.length, between = ', '): string {
+  const told = words.slice(0, most);
+  const rest = all - told.length;
+  return told.join(between) + (rest > 0 ? ` and ${formatCount(rest)} more` : '');
+}
+
 /** Length of time in at most two units: 4.2 s, 3 min 20 s, 2 h 5 min, 3 days. */
 export function formatDuration(ms: number): string {
   if (!Number.isFinite(ms)) return '–';

@@ -142,7 +142,8 @@ describe('packs', () => {
 });
 
 describe('roots', () => {
-  const root = { format: 1, taskId: 't', seriesId: 's', top: '', totals: {}, owners: {}, groups: {} } as unknown as Root;
+  const before = { format: 1, taskId: 't', seriesId: 's', top: '', totals: {}, owners: {}, groups: {} };
+  const root = { ...before, content: { kind: 'tides', version: 3, facts: { high: 4 }, state: {} } } as unknown as Root;
 
   it('open under their own name only', () => {
     const keys = newKeySet();
@@ -150,5 +151,17 @@ describe('roots', () => {
     expect(decodeRoot(keys, 'roots/s/t', file)).toEqual(root);
     expect(() => decodeRoot(keys, 'roots/s/other', file)).toThrow(/damaged/);
     expect(() => decodeRoot(keys, 'roots/s/t', file.subarray(0, 30))).toThrow(/damaged/);
+  });
+
+  it('of before say what they hold as those of now', () => {
+    const keys = newKeySet();
+    const read = (old: object) => decodeRoot(keys, 'r', encodeRoot(keys, 'r', old as Root));
+    expect(read(before)).toEqual({ ...before, content: { kind: 'files', version: 1, facts: {}, state: {} } });
+    const blocks = { before: 1, added: 2, changed: 3, removed: 0, random: 0 };
+    const place = { name: 'berth-1', host: 'mole-1', disks: [] };
+    expect(read({ ...before, machine: { place, changeIds: { d1: 'c9' }, level: 'crash', blocks } })).toEqual({
+      ...before,
+      content: { kind: 'machine', version: 1, facts: { ...place, level: 'crash' }, state: { changeIds: { d1: 'c9' } }, changes: blocks },
+    });
   });
 });

@@ -31,44 +31,53 @@ export interface Root {
   readonly groups: Record<string, string>;
   readonly leftOut: { readonly include: readonly string[]; readonly exclude: readonly string[]; readonly byItself: readonly string[] };
   readonly warnings: number;
-  /** Of a machine that was taken from its platform. */
-  readonly machine?: MachineRoot;
+  /** What kind of workload it is of, and what the connector of that kind says. */
+  readonly content: KindContent;
   /** Until when neither the point nor anything it needs can be removed from this target, ms. */
   readonly lockedUntil?: number;
   /** Set on copies: the target it was copied from, and when. `previous.sum` is then that of the root there. */
   readonly copied?: { readonly from: string; readonly at: number };
 }
 
-export interface MachineRoot {
-  /** What it was called, where it was and which disks it had; `file`: path of the item, '' where a disk was left out. */
-  readonly place: {
-    readonly name: string;
-    readonly cluster: string;
-    readonly location: string;
-    readonly host: string;
-    readonly folder: string;
-    readonly networks: readonly string[];
-    readonly tags: readonly string[];
-    readonly disks: readonly {
-      readonly id: string;
-      readonly label: string;
-      readonly size: number;
-      readonly storage: string;
-      readonly file: string;
-    }[];
+/** What a connector keeps with a point, in a form of its own. */
+export interface KindContent {
+  readonly kind: string;
+  /** Of the form of what follows. */
+  readonly version: number;
+  /** What people are told of it. */
+  readonly facts: unknown;
+  /** What the next capture has to know. */
+  readonly state: unknown;
+  /** Where its changes are not counted in files: what was there before, and what became of it; `random`: read and looking random. */
+  readonly changes?: BlockChanges;
+}
+
+export interface BlockChanges {
+  readonly before: number;
+  readonly added: number;
+  readonly changed: number;
+  readonly removed: number;
+  readonly random: number;
+}
+
+/** Roots of before said what they held only where it was a machine. */
+interface RootOfBefore extends Omit<Root, 'content'> {
+  readonly content?: KindContent;
+  readonly machine?: {
+    readonly place: object;
+    readonly changeIds: Readonly<Record<string, string>>;
+    readonly level: string;
+    readonly blocks: BlockChanges;
   };
-  /** By id of the disk: what the platform names this point in time by, for changes since. */
-  readonly changeIds: Readonly<Record<string, string>>;
-  /** Whether programs inside had been brought to rest, or the disks are as after a loss of power. */
-  readonly level: 'crash' | 'application';
-  /** Blocks that held data before, and what became of them; `random`: read ones that look random. */
-  readonly blocks: {
-    readonly before: number;
-    readonly added: number;
-    readonly changed: number;
-    readonly removed: number;
-    readonly random: number;
-  };
+}
+
+const filesOfBefore: KindContent = { kind: 'files', version: 1, facts: {}, state: {} };
+
+function ofNow({ machine, ...root }: RootOfBefore): Root {
+  if (root.content) return { ...root, content: root.content };
+  if (!machine) return { ...root, content: filesOfBefore };
+  const { place, level, changeIds, blocks } = machine;
+  return { ...root, content: { kind: 'machine', version: 1, facts: { ...place, level }, state: { changeIds }, changes: blocks } };
 }
 
 export interface RootTotals {
@@ -116,9 +125,9 @@ export function decodeRoot(keys: KeySet, text: string, file: Buffer): Root {
   const packed = unseal(subkey(keys, 'root', name), file.subarray(8, 20), Buffer.concat([name, length]), file.subarray(24));
   const raw = packed && decompress(packed, length.readUInt32LE(0));
   if (!raw) throw new EngineError('OBJECT_DAMAGED', text);
-  const root = JSON.parse(raw.toString()) as Root;
+  const root = JSON.parse(raw.toString()) as RootOfBefore;
   if (root.format !== 1) throw new EngineError('STORE_VERSION', text);
-  return root;
+  return ofNow(root);
 }
 
 /** What takes the place of the root of a task that was given up, so that it can never commit. */

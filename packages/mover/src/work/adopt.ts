@@ -1,7 +1,7 @@
 import type { AdoptWork, FoundPoint } from '@lithodex/contract';
+import { machinePoint } from '@lithodex/connectors';
 import { countOf, formatBytes } from '@lithodex/core';
 import { EngineError, isLoss, topEntry, type Root } from '@lithodex/engine';
-import { machinePoint } from './backup';
 import { CatalogLoader } from './catalog-loader';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 

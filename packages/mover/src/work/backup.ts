@@ -1,7 +1,8 @@
-import type { BackupWork, MachinePoint, PointTotals } from '@lithodex/contract';
+import type { BackupWork, PointTotals } from '@lithodex/contract';
 import { countOf, formatBytes } from '@lithodex/core';
-import { connectorOf } from '@lithodex/connectors';
-import { EngineError, type Root } from '@lithodex/engine';
+import { connectorOf, machinePoint } from '@lithodex/connectors';
+import { EngineError } from '@lithodex/engine';
+import { kinds } from '@lithodex/kinds';
 import { CatalogLoader, type Changes } from './catalog-loader';
 import { scriptFile } from './script';
 import { takePoint, type TakenPoint } from './take-point';
@@ -88,17 +89,10 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   };
 }
 
-/** What the catalog keeps of a machine. */
-export function machinePoint({ machine }: Pick<Root, 'machine'>): MachinePoint | null {
-  if (!machine) return null;
-  const { networks, tags, disks, ...place } = machine.place;
-  return { ...place, level: machine.level, networks: [...networks], tags: [...tags], disks: disks.map((d) => ({ ...d })) };
-}
-
 function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complete: boolean): PointTotals {
   const { totals, moment, kind, warnings, lockedUntil = null, base = null } = taken.root;
-  const { blocks } = taken.root.machine ?? {};
-  const judged = blocks ? { ...changes, ...blocks, turnedRandom: 0, renamed: 0, of: 'blocks' as const } : changes;
+  const own = taken.root.content.changes;
+  const judged = own ? { ...changes, ...own, turnedRandom: 0, renamed: 0, of: kinds[work.from.kind].changesIn } : changes;
   return {
     ...totals,
     lockedUntil,

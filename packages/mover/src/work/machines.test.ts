@@ -1,7 +1,9 @@
 import { createHash, randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import {
+  changeIdsOf,
   closePools,
+  machinePoint,
   MachineRestore,
   PlatformClient,
   SourceError,
@@ -104,7 +106,7 @@ async function restore(id: string, taskId: string, destination: MachineDestinati
     client,
     stored,
     top,
-    changeIds: root.machine!.changeIds,
+    changeIds: changeIdsOf(root),
     trees: store.trees,
     readChunk: (name) => store.reader.read(name),
     nameKey: store.keys.nameKey,
@@ -144,7 +146,7 @@ describe('a machine without a helper', () => {
     service.platform.setInside(id, [{ name: 'backup', password: 'brass bell' }]);
     const level = async (inside: { name: string; password: string } | null) => {
       const { root, warnings } = await take(id, null, {}, [], inside);
-      return [root.machine!.level, warnings.map((w) => [w.code, /\((.*)\)$/.exec(w.message)?.[1]])];
+      return [machinePoint(root)!.level, warnings.map((w) => [w.code, /\((.*)\)$/.exec(w.message)?.[1]])];
     };
     expect(await level(null)).toEqual(['crash', []]);
     expect(await level({ name: 'backup', password: 'brass bell' })).toEqual(['application', []]);
@@ -163,14 +165,14 @@ describe('a machine', () => {
     const first = await take(id, null);
     const before = sumsOf(id);
     expect(first.root.kind).toBe('incremental');
-    expect(first.root.machine).toMatchObject({ level: 'application', blocks: { before: 0, added: 67 } });
+    expect(first.root.content).toMatchObject({ kind: 'machine', facts: { level: 'application' }, changes: { before: 0, added: 67 } });
     expect(service.platform.machine(id).snapshots).toEqual([]);
 
     diskOf(id).write(2 * MiB, randomBytes(10));
     diskOf(id).write(35 * MiB, randomBytes(2 * block));
     const second = await take(id, first.taskId);
     expect(second.root.totals.read).toBe(3 * block);
-    expect(second.root.machine!.blocks).toMatchObject({ changed: 1, added: 2, removed: 0 });
+    expect(second.root.content.changes).toMatchObject({ changed: 1, added: 2, removed: 0 });
     const after = sumsOf(id);
 
     const one = await restore(id, first.taskId, elsewhere('berth-first'));
@@ -227,7 +229,7 @@ describe('a machine', () => {
     const second = await take(id, first.taskId);
     expect(second.warnings).toEqual([{ code: 'CHANGES_UNKNOWN', path: 'disks/system.raw', missing: false, message: expect.any(String) }]);
     expect(second.root.totals.read).toBe(2 * MiB);
-    expect(second.root.machine!.blocks).toMatchObject({ changed: 1, added: 0 });
+    expect(second.root.content.changes).toMatchObject({ changed: 1, added: 0 });
     const { machine: copy } = await restore(id, second.taskId, elsewhere('berth-unknown'));
     expect(sumsOf(copy.id)).toEqual(sumsOf(id));
   });
@@ -253,7 +255,7 @@ describe('a machine', () => {
     service.platform.switches = { ...platformFine, quiesceFails: [name] };
     const point = await take(id, null);
     expect(point.warnings.map((w) => w.code)).toEqual(['NOT_QUIET']);
-    expect(point.root.machine!.level).toBe('crash');
+    expect(machinePoint(point.root)!.level).toBe('crash');
     service.platform.switches = { ...platformFine, snapshotFails: [name] };
     await expect(take(id, point.taskId)).rejects.toMatchObject({ code: 'SNAPSHOT_FAILED' });
   });

@@ -6,7 +6,7 @@ import {
   readPoint,
   rootName,
   topEntry,
-  type MachineRoot,
+  type KindContent,
   type Root,
   type Store,
   type TreeEntry,
@@ -123,7 +123,7 @@ async function putTogether(store: Store, newest: Root, hooks: PointHooks): Promi
     hooks.onReadAgain?.({ chunks: undefined, bytes });
   });
   hooks.onReadAgain?.(read);
-  const { totals, owners, groups, leftOut, warnings, moment, machine } = newest;
+  const { totals, owners, groups, leftOut, warnings, moment, content } = newest;
   const nothing = { read: 0, fresh: 0, stored: 0 };
   return {
     top,
@@ -133,7 +133,7 @@ async function putTogether(store: Store, newest: Root, hooks: PointHooks): Promi
     leftOut,
     warnings,
     moment,
-    ...(machine && { machine: unchanged(machine) }),
+    content: unchanged(content),
   };
 }
 
@@ -153,14 +153,9 @@ async function lockOrWarn(
   }
 }
 
-const unchanged = (machine: MachineRoot): MachineRoot => ({
-  ...machine,
-  blocks: {
-    ...machine.blocks,
-    before: machine.blocks.before + machine.blocks.added - machine.blocks.removed,
-    added: 0,
-    changed: 0,
-    removed: 0,
-    random: 0,
-  },
-});
+/** The same, with nothing changed in it. */
+function unchanged({ changes, ...content }: KindContent): KindContent {
+  if (!changes) return content;
+  const before = changes.before + changes.added - changes.removed;
+  return { ...content, changes: { before, added: 0, changed: 0, removed: 0, random: 0 } };
+}

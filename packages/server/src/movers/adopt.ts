@@ -1,6 +1,7 @@
 import type { FoundPoint, MachineFacts, MachinePoint, PointAdopted } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { z } from 'zod';
+import { insertPoint } from '../catalog/insert-point';
 import { unload } from '../catalog/load';
 import { ordinalStep } from '../catalog/ordinals';
 import { livingPoints, type SeriesRow } from '../catalog/points';
@@ -54,33 +55,15 @@ export async function makeAdoptedVisible(
   const series = await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>();
   const living = await livingPoints(trx, series.no);
   const before = living.find((p) => p.id === point.base) ?? living.at(-1);
-  await trx('point').insert({
+  await insertPoint(trx, series, point, {
     id: point.taskId,
-    series_no: series.no,
-    workload_id: series.workload_id,
     run_id: task.run_id,
     policy_id: null,
     ordinal: task.ordinal,
-    moment: point.moment,
-    kind: point.kind,
     builds_on: before?.id ?? null,
-    state: 'visible',
-    items: point.items,
-    files: point.files,
-    bytes: point.bytes,
-    read_bytes: point.read,
-    fresh: point.fresh,
-    stored: point.stored,
-    added: changes.added,
-    changed: changes.changed,
-    removed: changes.removed,
-    warnings: point.warnings,
+    changes,
     complete: point.warnings === 0,
-    share: 0,
-    unusual: 0,
-    reasons: '[]',
-    suspect: false,
-    machine: point.machine && JSON.stringify(point.machine),
+    judged: { share: 0, score: 0, reasons: [], suspect: false },
   });
   await standing(trx, targetOf(task), point);
   await recordPromises(trx, now, series.no);

@@ -1,6 +1,7 @@
 import { judgeChange } from '@lithodex/core';
 import type { PointTotals } from '@lithodex/contract';
 import type { Knex } from 'knex';
+import { insertPoint } from '../catalog/insert-point';
 import type { SeriesRow } from '../catalog/points';
 import { fromJsonOrNull } from '../db/json';
 import { summarizePoints } from '../estate/point-summary';
@@ -32,36 +33,17 @@ export async function makeVisible(trx: Knex.Transaction, now: number, task: Runn
     .limit(lookedAt)
     .select<{ share: number }[]>('share');
   const unusual = judgeChange(point.changes, limit, earlier.map((p) => p.share).reverse());
-  const keepOwn = fromJsonOrNull(run.keep_own);
-  await trx('point').insert({
+  await insertPoint(trx, series, point, {
     id: task.id,
-    series_no: series.no,
-    workload_id: series.workload_id,
     run_id: task.run_id,
     policy_id: run.policy_id,
-    rule_no: run.rule_no,
-    ordinal: task.ordinal,
-    moment: point.moment,
-    kind: point.kind,
+    ruleNo: run.rule_no,
+    ordinal: task.ordinal!,
     builds_on: point.base ?? point.previous,
-    state: 'visible',
-    items: point.items,
-    files: point.files,
-    bytes: point.bytes,
-    read_bytes: point.read,
-    fresh: point.fresh,
-    stored: point.stored,
-    added: point.changes.added,
-    changed: point.changes.changed,
-    removed: point.changes.removed,
-    warnings: point.warnings,
+    changes: point.changes,
     complete: point.complete,
-    share: unusual.share,
-    unusual: unusual.score,
-    reasons: JSON.stringify(unusual.reasons),
-    suspect: unusual.suspect,
-    machine: point.machine && JSON.stringify(point.machine),
-    keep_own: keepOwn ? JSON.stringify(keepOwn) : null,
+    judged: unusual,
+    keepOwn: fromJsonOrNull(run.keep_own),
     extra: run.started_by === 'hand' && rule !== undefined && rule.schedule.every !== 'hand',
   });
   await trx('copy').insert({

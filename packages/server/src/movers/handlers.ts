@@ -53,6 +53,7 @@ function goneSignal(deps: Deps, actor: Actor, res: { on(event: 'close', run: () 
 function understood(deps: Deps, { mover, speaks }: { readonly mover: string; readonly speaks: number }, actor: Actor): string {
   const name = moverNamed(mover, actor);
   if (speaks === moverLanguage) return name;
+  deps.movers.refuse(name);
   deps.log.warn({ mover: name, speaks, wanted: moverLanguage }, 'a mover is of another version than the server and gets no work');
   throw new ApiError('MOVER_OUTDATED');
 }

@@ -23,6 +23,8 @@ export class MoverLine {
   private readonly open = new Map<string, Open>();
   private readonly bell = new EventEmitter().setMaxListeners(0);
   private readonly seen = new Map<string, { readonly at: number; readonly token: number | null; readonly entitled: Asked }>();
+  /** Movers of another version, and when they asked last. */
+  private readonly notUnderstood = new Map<string, number>();
   private closed = false;
   /** A mover gets some time to come back after a restart of the server. */
   private readonly startedAt = Date.now();
@@ -59,6 +61,7 @@ export class MoverLine {
   /** A question for this mover, or undefined after a while. */
   async next(mover: string, actor: Actor, gone: AbortSignal): Promise<{ id: string; question: Question } | undefined> {
     const present = () => this.seen.set(mover, { at: Date.now(), token: actor.tokenId, entitled: actor });
+    this.notUnderstood.delete(mover);
     present();
     const until = Date.now() + waitMs;
     while (!gone.aborted && !this.closed) {
@@ -129,6 +132,16 @@ export class MoverLine {
   /** Movers heard from lately. */
   present(): string[] {
     return [...this.seen].filter(([, { at }]) => Date.now() - at < silentMs).map(([name]) => name);
+  }
+
+  /** A mover asked in a language of another version. */
+  refuse(mover: string): void {
+    this.notUnderstood.set(mover, Date.now());
+  }
+
+  /** Movers of another version that asked lately. */
+  outdated(): string[] {
+    return [...this.notUnderstood].filter(([, at]) => Date.now() - at < silentMs).map(([name]) => name);
   }
 
   /** Duties of the movers heard from lately. */

@@ -1,4 +1,4 @@
-import { countOf, formatBytes, spreadGaps, spreadOf, type Standing } from '@lithodex/core';
+import { countOf, formatBytes, formatFirst, spreadGaps, spreadOf, type Standing } from '@lithodex/core';
 import type { Consequences, Hardware, PolicyBody } from '@lithodex/contract';
 import { fromJson } from '../db/json';
 import type { Deps } from '../deps';
@@ -17,11 +17,7 @@ const share = 0.25;
 const usualReduction = 0.5;
 const mostNamed = 5;
 
-/** "a, b and 3 more". */
-function listed(names: readonly string[]): string {
-  const rest = names.length - mostNamed;
-  return names.slice(0, mostNamed).join(', ') + (rest > 0 ? ` and ${rest} more` : '');
-}
+const listed = (names: readonly string[]) => formatFirst(names, mostNamed);
 
 /** What is asked of the sources, the movers and the targets before a draft can keep what it says. */
 export async function cautionsOf(

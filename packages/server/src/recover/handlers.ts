@@ -1,5 +1,6 @@
 import { baseName, escapePath, parentPath, unescapePath } from '@lithodex/core';
 import { itemFlags, type Version } from '@lithodex/contract';
+import { kinds, type KindName } from '@lithodex/kinds';
 import { appendAudit } from '../audit/trail';
 import { endings, pathHash } from '../catalog/ordinals';
 import { livingPoints } from '../catalog/points';
@@ -46,13 +47,14 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
 
     async compare({ params, query, actor }) {
       const point = await pointFor(db, params.id, actor);
-      if (point.machine !== null) throw new ApiError('NOT_NOW', undefined, 'A machine can not be compared with what is there now.');
       const path = pathOf(query.path);
       const [ref] = await pointRefs(db, deps.secrets, [point.id]);
-      const { read_as: readAs } = await db('workload as w')
+      const { read_as: readAs, kind } = await db('workload as w')
         .join('source as s', 's.id', 'w.source_id')
         .where('w.id', point.workload_id)
-        .first<{ read_as: string | null }>('s.read_as');
+        .first<{ read_as: string | null; kind: KindName }>('s.read_as', 'w.kind');
+      const { compares, noun } = kinds[kind];
+      if (!compares) throw new ApiError('NOT_NOW', undefined, `A ${noun} can not be compared with what is there now.`);
       const rows = await deps.movers.ask({ ask: 'compare', point: ref!, path, folder: query.folder === 'yes', readAs });
       return { rows: rows.map((r) => ({ ...r, name: escapePath(r.name) })), at: clock.now() };
     },

@@ -1,4 +1,4 @@
-import { baseName, countOf, escapePath, formatBytes, joinPath, readPrice } from '@lithodex/core';
+import { baseName, countOf, escapePath, formatBytes, joinPath, median, readPrice } from '@lithodex/core';
 import type { AnswerTo, Body, MachinePoint, PriceTable, RestorePlan } from '@lithodex/contract';
 import { filesBelow } from '../catalog/tree';
 import { fromJson, fromJsonOrNull } from '../db/json';
@@ -103,8 +103,7 @@ async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: st
       .orderBy('ended_at', 'desc')
       .limit(25)
       .select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
-    const rates = rows.map((r) => (r.bytes / r.ms) * 1000).sort((a, b) => a - b);
-    if (rates.length) return { rate: Math.round(rates[rates.length >> 1]!), from };
+    if (rows.length) return { rate: Math.round(median(rows.map((r) => (r.bytes / r.ms) * 1000))), from };
   }
   return { rate: null, from: 'nothing was measured yet' };
 }

@@ -1,3 +1,4 @@
+import { median } from '@lithodex/core';
 import type { NightGrouping } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { atWork, backupTasksSince, backupsWithNames, hasRun, nightStart, nightsBefore, slotMs, spanOf, type NightRow } from './night';
@@ -77,10 +78,7 @@ const mayEndLate = 120_000;
 /** Median per slot over the nights on which anything ran. */
 export function usualLoad(nights: readonly (readonly number[])[]): number[] {
   const ran = nights.filter((load) => load.some((v) => v > 0));
-  return Array.from({ length: slotsADay }, (_, slot) => {
-    const values = ran.map((load) => load[slot] ?? 0).sort((a, b) => a - b);
-    return values[values.length >> 1] ?? 0;
-  });
+  return Array.from({ length: slotsADay }, (_, slot) => (ran.length ? median(ran.map((load) => load[slot] ?? 0)) : 0));
 }
 
 /** The nights before, each read once: what is over does not change. */

@@ -1,4 +1,4 @@
-import { countOf, formatShare, parentPath } from '@lithodex/core';
+import { countOf, formatShare, median, parentPath } from '@lithodex/core';
 import type { FinderHit, Ledge, Progress, RunState, Watch, WorkloadRow } from '@lithodex/contract';
 import { searchNames } from '../catalog/search';
 import { fromJsonOrNull } from '../db/json';
@@ -36,8 +36,8 @@ async function factsOf(
     .filter((w) => w.newestPoint && w.objectiveHours !== null)
     .sort((a, b) => a.newestPoint!.moment - b.newestPoint!.moment);
   const oldest = withPoint[0];
-  const spans = [...(night?.earlier.spans ?? [])].sort((a, b) => a - b);
-  const usual = spans[spans.length >> 1] ?? null;
+  const spans = night?.earlier.spans ?? [];
+  const usual = spans.length ? median(spans) : null;
   const restore = await db('run')
     .where({ kind: 'restore' })
     .whereNotNull('ended_at')

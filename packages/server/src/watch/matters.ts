@@ -1,5 +1,5 @@
-import { countOf, cutMiddle, escapePath, formatBytes, formatDuration, formatList } from '@lithodex/core';
-import { taskTypes, type Cause, type FoundMatter, type Work, type WorkloadRow } from '@lithodex/contract';
+import { countOf, cutMiddle, escapePath, formatBytes, formatDuration, formatFirst } from '@lithodex/core';
+import type { Cause, FoundMatter, WorkloadRow } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { presentWorkloads } from '../estate/estate';
@@ -8,13 +8,12 @@ import { policiesInForce } from '../policies/matching';
 import { matchesShown } from '../policies/matching-shown';
 import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, troubledTasksSince, type NightRow } from './night';
-import { workFor } from '../movers/duties';
+import { moverMatters } from './mover-matters';
 import { changeMatters, comingEnds, connectionCauses, connectionLink, platformMatters } from './platform-matters';
 import { unusualWork } from './unusual-work';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
-const names = (list: readonly string[]) =>
-  list.length > 4 ? `${list.slice(0, 4).join(', ')} and ${list.length - 4} more` : list.join(', ');
+const names = (list: readonly string[]) => formatFirst(list, 4);
 const nearlyFullDays = 60;
 const lookBackDays = 3;
 const dayMs = 86_400_000;
@@ -27,7 +26,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
     ...(await suspects(deps, estate)),
     ...failures(tasks, estate),
     ...(await platformMatters(deps)),
-    ...(await movers(deps)),
+    ...(await moverMatters(deps)),
     ...(await damages(deps)),
     ...(await careFailures(deps)),
     ...(await targets(deps)),
@@ -124,48 +123,6 @@ async function incomplete(deps: Deps, tasks: readonly NightRow[]): Promise<Found
       };
     }),
   );
-}
-
-async function movers(deps: Deps): Promise<FoundMatter[]> {
-  if (deps.movers.present().length) return withoutAbleMover(deps);
-  const waiting = await deps.db('task').where({ state: 'waiting' }).count({ n: '*' }).first<{ n: number }>();
-  return [
-    {
-      id: 'no-mover',
-      level: 'fault',
-      title: 'No mover answers',
-      text: `Nothing can be protected or restored until one does. ${countOf(Number(waiting?.n ?? 0), 'task')} waiting. Start a mover on this server.`,
-      since: deps.clock.now(),
-      action: link('See what waits', '/runs', { states: 'waiting' }),
-      second: null,
-    },
-  ];
-}
-
-/** Tasks that none of the movers present may do. */
-async function withoutAbleMover(deps: Deps): Promise<FoundMatter[]> {
-  const done = new Set(deps.movers.presentDuties().flatMap(workFor));
-  type Row = { type: Work['type']; n: number; since: number };
-  const rows = await deps
-    .db('task')
-    .where({ state: 'waiting' })
-    .whereNotIn('type', [...done])
-    .groupBy('type')
-    .select<Row[]>('type', deps.db.raw('COUNT(*) AS n'), deps.db.raw('MIN(queued_at) AS since'));
-  if (!rows.length) return [];
-  const needed = formatList([...new Set(rows.flatMap(({ type }) => taskTypes[type].duties))]);
-  const waiting = rows.reduce((sum, { n }) => sum + Number(n), 0);
-  return [
-    {
-      id: 'no-able-mover',
-      level: 'fault',
-      title: 'No mover may do what waits',
-      text: `${countOf(waiting, 'task')} waiting for a mover with the duty to ${needed}; none of those that answer has it. Start one with a token for that.`,
-      since: Math.min(...rows.map((r) => r.since)),
-      action: link('See what waits', '/runs', { states: 'waiting' }),
-      second: null,
-    },
-  ];
 }
 
 async function targets(deps: Deps): Promise<FoundMatter[]> {

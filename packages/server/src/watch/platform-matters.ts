@@ -1,4 +1,4 @@
-import { countOf, formatDuration } from '@lithodex/core';
+import { countOf, formatDuration, formatFirst } from '@lithodex/core';
 import type { FoundMatter } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import type { PlatformRow } from '../platforms/platform-rows';
@@ -68,7 +68,7 @@ export async function changeMatters(deps: Deps): Promise<FoundMatter[]> {
       id: 'gone',
       level: 'warning',
       title: `${countOf(rows.length, 'machine')} gone from the platform`,
-      text: `${names.slice(0, 4).join(', ')}${names.length > 4 ? ` and ${names.length - 4} more` : ''}. What is stored of them stays until it expires.`,
+      text: `${formatFirst(names, 4)}. What is stored of them stays until it expires.`,
       since: rows[0]!.at,
       action: { label: 'See what changed', link: '/estate', query: { show: 'changes' } },
       second: null,

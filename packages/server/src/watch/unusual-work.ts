@@ -1,4 +1,4 @@
-import { countOf, formatBytes, formatDuration, outOfUsual } from '@lithodex/core';
+import { countOf, formatBytes, formatDuration, formatFirst, outOfUsual } from '@lithodex/core';
 import type { FoundMatter } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { newestPerWorkload, nightStart, type NightRow } from './night';
@@ -42,16 +42,13 @@ export async function unusualWork(deps: Deps): Promise<FoundMatter[]> {
 function matterOf(id: string, what: string, found: Unusual[]): FoundMatter[] {
   const worst = found.sort((a, b) => b.times - a.times)[0];
   if (!worst) return [];
-  const told = found
-    .slice(0, mostNamed)
-    .map(({ task, times, words }) => `${task.workload}: ${words}, ${Math.round(times)} times the usual`);
-  const more = found.length - told.length;
+  const told = found.map(({ task, times, words }) => `${task.workload}: ${words}, ${Math.round(times)} times the usual`);
   return [
     {
       id,
       level: 'warning',
       title: `${found.length === 1 ? worst.task.workload : countOf(found.length, 'workload')} ${what}`,
-      text: `${told.join('; ')}${more > 0 ? ` and ${more} more` : ''}.`,
+      text: `${formatFirst(told, mostNamed, told.length, '; ')}.`,
       since: Math.min(...found.map((f) => f.task.started_at)),
       action: { label: 'See its run', link: `/runs/${worst.task.run_id}`, query: {} },
       second: { label: 'Earlier runs', link: '/runs', query: { workload: String(worst.task.workload_id) } },

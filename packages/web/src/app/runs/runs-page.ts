@@ -3,6 +3,7 @@ import { CdkFixedSizeVirtualScroll, CdkVirtualForOf, CdkVirtualScrollViewport } 
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { QueryInput, RunRow } from '@lithodex/contract';
+import { formatFirst } from '@lithodex/core';
 import { stringify } from './csv';
 import { combineLatest, debounceTime, switchMap } from 'rxjs';
 import { Api } from '../data/api';
@@ -159,7 +160,7 @@ export class RunsPage {
 
   protected names(run: RunRow): string {
     const names = run.workloads.map((w) => w.name);
-    return run.workloadCount > names.length ? `${names.join(', ')} and ${run.workloadCount - names.length} more` : names.join(', ');
+    return formatFirst(names, names.length, run.workloadCount);
   }
 
   protected took(run: RunRow): number | null {

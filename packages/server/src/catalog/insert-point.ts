@@ -1,0 +1,52 @@
+import type { PointTotals } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import type { PointRow, SeriesRow } from './points';
+
+/** What a point says of itself, whoever took it. */
+export type PointFacts = Pick<
+  PointTotals,
+  'moment' | 'kind' | 'items' | 'files' | 'bytes' | 'read' | 'fresh' | 'stored' | 'warnings' | 'machine'
+>;
+
+/** What the server has found of a point, and where it belongs. */
+export interface PointPlace extends Pick<PointRow, 'id' | 'run_id' | 'ordinal' | 'builds_on' | 'policy_id'> {
+  readonly changes: Pick<PointTotals['changes'], 'added' | 'changed' | 'removed'>;
+  readonly complete: boolean;
+  readonly judged: { readonly share: number; readonly score: number; readonly reasons: readonly string[]; readonly suspect: boolean };
+  readonly ruleNo?: number;
+  readonly keepOwn?: unknown;
+  /** Taken besides the schedule. */
+  readonly extra?: boolean;
+}
+
+/** Makes a point of a series visible. */
+export async function insertPoint(trx: Knex.Transaction, series: SeriesRow, point: PointFacts, place: PointPlace): Promise<void> {
+  const { changes, complete, judged, ruleNo, keepOwn, extra = false, ...row } = place;
+  await trx('point').insert({
+    ...row,
+    series_no: series.no,
+    workload_id: series.workload_id,
+    ...(ruleNo !== undefined && { rule_no: ruleNo }),
+    state: 'visible',
+    moment: point.moment,
+    kind: point.kind,
+    items: point.items,
+    files: point.files,
+    bytes: point.bytes,
+    read_bytes: point.read,
+    fresh: point.fresh,
+    stored: point.stored,
+    warnings: point.warnings,
+    machine: point.machine && JSON.stringify(point.machine),
+    added: changes.added,
+    changed: changes.changed,
+    removed: changes.removed,
+    complete,
+    share: judged.share,
+    unusual: judged.score,
+    reasons: JSON.stringify(judged.reasons),
+    suspect: judged.suspect,
+    keep_own: keepOwn ? JSON.stringify(keepOwn) : null,
+    extra,
+  });
+}
