@@ -1,4 +1,5 @@
 import { execFile } from 'node:child_process';
+import { readFileSync } from 'node:fs';
 import net from 'node:net';
 import { promisify } from 'node:util';
 import { describe, expect, it } from 'vitest';
@@ -59,5 +60,10 @@ describe('the launcher', () => {
       expect(local).toBeGreaterThanOrEqual(5);
       expect(local).toBeLessThan(20);
     }
+  });
+
+  it('serves the chart library where the application looks for it', () => {
+    const { version } = JSON.parse(readFileSync('node_modules/plotly.js-cartesian-dist-min/package.json', 'utf8')) as { version: string };
+    expect(readFileSync('packages/web/src/app/ui/plot.ts', 'utf8')).toContain(`'plotly-${version}/plotly-cartesian.min.js'`);
   });
 });
