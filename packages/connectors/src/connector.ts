@@ -111,12 +111,20 @@ export interface RestoreContext {
   readonly stopped: () => boolean;
 }
 
+/** What a restore has come to. */
+export interface RestoreOutcome {
+  /** Items that were brought back, or in a trial looked at. */
+  readonly items: number;
+  /** What sums it up, in words. */
+  readonly summary: string;
+}
+
 /** How one kind of workload is read and written. */
 export interface Connector<K extends KindName = KindName> {
   /** Reads what is there now into the store; what is as it was in `base` is reused. */
   capture(ctx: CaptureContext, from: FromOf<K>): Promise<PointContent>;
   /** Looks at everything a capture would, and moves nothing. */
   survey(ctx: SurveyContext, from: FromOf<K>): Promise<Surveyed>;
-  /** Brings picked items back. Returns the words that sum it up. */
-  restore(ctx: RestoreContext, picks: readonly RestorePick[], to: ToOf<K>): Promise<string>;
+  /** Brings picked items back. */
+  restore(ctx: RestoreContext, picks: readonly RestorePick[], to: ToOf<K>): Promise<RestoreOutcome>;
 }

@@ -1,7 +1,7 @@
 import { countOf, formatCount, joinPath, safeParts } from '@lithodex/core';
 import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
 import type { FilesTo } from '@lithodex/kinds';
-import type { RestoreContext, RestorePick } from '../connector';
+import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { placePools } from '../pools';
 import { Placer } from './placer';
 import { Restorer } from './restore';
@@ -16,7 +16,7 @@ const actionWords: Partial<Record<string, string>> = {
 };
 
 /** Brings files and folders back, one pick after the other; a point may stand on several targets. */
-export async function restoreFiles(ctx: RestoreContext, picks: readonly RestorePick[], to: FilesTo): Promise<string> {
+export async function restoreFiles(ctx: RestoreContext, picks: readonly RestorePick[], to: FilesTo): Promise<RestoreOutcome> {
   ctx.phase(ctx.trial ? 'trying' : 'restoring');
   const actions = new Map<string, number>();
   const restorers = new Map<string, Restorer>();
@@ -64,8 +64,8 @@ export async function restoreFiles(ctx: RestoreContext, picks: readonly RestoreP
     for (const { placer } of placers.values()) placer.close();
     if (!whole || ctx.stopped()) for (const { store } of placers.values()) await placePools.drop(store);
   }
-  const summary = [...actions].map(([action, n]) => `${formatCount(n)} ${actionWords[action] ?? action}`).join(', ');
-  return `${countOf(items, 'item')} ${ctx.trial ? 'looked at, nothing written' : 'done, every sum checked'}: ${summary}`;
+  const told = [...actions].map(([action, n]) => `${formatCount(n)} ${actionWords[action] ?? action}`).join(', ');
+  return { items, summary: `${countOf(items, 'item')} ${ctx.trial ? 'looked at, nothing written' : 'done, every sum checked'}: ${told}` };
 }
 
 /** Entries of the folders above an item, where it keeps its path. */

@@ -1,7 +1,7 @@
 import { countOf, formatBytes } from '@lithodex/core';
 import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
 import type { MachineTo } from '@lithodex/kinds';
-import type { RestoreContext, RestorePick } from '../connector';
+import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { platformClient } from './kept-clients';
 import { changeIdsOf } from './machine-content';
 import { readStoredMachine, settingsItem, type StoredMachine } from './machine-item';
@@ -27,20 +27,22 @@ export async function bringBackMachine(
   ctx: RestoreContext,
   picks: readonly RestorePick[],
   { platform, destination }: MachineTo,
-): Promise<string> {
+): Promise<RestoreOutcome> {
   ctx.phase('preparing');
   const [first] = picks;
   if (!first) throw new EngineError('OBJECT_MISSING', 'no machine is picked');
   const { store, root, top } = await first.open();
   const stored = await storedMachine(store, top);
   const client = platformClient(platform);
+  const files = picks.every((p) => p.path !== '') ? new Set(picks.map((p) => p.path)) : undefined;
   if (ctx.trial) {
     const { rights } = await client.session();
     const message = `the platform lets us in with ${countOf(rights.length, 'right')}; ${stored.name} was not touched`;
     ctx.note({ code: 'TRIAL', path: '', message });
-    return 'looked at, nothing written';
+    const items = files?.size ?? stored.disks.filter((d) => d.file !== '').length;
+    return { items, summary: `${countOf(items, 'disk')} looked at, nothing written` };
   }
-  let disks = 0;
+  let items = 0;
   await new MachineRestore({
     client,
     stored,
@@ -49,7 +51,7 @@ export async function bringBackMachine(
     trees: store.trees,
     readChunk: (name) => store.reader.read(name),
     nameKey: store.keys.nameKey,
-    files: picks.every((p) => p.path !== '') ? new Set(picks.map((p) => p.path)) : undefined,
+    files,
     destination,
     taskId: ctx.taskId,
     onMachine: (machine, made) => {
@@ -57,7 +59,7 @@ export async function bringBackMachine(
       ctx.note({ code: made ? 'MACHINE_MADE' : 'MACHINE_HELD', path: '', message });
     },
     onDisk: (disk) => {
-      disks++;
+      items++;
       ctx.done({ path: disk.file, action: disk.action, kind: 'file', bytes: disk.written, remark: '' });
       ctx.note({ code: 'DISK', path: disk.file, message: `${diskWords[disk.action]}: ${formatBytes(disk.written)} written` });
     },
@@ -65,5 +67,5 @@ export async function bringBackMachine(
     phase: ctx.phase,
     stopped: ctx.stopped,
   }).run();
-  return `${countOf(disks, 'disk')} done, what was written was read again and compared`;
+  return { items, summary: `${countOf(items, 'disk')} done, what was written was read again and compared` };
 }

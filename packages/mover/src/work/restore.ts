@@ -13,10 +13,12 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
   let phase = '';
   const tell = () => {
     const { items: expectedItems, bytes: expectedBytes } = work.expected;
-    ctx.progress({ phase, items: counts.items, bytes: counts.bytes, read: moved, fresh: 0, stored: 0, expectedItems, expectedBytes });
+    // a large item is on its way long before it is done; what was left as it was is done without being moved
+    const bytes = Math.max(counts.bytes, moved);
+    ctx.progress({ phase, items: counts.items, bytes, read: moved, fresh: 0, stored: 0, expectedItems, expectedBytes });
   };
   const open = opener(ctx);
-  const summary = await connectorOf(work.to.kind).restore(
+  const { items, summary } = await connectorOf(work.to.kind).restore(
     {
       taskId: ctx.task.id,
       trial: work.trial,
@@ -45,7 +47,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
   await report.flush();
   counts.read = moved;
   ctx.log({ level: 'note', code: 'SUMMARY', path: '', message: summary });
-  return { counts, bytes: moved };
+  return { counts: { ...counts, items }, bytes: moved };
 }
 
 /** Opens points, each once, however many picks are of it: opening asks the target for what is new. */
