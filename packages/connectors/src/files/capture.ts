@@ -8,7 +8,6 @@ import {
   instantOf,
   packEntry,
   readEntry,
-  statIn,
   systemCode,
   weightOf,
   wholeLimit,
@@ -26,6 +25,7 @@ import { describeIn, describeOpen, storedForm, type LiveEntry } from './folder-l
 import { earlierChunks, isOtherContent } from './earlier-content';
 import { LiveTree, type Listing } from './live-tree';
 import { EarlierFolder, sameFile, sameFolder } from './earlier-folder';
+import { FactsAhead } from './facts-ahead';
 
 interface OpenFolder {
   readonly path: string;
@@ -74,8 +74,6 @@ interface FolderBatch {
 
 const batchFiles = 256;
 const batchBytes = 8 << 20;
-/** So many names are looked at with the rights of the account taken on once. */
-const lookedAtOnce = 64;
 
 /**
  * Walks a folder tree and stores it; resolves with the entry of its top folder. What is unchanged is taken over as the bytes it has in the earlier point; a folder
@@ -85,9 +83,9 @@ export class Capture {
   readonly progress: CaptureProgress = { items: 0, bytes: 0, read: 0, files: 0 };
   /** What was left out because a target keeps its data there, or the mover its own things; byte strings below the root. */
   readonly leftOut: string[] = [];
-  /** Of the entry that is looked at: one of `ahead`. */
+  /** Of the entry that is looked at. */
   private facts = new FileFacts();
-  private readonly ahead = Array.from({ length: lookedAtOnce }, () => new FileFacts());
+  private readonly ahead = new FactsAhead();
   private batch: FolderBatch[] = [];
   private batchSize = 0;
   private files: WaitingFile[] = [];
@@ -169,19 +167,17 @@ export class Capture {
     const { earlier } = folder;
     const below: FolderBelow[] = [];
     const own = this.tree.ownNames(folder.path);
-    let failed: (Error | undefined)[] = [];
     for (const [i, name] of names.entries()) {
       if (options.stopped()) throw new EngineError('STOPPED');
-      if (i % lookedAtOnce === 0) failed = this.lookAhead(fd, names.slice(i, i + lookedAtOnce));
+      const { facts, failed } = this.ahead.at(this.tree, fd, names, i);
       if (own?.has(name)) {
         this.leftOut.push(joinPath(folder.path, name));
         continue;
       }
       if (earlier && !earlier.reach(name)) await earlier.load(name);
       const old = earlier?.at(name);
-      const facts = (this.facts = this.ahead[i % lookedAtOnce]!);
-      if (!this.isThere(folder, name, failed[i % lookedAtOnce]) || options.filter.leftOut(joinPath(folder.path, name), facts.isFolder))
-        continue;
+      this.facts = facts;
+      if (!this.isThere(folder, name, failed) || options.filter.leftOut(joinPath(folder.path, name), facts.isFolder)) continue;
       if (facts.isFolder) {
         const found = this.folderBelow(folder, name, old);
         if (!found) continue;
@@ -190,20 +186,6 @@ export class Capture {
       this.progress.items++;
     }
     return below;
-  }
-
-  /** Fills `ahead` for the next names, whose rights are taken on once for all of them. Returns what each failed with. */
-  private lookAhead(fd: number, names: readonly string[]): (Error | undefined)[] {
-    return this.tree.run(() =>
-      names.map((name, i) => {
-        try {
-          statIn(fd, name, this.ahead[i]!);
-          return undefined;
-        } catch (error) {
-          return error as Error;
-        }
-      }),
-    );
   }
 
   private isThere(folder: OpenFolder, name: string, failed: Error | undefined): boolean {

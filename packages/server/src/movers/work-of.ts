@@ -10,19 +10,10 @@ import type { Secrets } from '../secrets';
 import type { CarePlan } from '../targets/care';
 import { fromOf, placeOf, sourceOf } from './kinds-of-place';
 import { otherTargets, pointRefs, targetRef } from './refs';
+import type { RunningTask } from './running-task';
 
 /** A task as it stands in the queue. */
-export interface QueuedTask {
-  readonly id: string;
-  readonly run_id: number;
-  readonly workload_id: number | null;
-  readonly series_no: number | null;
-  readonly type: Work['type'];
-  readonly attempt: number;
-  readonly work: unknown;
-  readonly ordinal: number | null;
-  readonly started_at: number | null;
-}
+export type QueuedTask = Omit<RunningTask, 'stop_requested' | 'cut_off' | 'started_at'> & { readonly started_at: number | null };
 
 /** What a task is about, with what opens its source and its targets: goes to movers only. */
 export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: QueuedTask, now: number): Promise<Work> {
