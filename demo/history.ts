@@ -2,10 +2,11 @@ import { spawn, type ChildProcess } from 'node:child_process';
 import fs from 'node:fs';
 import { DateTime } from 'luxon';
 import { nextRuns } from '@lithodex/core';
-import { routes, type Answered, type BodyInput, type RouteName } from '@lithodex/contract';
+import type { Answered, BodyInput, RouteName } from '@lithodex/contract';
 import { appendAudit, hashPassword, issueToken, runServer, type Config, type RunningServer } from '@lithodex/server';
 import { landingNight, machinePolicy, platformNight, scratchPolicy } from './harbour/machines';
 import { StoryClock } from './story-clock';
+import { StoryPeople } from './story-people';
 import { HarbourPlatform, type PlatformAccess } from './harbour-platform';
 import { spoilNewestPack } from './harbour/failing-sector';
 import { Random } from './harbour/random';
@@ -44,7 +45,7 @@ export class History {
   private server!: RunningServer;
   private mover!: ChildProcess;
   private base = '';
-  private readonly cookies = new Map<string, { cookie: string; csrf: string }>();
+  private people!: StoryPeople;
   private readonly lastMorning: DateTime;
   private readonly platform: HarbourPlatform;
   private diskId = '';
@@ -87,7 +88,8 @@ export class History {
     }
     const config = { ...this.config, port: 0, schedulerMs: 0, leaseMs: 60_000, targetCare: false };
     this.server = await runServer(config, this.clock);
-    this.base = `http://127.0.0.1:${this.server.port}/api/v1`;
+    this.base = `http://127.0.0.1:${this.server.port}`;
+    this.people = new StoryPeople(`${this.base}/api/v1`);
     try {
       await this.setUp();
       for (let night = 0; night < nights; night++) {
@@ -119,7 +121,7 @@ export class History {
       [
         'dist/node/mover.js',
         '--server',
-        this.base.replace('/api/v1', ''),
+        this.base,
         '--token-file',
         `${this.state}/mover-token`,
         '--keys',
@@ -368,40 +370,15 @@ export class History {
     await this.quiet();
   }
 
-  private async session(person: string): Promise<{ cookie: string; csrf: string }> {
-    const known = this.cookies.get(person);
-    if (known) return known;
-    const response = await fetch(`${this.base}${routes.signIn.path}`, {
-      method: 'POST',
-      headers: { 'content-type': 'application/json' },
-      body: JSON.stringify({ name: person, password }),
-    });
-    const me = (await response.json()) as Answered<'me'>;
-    const session = { cookie: response.headers.getSetCookie()[0]!.split(';')[0]!, csrf: me.csrf };
-    this.cookies.set(person, session);
-    return session;
+  private get<T>(person: string, name: RouteName, id: string | number = '', query = ''): Promise<T> {
+    return this.people.get(person, name, id, query);
   }
 
-  private async get<T>(person: string, name: RouteName, id: string | number = '', query = ''): Promise<T> {
-    const { cookie } = await this.session(person);
-    const response = await fetch(`${this.base}${routes[name].path.replace(':id', String(id))}${query}`, { headers: { cookie } });
-    if (!response.ok) throw new Error(`${name}: ${await response.text()}`);
-    return (await response.json()) as T;
-  }
-
-  private async call<N extends RouteName>(
+  private call<N extends RouteName>(
     person: string,
     name: N,
     ...rest: [BodyInput<N>] | [string | number, BodyInput<N>]
   ): Promise<Answered<N>> {
-    const [id, body] = rest.length === 2 ? rest : ['', rest[0]];
-    const { cookie, csrf } = await this.session(person);
-    const response = await fetch(`${this.base}${routes[name].path.replace(':id', String(id))}`, {
-      method: routes[name].method.toUpperCase(),
-      headers: { cookie, 'x-lithodex-csrf': csrf, 'content-type': 'application/json' },
-      body: JSON.stringify(body),
-    });
-    if (!response.ok) throw new Error(`${name}: ${await response.text()}`);
-    return (await response.json()) as Answered<N>;
+    return this.people.call(person, name, ...rest);
   }
 }
