@@ -6,9 +6,11 @@ export interface Account {
 export function freePort(wanted?: number): Promise<number>;
 export function openAccount(socket: string, account: Account): number;
 export function removeAccount(socket: string, account: Account): void;
+export function runSql(socket: string, sql: string): string;
 export function setDurable(socket: string, durable: boolean): void;
 export function startMariadb(
   folder: string,
   account?: Account,
   port?: number,
+  log?: number,
 ): Promise<{ readonly port: number; readonly socket: string; readonly pid: number; stop(): Promise<void> }>;

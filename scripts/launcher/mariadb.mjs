@@ -37,8 +37,15 @@ function alive(pid) {
   }
 }
 
-const ask = (socket, sql) =>
-  spawnSync('mariadb', ['--no-defaults', '--skip-column-names', `--socket=${socket}`, '-e', sql], { encoding: 'utf8' });
+const ask = (socket, sql, encoding = 'utf8') =>
+  spawnSync('mariadb', ['--no-defaults', '--skip-column-names', '--default-character-set=utf8mb4', `--socket=${socket}`], { input: sql, encoding, maxBuffer: 1 << 30 });
+
+/** Runs statements in a server that runs, as its owner, and gives what they answer as text. */
+export function runSql(socket, sql) {
+  const done = ask(socket, sql);
+  if (done.status !== 0) throw new Error(`the statements failed: ${done.stderr}`);
+  return done.stdout;
+}
 
 /** Opens a database and an account that has all of it in a server that runs. Gives the server's port. */
 export function openAccount(socket, { name, user, password }) {
@@ -62,8 +69,11 @@ export function setDurable(socket, durable) {
   if (set.status !== 0) throw new Error(`the database could not be set: ${set.stderr}`);
 }
 
-/** Starts a server in `folder` (made on first use), with the database and account that are given. */
-export async function startMariadb(folder, account, wantedPort = 0) {
+/**
+ * Starts a server in `folder` (made on first use), with the database and account that are given. `log`: its number among servers that copy each other, where it is to keep a log of
+ * changes, as one that is protected does.
+ */
+export async function startMariadb(folder, account, wantedPort = 0, log = undefined) {
   const asRoot = process.getuid() === 0;
   const data = path.join(folder, 'data');
   const socket = `/tmp/lithodex-db-${process.pid}-${Math.random().toString(36).slice(2, 8)}.sock`;
@@ -94,7 +104,7 @@ export async function startMariadb(folder, account, wantedPort = 0) {
     if (made.status !== 0) throw new Error(`mariadb-install-db failed: ${made.stderr || made.stdout}`);
   }
   const port = await freePort(wantedPort);
-  const log = openSync(path.join(folder, 'stdout.log'), 'a');
+  const output = openSync(path.join(folder, 'stdout.log'), 'a');
   const args = [
     '--no-defaults',
     `--user=${user}`,
@@ -109,16 +119,16 @@ export async function startMariadb(folder, account, wantedPort = 0) {
     '--character-set-server=utf8mb4',
     '--collation-server=utf8mb4_unicode_ci',
     '--default-time-zone=+00:00',
-    '--skip-log-bin',
-    '--innodb-buffer-pool-size=256M',
+    ...(log === undefined ? ['--skip-log-bin'] : [`--log-bin=${path.join(data, 'changes')}`, `--server-id=${log}`, '--binlog-format=ROW']),
+    `--innodb-buffer-pool-size=${log === undefined ? '256M' : '64M'}`,
     '--innodb-log-file-size=128M',
     '--max-connections=120',
     '--max-allowed-packet=64M',
     '--group-concat-max-len=65536',
   ];
-  const child = spawn('mariadbd', args, { stdio: ['ignore', log, log], detached: true });
+  const child = spawn('mariadbd', args, { stdio: ['ignore', output, output], detached: true });
   child.unref();
-  closeSync(log);
+  closeSync(output);
   let ready = false;
   for (let i = 0; i < 300 && !ready && child.exitCode === null; i++) {
     ready = ask(socket, 'SELECT 1').status === 0;

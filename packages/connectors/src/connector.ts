@@ -1,5 +1,5 @@
 import type { RestoreAction } from '@lithodex/core';
-import type { FromOf, KindName, ToOf } from '@lithodex/kinds';
+import type { FoundWorkload, FromOf, KindName, SystemTest, ToOf } from '@lithodex/kinds';
 import type { Root, Store, TreeEntry, WriteCounts } from '@lithodex/engine';
 import type { HostLimits } from './files/host-limits';
 
@@ -121,6 +121,13 @@ export interface RestoreOutcome {
 
 /** How one kind of workload is read and written. */
 export interface Connector<K extends KindName = KindName> {
+  /** Where it is found in a system that is connected. */
+  readonly system?: {
+    /** Signs in and looks whether the account may do all that is needed. */
+    test(from: FromOf<K>): Promise<SystemTest>;
+    /** The workloads that the system holds. */
+    discover(from: FromOf<K>): Promise<FoundWorkload[]>;
+  };
   /** Reads what is there now into the store; what is as it was in `base` is reused. */
   capture(ctx: CaptureContext, from: FromOf<K>): Promise<PointContent>;
   /** Looks at everything a capture would, and moves nothing. */

@@ -15,7 +15,7 @@ export * from './files/probe';
 export * from './files/tar-writer';
 export * from './files/survey';
 export * from './files/look-ahead';
-export * from './machines/source-error';
+export * from './source-error';
 export * from './machines/platform-types';
 export * from './machines/platform-client';
 export * from './machines/rights';

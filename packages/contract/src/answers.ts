@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { FoundWorkload, SystemTest } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Instant } from './common';
 import { ConnectionTest, TargetTest } from './estate';
 import { CartridgesNeeded, type Question } from './mover';
@@ -16,6 +17,8 @@ const SeenItem = z.object({ name: ByteString, kind: z.string().max(20), size: By
 export const answers = {
   probe: ConnectionTest,
   discover: z.array(SeenItem).max(1_000_000),
+  systemTest: SystemTest,
+  systemFinds: z.array(FoundWorkload).max(200_000),
   platformTest: PlatformTest,
   platformInventory: Inventory,
   insideTest: InsideTest,

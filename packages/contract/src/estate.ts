@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { KindName, PointFacts, WorkloadFacts } from '@lithodex/kinds';
 import { QueryInstant, Bytes, ClockTime, Count, EscapedPath, Id, Instant, Name, Named, Uuid } from './common';
 import { MachineFacts, MachinePoint } from './platform';
 import { PointKind } from './policy';
@@ -32,9 +33,11 @@ export const coverageMarks = ['none', 'matched', 'protected', 'suspect'] as cons
 export const WorkloadRow = z.object({
   id: Id,
   name: z.string(),
-  kind: z.enum(['files', 'machine']),
+  kind: KindName,
   /** Of a machine. */
   machine: MachineFacts.nullable(),
+  /** What is known of one of another kind. */
+  facts: WorkloadFacts.nullable(),
   /** Account that is used inside of it, as of now; null for none. */
   inside: z.string().nullable(),
   /** Since when its platform has it no more; null while it is there. */
@@ -145,6 +148,8 @@ export const Point = z.object({
   expired: z.boolean(),
   /** Of a point of a machine. */
   machine: MachinePoint.nullable(),
+  /** Of a point of another kind. */
+  facts: PointFacts.nullable(),
 });
 export type Point = z.infer<typeof Point>;
 

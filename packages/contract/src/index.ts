@@ -6,6 +6,7 @@ export * from './people';
 export * from './sign-in';
 export * from './policy';
 export * from './platform';
+export * from './system';
 export * from './estate';
 export * from './prices';
 export * from './storage';

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { From, To } from '@lithodex/kinds';
+import { From, PointFacts, To } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
@@ -98,7 +98,7 @@ export const Work = z.discriminatedUnion('type', [
 export type Work = z.infer<typeof Work>;
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 2;
+export const moverLanguage = 3;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({ mover: MoverName, speaks: Count.default(1) });
 /** Bytes a second at which a task may write to its target, or verify it; null for no limit. */
@@ -154,6 +154,8 @@ export const ItemBatch = Attempt.extend({ seq: Count, changes: z.array(ItemChang
 export const PointTotals = z.object({
   /** What the machine was, where it is a point of one. */
   machine: MachinePoint.nullable().default(null),
+  /** What a point of another kind says of what it is of. */
+  facts: PointFacts.nullable().default(null),
   moment: Instant,
   kind: PointKind,
   previous: Uuid.nullable(),
@@ -241,6 +243,8 @@ export type CartridgesNeeded = z.infer<typeof CartridgesNeeded>;
 export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('probe'), folder: ByteString, readAs: z.string().nullable() }),
   z.object({ ask: z.literal('discover'), folder: ByteString, path: ByteString, readAs: z.string().nullable() }),
+  z.object({ ask: z.literal('systemTest'), from: From }),
+  z.object({ ask: z.literal('systemFinds'), from: From }),
   z.object({ ask: z.literal('platformTest'), platform: PlatformRef }),
   z.object({ ask: z.literal('platformInventory'), platform: PlatformRef }),
   z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),

@@ -8,6 +8,7 @@ import * as people from './people';
 import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
 import { platformRoutes } from './platform-routes';
+import { systemRoutes } from './system-routes';
 import { policyRoutes } from './policy-routes';
 import * as recover from './recover';
 import { reportRoutes } from './reports';
@@ -162,6 +163,7 @@ export const routes = {
 
   ...policyRoutes,
   ...platformRoutes,
+  ...systemRoutes,
   ...targetRoutes,
 
   listRuns: route({

@@ -1,5 +1,7 @@
 import { z } from 'zod';
-import { conflictRules } from '@lithodex/kinds';
+import { conflictRules, DatabaseDestination } from '@lithodex/kinds';
+
+export { conflictRules };
 import { QueryId, QueryInstant, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
 import { Keep, PointKind } from './policy';
 import { RunState, runStates } from './run-state';
@@ -128,7 +130,6 @@ export const OnDemand = z
   .refine((d) => !d.fresh || d.kind === 'full', { path: ['fresh'], message: 'Only a full can be stored anew.' });
 export const Started = z.object({ runId: Id });
 
-export { conflictRules } from '@lithodex/kinds';
 export const Pick = z.object({ pointId: Uuid, path: EscapedPath });
 export type Pick = z.infer<typeof Pick>;
 /** Where machines go that are put beside what there is: for all of them, and what is different for one, by its point. */
@@ -165,6 +166,8 @@ export const RestoreBody = z
       z.object({ to: z.literal('original') }),
       z.object({ to: z.literal('folder'), folder: z.string().regex(/^\//).max(4000), keepPath: z.boolean().default(true) }),
       z.object({ to: z.literal('platform'), ...MachinePlace }),
+      /** Databases: to another server, or under other names. */
+      z.object({ to: z.literal('server'), systemId: Id, databases: DatabaseDestination.shape.databases.default([]) }),
       z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova']) }),
     ]),
     rule: z.enum(conflictRules).default('leave'),

@@ -1,5 +1,6 @@
 export * from './objective/objective-record';
 export * from './paths/byte-path';
+export * from './paths/item-name';
 export * from './chunk/gear';
 export * from './chunk/cutter';
 export * from './time/pace';

@@ -34,6 +34,7 @@ export * from './format/byte-io';
 export * from './format/root';
 export * from './pipeline/crunch';
 export * from './pipeline/crunch-pool';
+export * from './pipeline/stream-content';
 export * from './pipeline/file-results';
 export type { EarlierChunks } from './pipeline/known-cuts';
 export * from './threads/kept-pools';

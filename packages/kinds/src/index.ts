@@ -2,4 +2,6 @@ export * from './values';
 export * from './kind';
 export * from './files';
 export * from './machine';
+export * from './database';
+export * from './system';
 export * from './kinds';

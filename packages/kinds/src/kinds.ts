@@ -1,19 +1,39 @@
 import { z } from 'zod';
+import { database, DatabaseAddress, DatabaseFacts, DatabasePoint } from './database';
 import { files } from './files';
 import { machine } from './machine';
+import { Name } from './values';
 
 /** All kinds of workload, by name. */
-export const kinds = { files, machine } as const;
+export const kinds = { files, machine, database } as const;
 export type KindName = keyof typeof kinds;
 export const kindNames = Object.keys(kinds) as [KindName, ...KindName[]];
 export const KindName = z.enum(kindNames);
 
 /** Where a task reads. */
-export const From = z.discriminatedUnion('kind', [files.from, machine.from]);
+export const From = z.discriminatedUnion('kind', [files.from, machine.from, database.from]);
 export type From = z.infer<typeof From>;
 export type FromOf<K extends KindName> = Extract<From, { kind: K }>;
 
 /** Where a restore writes. */
-export const To = z.discriminatedUnion('kind', [files.to, machine.to]);
+export const To = z.discriminatedUnion('kind', [files.to, machine.to, database.to]);
 export type To = z.infer<typeof To>;
 export type ToOf<K extends KindName> = Extract<To, { kind: K }>;
+
+/** How a system is reached, without what opens it. */
+export const SystemAddress = z.discriminatedUnion('kind', [DatabaseAddress]);
+export type SystemAddress = z.infer<typeof SystemAddress>;
+/** Kinds whose workloads are found in a system that is connected. */
+export type SystemKind = SystemAddress['kind'];
+
+/** What is known of a workload, beyond its name and where it is. */
+export const WorkloadFacts = z.discriminatedUnion('kind', [DatabaseFacts]);
+export type WorkloadFacts = z.infer<typeof WorkloadFacts>;
+
+/** What a point says of its workload. */
+export const PointFacts = z.discriminatedUnion('kind', [DatabasePoint]);
+export type PointFacts = z.infer<typeof PointFacts>;
+
+/** A workload as it was found in a system; `id` is what the system calls it. */
+export const FoundWorkload = z.object({ id: z.string().min(1).max(80), name: Name, facts: WorkloadFacts });
+export type FoundWorkload = z.infer<typeof FoundWorkload>;

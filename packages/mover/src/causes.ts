@@ -37,6 +37,18 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   DISK_DIFFERS: 'The disk was made anew or resized since. Restore beside what is there instead.',
   NOT_AS_STORED: 'Do not start the machine. Look at the storage of the platform, then retry.',
   PLATFORM_FAILED: 'Look at the platform, then retry.',
+  DATABASE_REFUSED: 'Look at the account of the database server in the estate, then retry.',
+  DATABASE_AWAY: 'Look whether the database server runs and can be reached from the mover, then retry.',
+  DATABASE_RIGHT_MISSING: 'Give the account the right: the test of the connection names it and what it is for. Then retry.',
+  DATABASE_GONE: 'If it was dropped on purpose, nothing has to be done: its points stay until they expire.',
+  DATABASE_CHANGED: 'Retry when nobody alters tables.',
+  DATABASE_FAILED: 'Look at the database server and its log, then retry.',
+  DUMP_FAILED: 'The log says what it complained of. Then retry.',
+  DUMP_UNREADABLE: 'Restore from another point, or download the text and look at it.',
+  PROGRAM_MISSING: 'Install it on the host of the mover (the package of the client programs), then retry.',
+  EXISTS_THERE: 'Choose another name, put it beside, or let what is there be replaced. Nothing was changed.',
+  NAME_TOO_LONG: 'Choose a shorter ending for what is put beside. Nothing was changed.',
+  ROWS_DIFFER: 'Nothing was put in place. Retry; if it happens again, restore from another point.',
 };
 
 const scriptRemedies: Record<ScriptErrorCode, string> = {

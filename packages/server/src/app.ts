@@ -29,6 +29,7 @@ import { tokenHandlers } from './people/token-handlers';
 import { requestHandlers } from './people/request-handlers';
 import { planHandlers } from './plan/handlers';
 import { platformHandlers } from './platforms/handlers';
+import { systemHandlers } from './systems/handlers';
 import { insideHandlers } from './platforms/inside';
 import { policyHandlers } from './policies/handlers';
 import { recoverHandlers } from './recover/handlers';
@@ -51,6 +52,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...watchHandlers(deps),
     ...estateHandlers(deps),
     ...platformHandlers(deps),
+    ...systemHandlers(deps),
     ...insideHandlers(deps),
     ...targetHandlers(deps),
     ...settingsHandlers(deps),

@@ -4,7 +4,7 @@ import { ImageMap, imageBlock } from './image-map';
 import { diskFiles, disksFolder, settingsItem, type StoredMachine } from './machine-item';
 import type { PlatformClient } from './platform-client';
 import type { ConsistencyLevel, InsideAccount, PlatformDisk, PlatformMachine, TakenSnapshot } from './platform-types';
-import { isSourceError, SourceError, type SourceErrorCode } from './source-error';
+import { isSourceError, SourceError, type SourceErrorCode } from '../source-error';
 import { SlidingWork } from './sliding-work';
 
 export type MachineWarningCode = 'NOT_QUIET' | 'CHANGES_UNKNOWN' | 'CHANGED_UNSEEN' | 'SNAPSHOT_STAYS';

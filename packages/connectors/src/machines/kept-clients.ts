@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import type { InsideAccount, PlatformRef } from '@lithodex/kinds';
 import { PlatformClient } from './platform-client';
-import { SourceError } from './source-error';
+import { SourceError } from '../source-error';
 
 /** So many sessions are kept; which was used longest ago is closed when one more comes. */
 const mostKept = 8;

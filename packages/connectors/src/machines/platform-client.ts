@@ -3,7 +3,7 @@ import http from 'node:http';
 import https from 'node:https';
 import { AddressRefused, bytesOf, checkHost, guardedLookup, TooMuch } from '@lithodex/net';
 import { z } from 'zod';
-import { SourceError, sourceErrorOf } from './source-error';
+import { SourceError, sourceErrorOf } from '../source-error';
 import type {
   InsideAccount,
   MachineSettings,

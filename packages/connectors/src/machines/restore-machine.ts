@@ -6,7 +6,7 @@ import type { StoredMachine } from './machine-item';
 import type { PlatformClient } from './platform-client';
 import type { MachineSettings, PlatformDisk, PlatformMachine } from './platform-types';
 import { SlidingWork } from './sliding-work';
-import { isSourceError, SourceError } from './source-error';
+import { isSourceError, SourceError } from '../source-error';
 
 /** Where a machine goes: back into the one it was, or beside what there is as a new one. */
 export type MachineDestination =

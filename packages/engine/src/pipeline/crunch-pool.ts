@@ -6,7 +6,7 @@ import type { KeySet } from '../keys/key-set';
 import type { WriteCounts } from '../store/chunk-writer';
 import type { TargetPlace } from '../targets/place';
 import { ThreadPool, weightOf, type PoolThread } from '../threads/thread-pool';
-import type { BlockJob, BlocksDone, FileJobs } from './crunch';
+import type { BlockJob, BlocksDone, FileJobs, SegmentDone } from './crunch';
 import { readResults, type FileResult } from './file-results';
 
 interface CrunchData {
@@ -20,17 +20,20 @@ export type CrunchRequest =
   | { readonly type: 'begin'; readonly claims: SharedArrayBuffer }
   | { readonly type: 'files'; readonly id: number; readonly jobs: FileJobs }
   | { readonly type: 'blocks'; readonly id: number; readonly job: BlockJob }
+  | { readonly type: 'segment'; readonly id: number; readonly data: Uint8Array }
   | { readonly type: 'finish' };
 
 export type CrunchReply =
   | { readonly type: 'files'; readonly id: number; readonly results: Uint8Array }
   | { readonly type: 'blocks'; readonly id: number; readonly done: BlocksDone }
+  | { readonly type: 'segment'; readonly id: number; readonly done: SegmentDone }
   | { readonly type: 'pack'; readonly toc: Uint8Array }
   | { readonly type: 'finished'; readonly counts: WriteCounts }
   | { readonly type: 'failed'; readonly code: string; readonly details: string };
 
-interface BlockAnswer {
-  readonly resolve: (done: BlocksDone) => void;
+/** Who waits for what a thread makes of bytes that were handed over. */
+interface Waiting {
+  readonly resolve: (done: BlocksDone | SegmentDone) => void;
   readonly reject: (error: Error) => void;
 }
 
@@ -42,7 +45,7 @@ export class CrunchPool {
   private readonly pool: ThreadPool<CrunchRequest, CrunchReply>;
   private claims: ClaimTable | undefined;
   private readonly answers = new Map<number, (result: FileResult, at: number) => void>();
-  private readonly blockAnswers = new Map<number, BlockAnswer>();
+  private readonly waiting = new Map<number, Waiting>();
   private failure: EngineError | undefined;
   private nextId = 1;
   private finished: WriteCounts[] = [];
@@ -64,13 +67,13 @@ export class CrunchPool {
     if (reply.type === 'files') {
       readResults(reply.results, this.answers.get(reply.id)!);
       this.answers.delete(reply.id);
-    } else if (reply.type === 'blocks') {
-      this.blockAnswers.get(reply.id)!.resolve(reply.done);
-      this.blockAnswers.delete(reply.id);
+    } else if (reply.type === 'blocks' || reply.type === 'segment') {
+      this.waiting.get(reply.id)!.resolve(reply.done);
+      this.waiting.delete(reply.id);
     } else if (reply.type === 'pack') this.onPack(PackToc.decode(new ByteReader(Buffer.from(reply.toc.buffer))));
     else if (reply.type === 'finished') this.finished.push(reply.counts);
     else this.fail(new EngineError(reply.code in engineErrors ? (reply.code as EngineErrorCode) : 'TARGET_REFUSED', reply.details));
-    return reply.type === 'files' || reply.type === 'blocks';
+    return reply.type === 'files' || reply.type === 'blocks' || reply.type === 'segment';
   }
 
   /** Starts a run: chunks in `claims` count as stored, `onPack` learns of every pack written. */
@@ -83,8 +86,8 @@ export class CrunchPool {
 
   private fail(error: EngineError): void {
     this.failure ??= error;
-    for (const { reject } of this.blockAnswers.values()) reject(this.failure);
-    this.blockAnswers.clear();
+    for (const { reject } of this.waiting.values()) reject(this.failure);
+    this.waiting.clear();
   }
 
   private async until(ready: () => boolean): Promise<void> {
@@ -102,11 +105,23 @@ export class CrunchPool {
   /** Stores blocks of an image, whose memory is handed over. Throws what a thread failed with. */
   async blocks(job: BlockJob): Promise<BlocksDone> {
     const id = await this.admit();
-    const answer = new Promise<BlocksDone>((resolve, reject) => {
-      this.blockAnswers.set(id, { resolve, reject });
-    });
+    const answer = this.answerTo<BlocksDone>(id);
     this.pool.send({ type: 'blocks', id, job }, weightOf(1, job.data.length), [job.data.buffer as ArrayBuffer]);
     return answer;
+  }
+
+  /** Takes a piece of a stream, whose memory is handed over, when a thread has room for it; `done` tells how it was cut, or throws what the thread failed with. */
+  async segment(data: Uint8Array<ArrayBuffer>): Promise<{ readonly done: Promise<SegmentDone> }> {
+    const id = await this.admit();
+    const done = this.answerTo<SegmentDone>(id);
+    this.pool.send({ type: 'segment', id, data }, weightOf(1, data.length), [data.buffer]);
+    return { done };
+  }
+
+  private answerTo<T extends BlocksDone | SegmentDone>(id: number): Promise<T> {
+    return new Promise<T>((resolve, reject) => {
+      this.waiting.set(id, { resolve: resolve as Waiting['resolve'], reject });
+    });
   }
 
   private async admit(): Promise<number> {
@@ -122,7 +137,7 @@ export class CrunchPool {
 
   /** Waits until every batch is done. Throws what a thread failed with. */
   async idle(): Promise<void> {
-    await this.until(() => this.answers.size + this.blockAnswers.size === 0);
+    await this.until(() => this.answers.size + this.waiting.size === 0);
   }
 
   /** Writes what is left and returns the sums over all threads. */

@@ -45,6 +45,9 @@ async function handle(request: CrunchRequest): Promise<void> {
   } else if (request.type === 'blocks') {
     const done = await crunch.blocks(request.job);
     reply({ type: 'blocks', id: request.id, done }, [done.names.buffer as ArrayBuffer]);
+  } else if (request.type === 'segment') {
+    const done = await crunch.segment(request.data);
+    reply({ type: 'segment', id: request.id, done }, [done.names.buffer as ArrayBuffer]);
   } else {
     await writer.finish();
     reply({ type: 'finished', counts: writer.counts });

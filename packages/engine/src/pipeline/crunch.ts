@@ -44,10 +44,21 @@ export interface BlocksDone {
   readonly random: number;
 }
 
+/** Chunks of a piece of a stream, in order. */
+export interface SegmentDone {
+  /** 32 bytes each. */
+  readonly names: Uint8Array;
+  readonly lengths: readonly number[];
+  /** Its beginning looks random. */
+  readonly random: boolean;
+}
+
 /** Files above this size are cut into chunks, in bytes. */
 export const wholeLimit = 512 * 1024;
 /** What is left of it moves to its front when less than a largest chunk is left: the larger, the less is moved. */
 const windowBytes = 8 << 20;
+/** Most bytes of a piece of a stream. */
+export const segmentBytes = windowBytes;
 const sampleBytes = 4 * 1024;
 /** What is looked at to tell whether it is worth compressing. */
 const probeBytes = 1024;
@@ -131,6 +142,25 @@ export class Crunch {
       }
     }
     return { names, random };
+  }
+
+  /** Cuts and stores a piece of a stream of at most {@link segmentBytes}, on its own: its end is the end of a chunk. Throws as {@link files}. */
+  async segment(data: Uint8Array): Promise<SegmentDone> {
+    this.goOn();
+    this.window.set(data);
+    const names: Buffer[] = [];
+    const lengths: number[] = [];
+    const end = data.length;
+    const random = this.cutter.random(0, Math.min(end, sampleBytes));
+    for (let from = 0; from < end; from += lengths.at(-1)!) {
+      const length = end <= wholeLimit ? end : this.cutter.next(from, end);
+      const dense = this.cutter.random(from, from + Math.min(length, probeBytes)) && this.dense(from, from + length);
+      names.push(this.writer.put(this.window.subarray(from, from + length), dense));
+      lengths.push(length);
+      if (this.writer.full) await this.writer.drain();
+    }
+    // memory of its own, as it is handed over
+    return { names: new Uint8Array(Buffer.concat(names)), lengths, random };
   }
 
   private goOn(): void {

@@ -1,5 +1,5 @@
 import type { AdoptWork, FoundPoint } from '@lithodex/contract';
-import { machinePoint } from '@lithodex/connectors';
+import { factsOf, machinePoint } from '@lithodex/connectors';
 import { countOf, formatBytes } from '@lithodex/core';
 import { EngineError, isLoss, topEntry, type Root } from '@lithodex/engine';
 import { CatalogLoader } from './catalog-loader';
@@ -88,5 +88,6 @@ function foundPoint(root: Root): FoundPoint {
     base: root.base ?? null,
     workload: { name, source, path },
     machine: machinePoint(root),
+    facts: factsOf(root),
   };
 }

@@ -1,6 +1,6 @@
 import type { BackupWork, PointTotals } from '@lithodex/contract';
 import { countOf, formatBytes } from '@lithodex/core';
-import { connectorOf, machinePoint } from '@lithodex/connectors';
+import { connectorOf, factsOf, machinePoint } from '@lithodex/connectors';
 import { EngineError } from '@lithodex/engine';
 import { kinds } from '@lithodex/kinds';
 import { CatalogLoader, type Changes } from './catalog-loader';
@@ -104,6 +104,7 @@ function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complet
     complete,
     changes: judged,
     machine: machinePoint(taken.root),
+    facts: factsOf(taken.root),
   };
 }
 

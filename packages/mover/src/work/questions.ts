@@ -1,9 +1,12 @@
 import { accessSync, constants, existsSync, readdirSync, statfsSync, statSync } from 'node:fs';
 import path from 'node:path';
 import { bytesOfText } from '@lithodex/core';
+import type { From } from '@lithodex/kinds';
 import type { ComparedItem, Question, TargetPlace, TargetTest } from '@lithodex/contract';
 import {
   compareFolder,
+  connectorOf,
+  type Connector,
   compareItem,
   discover,
   lookAhead,
@@ -36,6 +39,10 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return probe(question.folder, question.readAs, limits);
     case 'discover':
       return discover(question.folder, question.path, question.readAs, limits).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
+    case 'systemTest':
+      return systemOf(question.from).test(question.from);
+    case 'systemFinds':
+      return systemOf(question.from).discover(question.from);
     case 'platformTest':
       return testOf(question.platform);
     case 'insideTest':
@@ -73,6 +80,13 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
     case 'look':
       return lookAhead(question.places, question.destination, limits, question.cameFrom ?? undefined);
   }
+}
+
+/** How a system is asked. Throws UNKNOWN_KIND for a kind that is not found in one. */
+function systemOf({ kind }: From): NonNullable<Connector['system']> {
+  const { system } = connectorOf(kind);
+  if (!system) throw new Error(`workloads of the kind ${kind} are not found in systems`);
+  return system;
 }
 
 /** Whether a place can become a target. */

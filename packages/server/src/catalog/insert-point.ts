@@ -5,7 +5,7 @@ import type { PointRow, SeriesRow } from './points';
 /** What a point says of itself, whoever took it. */
 export type PointFacts = Pick<
   PointTotals,
-  'moment' | 'kind' | 'items' | 'files' | 'bytes' | 'read' | 'fresh' | 'stored' | 'warnings' | 'machine'
+  'moment' | 'kind' | 'items' | 'files' | 'bytes' | 'read' | 'fresh' | 'stored' | 'warnings' | 'machine' | 'facts'
 >;
 
 /** What the server has found of a point, and where it belongs. */
@@ -38,6 +38,7 @@ export async function insertPoint(trx: Knex.Transaction, series: SeriesRow, poin
     stored: point.stored,
     warnings: point.warnings,
     machine: point.machine && JSON.stringify(point.machine),
+    facts: point.facts && JSON.stringify(point.facts),
     added: changes.added,
     changed: changes.changed,
     removed: changes.removed,

@@ -1,4 +1,4 @@
-import type { MachinePoint, Point, PointCopy, PointKind } from '@lithodex/contract';
+import type { MachinePoint, Point, PointCopy, PointFacts, PointKind } from '@lithodex/contract';
 import { decideByRules, type Keep, type KeepDecision, type KeptPoint } from '@lithodex/core';
 import type { Knex } from 'knex';
 import { fromJson, fromJsonOrNull } from '../db/json';
@@ -38,6 +38,8 @@ export interface PointRow {
   readonly expired_at: number | null;
   /** What the machine was, as JSON; null for a folder tree. */
   readonly machine: unknown;
+  /** What a point of another kind says, as JSON. */
+  readonly facts: unknown;
 }
 
 export interface SeriesRow {
@@ -161,5 +163,6 @@ export function toPoint(
     heldWhy: p.held_why,
     expired: p.state === 'expired',
     machine: fromJsonOrNull<MachinePoint>(p.machine),
+    facts: fromJsonOrNull<PointFacts>(p.facts),
   };
 }

@@ -325,6 +325,9 @@ CREATE TABLE sign_in_failure (name VARCHAR(60) NOT NULL, address VARCHAR(60) NOT
 CREATE TABLE sign_in_place (person_id INT UNSIGNED NOT NULL, address VARCHAR(60) NOT NULL, at BIGINT NOT NULL, PRIMARY KEY (person_id, address));
 `;
 
+/** What points of other kinds than folders and machines say. */
+const pointFacts = 'ALTER TABLE point ADD facts JSON NULL;';
+
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
@@ -364,4 +367,5 @@ export const migrations: Migration[] = [
   { name: '0030-accounts', up: (k) => runAll(k, accounts) },
   { name: '0031-sign-in', up: signInOfNew },
   { name: '0032-one-restore', up: oneRestore },
+  { name: '0033-point-facts', up: (k) => runAll(k, pointFacts) },
 ];

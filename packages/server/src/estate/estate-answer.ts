@@ -73,7 +73,7 @@ export async function estateValues(deps: Deps): Promise<EstateValues> {
   const rows = (await deps.estate.rows(null)).filter((w) => w.gone === null);
   const values = Object.fromEntries(ruleFields.map((f) => [f, new Set<string>()])) as Record<RuleField, Set<string>>;
   for (const w of rows) {
-    const facts = selectionFacts(w.name, w.source, w.machine, w.tags);
+    const facts = selectionFacts(w.name, w.kind, w.source, w.machine, w.tags);
     for (const field of ruleFields) for (const value of facts[field]) values[field].add(value);
   }
   const fields = Object.fromEntries(Object.entries(values).map(([f, set]) => [f, [...set].filter(Boolean).sort().slice(0, mostValues)]));

@@ -1,5 +1,5 @@
 import { longestGap } from '@lithodex/core';
-import type { MachineFacts, WorkloadRow } from '@lithodex/contract';
+import type { MachineFacts, WorkloadFacts, WorkloadRow } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
@@ -14,6 +14,7 @@ export interface Known {
   readonly kind: WorkloadRow['kind'];
   readonly source: WorkloadRow['source'];
   readonly machine: MachineFacts | null;
+  readonly facts: WorkloadFacts | null;
   /** Account that is used inside of it. */
   readonly inside: string | null;
   readonly goneAt: number | null;
@@ -60,7 +61,8 @@ export async function knownWorkloads(db: Knex, at: number | null): Promise<Known
   const tagsOf = grouped(tags, (t) => t.name);
   rows.sort((a, b) => order.compare(a.name, b.name) || a.id - b.id);
   return rows.map((w): Known => {
-    const machine = fromJsonOrNull<MachineFacts>(w.facts);
+    const machine = w.kind === 'machine' ? fromJsonOrNull<MachineFacts>(w.facts) : null;
+    const facts = w.kind === 'machine' ? null : fromJsonOrNull<WorkloadFacts>(w.facts);
     return {
       id: w.id,
       name: w.name,
@@ -68,6 +70,7 @@ export async function knownWorkloads(db: Knex, at: number | null): Promise<Known
       kind: w.kind,
       source: { id: w.source_id, name: w.source, location: machine?.location ?? w.location, folder: w.folder.toString() },
       machine,
+      facts,
       inside: w.inside,
       goneAt: w.gone_at,
       tags: tagsOf.get(w.id) ?? [],
@@ -104,6 +107,7 @@ export async function estateOf({ db, clock }: Deps, known: readonly Known[], at:
         name: w.name,
         kind: w.kind,
         machine: w.machine,
+        facts: w.facts,
         inside: w.inside,
         gone,
         source: w.source,

@@ -1,11 +1,14 @@
 import type { EstateBy, WorkloadRow } from '@lithodex/contract';
 
+/** What groups of workloads of each kind are called. */
+const groups: Readonly<Record<WorkloadRow['kind'], string>> = { files: 'Servers', machine: 'Machines', database: 'Databases' };
+
 /** Where a workload stands in each hierarchy its owners think in, a part for each level. */
 export function placesOf(w: WorkloadRow, by: EstateBy): string[][] {
   const { machine } = w;
   switch (by) {
     case 'platform':
-      return [[machine ? w.source.name : 'Servers']];
+      return [[machine ? w.source.name : groups[w.kind]]];
     case 'host':
       return machine ? [[machine.cluster, machine.host]] : [];
     case 'folder':
@@ -17,6 +20,6 @@ export function placesOf(w: WorkloadRow, by: EstateBy): string[][] {
     case 'tag':
       return w.tags.map((t) => [t]);
     case 'kind':
-      return [[machine ? (machine.template ? 'Templates' : 'Machines') : 'Servers']];
+      return [[machine?.template ? 'Templates' : groups[w.kind]]];
   }
 }

@@ -22,9 +22,9 @@ const placeOfTask = `IF(t.type IN (${reading}),
   (SELECT COALESCE(JSON_VALUE(w.facts, '$.location'), s.location) FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id),
   (SELECT g.location FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')))`;
 
-/** The platform whose credentials a task `t` carries; NULL for none. */
-const platformOfTask = `IF(t.type = 'restore', JSON_VALUE(t.work, '$.to.platformId'),
-  (SELECT s.id FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id AND s.kind = 'platform' AND t.type IN (${reading})))`;
+/** The system whose credentials a task `t` carries; NULL for none. */
+const systemOfTask = `IF(t.type = 'restore', COALESCE(JSON_VALUE(t.work, '$.to.platformId'), JSON_VALUE(t.work, '$.to.sourceId')),
+  (SELECT s.id FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id AND s.kind <> 'files' AND t.type IN (${reading})))`;
 
 /** Gives the first waiting task (by priority, then by how near its data is, then by age) whose series is free, and that its duties cover, to a mover, with a lease. */
 export async function claimTask(deps: Deps, mover: string, actor: Actor): Promise<ClaimedTask | undefined> {
@@ -56,7 +56,7 @@ export async function claimTask(deps: Deps, mover: string, actor: Actor): Promis
       )
       .modify((q) => {
         if (systems !== null)
-          void q.whereRaw(`COALESCE(${platformOfTask}, 0) IN (${['0', ...systems.map(() => '?')].join(', ')})`, [...systems]);
+          void q.whereRaw(`COALESCE(${systemOfTask}, 0) IN (${['0', ...systems.map(() => '?')].join(', ')})`, [...systems]);
       })
       .modify(whereAdmitted)
       .orderBy('t.priority')

@@ -11,6 +11,8 @@ export type Duty = (typeof duties)[number];
 const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   probe: ['capture'],
   discover: ['capture'],
+  systemTest: ['capture'],
+  systemFinds: ['capture'],
   platformTest: ['capture'],
   platformInventory: ['capture'],
   insideTest: ['capture'],
@@ -42,8 +44,15 @@ export interface Asked {
   readonly systems: readonly number[] | null;
 }
 
+/** The system that a question carries what opens it: null while it is not kept yet, undefined for none. */
+function systemOf(question: Question): number | null | undefined {
+  if ('platform' in question) return question.platform.id;
+  return 'from' in question && 'server' in question.from ? question.from.server.id : undefined;
+}
+
 /** Whether a question is covered: by the duties, and by the systems where it carries what opens one. */
 export function mayAnswer({ duties: held, systems }: Asked, question: Question): boolean {
   if (!covers(held, ofQuestion[question.ask])) return false;
-  return systems === null || !('platform' in question) || (question.platform.id !== null && systems.includes(question.platform.id));
+  const opens = systemOf(question);
+  return systems === null || opens === undefined || (opens !== null && systems.includes(opens));
 }

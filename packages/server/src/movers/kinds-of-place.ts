@@ -6,6 +6,7 @@ import { insideAccount } from '../platforms/inside';
 import { platformRef, type PlatformRow } from '../platforms/platform-rows';
 import type { PlannedTo } from '../recover/restore-handlers';
 import type { Secrets } from '../secrets';
+import { fromOfRow, type SystemRow } from '../systems/system-rows';
 
 /** A workload with its source, as far as a mover has to know them. */
 export interface WorkloadSource extends Pick<PlatformRow, 'address' | 'secret'> {
@@ -65,6 +66,7 @@ const readers: {
       inside: await insideAccount(trx, secrets, w.id),
     };
   },
+  database: async (_trx, secrets, w) => fromOfRow(secrets, { ...w, id: w.source_id }),
 };
 
 /** Where a mover finds a workload, with what opens it. */
@@ -75,6 +77,10 @@ export function fromOf(trx: Knex.Transaction, secrets: Secrets, workload: Worklo
 /** Where a restore writes, with what opens it. */
 export async function placeOf(trx: Knex.Transaction, secrets: Secrets, to: PlannedTo): Promise<To> {
   if (to.kind === 'files') return to;
+  if (to.kind === 'database') {
+    const { sourceId, ...rest } = to;
+    return { ...rest, server: fromOfRow(secrets, await trx('source').where({ id: sourceId }).first<SystemRow>()).server };
+  }
   const { platformId, ...rest } = to;
   return { ...rest, platform: platformRef(secrets, await trx('source').where({ id: platformId }).first<PlatformRow>()) };
 }

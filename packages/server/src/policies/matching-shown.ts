@@ -26,7 +26,7 @@ export async function matchesShown(deps: Deps, { workloads, tags, rule, except }
   if (!worked) {
     const candidates = rows
       .filter((w) => w.goneAt === null)
-      .map((w) => ({ id: w.id, name: w.name, facts: selectionFacts(w.name, w.source, w.machine, w.tags) }));
+      .map((w) => ({ id: w.id, name: w.name, facts: selectionFacts(w.name, w.kind, w.source, w.machine, w.tags) }));
     worked = { candidates, matches: new Map() };
     workedOut.set(rows, worked);
   }

@@ -5,7 +5,7 @@ import { matchAmong, selectionFacts, type Candidate } from './matching';
 const candidate = (id: number, name: string, tags: readonly string[] = [], source = 'quay'): Candidate => ({
   id,
   name,
-  facts: selectionFacts(name, { name: source, location: 'Harbour', folder: `/srv/${name}` }, null, tags),
+  facts: selectionFacts(name, 'files', { name: source, location: 'Harbour', folder: `/srv/${name}` }, null, tags),
 });
 const nothing = { workloads: [], tags: [], rule: '', except: '' };
 

@@ -1,5 +1,6 @@
 import { PolicyBody, withRules, type MachineFacts, type PolicyRule } from '@lithodex/contract';
 import { escapePath, parseRule, RuleError, ruleMatcher, type SelectionFacts } from '@lithodex/core';
+import type { KindName } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import { ApiError } from '../errors';
@@ -51,6 +52,7 @@ export interface Candidate {
 /** What a rule can ask of a workload. `folder`: escaped text. */
 export function selectionFacts(
   name: string,
+  kind: KindName,
   source: { readonly name: string; readonly location: string; readonly folder: string },
   machine: MachineFacts | null,
   tags: readonly string[],
@@ -59,7 +61,7 @@ export function selectionFacts(
   if (!machine)
     return {
       ...plain,
-      kind: ['files'],
+      kind: [kind],
       location: [source.location],
       folder: [source.folder],
       cluster: [],
@@ -83,6 +85,7 @@ export function selectionFacts(
 interface CandidateRow {
   readonly id: number;
   readonly name: string;
+  readonly kind: KindName;
   readonly facts: unknown;
   readonly source: string;
   readonly location: string;
@@ -99,14 +102,15 @@ async function candidates(db: Knex, { workloads, tags: wanted, rule }: Selection
       const tagged = db('tag').whereIn('name', wanted).select('workload_id');
       void q.whereIn('w.id', workloads).orWhereIn('w.id', tagged);
     })
-    .select<CandidateRow[]>('w.id', 'w.name', 'w.facts', 's.name as source', 's.location', 's.folder');
+    .select<CandidateRow[]>('w.id', 'w.name', 'w.kind', 'w.facts', 's.name as source', 's.location', 's.folder');
   const tags = await tagsOf(
     db,
     rows.map((r) => r.id),
   );
-  return rows.map(({ id, name, facts, source, location, folder }) => {
+  return rows.map(({ id, name, kind, facts, source, location, folder }) => {
     const place = { name: source, location, folder: escapePath(folder.toString('latin1')) };
-    return { id, name, facts: selectionFacts(name, place, fromJsonOrNull<MachineFacts>(facts), tags.get(id) ?? []) };
+    const machine = kind === 'machine' ? fromJsonOrNull<MachineFacts>(facts) : null;
+    return { id, name, facts: selectionFacts(name, kind, place, machine, tags.get(id) ?? []) };
   });
 }
 

@@ -1,6 +1,6 @@
 import { DateTime } from 'luxon';
 import type { DownloadWork, RestoreBody, RestoreWork } from '@lithodex/contract';
-import type { FilesTo, MachineTo } from '@lithodex/kinds';
+import type { DatabaseTo, FilesTo, MachineTo } from '@lithodex/kinds';
 import { appendAudit } from '../audit/trail';
 import { fromJson } from '../db/json';
 import { inTransaction } from '../db/open';
@@ -8,6 +8,7 @@ import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
 import type { Handlers } from '../http/bind-routes';
 import { queueRun } from '../runs/queue';
+import { databasePlan, isDatabaseRestore } from './database-restores';
 import { isMachineRestore, machinePicks, machinePlans } from './machine-restores';
 import type { ResolvedPick } from './resolve-picks';
 import { planRestore, refuseStops } from './restore-plan';
@@ -24,6 +25,7 @@ const ruleWords = {
 function rulesText(body: RestoreBody, machines: boolean): string {
   const { destination } = body;
   if (destination.to === 'download') return `download as ${destination.format}`;
+  if (destination.to === 'server') return databaseRules(body);
   if (destination.to === 'platform') return `${body.trial ? 'trial without writing, ' : ''}to ${destination.host}, as new machines`;
   if (machines)
     return `${body.trial ? 'trial without writing, ' : ''}to the machines they were taken of; what differs on their disks is overwritten`;
@@ -32,6 +34,13 @@ function rulesText(body: RestoreBody, machines: boolean): string {
       ? 'to the original place'
       : `to ${destination.folder}, ${destination.keepPath ? 'keeping' : 'without'} the original path`;
   return `${body.trial ? 'trial without writing, ' : ''}${where}; ${ruleWords[body.rule]}`;
+}
+
+const ruleWordsOfTables = { ...ruleWords, leave: 'tables that exist are left', replace: 'tables that exist are replaced' };
+
+function databaseRules({ destination, rule, trial }: RestoreBody): string {
+  const where = destination.to === 'server' ? 'to a database server' : 'to the server they were taken of';
+  return `${trial ? 'trial without writing, ' : ''}${where}; ${ruleWordsOfTables[rule]}`;
 }
 
 /** An item that is wanted; where its point is is looked up when the task is claimed. */
@@ -46,7 +55,8 @@ interface Prefers {
 }
 
 /** Where a restore writes, without what opens it. */
-export type PlannedTo = FilesTo | (Omit<MachineTo, 'platform'> & { readonly platformId: number });
+export type PlannedTo =
+  FilesTo | (Omit<MachineTo, 'platform'> & { readonly platformId: number }) | (Omit<DatabaseTo, 'server'> & { readonly sourceId: number });
 
 /** What a task keeps; where its points are is looked up when it is claimed, so that no key of a target lies in the queue. */
 export type DownloadPlan = Omit<DownloadWork, 'picks'> & Prefers & { readonly picks: readonly PlannedPick[] };
@@ -84,7 +94,8 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
       refuseStops(plan);
       const workloads = new Set(picks.map((p) => p.point.workload_id));
       const machines = isMachineRestore(body, picks) ? await machinePlans(deps, body, await machinePicks(deps, picks)) : undefined;
-      const rules = rulesText(body, machines !== undefined);
+      const databases = isDatabaseRestore(body, picks) ? await databasePlan(deps, body, picks) : undefined;
+      const rules = databases ? databaseRules(body) : rulesText(body, machines !== undefined);
       const kind = body.destination.to === 'download' ? 'download' : 'restore';
       const runId = await inTransaction(db, async (trx) => {
         const id = await queueRun(trx, clock.now(), {
@@ -95,7 +106,12 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           reason: body.reason,
           rules,
           tasks: machines?.map((m) => ({ workloadId: m.workloadId, seriesNo: null, type: 'restore' as const, work: m.plan })) ?? [
-            { workloadId: workloads.size === 1 ? [...workloads][0]! : null, seriesNo: null, type: kind, work: planOf(deps, body, picks) },
+            {
+              workloadId: workloads.size === 1 ? [...workloads][0]! : null,
+              seriesNo: null,
+              type: kind,
+              work: databases ?? planOf(deps, body, picks),
+            },
           ],
         });
         await appendAudit(trx, clock.now(), {

@@ -7,6 +7,7 @@ import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
 import { tooLittleToMeasure } from '../runs/run-rows';
 import { cartridgeCheck } from './cartridge-check';
+import { isDatabaseRestore, lookAtServer } from './database-restores';
 import { isMachineRestore, lookAtPlatforms, machinePicks } from './machine-restores';
 import { resolvePicks, type ResolvedPick } from './resolve-picks';
 
@@ -29,10 +30,13 @@ export async function planRestore(
   const items = picks.reduce((a, p) => a + p.items, 0);
   const measured = await measuredRate(deps);
   const machines = isMachineRestore(body, picks) ? await lookAtPlatforms(deps, body, await machinePicks(deps, picks)) : undefined;
-  const looked = machines || body.destination.to === 'download' ? undefined : await lookAtDestination(deps, picks);
+  const databases = isDatabaseRestore(body, picks) ? await lookAtServer(deps, body, picks) : undefined;
+  const looked = machines || databases || body.destination.to === 'download' ? undefined : await lookAtDestination(deps, picks);
   const cartridges = await cartridgeCheck(deps, picks);
   const goesTo = (p: ResolvedPick) =>
-    machines?.goesTo.get(p.point.id) ?? (body.destination.to === 'download' ? 'download' : escapePath(joinPath(p.base, p.to)));
+    machines?.goesTo.get(p.point.id) ??
+    databases?.goesTo(p) ??
+    (body.destination.to === 'download' ? 'download' : escapePath(joinPath(p.base, p.to)));
   const plan: RestorePlan = {
     items: picks.slice(0, 500).map((p) => ({
       pick: { pointId: p.point.id, path: escapePath(p.path) },
@@ -53,7 +57,12 @@ export async function planRestore(
     estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
     rate: measured.rate,
     rateFrom: measured.from,
-    checks: [...(machines?.checks ?? []), ...checksOf(body, picks, looked, bytes), ...(cartridges ? [cartridges] : [])],
+    checks: [
+      ...(machines?.checks ?? []),
+      ...(databases?.checks ?? []),
+      ...checksOf(body, picks, looked, bytes),
+      ...(cartridges ? [cartridges] : []),
+    ],
     existing: { looked: looked?.looked ?? 0, exist: looked?.exist ?? 0, newer: looked?.newer ?? 0, complete: looked?.complete ?? true },
     free: looked?.free ?? null,
   };

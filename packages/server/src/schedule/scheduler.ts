@@ -6,6 +6,7 @@ import { startDueCare } from '../targets/care';
 import { reclaimLost } from '../movers/leases';
 import { SettingsKeeper } from '../settings/keep-settings';
 import { readAllPlatforms, readStalePlatforms } from '../platforms/read-platform';
+import { readStaleSystems } from '../systems/read-system';
 import { measureStale } from '../targets/room';
 import { deliverDue } from '../notices/deliver';
 import { queueMessages } from '../notices/queue-messages';
@@ -124,6 +125,7 @@ export class Scheduler {
     this.measuring ??= measureStale(this.deps, expiryEveryMs)
       .catch(this.told('the room of the targets could not be measured'))
       .then(() => readStalePlatforms(this.deps))
+      .then(() => readStaleSystems(this.deps))
       .catch(this.told('the platforms could not be read'))
       .then(() => this.noticeMatters())
       .catch(this.told('the matters could not be looked for'))

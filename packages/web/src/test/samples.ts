@@ -24,6 +24,7 @@ export const workload = (id: number, more: Partial<WorkloadRow> = {}): WorkloadR
   name: `quay-${id}`,
   kind: 'files',
   machine: null,
+  facts: null,
   inside: null,
   gone: null,
   source: { id: id + 100, name: `quay-${id}`, location: 'Server room', folder: `/srv/quay-${id}` },
@@ -117,6 +118,7 @@ export const point = (id: number, moment: number, more: Partial<Point> = {}): Po
   held: false,
   heldWhy: '',
   machine: null,
+  facts: null,
   expired: false,
   ...more,
 });

@@ -1,4 +1,4 @@
-/** Every way in which a platform keeps a connector from its work, by stable code. */
+/** Every way in which a system keeps a connector from its work, by stable code. */
 export const sourceErrors = {
   SIGN_IN_REFUSED: 'The platform refused the sign-in.',
   PASSWORD_EXPIRED: 'The password or certificate for the platform has expired.',
@@ -17,6 +17,18 @@ export const sourceErrors = {
   DISK_DIFFERS: 'A disk of the machine is not what the point was taken of.',
   NOT_AS_STORED: 'What was read back from the platform is not what was written.',
   PLATFORM_FAILED: 'The platform failed.',
+  DATABASE_REFUSED: 'The database server refused the sign-in.',
+  DATABASE_AWAY: 'The database server does not answer.',
+  DATABASE_RIGHT_MISSING: 'The account on the database server lacks a right.',
+  DATABASE_GONE: 'The database is not on the server any more.',
+  DATABASE_CHANGED: 'A table was altered while it was read.',
+  DATABASE_FAILED: 'The database server failed.',
+  DUMP_FAILED: 'The program that reads the database server failed.',
+  DUMP_UNREADABLE: 'The stored text of a table can not be read.',
+  PROGRAM_MISSING: 'A program that is needed for database servers is not installed on the mover.',
+  EXISTS_THERE: 'The server holds a table or view of this name.',
+  NAME_TOO_LONG: 'A name is longer than the server takes.',
+  ROWS_DIFFER: 'A table does not hold as many rows as were stored.',
 } as const;
 export type SourceErrorCode = keyof typeof sourceErrors;
 

@@ -1,0 +1,270 @@
+import { escapePath, itemNameOf, joinPath, pathFilter, type PathFilter } from '@lithodex/core';
+import { byName, EngineError, StreamContent, topEntry, writeFolder, type StreamStored, type TreeEntry } from '@lithodex/engine';
+import type { DatabaseFrom, DatabasePoint } from '@lithodex/kinds';
+import type { CaptureContext, PointContent } from '../connector';
+import { PointWriting } from '../point-writing';
+import { familyOf } from './families';
+import type { DatabaseRead, Reading } from './family';
+import { accountsItem, databaseItem, objectPath } from './object-paths';
+
+/** New chunks that are made room for. */
+const expectedChunks = 262_144;
+const mode = 0o600;
+
+/** Items of one folder, by name. */
+type Files = Map<string, StreamStored>;
+
+/** Takes all databases of a server as text, one file an object, all rows at one instant. Throws SourceError. */
+export function captureDatabase(ctx: CaptureContext, { server }: DatabaseFrom): Promise<PointContent> {
+  const writing = new PointWriting(ctx.store, expectedChunks, ctx.fresh);
+  return writing.during(async () => {
+    const reading = await familyOf(server.family).read(server);
+    try {
+      return await new DatabaseCapture(ctx, writing, reading).run(server.family);
+    } finally {
+      await reading.close();
+    }
+  });
+}
+
+class DatabaseCapture {
+  private readonly at: bigint;
+  private readonly filter: PathFilter;
+  private warnings = 0;
+  private readonly progress = { items: 0, bytes: 0, read: 0, files: 0 };
+
+  constructor(
+    private readonly ctx: CaptureContext,
+    private readonly writing: PointWriting,
+    private readonly reading: Reading,
+  ) {
+    this.at = BigInt(ctx.now()) * 1_000_000n;
+    this.filter = pathFilter(ctx.include, ctx.exclude);
+  }
+
+  async run(family: DatabasePoint['family']): Promise<PointContent> {
+    const { ctx, reading, filter } = this;
+    const names = reading.names.filter((name) => !filter.leftOut(itemNameOf(name), true));
+    const databases: DatabaseRead[] = [];
+    for (const name of names) databases.push(await reading.database(name));
+    const files = new Map<string, Files>(databases.map((d) => [d.name, new Map<string, StreamStored>()]));
+    const position = await this.rows(databases, files);
+    for (const d of databases) await this.texts(d, files.get(d.name)!);
+    await this.lookAgain(databases);
+    const accounts = await reading.accounts();
+    if (!accounts) this.warn('ACCOUNTS_UNREAD', '', 'the accounts of the server could not be read: the account may not see them', true);
+    const top = await this.tree(databases, files, accounts);
+    const counts = await this.writing.finish();
+    const unversioned = databases.flatMap((d) => d.tables.filter((t) => t.unversioned).map((t) => `${d.name}.${t.name}`));
+    for (const name of unversioned)
+      this.warn('NOT_ONE_INSTANT', name, 'its storage keeps no versions of rows, so it may have changed while it was read', false);
+    const facts: DatabasePoint = {
+      kind: 'database',
+      family,
+      version: reading.version,
+      level: unversioned.length ? 'mixed' : 'application',
+      position,
+      databases: databases.map((d) => ({ name: d.name, tables: d.tables.length, ...countsOf(d) })),
+    };
+    return {
+      top,
+      totals: {
+        items: top.folder?.items ?? 0,
+        files: this.progress.files,
+        bytes: top.folder?.bytes ?? 0,
+        read: this.progress.read,
+        ...counts,
+      },
+      owners: {},
+      groups: {},
+      leftOut: { include: ctx.include, exclude: ctx.exclude, byItself: [] },
+      warnings: this.warnings,
+      content: { kind: 'database', version: 1, facts, state: {} },
+    };
+  }
+
+  private warn(code: string, path: string, message: string, missing: boolean): void {
+    this.warnings++;
+    this.ctx.warn({ code, path, message, missing });
+  }
+
+  private async rows(databases: readonly DatabaseRead[], files: ReadonlyMap<string, Files>): Promise<DatabasePoint['position']> {
+    const tables = new Map(databases.map((d) => [d.name, new Map(d.tables.map((t) => [t.name, t]))]));
+    let open: { files: Files; path: string; stream: StreamContent } | undefined;
+    const ending: Promise<void>[] = [];
+    const close = () => {
+      if (!open) return;
+      const { files: into, path, stream } = open;
+      open = undefined;
+      const ended = this.finish(into, path, stream);
+      // told where it is waited for
+      ended.catch(() => undefined);
+      ending.push(ended);
+    };
+    const { position } = await this.reading.rows(
+      databases,
+      (database, name) => {
+        close();
+        const path = objectPath('table', name);
+        if (this.leftOut(database, path)) return undefined;
+        const table = tables.get(database)?.get(name);
+        // it appeared after the list was made: said when the lists are compared
+        if (!table) return undefined;
+        const stream = new StreamContent(this.writing.pool, this.writing.put);
+        open = { files: files.get(database)!, path, stream };
+        let begun: Promise<void> | undefined = stream.write(Buffer.from(table.head));
+        const { ctx, writing, progress } = this;
+        return {
+          get open() {
+            return stream.open;
+          },
+          async write(data) {
+            if (begun) await begun;
+            begun = undefined;
+            await stream.write(data);
+            progress.read += data.length;
+            progress.bytes += data.length;
+            await writing.drain();
+            ctx.progress(progress, writing.packed);
+          },
+          endPiece: () => stream.endPiece(),
+        };
+      },
+      this.ctx.stopped,
+    );
+    close();
+    await Promise.all(ending);
+    return position;
+  }
+
+  private leftOut(database: string, path: string): boolean {
+    return this.filter.leftOut(joinPath(itemNameOf(database), path), false);
+  }
+
+  private async finish(into: Files, path: string, stream: StreamContent): Promise<void> {
+    into.set(path, await stream.finish());
+    this.progress.items++;
+    this.progress.files++;
+    this.ctx.progress(this.progress, this.writing.packed);
+  }
+
+  /** Stores a short text. */
+  private async text(into: Files, path: string, text: string): Promise<void> {
+    if (this.ctx.stopped()) throw new EngineError('STOPPED');
+    const stream = new StreamContent(this.writing.pool, this.writing.put);
+    const data = Buffer.from(text);
+    await stream.write(data);
+    this.progress.read += data.length;
+    await this.finish(into, path, stream);
+  }
+
+  /** Tables without rows, and everything that is no table. */
+  private async texts(d: DatabaseRead, into: Files): Promise<void> {
+    await this.text(into, databaseItem, d.text);
+    for (const t of d.tables) {
+      const path = objectPath('table', t.name);
+      if (!into.has(path) && !this.leftOut(d.name, path)) await this.text(into, path, t.head);
+    }
+    for (const o of d.others) {
+      const path = objectPath(o.type, o.name);
+      if (!this.leftOut(d.name, path)) await this.text(into, path, o.text);
+    }
+  }
+
+  /** What was made, altered or dropped while everything was read is said. */
+  private async lookAgain(databases: readonly DatabaseRead[]): Promise<void> {
+    for (const before of databases) {
+      const now = await this.reading.database(before.name);
+      const [then, there] = [before, now].map(
+        (d) =>
+          new Map([
+            ...d.tables.map((t) => [objectPath('table', t.name), headOf(t.head)] as const),
+            ...d.others.map((o) => [objectPath(o.type, o.name), o.type === 'sequence' ? '' : o.text] as const),
+          ]),
+      ) as [Map<string, string>, Map<string, string>];
+      for (const path of new Set([...then.keys(), ...there.keys()])) {
+        const what = !then.has(path) ? 'made' : !there.has(path) ? 'dropped' : then.get(path) !== there.get(path) ? 'altered' : '';
+        if (what)
+          this.warn(
+            'CHANGED_WHILE_READ',
+            escapePath(joinPath(itemNameOf(before.name), path)),
+            `it was ${what} while the server was read`,
+            what === 'made',
+          );
+      }
+    }
+  }
+
+  private async tree(databases: readonly DatabaseRead[], files: ReadonlyMap<string, Files>, accounts: string): Promise<TreeEntry> {
+    const base = this.ctx.base ?? this.ctx.reread;
+    const earlier = base && topEntry(base);
+    const top: TreeEntry[] = [];
+    for (const d of databases) {
+      const name = itemNameOf(d.name);
+      top.push(await this.folder(name, files.get(d.name)!, earlier && (await this.childOf(earlier, name))));
+    }
+    if (accounts) {
+      const own: Files = new Map();
+      await this.text(own, accountsItem, accounts);
+      top.push(this.entry(accountsItem, own.get(accountsItem)!, earlier && (await this.childOf(earlier, accountsItem))));
+    }
+    return this.folderEntry('', top);
+  }
+
+  private async childOf(folder: TreeEntry, name: string): Promise<TreeEntry | undefined> {
+    if (!folder.folder) return undefined;
+    return (await this.ctx.store.trees.folder(folder.folder.node)).find((e) => e.name === name);
+  }
+
+  private async folder(name: string, files: Files, earlier: TreeEntry | undefined): Promise<TreeEntry> {
+    const below = new Map<string, Files>();
+    const entries: TreeEntry[] = [];
+    const known = new Map((earlier?.folder ? await this.ctx.store.trees.folder(earlier.folder.node) : []).map((e) => [e.name, e]));
+    for (const [path, stored] of files) {
+      const slash = path.indexOf('/');
+      if (slash < 0) entries.push(this.entry(path, stored, known.get(path)));
+      else {
+        const folder = path.slice(0, slash);
+        below.set(folder, (below.get(folder) ?? new Map<string, StreamStored>()).set(path.slice(slash + 1), stored));
+      }
+    }
+    for (const [folder, own] of below) entries.push(await this.folder(folder, own, known.get(folder)));
+    return this.folderEntry(name, entries);
+  }
+
+  private async folderEntry(name: string, entries: TreeEntry[]): Promise<TreeEntry> {
+    const folder = writeFolder(this.writing.put, entries.sort(byName));
+    await this.writing.drain();
+    return { ...this.plain(name, 'folder'), folder };
+  }
+
+  private plain(name: string, kind: 'file' | 'folder'): TreeEntry {
+    return { name, kind, mode: kind === 'file' ? mode : 0o700, uid: 0, gid: 0, mtimeNs: this.at, ctimeNs: 0n, inode: 0, size: 0 };
+  }
+
+  /** What holds the same bytes as at the point before keeps the time of then. */
+  private entry(name: string, { size, content, random }: StreamStored, earlier: TreeEntry | undefined): TreeEntry {
+    const same = earlier?.size === size && sameContent(earlier.content, content);
+    return {
+      ...this.plain(name, 'file'),
+      size,
+      ...(content && { content }),
+      ...(random && { random }),
+      ...(same && { mtimeNs: earlier.mtimeNs }),
+    };
+  }
+}
+
+/** How to make a table, without the number that the next row gets. */
+const headOf = (head: string) => head.replace(/ AUTO_INCREMENT=\d+/, '');
+
+function sameContent(a: TreeEntry['content'], b: TreeEntry['content']): boolean {
+  if (!a || !b) return a === b;
+  if ('lists' in a || 'lists' in b) return 'lists' in a && 'lists' in b && a.count === b.count && a.lists.equals(b.lists);
+  return a.names.equals(b.names);
+}
+
+function countsOf(d: DatabaseRead): { views: number; routines: number; triggers: number; events: number } {
+  const count = (type: string) => d.others.filter((o) => o.type === type).length;
+  return { views: count('view'), routines: count('routine'), triggers: count('trigger'), events: count('event') };
+}

@@ -1,0 +1,31 @@
+import { itemNameOf, objectNameOf } from '@lithodex/core';
+import type { OtherType } from './family';
+
+/** Folder of each type of object in the folder of its database. */
+const folders: Readonly<Record<'table' | OtherType, string>> = {
+  table: 'tables',
+  sequence: 'sequences',
+  view: 'views',
+  routine: 'routines',
+  trigger: 'triggers',
+  event: 'events',
+};
+export const objectTypes = Object.keys(folders) as ('table' | OtherType)[];
+/** How to make the database itself. */
+export const databaseItem = 'database.sql';
+/** How to make the accounts of the server: beside the folders of the databases. */
+export const accountsItem = 'accounts.sql';
+const ending = '.sql';
+
+/** Byte string below the folder of a database. */
+export function objectPath(type: 'table' | OtherType, name: string): string {
+  return `${folders[type]}/${itemNameOf(name)}${ending}`;
+}
+
+/** What an item below the folder of a database holds; undefined where it is none of ours. */
+export function objectAt(path: string): { readonly type: 'table' | OtherType; readonly name: string } | undefined {
+  const [folder, item, ...rest] = path.split('/');
+  const type = objectTypes.find((t) => folders[t] === folder);
+  if (!type || rest.length || !item?.endsWith(ending)) return undefined;
+  return { type, name: objectNameOf(item.slice(0, -ending.length)) };
+}

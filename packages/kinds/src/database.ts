@@ -1,0 +1,98 @@
+import { z } from 'zod';
+import type { Kind } from './kind';
+import { Bytes, Count, Id, Name } from './values';
+
+export const databaseFamilies = ['mariadb'] as const;
+export const DatabaseFamily = z.enum(databaseFamilies);
+export type DatabaseFamily = z.infer<typeof DatabaseFamily>;
+
+/** Where a database server is, and how one signs in there: without what opens it. */
+export const DatabaseAddress = z.object({
+  kind: z.literal('database'),
+  family: DatabaseFamily,
+  host: z
+    .string()
+    .trim()
+    .regex(/^[A-Za-z0-9]([A-Za-z0-9.:_-]{0,251}[A-Za-z0-9])?$/, 'a name or an address'),
+  port: z.int().min(1).max(65_535),
+  account: Name,
+  /** Whether the connection is encrypted and the server's certificate checked. */
+  encrypted: z.boolean().default(false),
+  /** The certificate authority that the server's certificate is checked with; null for those the mover's system trusts. */
+  authority: z
+    .string()
+    .trim()
+    .max(20_000)
+    .regex(/^-----BEGIN CERTIFICATE-----/, 'text that begins with -----BEGIN CERTIFICATE-----')
+    .nullable()
+    .default(null),
+});
+export type DatabaseAddress = z.infer<typeof DatabaseAddress>;
+
+/** A database server as movers need it; `id`: the source it is kept as, null while it is not kept yet. */
+export const DatabaseServer = DatabaseAddress.extend({ id: Id.nullable(), password: z.string().min(1).max(400) });
+export type DatabaseServer = z.infer<typeof DatabaseServer>;
+
+/** Name of a database or a table: what both families take, 64 characters at most. */
+export const ObjectName = z
+  .string()
+  .min(1)
+  .max(64)
+  .regex(/^[^\0\p{Cs}]+$/u, 'a name');
+
+/** What a server says of itself. */
+export const DatabaseFacts = z.object({
+  kind: z.literal('database'),
+  family: DatabaseFamily,
+  version: z.string().max(200),
+  databases: z
+    .array(z.object({ name: ObjectName, tables: Count, /** As the server estimates them. */ rows: Count, bytes: Bytes }))
+    .max(20_000),
+  /** Whether it writes a log of changes, and for how many hours that is kept; null: for ever. */
+  logs: z.object({ on: z.boolean(), hours: z.number().nullable() }),
+});
+export type DatabaseFacts = z.infer<typeof DatabaseFacts>;
+
+const Objects = z.object({ name: ObjectName, tables: Count, views: Count, routines: Count, triggers: Count, events: Count });
+/** What a point of a database server says of it. */
+export const DatabasePoint = z.object({
+  kind: z.literal('database'),
+  family: DatabaseFamily,
+  version: z.string(),
+  /** All tables at one instant; or some changed while they were read, as their storage keeps no versions. */
+  level: z.enum(['application', 'mixed']),
+  /** Where its log stood; null where it keeps none. */
+  position: z.object({ file: z.string(), at: Count, id: z.string() }).nullable(),
+  databases: z.array(Objects),
+});
+export type DatabasePoint = z.infer<typeof DatabasePoint>;
+
+/** All databases of a server. */
+export const DatabaseFrom = z.object({ kind: z.literal('database'), server: DatabaseServer });
+export type DatabaseFrom = z.infer<typeof DatabaseFrom>;
+
+/**
+ * What is brought back where: databases of the point under other names, the rest under their own. `exists` says what becomes of tables that are there: `leave` leaves them, `replace`
+ * swaps them once all are loaded, `beside` puts the restored ones next to them, with `suffix` behind their names.
+ */
+export const DatabaseDestination = z.object({
+  databases: z.array(z.object({ from: ObjectName, to: ObjectName })).max(1000),
+  exists: z.enum(['leave', 'replace', 'beside']),
+  suffix: z
+    .string()
+    .max(20)
+    .regex(/^[a-z0-9_]*$/, 'small letters, digits and _'),
+});
+export type DatabaseDestination = z.infer<typeof DatabaseDestination>;
+
+export const DatabaseTo = z.object({ kind: z.literal('database'), server: DatabaseServer, destination: DatabaseDestination });
+export type DatabaseTo = z.infer<typeof DatabaseTo>;
+
+export const database = {
+  name: 'database',
+  noun: 'database server',
+  changesIn: 'files',
+  compares: false,
+  from: DatabaseFrom,
+  to: DatabaseTo,
+} as const satisfies Kind;

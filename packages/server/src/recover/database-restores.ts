@@ -1,0 +1,114 @@
+import { countOf, escapePath, formatFirst, joinPath, objectNameOf } from '@lithodex/core';
+import type { RestoreBody, RestorePlan as RestorePlanShown, SystemTest } from '@lithodex/contract';
+import type { DatabaseDestination, DatabaseFacts, DatabasePoint } from '@lithodex/kinds';
+import { DateTime } from 'luxon';
+import { fromJson } from '../db/json';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import { fromOfRow, type SystemRow } from '../systems/system-rows';
+import type { ResolvedPick } from './resolve-picks';
+import type { RestorePlan } from './restore-handlers';
+
+type Check = RestorePlanShown['checks'][number];
+
+const testMs = 30_000;
+const refuse = (at: string, text: string) => new ApiError('INVALID', [{ at }], `${text} Nothing was changed.`);
+const isDatabase = (pick: ResolvedPick) => pick.point.facts !== null && fromJson<{ kind: string }>(pick.point.facts).kind === 'database';
+
+/** A restore to a database server: everything but a download, where points of one are among the picks. Throws INVALID for a mixture. */
+export function isDatabaseRestore({ destination }: Pick<RestoreBody, 'destination'>, picks: readonly ResolvedPick[]): boolean {
+  const some = picks.some(isDatabase);
+  if (destination.to === 'download') return false;
+  if (some && !picks.every(isDatabase)) throw refuse('body.picks', 'Databases are restored apart from everything else.');
+  if (destination.to === 'server' && !some) throw refuse('body.destination', 'Only databases go to a database server.');
+  if (some && destination.to !== 'original' && destination.to !== 'server')
+    throw refuse('body.destination', 'Databases go back to a database server, or are downloaded.');
+  return some;
+}
+
+/** The server that databases go to. Throws INVALID where it is not connected, or of another family. */
+async function serverFor(
+  deps: Deps,
+  { destination }: Pick<RestoreBody, 'destination'>,
+  picks: readonly ResolvedPick[],
+): Promise<SystemRow> {
+  const [first] = picks;
+  const own = () => deps.db('workload').where({ id: first!.point.workload_id }).first<{ source_id: number }>('source_id');
+  const id = destination.to === 'server' ? destination.systemId : (await own()).source_id;
+  const row = await deps.db('source').where({ id, kind: 'database' }).whereNotNull('secret').first<SystemRow | undefined>();
+  if (!row) throw refuse('body.destination', 'The database server is not connected here.');
+  const { family } = fromJson<DatabaseFacts>(row.address);
+  if (picks.some((p) => fromJson<DatabasePoint>(p.point.facts).family !== family))
+    throw refuse('body.destination', `${row.name} is of another family of database servers.`);
+  return row;
+}
+
+/** What becomes of tables that are there; those put beside get the moment of their point behind their names. */
+function destinationOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule'>, picks: readonly ResolvedPick[]): DatabaseDestination {
+  if (body.rule === 'replaceIfOlder')
+    throw refuse('body.rule', 'Nobody can tell how old a table is: leave it, replace it or put it beside.');
+  const newest = Math.max(...picks.map((p) => p.point.moment));
+  const suffix = DateTime.fromMillis(newest, { zone: deps.config.zone }).toFormat("'_'MMdd'_'HHmm");
+  return { databases: body.destination.to === 'server' ? body.destination.databases : [], exists: body.rule, suffix };
+}
+
+/** Databases and tables as they were found in a point. */
+const partsOf = (path: string) => path.split('/').filter(Boolean);
+/** The only task of the restore. */
+export async function databasePlan(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): Promise<RestorePlan> {
+  return {
+    type: 'restore',
+    picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: '', base: '' })),
+    to: { kind: 'database', sourceId: (await serverFor(deps, body, picks)).id, destination: destinationOf(deps, body, picks) },
+    trial: body.trial,
+    readFrom: body.readFrom,
+    expected: { items: picks.reduce((n, p) => n + p.items, 0), bytes: picks.reduce((n, p) => n + p.size, 0) },
+  };
+}
+
+/** What stands in the way of bringing databases back, asked of the server now, and where each pick goes in words. */
+export async function lookAtServer(
+  deps: Deps,
+  body: Pick<RestoreBody, 'destination' | 'rule'>,
+  picks: readonly ResolvedPick[],
+): Promise<{ goesTo: (pick: ResolvedPick) => string; checks: Check[] }> {
+  const row = await serverFor(deps, body, picks);
+  const destination = destinationOf(deps, body, picks);
+  const from = fromOfRow(deps.secrets, row);
+  const test: SystemTest = await deps.movers.ask({ ask: 'systemTest', from }, testMs);
+  const checks: Check[] = [];
+  const say = (level: Check['level'], code: string, text: string) => checks.push({ level, code, text });
+  if (!test.ok && test.found === 0) say('stop', 'CONNECTION_FAULTY', test.message);
+  const missing = test.needs.filter((n) => n.missing && /restore|put restored|replace/.test(n.neededFor)).map((n) => n.right);
+  if (missing.length) say('stop', 'NO_RIGHT', `The account on ${row.name} lacks ${missing.join(', ')}.`);
+  else say('fine', 'RIGHTS', `The account on ${row.name} may do all it takes.`);
+  const names = new Map(destination.databases.map((d) => [d.from, d.to]));
+  const goesTo = (pick: ResolvedPick) => {
+    const [folder, ...rest] = partsOf(pick.path);
+    if (folder === undefined) return row.name;
+    const name = names.get(objectNameOf(folder)) ?? objectNameOf(folder);
+    const table = rest.at(-1)?.replace(/\.sql$/, '');
+    const put = destination.exists === 'beside' && rest[0] === 'tables' && table !== undefined ? `${table}${destination.suffix}` : table;
+    return put === undefined ? `${name} on ${row.name}` : escapePath(joinPath(`${name} on ${row.name}`, put));
+  };
+  say(...whatHappens(destination, picks));
+  if (picks.some((p) => p.path === 'accounts.sql'))
+    say('stop', 'ONLY_DOWNLOAD', 'Accounts are downloaded and looked at by a person: they are not put back.');
+  return { goesTo, checks };
+}
+
+function whatHappens({ exists, suffix }: DatabaseDestination, picks: readonly ResolvedPick[]): [Check['level'], string, string] {
+  const { length } = picks;
+  const names = formatFirst(
+    picks.map((p) => (p.path === '' ? 'all databases' : objectNameOf(partsOf(p.path).at(-1)!).replace(/\.sql$/, ''))),
+    3,
+  );
+  if (exists === 'leave')
+    return ['fine', 'LEFT', `Tables that exist stay as they are; what is missing comes back (${countOf(length, 'pick')}: ${names}).`];
+  if (exists === 'beside') return ['fine', 'BESIDE', `Tables that exist stay; the restored ones get names that end in ${suffix}.`];
+  return [
+    'look',
+    'REPLACED',
+    `Tables that exist are replaced at one instant, once all restored ones are loaded and counted: ${names}. What was written to them since is lost.`,
+  ];
+}

@@ -1,0 +1,146 @@
+import { escapePath } from '@lithodex/core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Harness, type Client } from '../support/harness';
+import { awkward, ProtectedDatabase } from '../support/protected-database';
+
+let h: Harness;
+let admin: Client;
+let db: ProtectedDatabase;
+let targetId: string;
+let systemId: number;
+let workloadId: number;
+const names = ['berths', 'ta/r%iffs.'];
+const reason = 'the import job emptied it';
+
+beforeAll(async () => {
+  h = await Harness.start({ leaseMs: 20_000 });
+  admin = await h.as('administrator');
+  ({ targetId } = await h.connect(admin));
+  db = await ProtectedDatabase.start(`${h.folder}/protected`);
+  db.run(awkward);
+});
+afterAll(async () => {
+  await db.stop();
+  await h.stop();
+});
+
+const newest = async () => (await admin.call('workload', { id: workloadId })).pointList.sort((a, b) => b.moment - a.moment)[0]!;
+const protect = async () => {
+  const { runId } = await admin.call('protectOnce', { id: workloadId, body: { targetId } });
+  return admin.ended(runId);
+};
+
+describe('a database server', () => {
+  it('is told of what is missing to read it, and not kept while it can not be read', async () => {
+    const body = db.body('Berths', 'visitor');
+    const test = await admin.call('testSystem', { body: { body } });
+    expect(test).toMatchObject({ ok: false, found: 2 });
+    expect(test.needs.filter((n) => n.missing).map((n) => n.right)).toEqual(
+      expect.arrayContaining(['SHOW VIEW', 'TRIGGER', 'EVENT', 'CREATE']),
+    );
+    await expect(admin.call('addSystem', { body })).rejects.toMatchObject({ code: 'CONNECTION_FAULTY' });
+    expect((await admin.call('listSystems')).rows).toEqual([]);
+    const wrong = { ...db.body('Berths'), secret: 'not this one' };
+    await expect(admin.call('addSystem', { body: wrong })).rejects.toMatchObject({
+      message: expect.stringContaining('refused the sign-in'),
+    });
+  });
+
+  it('is connected and found with its databases', async () => {
+    const made = await admin.call('addSystem', { body: db.body('Berths') });
+    systemId = made.id;
+    workloadId = made.workloads[0]!;
+    const { rows } = await admin.call('listSystems');
+    expect(rows).toMatchObject([{ name: 'Berths', trouble: null, workloads: [{ name: 'Berths' }] }]);
+    expect(JSON.stringify(rows)).not.toContain('gulls');
+    const workload = await admin.call('workload', { id: workloadId });
+    expect(workload).toMatchObject({ kind: 'database', machine: null, facts: { family: 'mariadb', logs: { on: true } } });
+    expect(workload.facts?.databases.map((d) => d.name)).toEqual(names);
+  });
+
+  it('sends what opens it to no other address', async () => {
+    const body = { ...db.body('Berths'), secret: null };
+    const elsewhere = { ...body, address: { ...body.address, port: db.port + 1 } };
+    await expect(admin.call('testSystem', { body: { id: systemId, body: elsewhere } })).rejects.toMatchObject({ code: 'INVALID' });
+    expect(await admin.call('testSystem', { body: { id: systemId, body } })).toMatchObject({ ok: true });
+  });
+
+  it('is backed up as text by object, and what did not change is the same at the next point', async () => {
+    const run = await protect();
+    expect(run.tasks[0]).toMatchObject({ cause: null, state: 'remarks' });
+    const first = await newest();
+    expect(first).toMatchObject({
+      complete: true,
+      facts: { kind: 'database', level: 'mixed', position: { file: expect.stringContaining('changes.') } },
+    });
+    const tree = async (path: string) => (await admin.call('tree', { id: first.id, query: { path } })).rows.map((r) => r.name);
+    expect(await tree('')).toEqual(['accounts.sql', 'berths', escapePath('ta~2fr%iffs.')]);
+    expect(await tree('berths')).toEqual(['database.sql', 'events', 'routines', 'sequences', 'tables', 'triggers', 'views']);
+    db.run("INSERT INTO berths.ship (name, length) VALUES ('Fyrlys', 3)");
+    await protect();
+    const second = await newest();
+    expect([second.added, second.changed, second.removed]).toEqual([0, 1, 0]);
+  });
+
+  it('comes back as it was, all of it, in the place of what is there', async () => {
+    const before = db.dump(...names);
+    const { id: pointId } = await newest();
+    db.run(
+      'DELETE FROM berths.booking; UPDATE berths.ship SET length = 1; DROP VIEW berths.a_on_top; TRUNCATE `ta/r%iffs.`.tariff; DROP FUNCTION berths.double_of',
+    );
+    const body = { picks: [{ pointId, path: '' }], destination: { to: 'original' as const }, rule: 'replace' as const, reason };
+    const plan = await admin.call('planRestore', { body });
+    expect(plan.checks.map((c) => [c.level, c.code])).toEqual(
+      expect.arrayContaining([
+        ['look', 'REPLACED'],
+        ['fine', 'RIGHTS'],
+      ]),
+    );
+    const run = await admin.ended((await admin.call('startRestore', { body })).runId);
+    // a key over a column that another is computed from can't be given its name again
+    expect(run.tasks[0]).toMatchObject({ state: 'remarks', counts: { failed: 0, warnings: 1 } });
+    expect(db.dump(...names).replace('`booking_ibfk_1`', '`of_ship`')).toBe(before);
+  });
+
+  it('comes back when everything is gone, and leaves what is there when that is asked', async () => {
+    const [berths, tariffs] = names.map((name) => db.dump(name));
+    const { id: pointId } = await newest();
+    db.run('DROP DATABASE berths; DELETE FROM `ta/r%iffs.`.tariff WHERE id > 10');
+    const body = { picks: [{ pointId, path: '' }], destination: { to: 'original' as const }, reason };
+    expect((await admin.ended((await admin.call('startRestore', { body })).runId)).tasks[0]).toMatchObject({
+      state: 'done',
+      counts: { failed: 0 },
+    });
+    expect(db.dump('berths')).toBe(berths!.replace('`booking_ibfk_1`', '`of_ship`'));
+    expect(db.run('SELECT COUNT(*) FROM `ta/r%iffs.`.tariff').trim()).toBe('10');
+    db.run('DROP TABLE `ta/r%iffs.`.tariff');
+    const one = { ...body, picks: [{ pointId, path: escapePath('ta~2fr%iffs.') }] };
+    await admin.ended((await admin.call('startRestore', { body: one })).runId);
+    expect(db.dump(names[1]!)).toBe(tariffs);
+  });
+
+  it('gives one table back beside the one that is there, and a database under another name', async () => {
+    const { id: pointId } = await newest();
+    const picks = [{ pointId, path: escapePath('ta~2fr%iffs./tables/tariff.sql') }];
+    const body = { picks, destination: { to: 'original' as const }, rule: 'beside' as const, reason };
+    const plan = await admin.call('planRestore', { body });
+    const beside = /tariff_\d{4}_\d{4}/.exec(plan.items[0]!.goesTo)![0];
+    const run = await admin.ended((await admin.call('startRestore', { body })).runId);
+    expect(run.tasks[0]!.state).toBe('done');
+    expect(db.run(`SELECT COUNT(*), SUM(amount) FROM \`ta/r%iffs.\`.${beside}`)).toBe(
+      db.run('SELECT COUNT(*), SUM(amount) FROM `ta/r%iffs.`.tariff'),
+    );
+    const again = await admin.ended((await admin.call('startRestore', { body })).runId);
+    expect(again.tasks[0]).toMatchObject({ state: 'failed', cause: { code: 'EXISTS_THERE' } });
+    const whole = {
+      picks: [{ pointId, path: 'berths' }],
+      destination: { to: 'server' as const, systemId, databases: [{ from: 'berths', to: 'berths_then' }] },
+      reason,
+    };
+    expect((await admin.ended((await admin.call('startRestore', { body: whole })).runId)).tasks[0]).toMatchObject({
+      state: 'done',
+      counts: { failed: 0 },
+    });
+    expect(db.dump('berths_then').replaceAll('berths_then', 'berths')).toBe(db.dump('berths'));
+  });
+});
