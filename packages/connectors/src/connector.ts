@@ -1,6 +1,6 @@
 import type { RestoreAction } from '@lithodex/core';
-import type { FoundWorkload, FromOf, KindName, SystemTest, ToOf } from '@lithodex/kinds';
-import type { Root, Store, TreeEntry, WriteCounts } from '@lithodex/engine';
+import type { FoundWorkload, FromOf, KindName, LogStart, SystemTest, ToOf } from '@lithodex/kinds';
+import type { PointKind, Root, Store, TreeEntry, WriteCounts } from '@lithodex/engine';
 import type { HostLimits } from './files/host-limits';
 
 /** A line for people, about an item (byte string) or about all of it. */
@@ -33,6 +33,10 @@ export interface CaptureContext {
   readonly base: Root | undefined;
   /** The point that what is read again is compared with, where everything is read. */
   readonly reread: Root | undefined;
+  /** What is read of the source. */
+  readonly kind: PointKind;
+  /** Where a log begins that has no point yet, and what of it is still needed; null where no full needs any. */
+  readonly logStart: LogStart | null;
   /** Take nothing as stored: write everything again. */
   readonly fresh: boolean;
   readonly include: readonly string[];

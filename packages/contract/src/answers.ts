@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { FoundWorkload, SystemTest } from '@lithodex/kinds';
+import { DatabaseCommit, FoundWorkload, SystemTest } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Instant } from './common';
 import { ConnectionTest, TargetTest } from './estate';
 import { CartridgesNeeded, type Question } from './mover';
@@ -19,6 +19,7 @@ export const answers = {
   discover: z.array(SeenItem).max(1_000_000),
   systemTest: SystemTest,
   systemFinds: z.array(FoundWorkload).max(200_000),
+  commits: z.array(DatabaseCommit).max(400),
   platformTest: PlatformTest,
   platformInventory: Inventory,
   insideTest: InsideTest,

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { From, PointFacts, To } from '@lithodex/kinds';
+import { From, LogStart, PointFacts, To } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
@@ -28,6 +28,8 @@ export const BackupWork = z.object({
   include: z.array(z.string()),
   exclude: z.array(z.string()),
   from: From,
+  /** Where a log begins, and what of it is still needed. */
+  logStart: LogStart.nullable().default(null),
   lockedUntil: Instant.nullable(),
   scripts: Scripts.nullable(),
   expected: z.object({ items: Count, bytes: Bytes }),
@@ -245,6 +247,11 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('discover'), folder: ByteString, path: ByteString, readAs: z.string().nullable() }),
   z.object({ ask: z.literal('systemTest'), from: From }),
   z.object({ ask: z.literal('systemFinds'), from: From }),
+  z.object({
+    ask: z.literal('commits'),
+    point: PointRef,
+    around: z.object({ stretch: Count, at: Instant, before: Count, after: Count }),
+  }),
   z.object({ ask: z.literal('platformTest'), platform: PlatformRef }),
   z.object({ ask: z.literal('platformInventory'), platform: PlatformRef }),
   z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),

@@ -44,7 +44,7 @@ export const Keep = z.discriminatedUnion('by', [
 ]);
 export const Pattern = z.string().trim().min(1).max(500);
 /** See the kinds of run in docs/kinds-of-run.md. */
-export const PointKind = z.enum(['full', 'incremental', 'differential', 'synthetic']);
+export const PointKind = z.enum(['full', 'incremental', 'differential', 'synthetic', 'log']);
 export type PointKind = z.infer<typeof PointKind>;
 
 /** Zones that were asked for and exist: to make a formatter takes long, and policies are read often. Names have many spellings, so there is an end to it. */
@@ -115,7 +115,7 @@ export const PolicyRule = z.object({
 });
 export type PolicyRule = z.infer<typeof PolicyRule>;
 /** What reads more of the source comes first. */
-const kindsByWeight: readonly PolicyRule['kind'][] = ['full', 'differential', 'incremental'];
+const kindsByWeight: readonly PolicyRule['kind'][] = ['full', 'differential', 'incremental', 'log'];
 
 /** Rules in the order in which they start when they come due together. */
 export function heaviestFirst<R extends Pick<PolicyRule, 'kind'>>(rules: readonly R[]): R[] {

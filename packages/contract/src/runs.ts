@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { conflictRules, DatabaseDestination } from '@lithodex/kinds';
+import { conflictRules, DatabaseDestination, DatabaseUntil } from '@lithodex/kinds';
 
 export { conflictRules };
 import { QueryId, QueryInstant, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
@@ -170,6 +170,8 @@ export const RestoreBody = z
       z.object({ to: z.literal('server'), systemId: Id, databases: DatabaseDestination.shape.databases.default([]) }),
       z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova']) }),
     ]),
+    /** Of a database server: the moment that is wanted; null for that of the points. */
+    until: DatabaseUntil.nullable().default(null),
     rule: z.enum(conflictRules).default('leave'),
     /** Of machines: whether they are started once they are back. */
     start: z.boolean().default(false),

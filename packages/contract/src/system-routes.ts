@@ -1,8 +1,8 @@
 import { z } from 'zod';
 import { Empty, Id } from './common';
-import { keepers, readers, runners } from './roles';
+import { everyRole, keepers, readers, runners } from './roles';
 import { byId, route, type Route } from './route';
-import { System, SystemBody, SystemTest } from './system';
+import { Band, BandCommits, CommitsQuery, System, SystemBody, SystemTest } from './system';
 
 /** Systems whose workloads are found in them: database servers. */
 export const systemRoutes = {
@@ -37,6 +37,23 @@ export const systemRoutes = {
     params: byId,
     body: SystemBody,
     response: Empty,
+  }),
+  databaseBand: route({
+    method: 'get',
+    path: '/workloads/:id/band',
+    summary: 'The stretches of time in which any second of a database server can be brought back',
+    access: everyRole,
+    params: byId,
+    response: Band,
+  }),
+  databaseCommits: route({
+    method: 'get',
+    path: '/workloads/:id/commits',
+    summary: 'What the log of a database server says was done around a moment',
+    access: everyRole,
+    params: byId,
+    query: CommitsQuery,
+    response: BandCommits,
   }),
   readSystem: route({
     method: 'post',

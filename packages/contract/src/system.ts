@@ -1,6 +1,6 @@
 import { z } from 'zod';
-import { SystemAddress } from '@lithodex/kinds';
-import { Id, Instant, Name } from './common';
+import { DatabaseCommit, SystemAddress } from '@lithodex/kinds';
+import { Bytes, Id, Instant, Name, QueryInstant, Uuid } from './common';
 
 export { FoundWorkload, PointFacts, SystemAddress, SystemTest, WorkloadFacts } from '@lithodex/kinds';
 
@@ -25,3 +25,31 @@ export const System = z.object({
   workloads: z.array(z.object({ id: Id, name: z.string() })),
 });
 export type System = z.infer<typeof System>;
+
+/** Where a database server can be brought back to: any second inside a stretch. */
+export const Band = z.object({
+  stretches: z.array(
+    z.object({
+      /** From the first full on; null while there is none. */
+      from: Instant.nullable(),
+      /** What the log itself knows of. */
+      logged: Instant,
+      to: Instant,
+      /** Why nothing is known of the time before. */
+      cause: z.string(),
+    }),
+  ),
+  fulls: z.array(z.object({ pointId: Uuid, moment: Instant, logged: z.boolean(), bytes: Bytes })),
+  log: z.object({ pointId: Uuid, moment: Instant, bytes: Bytes }).nullable(),
+  /** Commits that took much away. */
+  notable: z.array(DatabaseCommit),
+});
+export type Band = z.infer<typeof Band>;
+
+export const CommitsQuery = z.object({
+  at: QueryInstant,
+  before: z.coerce.number().int().min(0).max(200).default(8),
+  after: z.coerce.number().int().min(0).max(200).default(8),
+});
+export const BandCommits = z.object({ rows: z.array(DatabaseCommit) });
+export type BandCommits = z.infer<typeof BandCommits>;

@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import type { Kind } from './kind';
-import { Bytes, Count, Id, Name } from './values';
+import { Bytes, Count, Id, Instant, Name } from './values';
 
 export const databaseFamilies = ['mariadb'] as const;
 export const DatabaseFamily = z.enum(databaseFamilies);
@@ -67,6 +67,47 @@ export const DatabasePoint = z.object({
 });
 export type DatabasePoint = z.infer<typeof DatabasePoint>;
 
+/** A commit as the log of a server tells it. */
+export const DatabaseCommit = z.object({
+  at: Instant,
+  /** Name of the log, and where the commit begins there: what comes before it is what was there right before. */
+  file: z.string().max(255),
+  position: Count,
+  id: z.string().max(80),
+  /** What was asked of the server, as far as the log says; the beginning of it. */
+  statement: z.string().max(400),
+  tables: z.array(
+    z.object({
+      database: z.string(),
+      /** '' where a statement stands for itself. */
+      table: z.string(),
+      change: z.enum(['inserted', 'updated', 'deleted', 'statement']),
+      rows: Count,
+    }),
+  ),
+});
+export type DatabaseCommit = z.infer<typeof DatabaseCommit>;
+
+/** What a point of the log of a database server says: the stretches of time in which any second can be brought back, and the commits in them that took much away. */
+export const DatabaseLogPoint = z.object({
+  kind: z.literal('databaseLog'),
+  family: DatabaseFamily,
+  /** `cause`: why nothing is known of the time before. */
+  reach: z.array(z.object({ stretch: Count, from: Instant, to: Instant, cause: z.string() })),
+  notable: z.array(DatabaseCommit),
+  /** Since the point before. */
+  commits: Count,
+});
+export type DatabaseLogPoint = z.infer<typeof DatabaseLogPoint>;
+
+/** Where the log is to begin: what stands there of the log before is needed by no full that is kept. */
+export const LogStart = z.object({ file: z.string(), at: Count, moment: Instant });
+export type LogStart = z.infer<typeof LogStart>;
+
+/** Which moment is wanted: a second, or right before a commit. */
+export const DatabaseUntil = z.union([z.object({ file: z.string().max(255), position: Count, at: Instant }), z.object({ at: Instant })]);
+export type DatabaseUntil = z.infer<typeof DatabaseUntil>;
+
 /** All databases of a server. */
 export const DatabaseFrom = z.object({ kind: z.literal('database'), server: DatabaseServer });
 export type DatabaseFrom = z.infer<typeof DatabaseFrom>;
@@ -82,6 +123,8 @@ export const DatabaseDestination = z.object({
     .string()
     .max(20)
     .regex(/^[a-z0-9_]*$/, 'small letters, digits and _'),
+  /** The moment that is wanted, which the log leads to from the full; the point of the log is the last pick then. Null for the moment of the points themselves. */
+  until: z.intersection(DatabaseUntil, z.object({ stretch: Count })).nullable(),
 });
 export type DatabaseDestination = z.infer<typeof DatabaseDestination>;
 
@@ -93,6 +136,7 @@ export const database = {
   noun: 'database server',
   changesIn: 'files',
   compares: false,
+  logs: true,
   from: DatabaseFrom,
   to: DatabaseTo,
 } as const satisfies Kind;

@@ -30,6 +30,7 @@ export const files = {
   noun: 'folder tree',
   changesIn: 'files',
   compares: true,
+  logs: false,
   from: FilesFrom,
   to: FilesTo,
 } as const satisfies Kind;

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { database, DatabaseAddress, DatabaseFacts, DatabasePoint } from './database';
+import { database, DatabaseAddress, DatabaseFacts, DatabaseLogPoint, DatabasePoint } from './database';
 import { files } from './files';
 import { machine } from './machine';
 import { Name } from './values';
@@ -31,7 +31,7 @@ export const WorkloadFacts = z.discriminatedUnion('kind', [DatabaseFacts]);
 export type WorkloadFacts = z.infer<typeof WorkloadFacts>;
 
 /** What a point says of its workload. */
-export const PointFacts = z.discriminatedUnion('kind', [DatabasePoint]);
+export const PointFacts = z.discriminatedUnion('kind', [DatabasePoint, DatabaseLogPoint]);
 export type PointFacts = z.infer<typeof PointFacts>;
 
 /** A workload as it was found in a system; `id` is what the system calls it. */

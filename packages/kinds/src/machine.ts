@@ -94,6 +94,7 @@ export const machine = {
   noun: 'machine',
   changesIn: 'blocks',
   compares: false,
+  logs: false,
   from: MachineFrom,
   to: MachineTo,
 } as const satisfies Kind;

@@ -18,6 +18,7 @@ type Files = Map<string, StreamStored>;
 export function captureDatabase(ctx: CaptureContext, { server }: DatabaseFrom): Promise<PointContent> {
   const writing = new PointWriting(ctx.store, expectedChunks, ctx.fresh);
   return writing.during(async () => {
+    if (ctx.kind === 'log') return familyOf(server.family).captureLog(ctx, writing, server, ctx.logStart);
     const reading = await familyOf(server.family).read(server);
     try {
       return await new DatabaseCapture(ctx, writing, reading).run(server.family);

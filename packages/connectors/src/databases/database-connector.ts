@@ -1,6 +1,9 @@
+import { topEntry, type Root, type Store } from '@lithodex/engine';
+import type { DatabaseCommit, DatabaseLogPoint } from '@lithodex/kinds';
 import type { Connector } from '../connector';
 import { captureDatabase } from './capture-database';
 import { familyOf } from './families';
+import type { CommitsAround } from './family';
 import { restoreDatabase } from './restore-database';
 import { surveyDatabase } from './survey-database';
 
@@ -19,3 +22,8 @@ export const databaseConnector: Connector<'database'> = {
   survey: surveyDatabase,
   restore: restoreDatabase,
 };
+
+/** The commits around a moment, as a point of a log tells them. Throws SourceError. */
+export function commitsOf(store: Store, root: Root, around: CommitsAround): Promise<DatabaseCommit[]> {
+  return familyOf((root.content.facts as DatabaseLogPoint).family).commits({ store, top: topEntry(root) }, around);
+}

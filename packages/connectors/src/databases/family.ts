@@ -1,5 +1,17 @@
 import type { RestoreAction } from '@lithodex/core';
-import type { DatabaseFacts, DatabaseFamily, DatabasePoint, DatabaseServer, SystemTest } from '@lithodex/kinds';
+import type { Store, TreeEntry } from '@lithodex/engine';
+import type {
+  DatabaseCommit,
+  DatabaseFacts,
+  DatabaseFamily,
+  DatabasePoint,
+  DatabaseServer,
+  DatabaseUntil,
+  LogStart,
+  SystemTest,
+} from '@lithodex/kinds';
+import type { CaptureContext, PointContent } from '../connector';
+import type { PointWriting } from '../point-writing';
 
 /** What a database holds beside its tables. */
 export const otherTypes = ['sequence', 'view', 'routine', 'trigger', 'event'] as const;
@@ -60,6 +72,8 @@ export interface Reading {
     sink: (database: string, table: string) => RowSink | undefined,
     stopped: Stopped,
   ): Promise<RowsRead>;
+  /** The text of a table as it is stored, rows as they are now. */
+  table(database: string, table: TableRead): AsyncIterable<Buffer>;
   close(): Promise<void>;
 }
 
@@ -103,6 +117,33 @@ export interface BringBackRule {
   readonly suffix: string;
 }
 
+/** The log between a full and a moment. */
+export interface LogToReplay {
+  readonly store: Store;
+  /** Of the point of the log. */
+  readonly top: TreeEntry;
+  /** Where the full stands in the log, and in which stretch of it. */
+  readonly stretch: number;
+  readonly from: { readonly file: string; readonly at: number };
+  readonly until: DatabaseUntil;
+}
+
+/** What a replay came to. */
+export interface Replayed {
+  commits: number;
+  /** Of the last commit that was replayed, ms; 0 for none. */
+  last: number;
+}
+
+/** So many commits before and after a moment are asked for. */
+export interface CommitsAround {
+  readonly stretch: number;
+  /** ms. */
+  readonly at: number;
+  readonly before: number;
+  readonly after: number;
+}
+
 /** One family of database servers. All throw SourceError. */
 export interface Family {
   readonly name: DatabaseFamily;
@@ -110,6 +151,17 @@ export interface Family {
   test(server: DatabaseServer): Promise<SystemTest>;
   facts(server: DatabaseServer): Promise<DatabaseFacts>;
   read(server: DatabaseServer): Promise<Reading>;
+  /** Takes what was added to the log since the point before. */
+  captureLog(ctx: CaptureContext, writing: PointWriting, server: DatabaseServer, start: LogStart | null): Promise<PointContent>;
+  /** The commits around a moment, as a point of the log tells them. */
+  commits(log: Pick<LogToReplay, 'store' | 'top'>, around: CommitsAround): Promise<DatabaseCommit[]>;
+  /** Makes a past second on a server of the mover's own and calls `use` with what it holds then. */
+  atSecond(
+    full: readonly DatabaseBack[],
+    log: LogToReplay,
+    hooks: BringBackHooks,
+    use: (databases: readonly DatabaseBack[], replayed: Replayed) => Promise<void>,
+  ): Promise<void>;
   /** Brings everything back or, when something stands in the way, nothing. */
   bringBack(server: DatabaseServer, databases: readonly DatabaseBack[], rule: BringBackRule, hooks: BringBackHooks): Promise<void>;
 }

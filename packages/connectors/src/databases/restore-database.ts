@@ -1,10 +1,10 @@
 import { countOf, joinPath, objectNameOf } from '@lithodex/core';
 import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
-import type { DatabaseTo } from '@lithodex/kinds';
+import type { DatabasePoint, DatabaseTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
-import type { DatabaseBack, OtherBack, TableBack } from './family';
+import type { BringBackHooks, DatabaseBack, OtherBack, TableBack } from './family';
 import { accountsItem, databaseItem, objectAt } from './object-paths';
 
 interface Gathered {
@@ -62,6 +62,15 @@ async function gather(picks: readonly RestorePick[]): Promise<Map<string, Gather
   return found;
 }
 
+/** What of a server was picked: whole databases, or objects of them. */
+function onlyPicked(databases: readonly DatabaseBack[], picks: readonly RestorePick[]): DatabaseBack[] {
+  const isPicked = ({ path }: { readonly path: string }) =>
+    picks.some((p) => p.path === '' || path === p.path || path.startsWith(`${p.path}/`));
+  return databases
+    .map((d) => ({ ...d, tables: d.tables.filter(isPicked), others: d.others.filter(isPicked) }))
+    .filter((d) => d.tables.length + d.others.length > 0);
+}
+
 /** Brings databases, or tables of them, back to a server. A trial looks whether the server would take them and writes nothing. Throws SourceError. */
 export async function restoreDatabase(
   ctx: RestoreContext,
@@ -69,14 +78,18 @@ export async function restoreDatabase(
   { server, destination }: DatabaseTo,
 ): Promise<RestoreOutcome> {
   ctx.phase('preparing');
-  const gathered = await gather(picks);
   const names = new Map(destination.databases.map((d) => [d.from, d.to]));
-  const databases: DatabaseBack[] = [...gathered].map(([from, { text, tables, others }]) => ({
-    to: names.get(from) ?? from,
-    text,
-    tables: [...tables.values()],
-    others: [...others.values()],
-  }));
+  const backs = async (of: readonly RestorePick[]): Promise<DatabaseBack[]> =>
+    [...(await gather(of))].map(([from, { text, tables, others }]) => ({
+      to: from,
+      text,
+      tables: [...tables.values()],
+      others: [...others.values()],
+    }));
+  const renamed = (of: readonly DatabaseBack[]) => of.map((d) => ({ ...d, to: names.get(d.to) ?? d.to }));
+  const { until } = destination;
+  const wanted = until ? picks.slice(0, -1) : picks;
+  const databases = await backs(wanted);
   const objects = databases.reduce((n, d) => n + d.tables.length + d.others.length, 0);
   if (objects === 0) throw new EngineError('OBJECT_MISSING', 'nothing that can be put back is picked');
   const family = familyOf(server.family);
@@ -88,7 +101,7 @@ export async function restoreDatabase(
     return { items: objects, summary: `${countOf(objects, 'object')} looked at, nothing written` };
   }
   let items = 0;
-  await family.bringBack(server, databases, destination, {
+  const hooks: BringBackHooks = {
     taskId: ctx.taskId,
     phase: ctx.phase,
     note: (message) => {
@@ -104,6 +117,18 @@ export async function restoreDatabase(
     failed: ({ path, remark }) => {
       ctx.done({ path, action: 'failed', kind: 'file', bytes: 0, remark });
     },
-  });
+  };
+  if (!until) await family.bringBack(server, renamed(databases), destination, hooks);
+  else {
+    const [full, log] = [await wanted[0]!.open(), await picks.at(-1)!.open()];
+    const whole = await backs([{ ...wanted[0]!, path: '' }]);
+    const { position } = full.root.content.facts as DatabasePoint;
+    if (!position) throw new SourceError('LOG_LACKS', 'the full does not say where the log stood');
+    const from = { file: position.file, at: position.at };
+    await family.atSecond(whole, { store: log.store, top: log.top, stretch: until.stretch, from, until }, hooks, async (then, replayed) => {
+      ctx.note({ code: 'REPLAYED', path: '', message: `${countOf(replayed.commits, 'commit')} of the log replayed` });
+      await family.bringBack(server, renamed(onlyPicked(then, wanted)), destination, hooks);
+    });
+  }
   return { items, summary: `${countOf(items, 'object')} done; every table holds as many rows as were stored` };
 }

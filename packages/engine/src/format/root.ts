@@ -4,10 +4,10 @@ import { seal, subkey, unseal, type KeySet } from '../keys/key-set';
 import { compress, decompress } from '../native/zstd';
 
 /**
- * What was read of the source: everything, what changed since the newest point, what changed since the newest full one, or nothing (a full put together from what the target
- * holds, all of it read again there).
+ * What was read of the source: everything, what changed since the newest point, what changed since the newest full one,, nothing (a full put together from what the target
+ * holds, all of it read again there), or the log of changes alone.
  */
-export type PointKind = 'full' | 'incremental' | 'differential' | 'synthetic';
+export type PointKind = 'full' | 'incremental' | 'differential' | 'synthetic' | 'log';
 
 /** The commit point of a backup: everything needed to find and describe one recovery point. */
 export interface Root {

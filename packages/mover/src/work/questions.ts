@@ -5,6 +5,7 @@ import type { From } from '@lithodex/kinds';
 import type { ComparedItem, Question, TargetPlace, TargetTest } from '@lithodex/contract';
 import {
   compareFolder,
+  commitsOf,
   connectorOf,
   type Connector,
   compareItem,
@@ -43,6 +44,13 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return systemOf(question.from).test(question.from);
     case 'systemFinds':
       return systemOf(question.from).discover(question.from);
+    case 'commits': {
+      const { point, around } = question;
+      const store = await stores.ofPoint(point);
+      const found = await store.root(point.seriesId, point.taskId);
+      if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
+      return commitsOf(store, found.root, around);
+    }
     case 'platformTest':
       return testOf(question.platform);
     case 'insideTest':

@@ -11,7 +11,7 @@ import {
   type Store,
   type TreeEntry,
 } from '@lithodex/engine';
-import type { From } from '@lithodex/kinds';
+import type { From, LogStart } from '@lithodex/kinds';
 
 export interface PointRequest {
   readonly taskId: string;
@@ -25,6 +25,7 @@ export interface PointRequest {
   readonly base?: string | null;
   /** Take nothing as stored: write everything again. */
   readonly fresh?: boolean;
+  readonly logStart?: LogStart | null;
   readonly moment: number;
   readonly include: readonly string[];
   readonly exclude: readonly string[];
@@ -108,9 +109,9 @@ function contentOf(
   hooks: PointHooks,
 ): Promise<PointContent & { readonly moment?: number }> {
   if (request.kind === 'synthetic' && base) return putTogether(store, base, hooks);
-  const { taskId, include, exclude, fresh = false, from } = request;
+  const { taskId, kind, include, exclude, fresh = false, from, logStart = null } = request;
   const { limits, alive, now, warn, note, progress, stopped } = hooks;
-  const ctx = { store, taskId, base, reread, fresh, include, exclude, limits, alive, now, warn, note, progress, stopped };
+  const ctx = { store, taskId, kind, logStart, base, reread, fresh, include, exclude, limits, alive, now, warn, note, progress, stopped };
   return connectorOf(from.kind).capture(ctx, from);
 }
 

@@ -31,8 +31,19 @@ export async function summarizePoints(trx: Knex.Transaction, workloadId: number)
   await trx('policy_points').where({ workload_id: workloadId }).delete();
   if (!Number(sums.points)) return;
   type Newest = { id: string; moment: number; bytes: number; items: number };
-  const { id, ...newest } = await living().orderBy('suspect').orderBy('moment', 'desc').first<Newest>('id', 'moment', 'bytes', 'items');
-  await trx('workload_points').insert({ workload_id: workloadId, ...sums, point_id: id, ...newest });
+  const newestOf = (which: Knex.QueryBuilder) =>
+    which.orderBy('suspect').orderBy('moment', 'desc').first<Newest | undefined>('id', 'moment', 'bytes', 'items');
+  const newest = (await newestOf(living()))!;
+  // a log tells how new the newest second is, and the newest point that is none what there is
+  const whole = (await newestOf(living().whereNot({ kind: 'log' }))) ?? newest;
+  await trx('workload_points').insert({
+    workload_id: workloadId,
+    ...sums,
+    point_id: whole.id,
+    moment: newest.moment,
+    bytes: whole.bytes,
+    items: whole.items,
+  });
   const byPolicy = living().whereNotNull('policy_id').groupBy('policy_id').select('workload_id', 'policy_id', trx.raw('COUNT(*)'));
   await trx(trx.raw('policy_points (workload_id, policy_id, points)')).insert(byPolicy);
 }

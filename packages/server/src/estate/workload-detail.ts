@@ -134,11 +134,13 @@ async function missingOf(
     .where('queued_at', '>', now - lookBackMs)
     .select<{ queued_at: number }[]>('queued_at');
   for (const { body, timetables } of policies) {
-    const due = allStartsBetween(body, timetables, Math.max(first, now - lookBackMs), now);
+    // what a log lacks is told by its band
+    const taken = timetables.filter((t) => body.rules.find((r) => r.no === t.rule)?.kind !== 'log');
+    const due = allStartsBetween(body, taken, Math.max(first, now - lookBackMs), now);
     // the newest one may still be at work
     for (const [i, moment] of due.slice(0, -1).entries()) {
       const next = due[i + 1]!;
-      if (points.some((p) => p.moment >= moment && p.moment < next)) continue;
+      if (points.some((p) => p.kind !== 'log' && p.moment >= moment && p.moment < next)) continue;
       const failure = failed.some((f) => f.queued_at >= moment && f.queued_at < next);
       missing.push({ moment, why: failure ? 'the run failed' : 'there is no point' });
     }

@@ -1,5 +1,6 @@
 import type { FoundPoint, MachineFacts, MachinePoint, PointAdopted } from '@lithodex/contract';
 import type { Knex } from 'knex';
+import { methodOf } from '../runs/queue';
 import type { z } from 'zod';
 import { insertPoint } from '../catalog/insert-point';
 import { unload } from '../catalog/load';
@@ -87,7 +88,7 @@ async function seriesOf(trx: Knex.Transaction, now: number, targetId: string, po
   const known = await trx('series').where({ id: point.seriesId }).forUpdate().first<SeriesRow | undefined>();
   if (known) return known;
   const workloadId = await workloadOf(trx, now, point);
-  const key = { workload_id: workloadId, target_id: targetId, method: 'files' };
+  const key = { workload_id: workloadId, target_id: targetId, method: methodOf(point.kind) };
   const taken = await trx('series')
     .where({ ...key, part: '' })
     .first<{ no: number } | undefined>('no');

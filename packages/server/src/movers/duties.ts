@@ -13,6 +13,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   discover: ['capture'],
   systemTest: ['capture'],
   systemFinds: ['capture'],
+  commits: ['keep'],
   platformTest: ['capture'],
   platformInventory: ['capture'],
   insideTest: ['capture'],

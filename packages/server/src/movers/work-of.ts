@@ -1,4 +1,5 @@
 import type { BackupWork, CopyWork, PointKind, PointRef, VerifyWork, Work } from '@lithodex/contract';
+import type { DatabasePoint, LogStart } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../catalog/points';
 import { fromJson } from '../db/json';
@@ -101,11 +102,26 @@ async function howToTake(
   kind: PointKind,
   newest: string | undefined,
 ): Promise<Pick<BackupWork, 'kind' | 'previous' | 'base'>> {
-  if (newest === undefined) return { kind: 'full', previous: null, base: null };
+  if (newest === undefined) return { kind: kind === 'log' ? 'log' : 'full', previous: null, base: null };
   if (kind === 'full') return { kind, previous: newest, base: null };
   if (kind !== 'differential') return { kind, previous: newest, base: newest };
   const full = await standingPoints(trx, series).whereIn('kind', ['full', 'synthetic']).first<{ id: string } | undefined>('id');
   return full ? { kind, previous: newest, base: full.id } : { kind: 'full', previous: newest, base: null };
+}
+
+/** Where the log has to begin: at the newest full from before what is to be reached, or at the oldest. */
+async function logStart(trx: Knex.Transaction, workloadId: number, reached: number): Promise<LogStart | null> {
+  const rows = await trx('point')
+    .where({ workload_id: workloadId, state: 'visible' })
+    .whereNot({ kind: 'log' })
+    .whereNotNull('facts')
+    .orderBy('moment')
+    .select<{ moment: number; facts: unknown }[]>('moment', 'facts');
+  const fulls = rows.flatMap(({ moment, facts }) => {
+    const { position } = fromJson<DatabasePoint>(facts);
+    return position ? [{ file: position.file, at: position.at, moment }] : [];
+  });
+  return fulls.findLast((f) => f.moment <= reached) ?? fulls[0] ?? null;
 }
 
 /** Points of a series on its target, the newest first. */
@@ -136,6 +152,7 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: QueuedT
     include: [...plan.include],
     exclude: [...plan.exclude],
     from: await fromOf(trx, secrets, workload),
+    logStart: plan.kind === 'log' ? await logStart(trx, task.workload_id!, now - (plan.logDays ?? 0) * 86_400_000) : null,
     lockedUntil: lockEnd(now, plan.lockDays),
     scripts: plan.scripts ?? null,
     expected: { items: previous?.items ?? 0, bytes: previous?.bytes ?? 0 },

@@ -1,4 +1,4 @@
-import { runsBetween, settledPoints, type Timetable } from '@lithodex/core';
+import { runsBetween, settledPoints, type Keep, type Timetable } from '@lithodex/core';
 import { heaviestFirst, type Consequences, type PolicyBody } from '@lithodex/contract';
 import type { PolicyTimetable } from './timetable';
 
@@ -16,9 +16,21 @@ function shareTaken(own: Timetable, takers: readonly Timetable[], now: number): 
   return runs.length ? runs.filter((at) => taken.has(at)).length / runs.length : 0;
 }
 
+/** A log stands as its newest points, which reach back as far as it is kept. */
+function logSettled(keep: Keep) {
+  const days = keep.by === 'days' ? keep.days : undefined;
+  return {
+    points: 2,
+    furthestDays: days,
+    ages: [0],
+    arithmetic: `a log that reaches back ${days ?? 'as far as the oldest full'}${days ? ' days' : ''}`,
+  };
+}
+
 /** How many points of a workload stand on the targets of a policy's rules once it has run for long enough, how far back they reach, and the arithmetic behind it. */
 export function settledOf(body: PolicyBody, timetables: readonly PolicyTimetable[], now: number): Settled {
-  const parts = body.rules.map(({ no, keep, targetId }) => {
+  const parts = body.rules.map(({ no, kind, keep, targetId }) => {
+    if (kind === 'log') return logSettled(keep);
     const timetable = timetables.find((t) => t.rule === no)!;
     const all = settledPoints(timetable.schedule, keep);
     const inOrder = heaviestFirst(body.rules);

@@ -1,10 +1,11 @@
-import { countOf, escapePath, formatFirst, joinPath, objectNameOf } from '@lithodex/core';
+import { countOf, escapePath, formatBytes, formatExact, formatFirst, formatMoment, joinPath, objectNameOf } from '@lithodex/core';
 import type { RestoreBody, RestorePlan as RestorePlanShown, SystemTest } from '@lithodex/contract';
 import type { DatabaseDestination, DatabaseFacts, DatabasePoint } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
 import { fromJson } from '../db/json';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
+import { chainTo, type Chain } from '../systems/database-band';
 import { fromOfRow, type SystemRow } from '../systems/system-rows';
 import type { ResolvedPick } from './resolve-picks';
 import type { RestorePlan } from './restore-handlers';
@@ -44,32 +45,54 @@ async function serverFor(
 }
 
 /** What becomes of tables that are there; those put beside get the moment of their point behind their names. */
-function destinationOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule'>, picks: readonly ResolvedPick[]): DatabaseDestination {
+function destinationOf(
+  deps: Deps,
+  body: Pick<RestoreBody, 'destination' | 'rule' | 'until'>,
+  picks: readonly ResolvedPick[],
+): DatabaseDestination {
   if (body.rule === 'replaceIfOlder')
     throw refuse('body.rule', 'Nobody can tell how old a table is: leave it, replace it or put it beside.');
-  const newest = Math.max(...picks.map((p) => p.point.moment));
+  const newest = body.until?.at ?? Math.max(...picks.map((p) => p.point.moment));
   const suffix = DateTime.fromMillis(newest, { zone: deps.config.zone }).toFormat("'_'MMdd'_'HHmm");
-  return { databases: body.destination.to === 'server' ? body.destination.databases : [], exists: body.rule, suffix };
+  return { databases: body.destination.to === 'server' ? body.destination.databases : [], exists: body.rule, suffix, until: null };
 }
 
 /** Databases and tables as they were found in a point. */
 const partsOf = (path: string) => path.split('/').filter(Boolean);
-/** The only task of the restore. */
+/** What leads to the moment that is wanted, if that is another than the one of the points. Throws INVALID. */
+async function chainOf(deps: Deps, { until }: Pick<RestoreBody, 'until'>, picks: readonly ResolvedPick[]): Promise<Chain | undefined> {
+  if (!until) return undefined;
+  const ids = new Set(picks.map((p) => p.point.workload_id));
+  if (ids.size > 1) throw refuse('body.until', 'One moment holds for one database server.');
+  return chainTo(deps.db, picks[0]!.point.workload_id, until.at);
+}
+
+/** The only task of the restore. Of a moment between points, what leads to it is read: the full, and the point of the log as its last pick. */
 export async function databasePlan(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): Promise<RestorePlan> {
+  const chain = await chainOf(deps, body, picks);
+  const own = picks.map((p) => ({ pointId: chain?.full.row.id ?? p.point.id, path: p.path, to: '', base: '' }));
+  const until = chain && body.until ? { ...body.until, stretch: chain.stretch } : null;
   return {
     type: 'restore',
-    picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: '', base: '' })),
-    to: { kind: 'database', sourceId: (await serverFor(deps, body, picks)).id, destination: destinationOf(deps, body, picks) },
+    picks: chain ? [...own, { pointId: chain.log.row.id, path: '', to: '', base: '' }] : own,
+    to: {
+      kind: 'database',
+      sourceId: (await serverFor(deps, body, picks)).id,
+      destination: { ...destinationOf(deps, body, picks), until },
+    },
     trial: body.trial,
     readFrom: body.readFrom,
-    expected: { items: picks.reduce((n, p) => n + p.items, 0), bytes: picks.reduce((n, p) => n + p.size, 0) },
+    expected: {
+      items: picks.reduce((n, p) => n + p.items, 0),
+      bytes: picks.reduce((n, p) => n + p.size, 0) + (chain ? chain.full.row.bytes + chain.log.row.bytes : 0),
+    },
   };
 }
 
 /** What stands in the way of bringing databases back, asked of the server now, and where each pick goes in words. */
 export async function lookAtServer(
   deps: Deps,
-  body: Pick<RestoreBody, 'destination' | 'rule'>,
+  body: Pick<RestoreBody, 'destination' | 'rule' | 'until'>,
   picks: readonly ResolvedPick[],
 ): Promise<{ goesTo: (pick: ResolvedPick) => string; checks: Check[] }> {
   const row = await serverFor(deps, body, picks);
@@ -92,6 +115,17 @@ export async function lookAtServer(
     return put === undefined ? `${name} on ${row.name}` : escapePath(joinPath(`${name} on ${row.name}`, put));
   };
   say(...whatHappens(destination, picks));
+  const chain = await chainOf(deps, body, picks);
+  if (chain) {
+    const zone = deps.config.zone;
+    const { full, log } = chain;
+    const words = `The full of ${formatMoment(full.row.moment, zone)} (${formatBytes(full.row.bytes)}) is loaded into a scratch server of the mover`;
+    say(
+      'fine',
+      'CHAIN',
+      `${words}, then the log is replayed up to ${formatExact(body.until!.at, zone)} (${formatBytes(log.row.bytes)} at most).`,
+    );
+  }
   if (picks.some((p) => p.path === 'accounts.sql'))
     say('stop', 'ONLY_DOWNLOAD', 'Accounts are downloaded and looked at by a person: they are not put back.');
   return { goesTo, checks };

@@ -1,4 +1,5 @@
 import type { Knex } from 'knex';
+import type { Keep } from '@lithodex/core';
 import { dropUnneeded } from '../catalog/load';
 import type { PolicyBody } from '@lithodex/contract';
 import { decideCopies, presentCopies, type RuleKeep, type SeriesKeep } from '../catalog/copies';
@@ -16,6 +17,9 @@ export interface ChangedPolicy {
 }
 
 const byHand: RuleKeep = { policyId: null, ruleNo: 1, keep: { by: 'hand' }, targetId: null, copies: [], zone: 'UTC', ended: false };
+
+/** The newest point of a log holds what those before it held: for how long that reaches back is settled when it is taken. */
+const newestOfLog: Keep = { by: 'points', points: 2 };
 
 /** The policies that made points, in force or ended, each read when it is first asked for. Of one request: what they say may change. */
 export class KeepRules {
@@ -49,9 +53,17 @@ export class KeepRules {
       const policy = maker && this.policy(maker.policy_id!);
       if (!policy) return byHand;
       const { body, ended } = policy;
-      const { no, keep, targetId, copies } = ruleOf(body, maker.rule_no, series.target_id);
+      const { no, kind, keep, targetId, copies } = ruleOf(body, maker.rule_no, series.target_id);
       const key = `${maker.policy_id}/${no}`;
-      const rule = rules.get(key) ?? { policyId: maker.policy_id, ruleNo: no, keep, targetId, copies, zone: body.zone, ended };
+      const rule = rules.get(key) ?? {
+        policyId: maker.policy_id,
+        ruleNo: no,
+        keep: kind === 'log' ? newestOfLog : keep,
+        targetId,
+        copies: kind === 'log' ? copies.map((c) => ({ ...c, keep: newestOfLog })) : copies,
+        zone: body.zone,
+        ended,
+      };
       rules.set(key, rule);
       return rule;
     };

@@ -1,3 +1,4 @@
+import { kindNames, kinds } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import { v7 as newId } from 'uuid';
 import {
@@ -97,9 +98,12 @@ export async function queueTask(
   });
 }
 
+/** A log has a series of its own: it never waits for what is read whole. */
+export const methodOf = (kind: PointKind): string => (kind === 'log' ? 'log' : 'files');
+
 /** The series of a workload on a target, made on first use. */
-export async function seriesFor(trx: Knex.Transaction, workloadId: number, targetId: string): Promise<SeriesRow> {
-  const key = { workload_id: workloadId, target_id: targetId, method: 'files', part: '' };
+export async function seriesFor(trx: Knex.Transaction, workloadId: number, targetId: string, kind: PointKind): Promise<SeriesRow> {
+  const key = { workload_id: workloadId, target_id: targetId, method: methodOf(kind), part: '' };
   await trx('series')
     .insert({ id: newId(), ...key })
     .onConflict()
@@ -114,6 +118,8 @@ export interface BackupPlan {
   readonly include: readonly string[];
   readonly exclude: readonly string[];
   readonly lockDays: number | null;
+  /** For how many days any second is to be reached by a log. */
+  readonly logDays?: number;
   readonly scripts?: Scripts;
 }
 
@@ -121,6 +127,17 @@ export interface BackupPlan {
 export interface RuleId {
   readonly policyId: number;
   readonly ruleNo: number;
+}
+
+/** Those of the workloads that such a run can be taken of: only some kinds have a log. */
+async function whereTaken(trx: Knex.Transaction, workloads: readonly number[], kind: PointKind): Promise<readonly number[]> {
+  if (kind !== 'log') return workloads;
+  const logged = kindNames.filter((name) => kinds[name].logs);
+  const rows = await trx('workload')
+    .whereIn('id', [...workloads])
+    .whereIn('kind', logged)
+    .select<{ id: number }[]>('id');
+  return rows.map((r) => r.id);
 }
 
 /**
@@ -135,8 +152,8 @@ export async function backupTasks(
   by?: RuleId,
 ): Promise<NewTask[]> {
   const tasks: NewTask[] = [];
-  for (const workloadId of workloads) {
-    const series = await seriesFor(trx, workloadId, plan.targetId);
+  for (const workloadId of await whereTaken(trx, workloads, plan.kind)) {
+    const series = await seriesFor(trx, workloadId, plan.targetId, plan.kind);
     const open = await trx('task as t')
       .join('run as r', 'r.id', 't.run_id')
       .where({ 't.series_no': series.no, 't.type': 'backup', ...(by && { 'r.policy_id': by.policyId, 'r.rule_no': by.ruleNo }) })
@@ -147,8 +164,9 @@ export async function backupTasks(
   return tasks;
 }
 
-export function planOf({ include, exclude, scripts }: PolicyBody, { targetId, kind, lockDays }: PolicyRule): BackupPlan {
-  return { targetId, kind, include, exclude, lockDays, scripts };
+export function planOf({ include, exclude, scripts }: PolicyBody, { targetId, kind, lockDays, keep }: PolicyRule): BackupPlan {
+  const logDays = kind === 'log' && keep.by === 'days' ? { logDays: keep.days } : {};
+  return { targetId, kind, include, exclude, lockDays, scripts, ...logDays };
 }
 
 /** Starts rules of a policy for the workloads it matches: a backup has one rule, a trial may look at several. Throws NOT_NOW when none is left to do. */

@@ -101,13 +101,14 @@ async function dueRules(trx: Knex.Transaction, now: number, policy: PolicyRow): 
 
 /**
  * Starts the rules of a policy that are due. Where several come due together and write to the same target, the one that reads most of the source takes the point for all of them: a weekly full
- * takes the place of that day's incremental.
+ * takes the place of that day's incremental. A log is taken beside all others.
  */
 async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow, wanted: Set<number>): Promise<number[]> {
   const runs: number[] = [];
   const taken = new Set<string>();
   for (const { rule, due } of await dueRules(trx, now, policy)) {
-    if (taken.has(rule.targetId)) {
+    const isLog = rule.kind === 'log';
+    if (!isLog && taken.has(rule.targetId)) {
       await clockTo(trx, policy.id, rule, due);
       continue;
     }
@@ -115,7 +116,7 @@ async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow,
     if (!run) continue;
     runs.push(run.id);
     // what is only recorded as not started takes no point
-    if (run.starts) taken.add(rule.targetId);
+    if (run.starts && !isLog) taken.add(rule.targetId);
   }
   return runs;
 }

@@ -4,11 +4,16 @@ import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../errors';
+import { within } from '../http/access';
 import type { Handlers } from '../http/bind-routes';
+import { bandOf, commitsAround } from './database-band';
 import { readSystem } from './read-system';
 import { addressOfRow, fromOfAddress, opensBoth, sealedSecret, secretOfRow, systemKinds, toSystem, type SystemRow } from './system-rows';
 
-type SystemHandlers = Pick<Handlers, 'listSystems' | 'testSystem' | 'addSystem' | 'changeSystem' | 'readSystem'>;
+type SystemHandlers = Pick<
+  Handlers,
+  'listSystems' | 'testSystem' | 'addSystem' | 'changeSystem' | 'readSystem' | 'databaseBand' | 'databaseCommits'
+>;
 
 const testMs = 30_000;
 /** What the trail keeps of a system: nothing that opens it. */
@@ -122,6 +127,18 @@ export function systemHandlers(deps: Deps): SystemHandlers {
       });
       await readSystem(deps, await rowOf(row.id));
       return {};
+    },
+
+    async databaseBand({ params, actor }) {
+      within(actor, params.id);
+      found(await db('workload').where({ id: params.id, kind: 'database' }).first<{ id: number } | undefined>('id'));
+      return bandOf(db, params.id);
+    },
+
+    async databaseCommits({ params, query, actor }) {
+      within(actor, params.id);
+      found(await db('workload').where({ id: params.id, kind: 'database' }).first<{ id: number } | undefined>('id'));
+      return commitsAround(deps, params.id, query.at, query.before, query.after);
     },
 
     async readSystem({ params }) {

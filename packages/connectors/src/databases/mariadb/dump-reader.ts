@@ -21,7 +21,6 @@ function nameAt(text: string, from: number): { name: string; end: number } {
 export class DumpReader {
   private parts: Buffer[] = [];
   private partsBytes = 0;
-  private database = '';
   /** What the statements of the table being read begin with, up to the row. */
   private prefix: Buffer = Buffer.from('\0');
   private groups: RowGroups | undefined;
@@ -29,7 +28,11 @@ export class DumpReader {
   private at = 0;
   private id = '';
 
-  constructor(private readonly sink: (database: string, table: string) => RowSink | undefined) {}
+  /** `database`: which one the dump is of, where it does not say. */
+  constructor(
+    private database: string,
+    private readonly sink: (database: string, table: string) => RowSink | undefined,
+  ) {}
 
   get position(): RowsRead['position'] {
     return this.file ? { file: this.file, at: this.at, id: this.id } : null;

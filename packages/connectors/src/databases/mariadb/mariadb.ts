@@ -1,7 +1,19 @@
 import type { Family } from '../family';
 import { bringBack } from './bring-back';
+import { LogCapture } from './log/capture-log';
+import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
+import { atSecond } from './restore-second';
 import { serverFacts, testServer } from './test-server';
 
 /** MariaDB servers, read and written through their own client programs. */
-export const mariadb: Family = { name: 'mariadb', test: testServer, facts: serverFacts, read: readServer, bringBack };
+export const mariadb: Family = {
+  name: 'mariadb',
+  test: testServer,
+  facts: serverFacts,
+  read: readServer,
+  captureLog: (ctx, writing, server, start) => new LogCapture(ctx, writing, server, start).run(),
+  commits: commitsAround,
+  atSecond,
+  bringBack,
+};

@@ -1,12 +1,16 @@
-import type { DatabaseServer } from '@lithodex/kinds';
+import { once } from 'node:events';
+import { PassThrough } from 'node:stream';
 import { EngineError } from '@lithodex/engine';
-import type { DatabaseRead, Reading, RowSink, RowsRead, Stopped } from '../family';
+import type { DatabaseServer } from '@lithodex/kinds';
+import type { DatabaseRead, Reading, RowSink, RowsRead, Stopped, TableRead } from '../family';
 import { ClientProgram } from './client-program';
 import { MariadbConnection } from './connection';
 import { accountsText, databaseNames, readDatabase } from './contents';
 import { DumpReader } from './dump-reader';
 
 const dumpProgram = 'mariadb-dump';
+/** Bytes of a table that wait to be taken. */
+const passedAtOnce = 4 << 20;
 /** One instant for all tables and the place of the log at it; one row a statement, which is grouped anew; only rows, as everything else is asked for by itself. */
 const dumpOptions = [
   '--single-transaction',
@@ -34,6 +38,7 @@ export async function readServer(server: DatabaseServer): Promise<Reading> {
       database: (name) => readDatabase(connection, name),
       accounts: () => accountsText(connection),
       rows: (databases, sink, stopped) => readRows(server, connection.address, databases, log === 1, sink, stopped),
+      table: (database, table) => tableText(server, connection.address, database, table),
       close: () => connection.close(),
     };
   } catch (error) {
@@ -52,13 +57,19 @@ async function readRows(
 ): Promise<RowsRead> {
   if (databases.length === 0) return { position: null };
   const place = hasLog ? ['--master-data=2', '--gtid'] : [];
-  const program = ClientProgram.start(dumpProgram, server, address, [
-    ...dumpOptions,
-    ...place,
-    '--databases',
-    ...databases.map((d) => d.name),
-  ]);
-  const reader = new DumpReader(sink);
+  const args = [...dumpOptions, ...place, '--databases', ...databases.map((d) => d.name)];
+  return { position: await dump(server, address, args, new DumpReader('', sink), stopped) };
+}
+
+/** Runs the program that reads, and passes what it writes to the reader. */
+async function dump(
+  server: DatabaseServer,
+  address: string,
+  args: readonly string[],
+  reader: DumpReader,
+  stopped: Stopped,
+): Promise<RowsRead['position']> {
+  const program = ClientProgram.start(dumpProgram, server, address, args);
   try {
     for await (const data of program.output as AsyncIterable<Buffer>) {
       if (stopped()) throw new EngineError('STOPPED');
@@ -66,9 +77,41 @@ async function readRows(
     }
     await program.end();
     await reader.end();
-    return { position: reader.position };
+    return reader.position;
   } catch (error) {
     program.kill();
     throw error;
+  }
+}
+
+/** The text of one table: how to make it, then its rows. */
+async function* tableText(server: DatabaseServer, address: string, database: string, { name, head }: TableRead): AsyncGenerator<Buffer> {
+  yield Buffer.from(head);
+  const out = new PassThrough({ highWaterMark: passedAtOnce });
+  let given = false;
+  const sink: RowSink = {
+    open: 0,
+    endPiece: () => Promise.resolve(),
+    async write(data) {
+      // the memory of what is written is used again
+      if (!out.write(Buffer.from(data)) && !given) await once(out, 'drain');
+    },
+  };
+  const reading = dump(
+    server,
+    address,
+    [...dumpOptions, database, name],
+    new DumpReader(database, (_, table) => (table === name ? sink : undefined)),
+    () => given,
+  ).then(
+    () => out.end(),
+    (error: unknown) => out.destroy(error instanceof Error ? error : new Error(String(error))),
+  );
+  try {
+    for await (const data of out as AsyncIterable<Buffer>) yield data;
+  } finally {
+    given = true;
+    out.destroy();
+    await reading;
   }
 }

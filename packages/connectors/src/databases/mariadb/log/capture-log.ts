@@ -1,0 +1,301 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { open } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import path from 'node:path';
+import { byName, EngineError, StreamContent, topEntry, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
+import type { DatabaseCommit, DatabaseLogPoint, DatabaseServer, LogStart } from '@lithodex/kinds';
+import type { CaptureContext, PointContent } from '../../../connector';
+import type { PointWriting } from '../../../point-writing';
+import { SourceError } from '../../../source-error';
+import { ClientProgram } from '../client-program';
+import { MariadbConnection } from '../connection';
+import { CommitReader } from './commits';
+import { eventType, LogReader, magic } from './events';
+import { bytesOf, logFolder, pieceFolder, pieceName, piecesOf, type Piece } from './pieces';
+
+const logProgram = 'mariadb-binlog';
+/** A piece that is smaller is written anew together with what follows, so that a quiet server does not make thousands of them. */
+const smallPiece = 128 << 10;
+const readBytes = 1 << 20;
+/** A commit that deletes so many rows, or a statement that drops or empties a table, is told by itself. */
+const manyRows = 1000;
+const mostNotable = 200;
+const takesAway = /^\s*(\/\*.*?\*\/\s*)*(TRUNCATE|DROP\s+(TABLE|DATABASE|SCHEMA)|ALTER\s+TABLE\b.*\bDROP\b)/is;
+const hourMs = 3_600_000;
+
+/** What the next capture has to know. */
+interface LogState {
+  readonly stretch: number;
+  readonly file: string;
+  readonly at: number;
+  /** When the file was begun, seconds: another one of the same name was begun at another time. */
+  readonly begun: number;
+  readonly server: number;
+}
+
+const stateOf = ({ content }: Pick<Root, 'content'>): LogState => content.state as LogState;
+const factsOf = ({ content }: Pick<Root, 'content'>): DatabaseLogPoint => content.facts as DatabaseLogPoint;
+
+interface Place {
+  readonly server: number;
+  readonly nowMs: number;
+  readonly files: readonly { readonly name: string; readonly size: number }[];
+  readonly end: { readonly file: string; readonly at: number };
+}
+
+async function placeOf(c: MariadbConnection): Promise<Place> {
+  const row = (await c.row<{ log: number; server: number; now: string | number }>(
+    'SELECT @@log_bin AS log, @@server_id AS server, UNIX_TIMESTAMP(NOW(3)) AS now',
+  ))!;
+  if (row.log !== 1) throw new SourceError('LOG_OFF');
+  const files = await c.rows<{ Log_name: string; File_size: number }>('SHOW BINARY LOGS');
+  const status = await c.row<{ File: string; Position: number }>('SHOW MASTER STATUS');
+  return {
+    server: row.server,
+    nowMs: Math.floor(Number(row.now)) * 1000,
+    files: files.map((f) => ({ name: f.Log_name, size: Number(f.File_size) })),
+    end: { file: status!.File, at: Number(status!.Position) },
+  };
+}
+
+/** Where the first event of a file stands. */
+const firstEvent = magic.length;
+
+/** The log does not go on where the one before ended. */
+class LogGap extends Error {}
+const noPlaceOfLog = /log event entry exceeded|impossible position|binlog truncated|could not find first log|bogus data|unable to read/i;
+const resetWords = (file: string) => `the log ${file} of the server is another one than before: it was reset, or the server was set back`;
+
+/** Why the log can't go on where it is wanted to; '' when it can, as far as the list of its files tells. */
+function whyNot({ files, end, server }: Place, before: LogState | undefined, wanted: { file: string; at: number }): string {
+  if (before && before.server !== server)
+    return `it is another server now (number ${server} instead of ${before.server}), so the log of before does not go on`;
+  const file = files.find((f) => f.name === wanted.file);
+  if (!file) return `the log ${wanted.file} of the server is not there any more: it was purged before it was read, or reset`;
+  return Math.max(file.size, file.name === end.file ? end.at : 0) < wanted.at ? resetWords(wanted.file) : '';
+}
+
+function plainEntry(name: string, kind: 'file' | 'folder', mtimeNs: bigint): TreeEntry {
+  return { name, kind, mode: kind === 'file' ? 0o600 : 0o700, uid: 0, gid: 0, mtimeNs, ctimeNs: 0n, inode: 0, size: 0 };
+}
+
+/** Fetches what was added to the log since the point before, checks every event, and stores it beside what is still needed of it. Throws SourceError. */
+export class LogCapture {
+  private readonly added = new Map<string, TreeEntry[]>();
+  private readonly found: DatabaseCommit[] = [];
+  private commits = 0;
+  private read = 0;
+
+  constructor(
+    private readonly ctx: CaptureContext,
+    private readonly writing: PointWriting,
+    private readonly server: DatabaseServer,
+    private readonly start: LogStart | null,
+  ) {}
+
+  async run(): Promise<PointContent> {
+    const connection = await MariadbConnection.open(this.server);
+    try {
+      const place = await placeOf(connection);
+      return await this.capture(place, connection.address);
+    } finally {
+      await connection.close();
+    }
+  }
+
+  private async capture(place: Place, address: string): Promise<PointContent> {
+    const { ctx } = this;
+    const { base } = ctx;
+    const before = base && stateOf(base);
+    const kept = await this.kept(base);
+    const wanted = before ?? this.start ?? place.end;
+    let { begun = 0, stretch = 1 } = before ?? {};
+    let cause = whyNot(place, before, wanted);
+    let last: { file: string; at: number } = wanted;
+    if (!cause)
+      try {
+        ({ last, begun } = await this.follow(address, place, wanted, begun, stretch, kept));
+      } catch (error) {
+        if (!(error instanceof LogGap)) throw error;
+        cause = error.message;
+      }
+    if (cause) {
+      // nothing is known between what was read last and what is written from now on
+      stretch = before ? stretch + 1 : 1;
+      ({ last, begun } = await this.follow(address, place, place.end, 0, stretch, kept));
+      ctx.warn({ code: 'LOG_GAP', path: '', message: cause, missing: false });
+    }
+    const top = await this.tree(kept);
+    const counts = await this.writing.finish();
+    const state: LogState = { stretch, ...last, begun, server: place.server };
+    const reach = this.reachOf(base, stretch, cause, place);
+    const facts: DatabaseLogPoint = {
+      kind: 'databaseLog',
+      family: 'mariadb',
+      reach,
+      notable: [...(base ? factsOf(base).notable : []), ...this.found].filter((c) => c.at >= reach[0]!.from).slice(-mostNotable),
+      commits: this.commits,
+    };
+    return {
+      top,
+      totals: { items: top.folder?.items ?? 0, files: kept.length, bytes: top.folder?.bytes ?? 0, read: this.read, ...counts },
+      owners: {},
+      groups: {},
+      leftOut: { include: [], exclude: [], byItself: [] },
+      warnings: cause ? 1 : 0,
+      content: { kind: 'databaseLog', version: 1, facts, state, changes: { before: 0, added: 0, changed: 0, removed: 0, random: 0 } },
+    };
+  }
+
+  /** Reads the log from a place on to its end. Throws LogGap when that is no place of this log. */
+  private async follow(
+    address: string,
+    { files }: Place,
+    { file, at }: { readonly file: string; readonly at: number },
+    begun: number,
+    stretch: number,
+    kept: Piece[],
+  ): Promise<{ last: { file: string; at: number }; begun: number }> {
+    let last = { file, at };
+    for (const { name } of files.slice(files.findIndex((f) => f.name === file))) {
+      const first = name === file;
+      const fetched = await this.fetch(address, { file: name, at: first ? at : firstEvent, stretch, begun: first ? begun : 0 }, kept);
+      last = { file: name, at: fetched.next };
+      begun = fetched.begun;
+    }
+    return { last, begun };
+  }
+
+  /** Pieces of before that a full still needs. */
+  private async kept(base: Root | undefined): Promise<Piece[]> {
+    if (!base) return [];
+    const needed = (this.start?.moment ?? 0) - hourMs;
+    return (await piecesOf(this.ctx.store, topEntry(base))).filter((p) => Number(p.entry.mtimeNs / 1_000_000n) >= needed);
+  }
+
+  private reachOf(base: Root | undefined, stretch: number, cause: string, { nowMs }: Place): DatabaseLogPoint['reach'] {
+    const needed = this.start?.moment ?? 0;
+    const before = base ? factsOf(base).reach : [];
+    const last = before.at(-1);
+    const all =
+      last?.stretch === stretch
+        ? [...before.slice(0, -1), { ...last, to: Math.max(last.to, nowMs) }]
+        : [...before, { stretch, from: before.length || cause ? nowMs : (this.start?.moment ?? nowMs), to: nowMs, cause }];
+    return all.flatMap((r, i) => (i < all.length - 1 && r.to < needed ? [] : [{ ...r, from: Math.max(r.from, needed) }]));
+  }
+
+  /** Fetches a file of the log from a place on, and passes on what comes. */
+  private async events(
+    address: string,
+    file: string,
+    at: number,
+    take: (data: Buffer, reader: LogReader) => Promise<void>,
+  ): Promise<LogReader> {
+    const folder = mkdtempSync(path.join(tmpdir(), 'lithodex-log-'));
+    try {
+      const args = ['--read-from-remote-server', '--raw', `--result-file=${folder}/`, `--start-position=${at}`, file];
+      try {
+        await ClientProgram.start(logProgram, this.server, address, args).end();
+      } catch (error) {
+        if (error instanceof SourceError && noPlaceOfLog.test(error.message)) throw new LogGap(resetWords(file));
+        throw error;
+      }
+      const reader = new LogReader(file, at);
+      const handle = await open(path.join(folder, file));
+      try {
+        for (;;) {
+          const buffer = Buffer.allocUnsafe(readBytes);
+          const { bytesRead } = await handle.read(buffer, 0, buffer.length);
+          if (bytesRead === 0) break;
+          if (this.ctx.stopped()) throw new EngineError('STOPPED');
+          await take(buffer.subarray(0, bytesRead), reader);
+        }
+      } finally {
+        await handle.close();
+      }
+      return reader;
+    } finally {
+      rmSync(folder, { recursive: true, force: true });
+    }
+  }
+
+  /** Stores what a file of the log holds from `at` on, as a piece or as the end of a small one. Returns where it ended, and when the file was begun. */
+  private async fetch(
+    address: string,
+    { file, at, stretch, begun }: { file: string; at: number; stretch: number; begun: number },
+    kept: Piece[],
+  ): Promise<{ next: number; begun: number }> {
+    const { ctx, writing } = this;
+    const tail = kept.at(-1);
+    const joins = tail?.stretch === stretch && tail.file === file && tail.entry.size < smallPiece && at > firstEvent ? tail : undefined;
+    const stream = new StreamContent(writing.pool, writing.put);
+    if (joins) for await (const data of bytesOf(ctx.store, joins)) await stream.write(data);
+    let opened = joins !== undefined;
+    let latest = joins ? Number(joins.entry.mtimeNs / 1_000_000_000n) : 0;
+    let written = 0;
+    const commits = new CommitReader(file, (commit) => {
+      this.commits++;
+      if (isNotable(commit)) this.found.push(commit);
+    });
+    const reader = await this.events(address, file, at, async (data, r) => {
+      for (const event of r.take(data)) {
+        if (event.type === eventType.format) {
+          if (begun !== 0 && event.at !== begun) throw new LogGap(resetWords(file));
+          begun = event.at;
+          if (opened) continue;
+          opened = true;
+          await stream.write(magic);
+        } else if (event.madeUp) continue;
+        await stream.write(event.data);
+        if (event.madeUp) continue;
+        latest = Math.max(latest, event.at);
+        written += event.data.length;
+        commits.take(event, r.checked);
+      }
+      await writing.drain();
+    });
+    if (reader.cut) throw new SourceError('LOG_DAMAGED', `${file} ends within an event at ${reader.next}`);
+    commits.close();
+    if (written === 0) return { next: at, begun };
+    this.read += written;
+    const { size, content } = await stream.finish();
+    const from = joins?.from ?? at;
+    const entry = { ...plainEntry(pieceName(from), 'file', BigInt(latest) * 1_000_000_000n), size, ...(content && { content }) };
+    if (joins) kept.pop();
+    kept.push({ stretch, file, from, entry });
+    ctx.progress({ items: kept.length, files: kept.length, bytes: this.read, read: this.read }, writing.packed);
+    return { next: reader.next, begun };
+  }
+
+  private async tree(pieces: readonly Piece[]): Promise<TreeEntry> {
+    const { put } = this.writing;
+    const folders = new Map<string, TreeEntry[]>();
+    for (const p of pieces) {
+      const folder = pieceFolder(p.stretch, p.file);
+      folders.set(folder, [...(folders.get(folder) ?? []), p.entry]);
+    }
+    const at = BigInt(this.ctx.now()) * 1_000_000n;
+    const folderOf = (name: string, entries: TreeEntry[]): TreeEntry => ({
+      ...plainEntry(name, 'folder', at),
+      folder: writeFolder(put, entries.sort(byName)),
+    });
+    const stretches = new Map<string, TreeEntry[]>();
+    for (const [folder, entries] of folders) {
+      const [stretch, file] = folder.split('/') as [string, string];
+      stretches.set(stretch, [...(stretches.get(stretch) ?? []), folderOf(file, entries)]);
+    }
+    const log = folderOf(
+      logFolder,
+      [...stretches].map(([name, entries]) => folderOf(name, entries)),
+    );
+    await this.writing.drain();
+    return folderOf('', [log]);
+  }
+}
+
+function isNotable({ statement, tables }: DatabaseCommit): boolean {
+  return (
+    tables.some((t) => t.change === 'deleted' && t.rows >= manyRows) ||
+    (tables.some((t) => t.change === 'statement') && takesAway.test(statement))
+  );
+}

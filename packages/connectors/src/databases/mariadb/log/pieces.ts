@@ -1,0 +1,52 @@
+import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
+import { itemNameOf, joinPath, objectNameOf } from '@lithodex/core';
+
+/** Folder that holds the log: a folder a stretch, in it one a file of the server, in it pieces by where they begin. */
+export const logFolder = 'log';
+const ending = '.log';
+const digits = 12;
+
+/** A piece of the log that is stored. */
+export interface Piece {
+  readonly stretch: number;
+  /** Name of the file on the server. */
+  readonly file: string;
+  /** Where its first event stands there, bytes. */
+  readonly from: number;
+  readonly entry: TreeEntry;
+}
+
+export const stretchName = (stretch: number): string => String(stretch).padStart(4, '0');
+export const pieceName = (from: number): string => `${String(from).padStart(digits, '0')}${ending}`;
+export const pieceFolder = (stretch: number, file: string): string => joinPath(stretchName(stretch), itemNameOf(file));
+
+/** Orders files of a server by their numbers. */
+function byNumber(a: string, b: string): number {
+  const number = (file: string) => Number(/\d+$/.exec(file)?.[0] ?? 0);
+  return number(a) - number(b);
+}
+
+/** The pieces of a point of a log, in order. */
+export async function piecesOf(store: Store, top: TreeEntry): Promise<Piece[]> {
+  const below = async (entry: TreeEntry | undefined) => (entry?.folder ? store.trees.folder(entry.folder.node) : []);
+  const log = (await below(top)).find((e) => e.name === logFolder);
+  const found: Piece[] = [];
+  for (const stretch of await below(log)) {
+    const files: Piece[] = [];
+    for (const file of await below(stretch))
+      for (const entry of await below(file))
+        files.push({ stretch: Number(stretch.name), file: objectNameOf(file.name), from: Number(entry.name.slice(0, digits)), entry });
+    found.push(...files.sort((a, b) => byNumber(a.file, b.file) || a.from - b.from));
+  }
+  return found.sort((a, b) => a.stretch - b.stretch);
+}
+
+/** The bytes of a piece, checked as they are read. */
+export async function* bytesOf(store: Store, { entry }: Pick<Piece, 'entry'>): AsyncGenerator<Buffer> {
+  for await (const { names } of store.trees.contentParts(entry.content))
+    for (let at = 0; at < names.length; at += 32) {
+      const data = await store.reader.read(names.subarray(at, at + 32));
+      if (data.length === 0) throw new EngineError('OBJECT_DAMAGED', 'an empty chunk');
+      yield data;
+    }
+}

@@ -1,0 +1,85 @@
+import type { Band, BandCommits } from '@lithodex/contract';
+import type { DatabaseLogPoint, DatabasePoint } from '@lithodex/kinds';
+import type { Knex } from 'knex';
+import type { PointRow } from '../catalog/points';
+import { fromJson } from '../db/json';
+import type { Deps } from '../deps';
+import { ApiError } from '../errors';
+import { pointRefs } from '../movers/refs';
+
+const askMs = 30_000;
+
+interface LoggedPoint {
+  readonly row: PointRow;
+  readonly facts: DatabaseLogPoint;
+}
+interface FullPoint {
+  readonly row: PointRow;
+  readonly facts: DatabasePoint;
+}
+
+/** What leads to a moment: a full, and the point of the log with the stretch that both stand in. */
+export interface Chain {
+  readonly full: FullPoint;
+  readonly log: LoggedPoint;
+  readonly stretch: number;
+}
+
+/** Fulls and points of the log of a database server that can be read, the oldest first. */
+async function chainPoints(db: Knex, workloadId: number): Promise<{ fulls: FullPoint[]; logs: LoggedPoint[] }> {
+  const rows = await db('point')
+    .where({ workload_id: workloadId, state: 'visible' })
+    .whereNotNull('facts')
+    .orderBy('moment')
+    .select<PointRow[]>();
+  const fulls: FullPoint[] = [];
+  const logs: LoggedPoint[] = [];
+  for (const row of rows) {
+    const facts = fromJson<DatabasePoint | DatabaseLogPoint>(row.facts);
+    if (facts.kind === 'database') fulls.push({ row, facts });
+    else logs.push({ row, facts });
+  }
+  return { fulls, logs };
+}
+
+/** The newest point of the log tells most: it holds what those before it held, as far as it is still needed. */
+export async function bandOf(db: Knex, workloadId: number): Promise<Band> {
+  const { fulls, logs } = await chainPoints(db, workloadId);
+  const newest = logs.at(-1);
+  const stretches = (newest?.facts.reach ?? []).map((r) => {
+    const first = fulls.find((f) => f.facts.position !== null && f.row.moment >= r.from && f.row.moment <= r.to);
+    return { from: first?.row.moment ?? null, logged: r.from, to: r.to, cause: r.cause };
+  });
+  return {
+    stretches,
+    fulls: fulls.map(({ row, facts }) => ({ pointId: row.id, moment: row.moment, logged: facts.position !== null, bytes: row.bytes })),
+    log: newest ? { pointId: newest.row.id, moment: newest.row.moment, bytes: newest.row.bytes } : null,
+    notable: newest?.facts.notable ?? [],
+  };
+}
+
+/** What leads to a moment of a workload. Throws INVALID where nothing does. */
+export async function chainTo(db: Knex, workloadId: number, at: number): Promise<Chain> {
+  const { fulls, logs } = await chainPoints(db, workloadId);
+  const log = logs.at(-1);
+  const within = log?.facts.reach.find((r) => at >= r.from && at <= r.to);
+  const full = within && fulls.findLast((f) => f.facts.position !== null && f.row.moment >= within.from && f.row.moment <= at);
+  if (!log || !within || !full)
+    throw new ApiError(
+      'INVALID',
+      [{ at: 'body.until' }],
+      'The log does not lead to that moment. Choose one inside a band. Nothing was changed.',
+    );
+  return { full, log, stretch: within.stretch };
+}
+
+/** The commits around a moment, as the log tells them. Throws INVALID where the log knows nothing of it. */
+export async function commitsAround(deps: Deps, workloadId: number, at: number, before: number, after: number): Promise<BandCommits> {
+  const { logs } = await chainPoints(deps.db, workloadId);
+  const log = logs.at(-1);
+  const within = log?.facts.reach.find((r) => at >= r.from && at <= r.to);
+  if (!log || !within) throw new ApiError('INVALID', [{ at: 'query.at' }], 'The log knows nothing of that moment.');
+  const [point] = await pointRefs(deps.db, deps.secrets, [log.row.id]);
+  if (!point) throw new ApiError('POINT_GONE');
+  return { rows: await deps.movers.ask({ ask: 'commits', point, around: { stretch: within.stretch, at, before, after } }, askMs) };
+}

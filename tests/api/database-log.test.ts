@@ -1,0 +1,162 @@
+import { setTimeout as pause } from 'node:timers/promises';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Harness, policyFor, type Client } from '../support/harness';
+import { ProtectedDatabase } from '../support/protected-database';
+
+let h: Harness;
+let admin: Client;
+let db: ProtectedDatabase;
+let systemId: number;
+let workloadId: number;
+let policyId: number;
+const reason = 'a script went wrong';
+
+/** Accounts whose sum never changes, and a row for every commit with what they were after it. */
+const ledger = `
+CREATE DATABASE ledger; USE ledger;
+CREATE TABLE account (id INT PRIMARY KEY, amount BIGINT NOT NULL);
+INSERT INTO account SELECT seq, 1000 FROM seq_1_to_50;
+CREATE TABLE entry (id BIGINT PRIMARY KEY AUTO_INCREMENT, at BIGINT NOT NULL, a INT NOT NULL, b INT NOT NULL, amount INT NOT NULL);
+CREATE TABLE tariff (id INT PRIMARY KEY, amount INT); INSERT INTO tariff SELECT seq, seq FROM seq_1_to_4812;
+DELIMITER //
+CREATE PROCEDURE work(IN n INT) BEGIN
+  DECLARE i INT DEFAULT 0; DECLARE a INT; DECLARE b INT; DECLARE m INT;
+  WHILE i < n DO
+    SET a = 1 + FLOOR(RAND() * 50), b = 1 + FLOOR(RAND() * 50), m = FLOOR(RAND() * 100);
+    START TRANSACTION;
+    UPDATE account SET amount = amount - m WHERE id = a; UPDATE account SET amount = amount + m WHERE id = b;
+    INSERT INTO entry (at, a, b, amount) VALUES (UNIX_TIMESTAMP(), a, b, m);
+    COMMIT;
+    SET i = i + 1;
+  END WHILE;
+END//
+DELIMITER ;`;
+
+beforeAll(async () => {
+  h = await Harness.start({ leaseMs: 20_000, schedulerMs: 0 });
+  admin = await h.as('administrator');
+  const { targetId } = await h.connect(admin);
+  db = await ProtectedDatabase.start(`${h.folder}/protected`);
+  db.run(ledger);
+  ({
+    id: systemId,
+    workloads: [workloadId = 0],
+  } = await admin.call('addSystem', { body: db.body('Berths') }));
+  const body = policyFor([workloadId], targetId);
+  const rule = body.rules[0]!;
+  const rules = [
+    { ...rule, no: 1, kind: 'full' as const, schedule: { every: 'hand' as const } },
+    { ...rule, no: 2, kind: 'log' as const, schedule: { every: 'hand' as const }, keep: { by: 'days' as const, days: 14 } },
+  ];
+  policyId = (await admin.call('addPolicy', { body: { ...body, rules } })).id;
+});
+afterAll(async () => {
+  await db.stop();
+  await h.stop();
+});
+
+const run = async (rule: number) => admin.ended((await admin.call('runPolicy', { id: policyId, body: { rule } })).runId);
+const band = () => admin.call('databaseBand', { id: workloadId });
+const restored = async (until: { at: number } | { file: string; position: number; at: number }, to: string) => {
+  const { fulls } = await band();
+  const body = {
+    picks: [{ pointId: fulls[0]!.pointId, path: 'ledger' }],
+    destination: { to: 'server' as const, systemId, databases: [{ from: 'ledger', to }] },
+    until,
+    reason,
+  };
+  return admin.ended((await admin.call('startRestore', { body })).runId);
+};
+const sums = (database: string) =>
+  db.run(`SELECT SUM(amount) FROM ${database}.account; SELECT COUNT(*), COALESCE(MAX(at), 0) FROM ${database}.entry`).trim();
+
+describe('the log of a database server', () => {
+  it('leads from a full to any second, to the ledger as it was then', async () => {
+    db.run('CALL ledger.work(40)');
+    await run(1);
+    expect((await run(2)).tasks[0]).toMatchObject({ cause: null });
+    for (let i = 0; i < 6; i++) {
+      db.run('CALL ledger.work(25); FLUSH BINARY LOGS');
+      await pause(700);
+      if (i % 2) await run(2);
+    }
+    await run(2);
+    const { stretches, fulls } = await band();
+    expect(fulls).toHaveLength(1);
+    expect(stretches).toMatchObject([{ from: fulls[0]!.moment, cause: '' }]);
+    const { from, to } = stretches[0]!;
+    for (const share of [0.3, 0.6, 1]) {
+      const at = Math.floor((from! + (to - from!) * share) / 1000) * 1000;
+      const name = `then_${share * 10}`;
+      const { tasks } = await restored({ at }, name);
+      expect(tasks[0]).toMatchObject({ cause: null, counts: { failed: 0 } });
+      const expected = db.run(`SELECT 50000; SELECT COUNT(*), MAX(at) FROM ledger.entry WHERE at <= ${at / 1000}`).trim();
+      expect(sums(name)).toBe(expected);
+    }
+  });
+
+  it('tells what was done around a moment, and brings one table back as it was right before a commit', async () => {
+    db.run('CALL ledger.work(3)');
+    await pause(1100);
+    db.run('USE ledger; DELETE FROM tariff; INSERT INTO entry (at, a, b, amount) VALUES (UNIX_TIMESTAMP(), 1, 2, 3)');
+    await run(2);
+    const { notable } = await band();
+    const gone = notable.at(-1)!;
+    expect(gone).toMatchObject({
+      statement: 'DELETE FROM tariff',
+      tables: [{ database: 'ledger', table: 'tariff', change: 'deleted', rows: 4812 }],
+    });
+    const { rows } = await admin.call('databaseCommits', { id: workloadId, query: { at: gone.at, before: 3, after: 3 } });
+    expect(rows.map((r) => r.position)).toContain(gone.position);
+    const { fulls } = await band();
+    const body = {
+      picks: [{ pointId: fulls[0]!.pointId, path: 'ledger/tables/tariff.sql' }],
+      destination: { to: 'original' as const },
+      rule: 'replace' as const,
+      until: { file: gone.file, position: gone.position, at: gone.at },
+      reason,
+    };
+    const plan = await admin.call('planRestore', { body });
+    expect(plan.checks.map((c) => c.code)).toContain('CHAIN');
+    const { tasks } = await admin.ended((await admin.call('startRestore', { body })).runId);
+    expect(tasks[0]).toMatchObject({ cause: null, counts: { failed: 0, items: 1 } });
+    expect(db.run('SELECT COUNT(*), SUM(amount) FROM ledger.tariff').trim()).toBe('4812\t11580078');
+  });
+
+  it('says of a purged log and of a reset one that there is a gap, and refuses moments in it', async () => {
+    const before = (await band()).stretches.at(-1)!;
+    db.run('CALL ledger.work(5); FLUSH BINARY LOGS; CALL ledger.work(5); FLUSH BINARY LOGS');
+    db.run('PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 HOUR');
+    await pause(1100);
+    const purged = await run(2);
+    expect(purged).toMatchObject({ state: 'remarks' });
+    const { stretches } = await band();
+    expect(stretches).toHaveLength(2);
+    expect(stretches[1]).toMatchObject({ from: null, cause: expect.stringContaining('purged') });
+    const inside = { at: before.to + 1000 };
+    await expect(restored(inside, 'never')).rejects.toMatchObject({ code: 'INVALID' });
+    // what was whole before the gap still is
+    expect((await restored({ at: before.to }, 'before_gap')).tasks[0]).toMatchObject({ cause: null });
+    await run(1);
+    await pause(1100);
+    db.run('RESET MASTER; CALL ledger.work(20)');
+    await run(2);
+    await pause(1100);
+    db.run('RESET MASTER; CALL ledger.work(60)');
+    await run(2);
+    expect((await band()).stretches.at(-1)).toMatchObject({ cause: expect.stringContaining('set back') });
+    // names of files begin anew, and nothing of one stretch is taken for another
+    expect((await restored({ at: before.to }, 'long_before')).tasks[0]).toMatchObject({ cause: null });
+    expect(sums('long_before')).toBe(sums('before_gap'));
+  });
+
+  it('says that a log is off', async () => {
+    const off = await ProtectedDatabase.start(`${h.folder}/off`, false);
+    try {
+      const body = off.body('Quiet');
+      expect((await admin.call('testSystem', { body: { body } })).remarks).toEqual([expect.stringContaining('writes no log')]);
+    } finally {
+      await off.stop();
+    }
+  });
+});
