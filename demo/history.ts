@@ -4,9 +4,11 @@ import { DateTime } from 'luxon';
 import { nextRuns } from '@lithodex/core';
 import type { Answered, BodyInput, RouteName } from '@lithodex/contract';
 import { appendAudit, hashPassword, issueToken, runServer, type Config, type RunningServer } from '@lithodex/server';
+import { berthsNight } from './harbour/berths';
 import { landingNight, machinePolicy, platformNight, scratchPolicy } from './harbour/machines';
 import { StoryClock } from './story-clock';
 import { StoryPeople } from './story-people';
+import { HarbourDatabase, type DatabaseAccess } from './harbour-database';
 import { HarbourPlatform, type PlatformAccess } from './harbour-platform';
 import { spoilNewestPack } from './harbour/failing-sector';
 import { Random } from './harbour/random';
@@ -48,7 +50,9 @@ export class History {
   private people!: StoryPeople;
   private readonly lastMorning: DateTime;
   private readonly platform: HarbourPlatform;
+  private readonly berths: HarbourDatabase;
   private diskId = '';
+
   /** Servers that are protected, or could be. */
   private readonly connected = new Set<string>();
 
@@ -59,12 +63,18 @@ export class History {
       readonly bucket: { endpoint: string; bucket: string; accessKey: string; secretKey: string };
       readonly library: { endpoint: string; token: string; barcodes: string };
       readonly platform: PlatformAccess;
+      readonly berths: DatabaseAccess & { readonly socket: string };
       readonly smtpPort: number;
       readonly organisation: { readonly issuer: string; readonly clientId: string; readonly clientSecret: string };
     },
     private readonly say: (text: string) => void,
   ) {
     this.platform = new HarbourPlatform(standins.platform, this.random);
+    this.berths = new HarbourDatabase(standins.berths, this.random, {
+      zone: config.zone,
+      call: (person, name, ...rest) => this.call(person, name, ...rest),
+      quiet: () => this.quiet(),
+    });
     const now = DateTime.now().setZone(config.zone);
     const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
     this.lastMorning = morning > now ? morning.minus({ days: 1 }) : morning;
@@ -214,6 +224,7 @@ export class History {
     if (night === plansNight) await this.protectBeforeChange();
     if (night === relayNight) await this.connect((name) => name === 'ais-relay');
     await this.machines(night, evening);
+    await this.berths.night(night, evening, this.diskId);
     if (night === noticesNight) await this.tellPeople();
     if (night === nights - 1) {
       await this.call('eva.vind', 'changeMover', 'quay-mover', { drained: false, tasks: 2, place: 'Server room' });
@@ -233,6 +244,7 @@ export class History {
     for (const start of starts) {
       if (last) await this.lastNightHappens(start);
       this.clock.set(Math.max(start + this.random.int(2000, 9000), this.clock.now() + 1000));
+      if (night >= berthsNight) this.berths.liveAt(this.clock.now());
       await this.server.scheduler.tick();
       await this.quiet();
       // the charts come last in the night, and what is new of them is needed for long
@@ -243,6 +255,7 @@ export class History {
     if (night === takenOnNight) await this.takesOn();
     if (night === shelfNight) await this.toTheShelf('KH0041');
     if (last) {
+      this.berths.liveAt(null);
       await this.toTheShelf('KH0042');
       await this.platform.recovers();
       fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));

@@ -38,7 +38,11 @@ function alive(pid) {
 }
 
 const ask = (socket, sql, encoding = 'utf8') =>
-  spawnSync('mariadb', ['--no-defaults', '--skip-column-names', '--default-character-set=utf8mb4', `--socket=${socket}`], { input: sql, encoding, maxBuffer: 1 << 30 });
+  spawnSync('mariadb', ['--no-defaults', '--skip-column-names', '--default-character-set=utf8mb4', `--socket=${socket}`], {
+    input: sql,
+    encoding,
+    maxBuffer: 1 << 30,
+  });
 
 /** Runs statements in a server that runs, as its owner, and gives what they answer as text. */
 export function runSql(socket, sql) {

@@ -198,6 +198,8 @@ export const RestorePlan = z.object({
       suspect: z.boolean(),
       /** It is a machine, or a part of one. */
       machine: z.boolean(),
+      /** It is of a database server. */
+      database: z.boolean(),
       /** Of a whole machine: its disks. */
       disks: z.array(z.object({ label: z.string(), size: Bytes })),
     }),

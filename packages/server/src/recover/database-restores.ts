@@ -14,7 +14,8 @@ type Check = RestorePlanShown['checks'][number];
 
 const testMs = 30_000;
 const refuse = (at: string, text: string) => new ApiError('INVALID', [{ at }], `${text} Nothing was changed.`);
-const isDatabase = (pick: ResolvedPick) => pick.point.facts !== null && fromJson<{ kind: string }>(pick.point.facts).kind === 'database';
+/** Whether a pick is of a point of a database server. */
+export const isDatabase = (pick: ResolvedPick): boolean => pick.point.facts !== null && fromJson<{ kind: string }>(pick.point.facts).kind === 'database';
 
 /** A restore to a database server: everything but a download, where points of one are among the picks. Throws INVALID for a mixture. */
 export function isDatabaseRestore({ destination }: Pick<RestoreBody, 'destination'>, picks: readonly ResolvedPick[]): boolean {

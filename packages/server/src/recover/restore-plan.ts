@@ -7,7 +7,7 @@ import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
 import { tooLittleToMeasure } from '../runs/run-rows';
 import { cartridgeCheck } from './cartridge-check';
-import { isDatabaseRestore, lookAtServer } from './database-restores';
+import { isDatabase, isDatabaseRestore, lookAtServer } from './database-restores';
 import { isMachineRestore, lookAtPlatforms, machinePicks } from './machine-restores';
 import { resolvePicks, type ResolvedPick } from './resolve-picks';
 
@@ -49,6 +49,7 @@ export async function planRestore(
       items: p.items,
       suspect: p.point.suspect === 1,
       machine: p.point.machine !== null,
+      database: isDatabase(p),
       disks: p.path ? [] : (fromJsonOrNull<MachinePoint>(p.point.machine)?.disks ?? []).map(({ label, size }) => ({ label, size })),
     })),
     total: { items, files: items, bytes, picks: picks.length },

@@ -29,6 +29,16 @@ export const routes: Routes = [
         loadComponent: () => import('./estate/platform-page').then((m) => m.PlatformPage),
       },
       {
+        path: 'estate/systems/:id',
+        title: 'Database server · Lithodex',
+        loadComponent: () => import('./estate/system-page').then((m) => m.SystemPage),
+      },
+      {
+        path: 'estate/:id/second',
+        title: 'To the second · Lithodex',
+        loadComponent: () => import('./recover/second-page').then((m) => m.SecondPage),
+      },
+      {
         path: 'estate/:id',
         title: 'Workload · Lithodex',
         loadComponent: () => import('./estate/workload-page').then((m) => m.WorkloadPage),

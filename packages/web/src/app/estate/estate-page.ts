@@ -17,6 +17,7 @@ import { ListKeys } from '../ui/list-keys';
 import { StateMark, stateWord } from '../ui/state-mark';
 import { ConnectSource } from './connect-source';
 import { EstateChanges } from './estate-changes';
+import { DatabasePeek } from './database-peek';
 import { EstateTree } from './estate-tree';
 import { FolderPeek } from './folder-peek';
 import { InsideDialog } from './inside-dialog';
@@ -57,6 +58,7 @@ const mostTicked = 1000;
     EstateTree,
     FolderPeek,
     InsideDialog,
+    DatabasePeek,
     MachinePeek,
     PlatformStrip,
     ...formatPipes,

@@ -138,49 +138,7 @@ type By = 'password' | 'certificate';
       </aside>
     </div>
   </div>`,
-  styles: `
-    :host {
-      display: block;
-      height: 100%;
-    }
-    .two {
-      display: grid;
-      grid-template-columns: minmax(0, 1.2fr) minmax(0, 1fr);
-      gap: 12px;
-      align-items: start;
-    }
-    .col {
-      padding: 16px 18px;
-      display: flex;
-      flex-direction: column;
-      gap: 12px;
-    }
-    label {
-      display: flex;
-      flex-direction: column;
-      gap: 3px;
-      font-size: 13px;
-      font-weight: 600;
-    }
-    .pair {
-      display: grid;
-      grid-template-columns: 1fr 1fr;
-      gap: 12px;
-    }
-    textarea {
-      resize: vertical;
-      font-size: 11.5px;
-    }
-    ul {
-      list-style: none;
-      padding: 0;
-      margin: 0;
-      display: flex;
-      flex-direction: column;
-      gap: 5px;
-      font-size: 13px;
-    }
-  `,
+  styleUrl: './connection-page.scss',
 })
 export class PlatformPage {
   private readonly api = inject(Api);

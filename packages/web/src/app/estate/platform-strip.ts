@@ -3,6 +3,7 @@ import { toSignal } from '@angular/core/rxjs-interop';
 import { RouterLink } from '@angular/router';
 import type { ReadAnew } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
+import { forkJoin } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
@@ -10,31 +11,38 @@ import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
 
-/** The platforms that are connected: when each was read last, and to read it again. */
+/** The platforms that are connected: when each was read last, and to read it again; and systems that can't be read. */
 @Component({
   selector: 'lx-platform-strip',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [RouterLink, StateMark, ...formatPipes],
-  template: `@for (p of platforms(); track p.id) {
-    <span class="one small">
-      @if (p.trouble) {
+  template: `@for (s of troubled(); track s.id) {
+      <span class="one small">
         <lx-mark state="failed" />
-      }
-      <a [routerLink]="['/estate/platforms', p.id]">{{ p.name }}</a>
-      <span class="mute">{{ p.readAt ? 'read ' : 'not read yet' }}{{ p.readAt | ago }}</span>
-      @if (p.trouble) {
-        <span class="f cut" [title]="p.trouble">{{ p.trouble }}</span>
-      }
-      @if (session.runs()) {
-        <button type="button" class="plain" [disabled]="busy() === p.id" (click)="again(p.id)">
-          {{ busy() === p.id ? 'reading …' : 'read again' }}
-        </button>
-      }
-    </span>
-    @if (told().id === p.id) {
-      <span class="small mute" role="status">{{ told().text }}</span>
+        <a [routerLink]="['/estate/systems', s.id]">{{ s.name }}</a>
+        <span class="f cut" [title]="s.trouble">{{ s.trouble }}</span>
+      </span>
     }
-  }`,
+    @for (p of platforms(); track p.id) {
+      <span class="one small">
+        @if (p.trouble) {
+          <lx-mark state="failed" />
+        }
+        <a [routerLink]="['/estate/platforms', p.id]">{{ p.name }}</a>
+        <span class="mute">{{ p.readAt ? 'read ' : 'not read yet' }}{{ p.readAt | ago }}</span>
+        @if (p.trouble) {
+          <span class="f cut" [title]="p.trouble">{{ p.trouble }}</span>
+        }
+        @if (session.runs()) {
+          <button type="button" class="plain" [disabled]="busy() === p.id" (click)="again(p.id)">
+            {{ busy() === p.id ? 'reading …' : 'read again' }}
+          </button>
+        }
+      </span>
+      @if (told().id === p.id) {
+        <span class="small mute" role="status">{{ told().text }}</span>
+      }
+    }`,
   styles:
     ':host { display: flex; gap: 18px; align-items: center; min-width: 0; } .one { display: inline-flex; gap: 6px; align-items: center; min-width: 0; }',
 })
@@ -43,11 +51,13 @@ export class PlatformStrip {
   protected readonly session = inject(Session);
   private readonly result = toSignal(
     inject(Live).reloading(
-      () => this.api.call('listPlatforms').pipe(outcome()),
+      () => forkJoin({ platforms: this.api.call('listPlatforms'), systems: this.api.call('listSystems') }).pipe(outcome()),
       (e) => e.kind === 'estate',
     ),
   );
-  protected readonly platforms = computed(() => this.result()?.value?.rows ?? []);
+  protected readonly platforms = computed(() => this.result()?.value?.platforms.rows ?? []);
+  /** Systems that can't be read; those that can be are quiet. */
+  protected readonly troubled = computed(() => (this.result()?.value?.systems.rows ?? []).filter((s) => s.trouble));
   protected readonly busy = signal<number | null>(null);
   protected readonly told = signal<{ id: number; text: string }>({ id: 0, text: '' });
 

@@ -1,6 +1,7 @@
-import { ChangeDetectionStrategy, Component, inject, input, output, signal } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, input, output, signal } from '@angular/core';
 import { RouterLink } from '@angular/router';
 import type { WorkloadDetail } from '@lithodex/contract';
+import { formatFirst } from '@lithodex/core';
 import { Api, type ApiFailure } from '../data/api';
 import { Session } from '../data/session';
 import { AtOnce } from '../ui/at-once';
@@ -25,6 +26,13 @@ import { FormDialog } from '../ui/form-dialog';
             <button type="button" class="act sm" (click)="inside.emit()">{{ workload().inside === null ? 'Give one' : 'Change' }}</button>
           }
         </dd>
+      } @else if (workload().facts; as f) {
+        <dt>Database server</dt>
+        <dd>
+          <a [routerLink]="['/estate/systems', workload().source.id]">{{ workload().source.name }}</a>, MariaDB {{ f.version }}
+        </dd>
+        <dt>Databases</dt>
+        <dd>{{ names() }}</dd>
       } @else {
         <dt>Folder on the mover</dt>
         <dd class="num">{{ workload().source.folder }}</dd>
@@ -70,6 +78,12 @@ export class SourceSide {
   /** The account inside the machine is to be given or changed. */
   readonly inside = output();
   protected readonly problem = signal('');
+  protected readonly names = computed(() =>
+    formatFirst(
+      (this.workload().facts?.databases ?? []).map((d) => d.name),
+      20,
+    ),
+  );
 
   protected set(readers: number | null): void {
     this.problem.set('');

@@ -3,7 +3,7 @@ import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { Point, PointKind, Tree, TreeRow, Version, WorkloadDetail } from '@lithodex/contract';
-import { cutMiddle } from '@lithodex/core';
+import { countOf, cutMiddle } from '@lithodex/core';
 import { combineLatest, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
@@ -19,6 +19,7 @@ import { StateMark } from '../ui/state-mark';
 import { FolderTree } from './folder-tree';
 import { ItemSide } from './item-side';
 import { InsideDialog } from './inside-dialog';
+import { PointFacts } from './point-facts';
 import { SourceSide } from './source-side';
 
 type Ask = 'once' | 'lift' | 'hold' | 'source' | 'inside';
@@ -27,7 +28,20 @@ type Ask = 'once' | 'lift' | 'hold' | 'source' | 'inside';
 @Component({
   selector: 'lx-workload-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FormsModule, Beds, FolderTree, InsideDialog, ItemSide, FormDialog, ListKeys, SourceSide, StateMark, ...formatPipes],
+  imports: [
+    RouterLink,
+    FormsModule,
+    Beds,
+    FolderTree,
+    InsideDialog,
+    ItemSide,
+    FormDialog,
+    ListKeys,
+    PointFacts,
+    SourceSide,
+    StateMark,
+    ...formatPipes,
+  ],
   templateUrl: './workload-page.html',
   styleUrl: './workload-page.scss',
 })
@@ -204,6 +218,7 @@ export class WorkloadPage {
   }
 
   protected readonly cut = cutMiddle;
+  protected readonly countOf = countOf;
 
   protected start(ask: Ask): void {
     this.reason = '';

@@ -27,17 +27,18 @@ export const takesPoints = (t: Target): boolean => t.place.kind !== 'cartridges'
         (changed)="set({ schedule: $event })"
       />
       take {{ rule().kind === 'incremental' ? 'an' : 'a' }}
-      <lx-slot label="kind" [options]="kinds" [value]="rule().kind" (valueChange)="set({ kind: $event })" [disabled]="disabled()" /> to
+      <lx-slot label="kind" [options]="kinds" [value]="rule().kind" (valueChange)="setKind($event)" [disabled]="disabled()" /> to
       <lx-slot
         label="target"
         [options]="targetOptions()"
         [value]="rule().targetId"
         (valueChange)="setTarget($event)"
         [disabled]="disabled()"
-      />, keep it {{ rule().keep.by === 'hand' ? '' : 'for' }}
+      />, {{ rule().kind === 'log' ? 'to reach any second of' : 'keep it' }}
+      {{ rule().keep.by === 'hand' || rule().kind === 'log' ? '' : 'for' }}
       <lx-slot
         label="retention"
-        [options]="keeps"
+        [options]="keeps()"
         [value]="choiceOf(rule().keep)"
         [text]="keepWords(rule().keep)"
         (valueChange)="setKeep(keepOfChoice($event))"
@@ -45,8 +46,10 @@ export const takesPoints = (t: Target): boolean => t.place.kind !== 'cartridges'
         (entered)="typeKeep($event)"
         [disabled]="disabled()"
       />.
-      <lx-long-term-rule [keep]="rule().keep" [disabled]="disabled()" (changed)="set({ keep: $event })" />
-      <lx-synthetic-rule [rhythm]="rule().synthetic" [disabled]="disabled()" (changed)="set({ synthetic: $event })" />
+      @if (rule().kind !== 'log') {
+        <lx-long-term-rule [keep]="rule().keep" [disabled]="disabled()" (changed)="set({ keep: $event })" />
+        <lx-synthetic-rule [rhythm]="rule().synthetic" [disabled]="disabled()" (changed)="set({ synthetic: $event })" />
+      }
       <lx-lock-rule [days]="rule().lockDays" [target]="target()" [disabled]="disabled()" (changed)="set({ lockDays: $event })" />
       @if (!alone() && !disabled()) {
         <button type="button" class="act sm" (click)="dropped.emit()">Without this rule</button>
@@ -77,8 +80,11 @@ export class PolicyRule {
     { value: 'incremental', label: 'incremental', note: 'reads what changed since the last point' },
     { value: 'differential', label: 'differential', note: 'reads what changed since the last full' },
     { value: 'full', label: 'full', note: 'reads everything again' },
+    { value: 'log', label: 'log', note: 'of databases: leads to any second since a full' },
   ];
-  protected readonly keeps = keepChoices;
+  protected readonly keeps = computed(() =>
+    this.rule().kind === 'log' ? keepChoices.filter(({ value }) => keepOfChoice(value).by === 'days') : keepChoices,
+  );
   protected readonly keepWords = keepWords;
   protected readonly choiceOf = choiceOf;
   protected readonly keepOfChoice = keepOfChoice;
@@ -93,6 +99,11 @@ export class PolicyRule {
 
   protected set(change: Partial<Rule>): void {
     this.changed.emit({ ...this.rule(), ...change });
+  }
+
+  /** A log reaches back days: points of it are not kept for themselves. */
+  protected setKind(kind: Rule['kind']): void {
+    this.set(kind === 'log' ? { kind, synthetic: null, keep: { by: 'days', days: 14 } } : { kind });
   }
 
   /** Takes a retention, with the long-term points there are. */

@@ -23,6 +23,7 @@ const plan: RestorePlan = {
       items: 1,
       suspect: false,
       machine: false,
+      database: false,
       disks: [],
     },
   ],

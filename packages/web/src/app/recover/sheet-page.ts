@@ -3,7 +3,7 @@ import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { BodyInput, RestorePlan } from '@lithodex/contract';
-import { countOf, cutMiddle } from '@lithodex/core';
+import { countOf, cutMiddle, objectNameOf, unescapePath } from '@lithodex/core';
 import { debounceTime, of, switchMap } from 'rxjs';
 import { addressOf, Api, type ApiFailure } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
@@ -21,8 +21,15 @@ function nameOrAll(path: string): string {
   return path === '' ? 'Everything' : path.slice(path.lastIndexOf('/') + 1);
 }
 
-type To = 'original' | 'folder' | 'platform' | 'tar' | 'zip' | 'file' | 'qcow2' | 'ova';
+type To = 'original' | 'folder' | 'platform' | 'server' | 'tar' | 'zip' | 'file' | 'qcow2' | 'ova';
 type Rule = 'leave' | 'replace' | 'replaceIfOlder' | 'beside';
+
+const allRules: readonly SlotOption<Rule>[] = [
+  { value: 'leave', label: 'leave it as it is' },
+  { value: 'replace', label: 'replace it' },
+  { value: 'replaceIfOlder', label: 'replace it if it is older' },
+  { value: 'beside', label: 'put the restored one beside it' },
+];
 
 /** The restore sheet: what, where to, what if it exists, plan and reason on one page. */
 @Component({
@@ -53,6 +60,7 @@ export class SheetPage {
 
   protected readonly places = computed((): SlotOption<To>[] => {
     if (this.machines()) return this.machinePlaces();
+    if (this.databases()) return this.databasePlaces();
     const all: SlotOption<To>[] = [
       { value: 'original', label: 'where they came from' },
       { value: 'folder', label: 'another folder on the mover' },
@@ -63,6 +71,17 @@ export class SheetPage {
     if (single) all.push({ value: 'file', label: 'me, as the file itself' });
     return this.session.keeps() ? all : all.slice(0, 1);
   });
+  private databasePlaces(): SlotOption<To>[] {
+    const all: SlotOption<To>[] = [
+      { value: 'original', label: 'the server they came from' },
+      { value: 'server', label: 'another server or name' },
+      { value: 'zip', label: 'me, as a zip archive of text' },
+      { value: 'tar', label: 'me, as a tar archive of text' },
+    ];
+    const [first, ...others] = this.picks.items();
+    if (!others.length && first?.kind === 'file') all.push({ value: 'file', label: 'me, as text' });
+    return this.session.keeps() ? all : all.slice(0, 1);
+  }
   private machinePlaces(): SlotOption<To>[] {
     const [first, ...others] = this.picks.items();
     const all: SlotOption<To>[] = [{ value: 'original', label: 'where they were, over what is there' }];
@@ -76,12 +95,19 @@ export class SheetPage {
     { value: false, label: 'leave them off' },
     { value: true, label: 'start them' },
   ];
-  protected readonly rules: SlotOption<Rule>[] = [
-    { value: 'leave', label: 'leave it as it is' },
-    { value: 'replace', label: 'replace it' },
-    { value: 'replaceIfOlder', label: 'replace it if it is older' },
-    { value: 'beside', label: 'put the restored one beside it' },
-  ];
+  protected readonly rules = computed(() => (this.databases() ? allRules.filter((r) => r.value !== 'replaceIfOlder') : allRules));
+  private readonly systems = toSignal(this.session.reads() ? this.api.call('listSystems').pipe(outcome()) : of(undefined));
+  protected readonly servers = computed((): SlotOption<number>[] =>
+    (this.systems()?.value?.rows ?? []).map((s) => ({ value: s.id, label: s.name })),
+  );
+  /** The server that databases go to, and the name of the only one that is picked. */
+  protected readonly system = signal<number | null>(null);
+  protected readonly asName = signal('');
+  protected readonly onlyDatabase = computed(() => {
+    const names = new Set(this.picks.items().map((p) => p.path.split('/')[0]!));
+    const [name] = names;
+    return names.size === 1 && name ? objectNameOf(unescapePath(name)) : '';
+  });
   protected readonly paths: SlotOption<boolean>[] = [
     { value: true, label: 'keeping' },
     { value: false, label: 'without' },
@@ -90,7 +116,7 @@ export class SheetPage {
     { value: '', label: 'the best copy', note: 'a disk before a bucket' },
     ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
   ]);
-  protected readonly isDownload = computed(() => !['original', 'folder', 'platform'].includes(this.to()));
+  protected readonly isDownload = computed(() => !['original', 'folder', 'platform', 'server'].includes(this.to()));
   /** Where new machines go, and what is different for some of them, by point. */
   protected readonly place = signal<NewPlace | null>(null);
   protected readonly owns = signal<ReadonlyMap<string, OwnPlace>>(new Map());
@@ -105,14 +131,18 @@ export class SheetPage {
     if (to === 'folder' && !this.folder().startsWith('/')) return null;
     const place = this.place();
     if (to === 'platform' && !(place?.host && place.storage)) return null;
+    const system = this.system();
+    if (to === 'server' && system === null) return null;
     const destination: BodyInput<'planRestore'>['destination'] =
       to === 'original'
         ? { to }
-        : to === 'platform'
-          ? { to, ...place!, exceptions: [...this.owns()].map(([pointId, own]) => ({ pointId, ...own })) }
-          : to === 'folder'
-            ? { to, folder: this.folder(), keepPath: this.keepPath() }
-            : { to: 'download', format: to };
+        : to === 'server'
+          ? { to, systemId: system!, databases: this.renamed() }
+          : to === 'platform'
+            ? { to, ...place!, exceptions: [...this.owns()].map(([pointId, own]) => ({ pointId, ...own })) }
+            : to === 'folder'
+              ? { to, folder: this.folder(), keepPath: this.keepPath() }
+              : { to: 'download', format: to };
     return {
       name: this.name().trim() || this.suggested(),
       picks: damaged ? [] : this.picks.items().map(({ pointId, path }) => ({ pointId, path })),
@@ -123,6 +153,11 @@ export class SheetPage {
       readFrom: this.readFrom() || null,
     };
   });
+
+  private renamed(): { from: string; to: string }[] {
+    const [from, to] = [this.onlyDatabase(), this.asName().trim()];
+    return from && to ? [{ from, to }] : [];
+  }
 
   protected readonly suggested = computed(() => {
     if (this.damaged()) return `Damaged files of ${this.from() ?? 'a workload'}`;
@@ -143,6 +178,11 @@ export class SheetPage {
   protected readonly machines = linkedSignal<RestorePlan | undefined, boolean>({
     source: this.plan,
     computation: (plan, before) => (plan ? plan.items.length > 0 && plan.items.every((i) => i.machine) : (before?.value ?? false)),
+  });
+  /** Whether all picks are of database servers. */
+  protected readonly databases = linkedSignal<RestorePlan | undefined, boolean>({
+    source: this.plan,
+    computation: (plan, before) => (plan ? plan.items.length > 0 && plan.items.every((i) => i.database) : (before?.value ?? false)),
   });
   protected readonly failure = computed(() => this.planned()?.failure);
   protected readonly openChecks = computed(() =>

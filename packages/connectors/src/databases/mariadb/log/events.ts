@@ -111,7 +111,8 @@ export class LogReader {
     const flags = data.readUInt16LE(17);
     if (type === eventType.format) this.sums = data.at(-1 - checksumBytes) === 1;
     if (type === eventType.startEncryption) throw damaged(`${this.name} is encrypted by the server`);
-    if (this.sums) {
+    // the first event has a checksum whether the others have one or not
+    if (this.sums || type === eventType.format) {
       const sum = crc32(type === eventType.format ? asClosed(data) : data.subarray(0, data.length - checksumBytes));
       if (sum !== data.readUInt32LE(data.length - checksumBytes))
         throw damaged(`an event of ${this.name} at ${this.position} has a wrong checksum`);

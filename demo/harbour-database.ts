@@ -1,0 +1,82 @@
+import type { Answered, BodyInput, RouteName } from '@lithodex/contract';
+import type { DateTime } from 'luxon';
+import { runSql } from '../scripts/launcher/mariadb.mjs';
+import { berthsNight, berthsPolicy, emptiedNight, emptiesTariffs, makeBerths, purgedNight, workAtBerths } from './harbour/berths';
+import type { Random } from './harbour/random';
+
+export interface DatabaseAccess {
+  readonly port: number;
+  readonly account: string;
+  readonly password: string;
+  /** Where its owner signs in. */
+  readonly socket: string;
+}
+
+/** What is done with the product meanwhile. */
+export interface Acts {
+  readonly zone: string;
+  call<N extends RouteName>(person: string, name: N, ...rest: [BodyInput<N>] | [string | number, BodyInput<N>]): Promise<Answered<N>>;
+  quiet(): Promise<void>;
+}
+
+/** What the people of Kelmar Harbour do with the database server of the berths. It lives by the clock of the story. */
+export class HarbourDatabase {
+  private policyId = 0;
+
+  constructor(
+    private readonly access: DatabaseAccess,
+    private readonly random: Random,
+    private readonly acts: Acts,
+  ) {}
+
+  private run(sql: string): void {
+    runSql(this.access.socket, sql);
+  }
+
+  /** Everybody who signs in from now on lives at this moment; null: at that of our own clock. */
+  liveAt(at: number | null): void {
+    this.run(`SET GLOBAL init_connect = '${at === null ? '' : `SET TIMESTAMP = ${Math.round(at / 1000)}`}';`);
+  }
+
+  /** It is connected on its night, with a full at once, and works on from then; after a gap in its log a full is taken again. */
+  async night(night: number, evening: DateTime, targetId: string): Promise<void> {
+    if (night < berthsNight) return;
+    this.liveAt(evening.toMillis());
+    if (night === berthsNight) await this.connect(evening, targetId);
+    else this.work(night, evening);
+    if (night === berthsNight || night === purgedNight) await this.protect(1);
+    if (night === berthsNight) await this.protect(2);
+  }
+
+  private async connect(evening: DateTime, targetId: string): Promise<void> {
+    const { account: name, password, port } = this.access;
+    this.run(makeBerths(this.random, Math.round(evening.minus({ days: 1 }).toSeconds()), { name, password }));
+    const { workloads } = await this.acts.call('eva.vind', 'addSystem', {
+      name: 'berths-a',
+      location: 'Server room',
+      address: { kind: 'database', family: 'mariadb', host: '127.0.0.1', port, account: name },
+      secret: password,
+    });
+    const common = { keep: { by: 'days' as const, days: berthsPolicy.days }, targetId };
+    const rules = [
+      { no: 1, kind: 'full' as const, schedule: { ...berthsPolicy.full, days: [...berthsPolicy.full.days] }, ...common },
+      { no: 2, kind: 'log' as const, schedule: berthsPolicy.log, ...common },
+    ];
+    const policy = { name: berthsPolicy.name, workloads, tags: [], rules, zone: this.acts.zone, objectiveHours: 1, changeLimit: 60 };
+    this.policyId = (await this.acts.call('eva.vind', 'addPolicy', policy)).id;
+  }
+
+  /** A day of work. */
+  private work(night: number, evening: DateTime): void {
+    this.run(workAtBerths(this.random, night === emptiedNight ? evening.set({ hour: 14 }) : evening));
+    if (night === emptiedNight) this.run(emptiesTariffs(evening));
+    // the log of that day was not fetched before the server tidied up
+    if (night === purgedNight) this.run('FLUSH BINARY LOGS; PURGE BINARY LOGS BEFORE NOW() + INTERVAL 10 YEAR;');
+  }
+
+  /** Runs a rule of its policy by hand. */
+  private async protect(rule: number): Promise<void> {
+    await this.acts.call('ole.brygge', 'runPolicy', this.policyId, { rule });
+    await this.acts.quiet();
+  }
+}

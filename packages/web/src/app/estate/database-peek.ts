@@ -1,0 +1,65 @@
+import { ChangeDetectionStrategy, Component, computed, input } from '@angular/core';
+import { RouterLink } from '@angular/router';
+import type { WorkloadFacts } from '@lithodex/contract';
+import { formatPipes } from '../ui/format-pipes';
+
+const mostShown = 40;
+
+/** What a database server says of itself. */
+@Component({
+  selector: 'lx-database-peek',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [RouterLink, ...formatPipes],
+  template: `@let f = facts();
+    <dl class="small">
+      <dt>Databases</dt>
+      <dd>
+        @for (d of shown(); track d.name; let last = $last) {
+          <span class="nowrap"
+            >{{ d.name }} <span class="num">{{ d.bytes | bytes }}</span>, {{ d.tables | count: 'table' }}{{ last ? '' : '; ' }}</span
+          >
+        } @empty {
+          none but the server's own
+        }
+        @if (f.databases.length > shown().length) {
+          <span class="mute">and {{ f.databases.length - shown().length }} more</span>
+        }
+      </dd>
+      <dt>Server</dt>
+      <dd>MariaDB {{ f.version }}</dd>
+      <dt>Log</dt>
+      <dd>
+        @if (f.logs.on) {
+          kept {{ f.logs.hours === null ? 'for ever' : 'for ' + f.logs.hours + ' h' }}: any second can be reached
+          <a [routerLink]="['/estate', workloadId(), 'second']">back to a second</a>
+        } @else {
+          <span class="w">off: it can be brought back to points only, not to a second</span>
+        }
+      </dd>
+      <dt>Connection</dt>
+      <dd><a [routerLink]="['/estate/systems', systemId()]">address, account and rights</a></dd>
+    </dl>`,
+  styles: `
+    dl {
+      display: grid;
+      grid-template-columns: 110px minmax(0, 1fr);
+      gap: 3px 12px;
+      margin: 0;
+      padding: 8px 14px 10px 46px;
+    }
+    dt {
+      font-weight: 400;
+      color: var(--ink-2);
+    }
+    dd {
+      margin: 0;
+      white-space: normal;
+    }
+  `,
+})
+export class DatabasePeek {
+  readonly facts = input.required<WorkloadFacts>();
+  readonly workloadId = input.required<number>();
+  readonly systemId = input.required<number>();
+  protected readonly shown = computed(() => this.facts().databases.slice(0, mostShown));
+}

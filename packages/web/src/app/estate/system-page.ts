@@ -1,0 +1,260 @@
+import { ChangeDetectionStrategy, Component, computed, effect, inject, input, signal, untracked } from '@angular/core';
+import { toSignal } from '@angular/core/rxjs-interop';
+import { FormsModule } from '@angular/forms';
+import { Router, RouterLink } from '@angular/router';
+import type { BodyInput, SystemTest } from '@lithodex/contract';
+import { Api, type ApiFailure } from '../data/api';
+import { outcome } from '../data/outcome';
+import { Session } from '../data/session';
+import { formatPipes } from '../ui/format-pipes';
+import { Slot, type SlotOption } from '../ui/slot';
+import { StateMark } from '../ui/state-mark';
+
+const usualPort = 3306;
+
+/** The connection to a database server: tested beside the form, saved after. */
+@Component({
+  selector: 'lx-system-page',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [FormsModule, RouterLink, Slot, StateMark, ...formatPipes],
+  template: `<div class="page">
+    <div class="row-line">
+      <h1>{{ known()?.name ?? 'Connect a database server' }}</h1>
+      @if (known(); as s) {
+        <span class="mute small">{{ s.readAt ? 'read ' : 'not read yet' }}{{ s.readAt | ago }}</span>
+        @for (w of s.workloads; track w.id) {
+          <a class="small" [routerLink]="['/estate', w.id]">its points</a>
+        }
+      }
+      <span class="grow"></span><a class="act" routerLink="/estate">Back to the estate</a>
+    </div>
+    @if (known()?.trouble; as trouble) {
+      <div class="problem" role="alert">{{ trouble }}</div>
+    }
+    <div class="two">
+      <form class="sheet col" (ngSubmit)="save()">
+        <div class="pair">
+          <label
+            >Name<input class="field" name="name" [(ngModel)]="name" placeholder="berths-a" required [disabled]="!session.keeps()"
+          /></label>
+          <label
+            >Place <small>an unknown place counts as a warning</small
+            ><input class="field" name="location" [(ngModel)]="location" placeholder="Server room" [disabled]="!session.keeps()"
+          /></label>
+        </div>
+        <div class="pair wide">
+          <label
+            >Host<input
+              class="field num"
+              name="host"
+              [(ngModel)]="host"
+              (ngModelChange)="tested.set(undefined)"
+              placeholder="berths-a.harbour.example"
+              required
+              [disabled]="!session.keeps()"
+          /></label>
+          <label
+            >Port<input
+              class="field num"
+              type="number"
+              min="1"
+              max="65535"
+              name="port"
+              [(ngModel)]="port"
+              (ngModelChange)="tested.set(undefined)"
+              required
+              [disabled]="!session.keeps()"
+          /></label>
+        </div>
+        <div class="pair">
+          <label
+            >Account<input
+              class="field"
+              name="account"
+              autocomplete="off"
+              [(ngModel)]="account"
+              (ngModelChange)="tested.set(undefined)"
+              [disabled]="!session.keeps()"
+          /></label>
+          <label
+            >Password <small>{{ known() ? 'empty: as until now' : '' }}</small><input
+              class="field"
+              name="password"
+              type="password"
+              autocomplete="new-password"
+              [(ngModel)]="password"
+              (ngModelChange)="tested.set(undefined)"
+              [disabled]="!session.keeps()"
+          /></label>
+        </div>
+        <div class="sentence">
+          The connection is
+          <lx-slot
+            label="encryption"
+            [options]="ways"
+            [value]="encrypted()"
+            (valueChange)="encrypted.set($event); tested.set(undefined)"
+            [disabled]="!session.keeps()"
+          />.
+        </div>
+        @if (encrypted()) {
+          <label
+            >Certificate authority, as text <small>empty: those the mover's system trusts</small
+            ><textarea
+              class="field num"
+              rows="3"
+              name="authority"
+              [(ngModel)]="authority"
+              (ngModelChange)="tested.set(undefined)"
+            ></textarea>
+          </label>
+        }
+        <p class="mute small m-0">The password is stored encrypted, sent to this address only, and never to a browser.</p>
+        @if (problem()) {
+          <div class="problem" role="alert">{{ problem() }}</div>
+        }
+        @if (session.keeps()) {
+          <div class="row-line">
+            <button type="button" class="act" [disabled]="busy() || !ready()" (click)="test()">Test the connection</button>
+            <button type="submit" class="act go" [class.held]="!ready()" [disabled]="busy() || !ready()">
+              {{ known() ? 'Save the connection' : 'Connect' }}
+            </button>
+            @if (busy()) {
+              <span class="mute small" role="status">The server is asked …</span>
+            }
+          </div>
+        }
+      </form>
+      <aside class="sheet col">
+        <h2>What the account may do</h2>
+        @if (tested(); as t) {
+          <div><lx-mark [state]="t.ok ? (anyMissing() ? 'look' : 'fine') : 'stop'" /> {{ t.message }}</div>
+          @for (remark of t.remarks; track remark) {
+            <div class="w"><lx-mark state="look" /> {{ remark }}</div>
+          }
+          <div class="facts">
+            <span
+              >Databases<b>{{ t.found }}</b></span
+            >
+            <span
+              >Sign-in ends<b>{{ t.credentialEnds ? (t.credentialEnds | moment) : 'never' }}</b></span
+            >
+          </div>
+          <ul>
+            @for (n of t.needs; track n.right) {
+              <li>
+                <lx-mark [state]="n.missing ? 'look' : 'fine'" /> <span class="num" [class.w]="n.missing">{{ n.right }}</span>
+                <span class="mute">{{ n.neededFor }}{{ n.missing ? ': missing' : '' }}</span>
+              </li>
+            }
+          </ul>
+        } @else {
+          <p class="mute m-0">
+            Test the connection to see which rights the account has, and what each is needed for. Nothing is changed on the server.
+          </p>
+        }
+      </aside>
+    </div>
+  </div>`,
+  styleUrl: './connection-page.scss',
+})
+export class SystemPage {
+  private readonly api = inject(Api);
+  private readonly router = inject(Router);
+  protected readonly session = inject(Session);
+  /** Of the source, or `new`. */
+  readonly id = input.required<string>();
+  private readonly listed = toSignal(this.api.call('listSystems').pipe(outcome()));
+  protected readonly known = computed(() => this.listed()?.value?.rows.find((s) => String(s.id) === this.id()));
+  protected readonly name = signal('');
+  protected readonly location = signal('');
+  protected readonly host = signal('');
+  protected readonly port = signal(usualPort);
+  protected readonly account = signal('');
+  protected readonly password = signal('');
+  protected readonly encrypted = signal(false);
+  protected readonly authority = signal('');
+  protected readonly tested = signal<SystemTest | undefined>(undefined);
+  protected readonly problem = signal('');
+  protected readonly busy = signal(false);
+  protected readonly ways: SlotOption<boolean>[] = [
+    { value: false, label: 'not encrypted', note: 'for servers on the same host or a network of their own' },
+    { value: true, label: 'encrypted, and the certificate checked' },
+  ];
+  protected readonly anyMissing = computed(() => (this.tested()?.needs ?? []).some((n) => n.missing));
+
+  constructor() {
+    effect(() => {
+      const known = this.known();
+      if (!known) return;
+      untracked(() => {
+        const { address } = known;
+        this.name.set(known.name);
+        this.location.set(known.location);
+        this.host.set(address.host);
+        this.port.set(address.port);
+        this.account.set(address.account);
+        this.encrypted.set(address.encrypted);
+        this.authority.set(address.authority ?? '');
+      });
+    });
+  }
+
+  protected ready(): boolean {
+    const said = [this.name(), this.host(), this.account()].every((text) => text.trim() !== '');
+    return said && Number.isInteger(this.port()) && (this.password() !== '' || this.known() !== undefined);
+  }
+
+  private body(): BodyInput<'addSystem'> {
+    return {
+      name: this.name().trim(),
+      location: this.location().trim(),
+      address: {
+        kind: 'database',
+        family: 'mariadb',
+        host: this.host().trim(),
+        port: this.port(),
+        account: this.account().trim(),
+        encrypted: this.encrypted(),
+        authority: (this.encrypted() && this.authority().trim()) || null,
+      },
+      secret: this.password() || null,
+    };
+  }
+
+  protected test(): void {
+    this.begin();
+    this.api.call('testSystem', { body: { id: this.known()?.id ?? null, body: this.body() } }).subscribe({
+      next: (tested) => {
+        this.busy.set(false);
+        this.tested.set(tested);
+      },
+      error: this.fail,
+    });
+  }
+
+  protected save(): void {
+    if (!this.ready()) return;
+    this.begin();
+    const known = this.known();
+    if (known)
+      this.api
+        .call('changeSystem', { id: known.id, body: this.body() })
+        .subscribe({ next: () => void this.router.navigate(['/estate']), error: this.fail });
+    else
+      this.api.call('addSystem', { body: this.body() }).subscribe({
+        next: ({ workloads }) => void this.router.navigate(['/estate', workloads[0] ?? '']),
+        error: this.fail,
+      });
+  }
+
+  private begin(): void {
+    this.busy.set(true);
+    this.problem.set('');
+  }
+
+  private readonly fail = (failure: ApiFailure): void => {
+    this.busy.set(false);
+    this.problem.set(failure.message);
+  };
+}
