@@ -71,7 +71,7 @@ export class HarbourDatabase {
     this.run(workAtBerths(this.random, night === emptiedNight ? evening.set({ hour: 14 }) : evening));
     if (night === emptiedNight) this.run(emptiesTariffs(evening));
     // the log of that day was not fetched before the server tidied up
-    if (night === purgedNight) this.run('FLUSH BINARY LOGS; PURGE BINARY LOGS BEFORE NOW() + INTERVAL 10 YEAR;');
+    if (night === purgedNight) this.run('FLUSH BINARY LOGS; PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 HOUR;');
   }
 
   /** Runs a rule of its policy by hand. */

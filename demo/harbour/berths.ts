@@ -58,12 +58,12 @@ export function workAtBerths(random: Random, evening: DateTime): string {
   let at = day.plus({ hours: 6 });
   while (at < evening) {
     const s = Math.round(at.toSeconds());
-    const berth = random.int(1, 41);
-    lines.push(`${asOf(s)} INSERT INTO booking (ship, berth, since) VALUES (${random.int(1, ships.length + 1)}, ${berth}, NOW());`);
+    const berth = random.int(1, 40);
+    lines.push(`${asOf(s)} INSERT INTO booking (ship, berth, since) VALUES (${random.int(1, ships.length)}, ${berth}, NOW());`);
     if (random.int(0, 4) === 0)
-      lines.push(`${asOf(s + 2)} UPDATE berth_state SET ship = NULL, changed = NOW() WHERE berth = ${random.int(1, 41)};`);
+      lines.push(`${asOf(s + 2)} UPDATE berth_state SET ship = NULL, changed = NOW() WHERE berth = ${random.int(1, 40)};`);
     if (random.int(0, 12) === 0)
-      lines.push(`${asOf(s + 5)} UPDATE tariffs.tariff SET cents = cents + 5 WHERE id = ${random.int(1, 4813)};`);
+      lines.push(`${asOf(s + 5)} UPDATE tariffs.tariff SET cents = cents + 5 WHERE id = ${random.int(1, 4812)};`);
     at = at.plus({ seconds: random.int(120, 700) });
   }
   return lines.join('\n');

@@ -1,13 +1,13 @@
 import { spawn, spawnSync, type ChildProcess } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { closeSync, mkdirSync, mkdtempSync, openSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { closeSync, mkdirSync, openSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import net from 'node:net';
-import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { setTimeout as pause } from 'node:timers/promises';
 import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
 import { MariadbConnection } from './connection';
+import { ownFolder } from './own-folder';
 
 const account = 'scratch';
 const startMs = 60_000;
@@ -38,7 +38,7 @@ export class ScratchServer {
 
   /** Makes and starts one. Throws SourceError. */
   static async start(): Promise<ScratchServer> {
-    const folder = mkdtempSync(path.join(tmpdir(), 'lithodex-scratch-'));
+    const folder = ownFolder('scratch');
     try {
       return await ScratchServer.startIn(folder);
     } catch (error) {
@@ -80,8 +80,12 @@ export class ScratchServer {
     const port = await freePort();
     const log = openSync(path.join(folder, 'log'), 'a');
     const child = spawn(
-      'mariadbd',
+      // it ends with the mover, however that ends
+      'setpriv',
       [
+        '--pdeathsig=KILL',
+        '--',
+        'mariadbd',
         '--no-defaults',
         ...user,
         `--datadir=${data}`,

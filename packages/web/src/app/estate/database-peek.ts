@@ -5,6 +5,9 @@ import { formatPipes } from '../ui/format-pipes';
 
 const mostShown = 40;
 
+/** Number of the version of a server, without what its maker puts behind it. */
+export const versionOf = (facts: WorkloadFacts): string => /^[\d.]+/.exec(facts.version)?.[0] ?? facts.version;
+
 /** What a database server says of itself. */
 @Component({
   selector: 'lx-database-peek',
@@ -26,7 +29,7 @@ const mostShown = 40;
         }
       </dd>
       <dt>Server</dt>
-      <dd>MariaDB {{ f.version }}</dd>
+      <dd>MariaDB {{ version() }}</dd>
       <dt>Log</dt>
       <dd>
         @if (f.logs.on) {
@@ -61,5 +64,6 @@ export class DatabasePeek {
   readonly facts = input.required<WorkloadFacts>();
   readonly workloadId = input.required<number>();
   readonly systemId = input.required<number>();
+  protected readonly version = computed(() => versionOf(this.facts()));
   protected readonly shown = computed(() => this.facts().databases.slice(0, mostShown));
 }

@@ -6,6 +6,7 @@ import { Api, type ApiFailure } from '../data/api';
 import { Session } from '../data/session';
 import { AtOnce } from '../ui/at-once';
 import { FormDialog } from '../ui/form-dialog';
+import { versionOf } from './database-peek';
 
 /** Where a workload comes from, how it is read, and by how many at once. */
 @Component({
@@ -29,7 +30,7 @@ import { FormDialog } from '../ui/form-dialog';
       } @else if (workload().facts; as f) {
         <dt>Database server</dt>
         <dd>
-          <a [routerLink]="['/estate/systems', workload().source.id]">{{ workload().source.name }}</a>, MariaDB {{ f.version }}
+          <a [routerLink]="['/estate/systems', workload().source.id]">{{ workload().source.name }}</a>, MariaDB {{ versionOf(f) }}
         </dd>
         <dt>Databases</dt>
         <dd>{{ names() }}</dd>
@@ -78,6 +79,7 @@ export class SourceSide {
   /** The account inside the machine is to be given or changed. */
   readonly inside = output();
   protected readonly problem = signal('');
+  protected readonly versionOf = versionOf;
   protected readonly names = computed(() =>
     formatFirst(
       (this.workload().facts?.databases ?? []).map((d) => d.name),

@@ -70,7 +70,8 @@ export class WorkloadPage {
   );
   protected readonly workload = computed(() => this.result()?.value);
   protected readonly failure = computed(() => this.result()?.failure);
-  protected readonly points = computed(() => this.workload()?.pointList ?? []);
+  /** Points that hold what one can look into: a log leads from one to the next, and is seen on its own page. */
+  protected readonly points = computed(() => (this.workload()?.pointList ?? []).filter((p) => p.kind !== 'log'));
   protected readonly sound = computed(() => this.points().filter((p) => !p.suspect));
   /** The point that is read: the newest one at the moment, whatever it is; without a moment the newest sound one. */
   protected readonly point = computed((): Point | undefined => {

@@ -19,6 +19,11 @@ interface Row {
   readonly to: number;
 }
 
+const goneWords = (n: Band['notable'][number]): string => {
+  const rows = n.tables.filter((t) => t.change === 'deleted').reduce((sum, t) => sum + t.rows, 0);
+  return rows ? `${countOf(rows, 'row')} gone at once` : 'gone at once';
+};
+
 /** Where a database server can be brought back to: bands of the last days, and under them one day. */
 @Component({
   selector: 'lx-second-band',
@@ -59,6 +64,7 @@ interface Row {
         >
           <title>{{ n.title }}</title>
         </line>
+        <text [attr.x]="n.x + 8" [attr.y]="row.row.y + 11" font-size="11.5" font-weight="600" fill="var(--fail)">{{ n.label }}</text>
       }
       @if (row.cursor; as x) {
         <line
@@ -158,7 +164,11 @@ export class SecondBand {
         .map((f) => ({ x: this.x(row, f.moment), title: `full, ${formatMoment(f.moment, zone)}` })),
       notable: band.notable
         .filter((n) => inRow(n.at))
-        .map((n) => ({ x: this.x(row, n.at), title: `${formatMoment(n.at, zone)}: ${n.statement}` })),
+        .map((n) => ({
+          x: this.x(row, n.at),
+          title: `${formatMoment(n.at, zone)}: ${n.statement}`,
+          label: step < dayMs ? goneWords(n) : '',
+        })),
       cursor: inRow(this.at()) ? this.x(row, this.at()) : null,
     };
   }

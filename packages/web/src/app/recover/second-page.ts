@@ -2,8 +2,8 @@ import { ChangeDetectionStrategy, Component, computed, inject, input, signal } f
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
-import type { BandCommits, BodyInput, RestorePlan } from '@lithodex/contract';
-import { formatList, formatMoment, objectNameOf, unescapePath } from '@lithodex/core';
+import type { BandCommits, BodyInput, RestorePlan, WorkloadDetail } from '@lithodex/contract';
+import { countOf, formatDuration, formatList, formatMoment, objectNameOf, unescapePath } from '@lithodex/core';
 import { DateTime } from 'luxon';
 import { debounceTime, forkJoin, map, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
@@ -19,7 +19,7 @@ import { SecondBand } from './second-band';
 
 type Commit = BandCommits['rows'][number];
 type Rule = 'leave' | 'replace' | 'beside';
-const around = { before: 5, after: 7 };
+const around = { before: 6, after: 8 };
 const mostDatabases = 50;
 const mostTables = 500;
 
@@ -182,10 +182,25 @@ export class SecondPage {
     return this.rule() === 'replace' ? (n === around.after ? `${n} and more` : String(n)) : '0';
   });
 
+  /** How new the newest second is, against what was promised. */
+  protected standing({ objectiveHours }: WorkloadDetail): string {
+    const newest = this.newest();
+    const parts = [
+      newest === null ? '' : `newest second ${formatDuration(Math.max(0, this.session.now() - newest))} old`,
+      objectiveHours === null ? '' : `objective ${objectiveHours} h`,
+    ];
+    return parts.filter(Boolean).join(', ');
+  }
+
   protected readonly local = computed(() =>
     DateTime.fromMillis(this.at(), { zone: this.session.zone() }).toFormat("yyyy-MM-dd'T'HH:mm:ss"),
   );
   protected readonly seconds = computed(() => this.clock(this.at()).slice(-2));
+  /** Of a commit: the day too, where it is another than the chosen one. */
+  protected when(at: number): string {
+    const [local, chosen] = [at, this.at()].map((t) => DateTime.fromMillis(t, { zone: this.session.zone() })) as [DateTime, DateTime];
+    return local.hasSame(chosen, 'day') ? this.clock(at) : local.toFormat('ccc d LLL HH:mm:ss');
+  }
   protected clock(at: number): string {
     return DateTime.fromMillis(at, { zone: this.session.zone() }).toFormat('HH:mm:ss');
   }
@@ -213,7 +228,7 @@ export class SecondPage {
   }
   protected goneBy(c: Commit): string {
     const gone = c.tables.find((t) => t.change === 'deleted');
-    return gone ? `${gone.rows} rows of ${gone.table}` : c.statement.slice(0, 50);
+    return gone ? `${countOf(gone.rows, 'row')} of ${gone.table}` : c.statement.slice(0, 50);
   }
 
   protected patch(query: Record<string, string | number | null>): void {

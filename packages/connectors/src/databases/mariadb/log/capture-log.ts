@@ -1,6 +1,5 @@
-import { mkdtempSync, rmSync } from 'node:fs';
+import { rmSync } from 'node:fs';
 import { open } from 'node:fs/promises';
-import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { byName, EngineError, StreamContent, topEntry, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
 import type { DatabaseCommit, DatabaseLogPoint, DatabaseServer, LogStart } from '@lithodex/kinds';
@@ -9,6 +8,7 @@ import type { PointWriting } from '../../../point-writing';
 import { SourceError } from '../../../source-error';
 import { ClientProgram } from '../client-program';
 import { MariadbConnection } from '../connection';
+import { ownFolder } from '../own-folder';
 import { CommitReader } from './commits';
 import { eventType, LogReader, magic } from './events';
 import { bytesOf, logFolder, pieceFolder, pieceName, piecesOf, type Piece } from './pieces';
@@ -191,7 +191,7 @@ export class LogCapture {
     at: number,
     take: (data: Buffer, reader: LogReader) => Promise<void>,
   ): Promise<LogReader> {
-    const folder = mkdtempSync(path.join(tmpdir(), 'lithodex-log-'));
+    const folder = ownFolder('log');
     try {
       const args = ['--read-from-remote-server', '--raw', `--result-file=${folder}/`, `--start-position=${at}`, file];
       try {

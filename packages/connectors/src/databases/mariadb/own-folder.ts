@@ -1,0 +1,24 @@
+import { mkdtempSync, readdirSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import path from 'node:path';
+
+const named = (what: string) => `lithodex-${what}-`;
+
+function isAlive(pid: number): boolean {
+  try {
+    process.kill(pid, 0);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
+/** A folder of this process for a while. Those that killed processes left are removed first. */
+export function ownFolder(what: 'scratch' | 'log'): string {
+  const begin = named(what);
+  for (const name of readdirSync(tmpdir())) {
+    const pid = name.startsWith(begin) ? Number(/^\d+/.exec(name.slice(begin.length))?.[0] ?? NaN) : NaN;
+    if (Number.isSafeInteger(pid) && pid > 0 && !isAlive(pid)) rmSync(path.join(tmpdir(), name), { recursive: true, force: true });
+  }
+  return mkdtempSync(path.join(tmpdir(), `${begin}${process.pid}-`));
+}
