@@ -1,6 +1,7 @@
 import fs from 'node:fs';
 import os from 'node:os';
 import { catalogBench } from './catalog-bench';
+import { databaseBench } from './database-bench';
 import { imageBench, servePlatform } from './image-bench';
 import { promiseBenches } from './promise-benches';
 import { asText, keptAsText, type Kept, type Result } from './result';
@@ -22,6 +23,7 @@ const all = [
   'known-data',
   'memory',
   'tasks',
+  'database',
 ] as const;
 const args = process.argv.slice(2);
 
@@ -39,6 +41,8 @@ if (args[0] === '--simulate') {
 }
 const json = args.includes('--json');
 const runs = Number(args.find((a) => a.startsWith('--runs='))?.slice(7) ?? 5);
+/** Of the database that is read. */
+const databaseBytes = Number(args.find((a) => a.startsWith('--database-mb='))?.slice(14) ?? 2000) * 1_000_000;
 const chosen = args.filter((a) => !a.startsWith('--'));
 const unknown = chosen.find((a) => !all.includes(a as (typeof all)[number]));
 if (unknown) throw new Error(`There is no bench "${unknown}"; there are ${all.join(', ')}.`);
@@ -60,6 +64,7 @@ try {
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, report);
   if (wanted('tasks')) await taskBench(keeps);
+  if (wanted('database')) await databaseBench(folder, databaseBytes, Math.min(runs, 3), report, keeps);
   if (wanted('scale')) await scaleBench(folder, keeps);
 } finally {
   fs.rmSync(folder, { recursive: true, force: true });

@@ -10,6 +10,7 @@ const help = `Lithodex
   ./lithodex start --config FILE                       start the server with a configuration of your own
   ./lithodex test [unit|api|browser] [--ratio]         run the tests (all, or one kind); --ratio only counts lines
   ./lithodex test --fuzz=N | --kills=N                 send N bodies to every route; kill mover and server N times
+  ./lithodex test --seconds=N                          bring a database back to N seconds while it is written to, and compare
   ./lithodex bench [NAME…] [--json]                    measure beside the peers
   ./lithodex token --role ROLE --name NAME [--duties D,D] [--state DIR]   print an API token for the demo's server, or one for a mover
   ./lithodex mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR] [--bounds FILE]   start a mover; a code lets it in the first time

@@ -71,6 +71,19 @@ export async function test(args) {
     });
     return;
   }
+  const seconds = args.find((a) => a.startsWith('--seconds='))?.slice('--seconds='.length);
+  if (seconds) {
+    await install(true);
+    await build(['node']);
+    run(
+      'npx',
+      ['vitest', 'run', '--project', 'api', 'tests/api/database-log.test.ts', '-t', 'leads from a full', '--testTimeout=7200000'],
+      {
+        env: { ...process.env, LITHODEX_SECONDS: seconds },
+      },
+    );
+    return;
+  }
   const chosen = args.filter((a) => !a.startsWith('-'));
   const unknown = chosen.find((a) => !kinds.includes(a));
   if (unknown) throw new Error(`There is no kind of test "${unknown}"; there are ${kinds.join(', ')}.`);

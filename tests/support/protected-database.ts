@@ -1,5 +1,6 @@
-import { execFileSync } from 'node:child_process';
+import { execFile, execFileSync } from 'node:child_process';
 import fs from 'node:fs';
+import { promisify } from 'node:util';
 import type { BodyInput } from '@lithodex/contract';
 import { runSql, startMariadb } from '../../scripts/launcher/mariadb.mjs';
 
@@ -34,6 +35,12 @@ export class ProtectedDatabase {
 
   run(sql: string): string {
     return runSql(this.server.socket, sql);
+  }
+
+  /** The same while others work. */
+  async runBeside(sql: string): Promise<void> {
+    const args = ['--no-defaults', `--socket=${this.server.socket}`, '-e', sql];
+    await promisify(execFile)('mariadb', args);
   }
 
   body(name: string, account = 'keeper'): BodyInput<'addSystem'> {

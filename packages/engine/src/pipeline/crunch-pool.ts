@@ -6,7 +6,7 @@ import type { KeySet } from '../keys/key-set';
 import type { WriteCounts } from '../store/chunk-writer';
 import type { TargetPlace } from '../targets/place';
 import { ThreadPool, weightOf, type PoolThread } from '../threads/thread-pool';
-import type { BlockJob, BlocksDone, FileJobs, SegmentDone } from './crunch';
+import { segmentBytes, type BlockJob, type BlocksDone, type FileJobs, type SegmentDone } from './crunch';
 import { readResults, type FileResult } from './file-results';
 
 interface CrunchData {
@@ -20,7 +20,7 @@ export type CrunchRequest =
   | { readonly type: 'begin'; readonly claims: SharedArrayBuffer }
   | { readonly type: 'files'; readonly id: number; readonly jobs: FileJobs }
   | { readonly type: 'blocks'; readonly id: number; readonly job: BlockJob }
-  | { readonly type: 'segment'; readonly id: number; readonly data: Uint8Array }
+  | { readonly type: 'segment'; readonly id: number; readonly data: Uint8Array<ArrayBuffer> }
   | { readonly type: 'finish' };
 
 export type CrunchReply =
@@ -46,6 +46,7 @@ export class CrunchPool {
   private claims: ClaimTable | undefined;
   private readonly answers = new Map<number, (result: FileResult, at: number) => void>();
   private readonly waiting = new Map<number, Waiting>();
+  private readonly memory: ArrayBuffer[] = [];
   private failure: EngineError | undefined;
   private nextId = 1;
   private finished: WriteCounts[] = [];
@@ -68,6 +69,7 @@ export class CrunchPool {
       readResults(reply.results, this.answers.get(reply.id)!);
       this.answers.delete(reply.id);
     } else if (reply.type === 'blocks' || reply.type === 'segment') {
+      if (reply.type === 'segment' && reply.done.memory.byteLength === segmentBytes) this.memory.push(reply.done.memory);
       this.waiting.get(reply.id)!.resolve(reply.done);
       this.waiting.delete(reply.id);
     } else if (reply.type === 'pack') this.onPack(PackToc.decode(new ByteReader(Buffer.from(reply.toc.buffer))));
@@ -118,6 +120,11 @@ export class CrunchPool {
     return { done };
   }
 
+  /** Memory for a piece of a stream: some that was used before, where there is any. */
+  segmentMemory(): ArrayBuffer {
+    return this.memory.pop() ?? new ArrayBuffer(segmentBytes);
+  }
+
   private answerTo<T extends BlocksDone | SegmentDone>(id: number): Promise<T> {
     return new Promise<T>((resolve, reject) => {
       this.waiting.set(id, { resolve: resolve as Waiting['resolve'], reject });
@@ -143,6 +150,7 @@ export class CrunchPool {
   /** Writes what is left and returns the sums over all threads. */
   async finish(): Promise<WriteCounts> {
     await this.idle();
+    this.memory.length = 0;
     this.pool.tell({ type: 'finish' });
     await this.until(() => this.finished.length === this.pool.running);
     return this.finished.reduce((a, b) => ({ fresh: a.fresh + b.fresh, stored: a.stored + b.stored }), { fresh: 0, stored: 0 });

@@ -47,7 +47,7 @@ async function handle(request: CrunchRequest): Promise<void> {
     reply({ type: 'blocks', id: request.id, done }, [done.names.buffer as ArrayBuffer]);
   } else if (request.type === 'segment') {
     const done = await crunch.segment(request.data);
-    reply({ type: 'segment', id: request.id, done }, [done.names.buffer as ArrayBuffer]);
+    reply({ type: 'segment', id: request.id, done }, [done.names.buffer as ArrayBuffer, done.memory]);
   } else {
     await writer.finish();
     reply({ type: 'finished', counts: writer.counts });

@@ -51,6 +51,8 @@ export interface SegmentDone {
   readonly lengths: readonly number[];
   /** Its beginning looks random. */
   readonly random: boolean;
+  /** The memory it came in, to be used again. */
+  readonly memory: ArrayBuffer;
 }
 
 /** Files above this size are cut into chunks, in bytes. */
@@ -145,7 +147,7 @@ export class Crunch {
   }
 
   /** Cuts and stores a piece of a stream of at most {@link segmentBytes}, on its own: its end is the end of a chunk. Throws as {@link files}. */
-  async segment(data: Uint8Array): Promise<SegmentDone> {
+  async segment(data: Uint8Array<ArrayBuffer>): Promise<SegmentDone> {
     this.goOn();
     this.window.set(data);
     const names: Buffer[] = [];
@@ -160,7 +162,7 @@ export class Crunch {
       if (this.writer.full) await this.writer.drain();
     }
     // memory of its own, as it is handed over
-    return { names: new Uint8Array(Buffer.concat(names)), lengths, random };
+    return { names: new Uint8Array(Buffer.concat(names)), lengths, random, memory: data.buffer };
   }
 
   private goOn(): void {

@@ -11,6 +11,8 @@ export interface StreamStored extends Pick<TreeEntry, 'content'> {
   readonly random: boolean;
 }
 
+/** Bytes that a stream begins with. */
+const smallStream = 64 << 10;
 /** Most pieces of a stream that are under way: what waits for threads is memory. */
 const mostUnderWay = 4;
 
@@ -48,7 +50,8 @@ export class StreamContent {
 
   private reserve(bytes: number): void {
     if (bytes <= this.buffer.length) return;
-    const larger = Buffer.allocUnsafeSlow(Math.min(segmentBytes, Math.max(64 << 10, 2 * this.buffer.length, bytes)));
+    // most streams are short; what is not gets all at once
+    const larger = bytes <= smallStream ? Buffer.allocUnsafeSlow(smallStream) : Buffer.from(this.pool.segmentMemory());
     larger.set(this.buffer.subarray(0, this.length));
     this.buffer = larger;
   }

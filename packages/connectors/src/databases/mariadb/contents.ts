@@ -40,7 +40,7 @@ export async function readDatabase(c: MariadbConnection, name: string): Promise<
     if (o.type === 'BASE TABLE' || o.type === 'SYSTEM VERSIONED') {
       const create = shown(await c.row(`SHOW CREATE TABLE ${quoted(o.name)}`), 'Create Table');
       if (create !== undefined)
-        tables.push({ name: o.name, head: `${settings}\n${create};\n`, unversioned: o.engine !== versionedStorage });
+        tables.push({ name: o.name, head: `${settings}\n${create};\n\n`, unversioned: o.engine !== versionedStorage });
     } else if (o.type === 'SEQUENCE') others.push(await sequence(c, o.name));
     else if (o.type === 'VIEW') {
       const create = shown(await c.row(`SHOW CREATE VIEW ${quoted(o.name)}`), 'Create View');

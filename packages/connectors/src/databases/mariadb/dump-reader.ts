@@ -1,14 +1,21 @@
 import { SourceError } from '../../source-error';
 import type { RowSink, RowsRead } from '../family';
-import { RowGroups } from './row-groups';
 
 const newline = 0x0a;
 /** No row is larger: as much as the protocol of the family can carry. */
 const mostLine = 1 << 30;
 const insertInto = Buffer.from('INSERT INTO `');
+const useDatabase = Buffer.from('\nUSE `');
+const values = ' VALUES ';
+/** No piece is shorter, but for the last one. */
+const leastPiece = 1 << 20;
+/** Bytes from one row that may end a piece to the next: long beside the shortest piece, so that pieces soon end where they did before when rows before them have changed. */
+const betweenEnds = 4 << 20;
+/** What is looked at at the beginning and at the end of a row. */
+const sampled = 12;
 
 /** The name that begins after an opening backtick at `from`, and where it ends. */
-function nameAt(text: string, from: number): { name: string; end: number } {
+export function nameAt(text: string, from: number): { name: string; end: number } {
   for (let at = from; ; at++) {
     at = text.indexOf('`', at);
     if (at < 0) throw new SourceError('DUMP_UNREADABLE', 'a name without an end');
@@ -17,13 +24,30 @@ function nameAt(text: string, from: number): { name: string; end: number } {
   }
 }
 
-/** What a dump of one row a statement says: rows by table, and where the log stood. */
+/** FNV-1a over the beginning and the end of a row: of so many bytes of rows one may end a piece, wherever it stands. */
+function endsPiece(data: Buffer, from: number, to: number): boolean {
+  let h = 0x811c9dc5;
+  const first = Math.min(to, from + sampled);
+  for (let i = from; i < first; i++) h = Math.imul(h ^ data[i]!, 0x01000193);
+  for (let i = Math.max(first, to - sampled - 4); i < to; i++) h = Math.imul(h ^ data[i]!, 0x01000193);
+  h ^= h >>> 15;
+  h = Math.imul(h, 0x2c1b3c6d);
+  return (h ^ (h >>> 12)) >>> 0 < ((to - from) / betweenEnds) * 0x1_0000_0000;
+}
+
+const beginsWith = (data: Buffer, at: number, begin: Buffer) =>
+  data.length - at >= begin.length && data.compare(begin, 0, begin.length, at, at + begin.length) === 0;
+
+/**
+ * What a dump of one row a statement says: rows by table, and where the log stood. Rows stay as they are, a statement a line; no line break of a value stands in the dump as one. Tables
+ * follow each other, so what begins and ends with the same table holds nothing else, and most of it is passed on without being looked at.
+ */
 export class DumpReader {
   private parts: Buffer[] = [];
   private partsBytes = 0;
   /** What the statements of the table being read begin with, up to the row. */
   private prefix: Buffer = Buffer.from('\0');
-  private groups: RowGroups | undefined;
+  private sink: RowSink | undefined;
   private file = '';
   private at = 0;
   private id = '';
@@ -31,7 +55,7 @@ export class DumpReader {
   /** `database`: which one the dump is of, where it does not say. */
   constructor(
     private database: string,
-    private readonly sink: (database: string, table: string) => RowSink | undefined,
+    private readonly sinkOf: (database: string, table: string) => RowSink | undefined,
   ) {}
 
   get position(): RowsRead['position'] {
@@ -40,60 +64,91 @@ export class DumpReader {
 
   /** Takes what the program wrote, in any pieces. Throws SourceError and what the sink throws. */
   async take(data: Buffer): Promise<void> {
-    let from = 0;
-    for (;;) {
-      const end = data.indexOf(newline, from);
-      if (end < 0) break;
-      if (this.parts.length === 0) {
-        const wait = this.line(data, from, end);
-        if (wait) await wait;
-      } else {
-        const whole = Buffer.concat([...this.parts, data.subarray(from, end)]);
-        this.parts = [];
-        this.partsBytes = 0;
-        const wait = this.line(whole, 0, whole.length);
-        if (wait) await wait;
-      }
-      from = end + 1;
+    const end = data.lastIndexOf(newline) + 1;
+    if (end === 0) {
+      this.keep(data);
+      return;
     }
-    if (from === data.length) return;
+    const lines = this.parts.length ? Buffer.concat([...this.parts, data.subarray(0, end)]) : data.subarray(0, end);
+    this.parts = [];
+    this.partsBytes = 0;
+    if (this.isOneTable(lines)) await this.rows(lines);
+    else await this.lineByLine(lines);
+    if (end < data.length) this.keep(data.subarray(end));
+  }
+
+  private keep(data: Buffer): void {
     // the memory of what was read is used again
-    this.parts.push(Buffer.from(data.subarray(from)));
-    this.partsBytes += data.length - from;
+    this.parts.push(Buffer.from(data));
+    this.partsBytes += data.length;
     if (this.partsBytes > mostLine) throw new SourceError('DUMP_UNREADABLE', 'a row of more than 1 GiB');
   }
 
-  async end(): Promise<void> {
+  end(): void {
     if (this.partsBytes > 0) throw new SourceError('DUMP_UNREADABLE', 'it ends within a line');
-    await this.groups?.end();
-    this.groups = undefined;
   }
 
-  private line(data: Buffer, from: number, to: number): Promise<void> | undefined {
-    const { prefix } = this;
-    const begins = from + prefix.length;
-    if (to > begins && data.compare(prefix, 0, prefix.length, from, begins) === 0) return this.groups?.add(data, begins, to - 1);
-    if (to - from > insertInto.length && data.compare(insertInto, 0, insertInto.length, from, from + insertInto.length) === 0)
-      return this.firstRow(data, from, to);
-    this.remark(data.toString('utf8', from, Math.min(to, from + 10_000)));
-    return undefined;
+  private isOneTable(lines: Buffer): boolean {
+    const last = lines.lastIndexOf(newline, lines.length - 2) + 1;
+    return beginsWith(lines, 0, this.prefix) && beginsWith(lines, last, this.prefix) && !lines.includes(useDatabase);
+  }
+
+  /** Whole lines of the table that is being read. */
+  private async rows(lines: Buffer): Promise<void> {
+    const { sink } = this;
+    if (!sink) return;
+    let from = 0;
+    let begin = Math.max(0, leastPiece - sink.open);
+    // the first line that begins there: the one before may have begun in what is too short
+    if (begin > 0) begin = begin < lines.length ? lines.indexOf(newline, begin - 1) + 1 || lines.length : lines.length;
+    while (begin < lines.length) {
+      const end = lines.indexOf(newline, begin);
+      if (endsPiece(lines, begin + this.prefix.length, end)) {
+        await sink.write(lines.subarray(from, end + 1));
+        await sink.endPiece();
+        from = end + 1;
+        const next = from + leastPiece;
+        begin = next < lines.length ? lines.indexOf(newline, next - 1) + 1 || lines.length : lines.length;
+      } else begin = end + 1;
+    }
+    if (from < lines.length) await sink.write(lines.subarray(from));
+  }
+
+  private async lineByLine(lines: Buffer): Promise<void> {
+    let rows = -1;
+    const pass = async (to: number) => {
+      if (rows >= 0) await this.rows(lines.subarray(rows, to));
+      rows = -1;
+    };
+    for (let from = 0; from < lines.length;) {
+      const end = lines.indexOf(newline, from) + 1;
+      if (beginsWith(lines, from, this.prefix)) {
+        if (rows < 0) rows = from;
+      } else {
+        await pass(from);
+        if (beginsWith(lines, from, insertInto)) {
+          this.begin(lines, from, end);
+          rows = from;
+        } else this.remark(lines.toString('utf8', from, Math.min(end, from + 10_000)));
+      }
+      from = end;
+    }
+    await pass(lines.length);
   }
 
   /** The first row of a table. */
-  private async firstRow(data: Buffer, from: number, to: number): Promise<void> {
-    await this.groups?.end();
+  private begin(data: Buffer, from: number, to: number): void {
     const { name, bytes } = opening(data, from, to);
-    const sink = this.sink(this.database, name);
     this.prefix = bytes;
-    // what rows look like in the text of the table: a line break before each, none behind the word
-    const begins = Buffer.concat([bytes.subarray(0, bytes.length - 1), Buffer.from('\n')]);
-    this.groups = sink && new RowGroups(sink, Buffer.concat([Buffer.from('\n'), begins]));
-    const wait = this.groups?.add(data, from + bytes.length, to - 1);
-    if (wait) await wait;
+    this.sink = this.sinkOf(this.database, name);
   }
 
   private remark(line: string): void {
-    if (line.startsWith('USE `')) this.database = nameAt(line, 5).name;
+    if (line.startsWith('USE `')) {
+      this.database = nameAt(line, 5).name;
+      // another database may have a table of the same name
+      this.prefix = Buffer.from('\0');
+    }
     const log = /^-- CHANGE MASTER TO MASTER_LOG_FILE='([^']+)', MASTER_LOG_POS=(\d+);/.exec(line);
     if (log) [this.file, this.at] = [log[1]!, Number(log[2])];
     const id = /^-- SET GLOBAL gtid_slave_pos='([^']*)'/.exec(line);
@@ -105,6 +160,12 @@ export class DumpReader {
 function opening(data: Buffer, from: number, to: number): { name: string; bytes: Buffer } {
   // names are at most 64 characters each, columns at most 4096
   const text = data.toString('latin1', from, Math.min(to, from + 1_200_000));
+  const { name, length } = openingOf(text);
+  return { name: Buffer.from(name, 'latin1').toString(), bytes: Buffer.from(data.subarray(from, from + length)) };
+}
+
+/** The same of a statement as text of one character a byte. Throws SourceError for one of another form. */
+export function openingOf(text: string): { name: string; length: number } {
   const table = nameAt(text, insertInto.length);
   let at = table.end;
   if (text.startsWith(' (`', at)) {
@@ -115,7 +176,6 @@ function opening(data: Buffer, from: number, to: number): { name: string; bytes:
     }
     at++;
   }
-  const values = ' VALUES ';
   if (!text.startsWith(values, at)) throw new SourceError('DUMP_UNREADABLE', 'a statement of another form');
-  return { name: Buffer.from(table.name, 'latin1').toString(), bytes: Buffer.from(data.subarray(from, from + at + values.length)) };
+  return { name: table.name, length: at + values.length };
 }

@@ -9,6 +9,8 @@ import { accountsText, databaseNames, readDatabase } from './contents';
 import { DumpReader } from './dump-reader';
 
 const dumpProgram = 'mariadb-dump';
+/** Bytes that the program gathers before it writes. */
+const gathered = 256 << 10;
 /** Bytes of a table that wait to be taken. */
 const passedAtOnce = 4 << 20;
 /** One instant for all tables and the place of the log at it; one row a statement, which is grouped anew; only rows, as everything else is asked for by itself. */
@@ -69,14 +71,14 @@ async function dump(
   reader: DumpReader,
   stopped: Stopped,
 ): Promise<RowsRead['position']> {
-  const program = ClientProgram.start(dumpProgram, server, address, args);
+  const program = ClientProgram.start(dumpProgram, server, address, args, gathered);
   try {
     for await (const data of program.output as AsyncIterable<Buffer>) {
       if (stopped()) throw new EngineError('STOPPED');
       await reader.take(data);
     }
     await program.end();
-    await reader.end();
+    reader.end();
     return reader.position;
   } catch (error) {
     program.kill();

@@ -1,9 +1,13 @@
 import { SourceError } from '../../source-error';
 import { quoted } from './connection';
+import { openingOf } from './dump-reader';
 import { splitTable, statementEnd, type SplitTable } from './statements';
 
 /** How to make a table is read at once. */
 const mostHead = 16 << 20;
+const newline = 0x0a;
+/** Rows are loaded in statements of about so many bytes: each by itself takes several times as long. */
+const statementBytes = 256 << 10;
 
 /** The text of a table as it is stored, taken apart while it is read. */
 export class TableText {
@@ -34,33 +38,57 @@ export class TableText {
     }
   }
 
-  /**
-   * What fills a table called `under`, in pieces. `rows` counts the rows that have passed. No line break of a value stands in the text as one, so a line that begins with the opening
-   * of a statement is one.
-   */
+  /** What fills a table called `under`, in statements of many rows. `rows` counts the rows that have passed. Throws SourceError for what are no rows of the table. */
   async *filling(under: string, rows: { count: number }): AsyncGenerator<Buffer> {
-    const opening = Buffer.from(`\nINSERT INTO ${quoted(this.name)}`);
-    const instead = Buffer.from(`\nINSERT INTO ${quoted(under)}`);
-    const row = Buffer.from('\n(');
-    let kept = this.first;
+    const own = Buffer.from(`INSERT INTO ${quoted(this.name)}`);
+    const instead = Buffer.from(`INSERT INTO ${quoted(under)}`);
+    let prefix: Buffer = Buffer.from('\0');
+    let begin: Buffer = instead;
+    let kept: Buffer = this.first;
+    /** Rows of the statement that is open. */
+    let open: Buffer[] = [];
+    let bytes = 0;
+    const close = (): Buffer[] => {
+      const statement = open.length ? [...open, Buffer.from(';\n')] : [];
+      open = [];
+      bytes = 0;
+      return statement;
+    };
     for (;;) {
       const next = await this.rest.next();
-      const data = next.done ? kept : Buffer.concat([kept, next.value]);
-      // an opening may begin in this piece and end in the next
-      const end = next.done ? data.length : Math.max(0, data.length - opening.length + 1);
+      const data = next.done ? kept : kept.length ? Buffer.concat([kept, next.value]) : next.value;
       let from = 0;
-      const out: Buffer[] = [];
-      for (let at = data.indexOf(opening); at >= 0 && at < end; at = data.indexOf(opening, from)) {
-        out.push(data.subarray(from, at), instead);
-        from = at + opening.length;
+      for (let end = data.indexOf(newline); end >= 0; end = data.indexOf(newline, from)) {
+        // a line is a statement of one row, or nothing
+        if (end > from) {
+          if (end - from <= prefix.length || data.compare(prefix, 0, prefix.length, from, from + prefix.length) !== 0) {
+            if (open.length) yield Buffer.concat(close());
+            const { length } = openingOf(this.rowText(data, from, end, own));
+            prefix = Buffer.from(data.subarray(from, from + length));
+            begin = Buffer.concat([instead, prefix.subarray(own.length)]);
+          }
+          rows.count++;
+          const row = data.subarray(from + prefix.length, end - 1);
+          open.push(open.length ? comma : begin, row);
+          bytes += row.length;
+          if (bytes >= statementBytes) yield Buffer.concat(close());
+        }
+        from = end + 1;
       }
-      const to = Math.max(from, end);
-      out.push(data.subarray(from, to));
-      // looked for with one byte of what comes, which is looked at again with the next piece
-      for (let at = data.indexOf(row); at >= 0 && at < to; at = data.indexOf(row, at + 1)) rows.count++;
-      kept = Buffer.from(data.subarray(to));
-      for (const piece of out) if (piece.length) yield piece;
-      if (next.done) return;
+      if (next.done) {
+        if (from < data.length) throw new SourceError('DUMP_UNREADABLE', `${this.name}: it ends within a row`);
+        if (open.length) yield Buffer.concat(close());
+        return;
+      }
+      kept = Buffer.from(data.subarray(from));
     }
   }
+
+  private rowText(data: Buffer, from: number, end: number, own: Buffer): string {
+    if (data.compare(own, 0, own.length, from, Math.min(end, from + own.length)) !== 0 || data[end - 1] !== 0x3b)
+      throw new SourceError('DUMP_UNREADABLE', `${this.name}: a line that is no row of it`);
+    return data.toString('latin1', from, Math.min(end, from + 1_200_000));
+  }
 }
+
+const comma = Buffer.from(',');
