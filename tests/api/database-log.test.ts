@@ -140,6 +140,13 @@ describe('the log of a database server', () => {
     const { stretches } = await band();
     expect(stretches).toHaveLength(2);
     expect(stretches[1]).toMatchObject({ from: null, cause: expect.stringContaining('purged') });
+    const matters = async () => (await admin.call('watch', { query: {} })).matters.map((m) => m.title);
+    expect(await matters()).toEqual(
+      expect.arrayContaining([
+        expect.stringMatching(/^No second of Berths since .* can be brought back$/),
+        '4 812 rows of Berths are gone at once',
+      ]),
+    );
     const inside = { at: before.to + 1000 };
     await expect(restored(inside, 'never')).rejects.toMatchObject({ code: 'INVALID' });
     // what was whole before the gap still is
@@ -155,6 +162,15 @@ describe('the log of a database server', () => {
     // names of files begin anew, and nothing of one stretch is taken for another
     expect((await restored({ at: before.to }, 'long_before')).tasks[0]).toMatchObject({ cause: null });
     expect(sums('long_before')).toBe(sums('before_gap'));
+  });
+
+  it('says what a policy with a log needs', async () => {
+    const { body } = await admin.call('getPolicy', { id: policyId });
+    const warnings = async (rules: typeof body.rules, more: object = {}) =>
+      (await admin.call('consequences', { body: { id: policyId, body: { ...body, ...more, rules } } })).warnings.map((w) => w.code);
+    expect(await warnings(body.rules)).not.toContain('LOG_ALONE');
+    expect(await warnings([body.rules[1]!])).toContain('LOG_ALONE');
+    expect(await warnings(body.rules, { exclude: ['ledger'] })).toContain('LOG_IS_WHOLE');
   });
 
   it('says that a log is off', async () => {

@@ -87,7 +87,8 @@ export async function comingTasks(
     /** Targets that a rule reading more of the source writes to at these times: it takes the point for all. */
     const taken = new Set<string>();
     const own: { at: number; keys: string[] }[] = [];
-    for (const rule of heaviestFirst(policy.body.rules)) {
+    // a log is fetched every few minutes, and takes next to nothing: it would hide all else
+    for (const rule of heaviestFirst(policy.body.rules).filter((r) => r.kind !== 'log')) {
       const { schedule } = rule;
       const first = schedule.every === 'after' ? policies.find((p) => p.id === schedule.policyId) : undefined;
       if (first) await plan(first);

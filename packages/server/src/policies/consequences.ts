@@ -11,6 +11,7 @@ import { policiesInForce, type PolicyRow } from './matching';
 import { matchesShown } from './matching-shown';
 import { limitOfAll } from '../movers/admission';
 import { KeepRules } from '../runs/expiry';
+import { logWarnings } from './log-warnings';
 import { settledOf } from './settled-rules';
 import { nextStarts, timetablesOf, type PolicyTimetable } from './timetable';
 
@@ -62,6 +63,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
   result.warnings.unshift(
     ...warningsOf(result, body, target !== undefined, timetables),
     ...(await sharedRankWarning(deps, id, ids, body)),
+    ...(await logWarnings(deps, body, result.matches)),
     ...(await firstPointWarning(deps, ids, result.nextRuns[0], body)),
     ...timeWarnings(
       body,

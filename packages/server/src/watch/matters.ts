@@ -9,6 +9,7 @@ import { matchesShown } from '../policies/matching-shown';
 import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, troubledTasksSince, type NightRow } from './night';
 import { moverMatters } from './mover-matters';
+import { databaseCauses, databaseMatters, systemLink } from './database-matters';
 import { changeMatters, comingEnds, connectionCauses, connectionLink, platformMatters } from './platform-matters';
 import { unusualWork } from './unusual-work';
 
@@ -26,6 +27,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
     ...(await suspects(deps, estate)),
     ...failures(tasks, estate),
     ...(await platformMatters(deps)),
+    ...(await databaseMatters(deps)),
     ...(await moverMatters(deps)),
     ...(await damages(deps)),
     ...(await careFailures(deps)),
@@ -95,8 +97,9 @@ function failures(tasks: readonly NightRow[], estate: readonly WorkloadRow[]): F
 /** A cause that lies with the connection leads there; then the runs are tried again. */
 function nextSteps(code: string, rows: readonly NightRow[], estate: readonly WorkloadRow[]): Pick<FoundMatter, 'action' | 'second'> {
   const run = link('See the run, then retry', `/runs/${rows[0]!.run_id}`);
-  const source = estate.find((w) => w.id === rows[0]!.workload_id && w.kind === 'machine')?.source.id;
-  if (source !== undefined && connectionCauses.includes(code)) return { action: connectionLink(source), second: run };
+  const workload = estate.find((w) => w.id === rows[0]!.workload_id);
+  if (workload?.kind === 'machine' && connectionCauses.includes(code)) return { action: connectionLink(workload.source.id), second: run };
+  if (workload?.kind === 'database' && databaseCauses.includes(code)) return { action: systemLink(workload.source.id), second: run };
   return { action: run, second: rows.length > 1 ? link('All of them', '/runs', { states: 'failed' }) : null };
 }
 

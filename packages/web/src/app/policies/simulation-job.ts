@@ -41,7 +41,9 @@ function rulesOn(body: PolicyBody, measures: PolicyMeasures, targetId: string): 
   const scheduleOf = ({ no, schedule }: PolicyRule): Schedule =>
     (schedule.every === 'after' ? measures.schedules.find((s) => s.rule === no)?.schedule : undefined) ?? schedule;
   const heavier: PolicyRule[] = [];
-  return heaviestFirst(body.rules).flatMap((rule) => {
+  // a log stands as its newest point
+  const rules = heaviestFirst(body.rules).filter((r) => r.kind !== 'log');
+  return rules.flatMap((rule) => {
     const takers = heavier.filter((r) => r.targetId === rule.targetId);
     heavier.push(rule);
     const yieldsTo = takers.map((r) => ({ zone: body.zone, closed: body.closed, schedule: scheduleOf(r) }));

@@ -1,0 +1,32 @@
+import { countOf, formatFirst } from '@lithodex/core';
+import type { Consequences, PolicyBody } from '@lithodex/contract';
+import { kindNames, kinds, type DatabaseFacts } from '@lithodex/kinds';
+import { fromJson } from '../db/json';
+import type { Deps } from '../deps';
+
+/** What one should know of a policy that takes the log of workloads. */
+export async function logWarnings(deps: Deps, body: PolicyBody, matches: Consequences['matches']): Promise<Consequences['warnings']> {
+  const { rules } = body;
+  if (!rules.some((r) => r.kind === 'log')) return [];
+  const found: Consequences['warnings'] = [];
+  const rows = await deps
+    .db('workload')
+    .whereIn(
+      'id',
+      matches.map((m) => m.id),
+    )
+    .select<{ name: string; kind: (typeof kindNames)[number]; facts: unknown }[]>('name', 'kind', 'facts');
+  const without = rows.filter((w) => !kinds[w.kind].logs);
+  if (without.length)
+    found.push({ code: 'NO_LOG', text: `${countOf(without.length, 'workload')} of these have no log: that rule passes them over.` });
+  const off = rows.filter((w) => w.kind === 'database' && !fromJson<DatabaseFacts>(w.facts).logs.on).map((w) => w.name);
+  if (off.length) found.push({ code: 'LOG_OFF', text: `No log is written by ${formatFirst(off, 4)}: turn it on there first.` });
+  if (!rules.some((r) => r.kind === 'full'))
+    found.push({ code: 'LOG_ALONE', text: 'A log leads from a full to a second. Without a rule that takes a full it leads nowhere.' });
+  if (body.include.length || body.exclude.length)
+    found.push({
+      code: 'LOG_IS_WHOLE',
+      text: 'The log is that of the whole server: what patterns leave out of the fulls lacks when it is replayed. Take all databases to reach any second.',
+    });
+  return found;
+}
