@@ -69,6 +69,22 @@ const restored = async (until: { at: number } | { file: string; position: number
   };
   return admin.ended((await admin.call('startRestore', { body })).runId);
 };
+/** What a ledger of then has that it should not have, or lacks: commits in their order up to that second, and accounts as they were after the last of them. */
+const differences = (database: string, second: number): string[] => {
+  const [count = 0, newest = 0] = db.run(`SELECT COUNT(*), COALESCE(MAX(id), 0) FROM \`${database}\`.entry`).trim().split('\t').map(Number);
+  const found: string[] = [];
+  const missing = db.run(`SELECT COUNT(*) FROM ledger.entry WHERE id <= ${newest}`).trim();
+  if (Number(missing) !== count) found.push(`${second}: ${count} entries instead of ${missing}`);
+  // an entry is written a moment before it is committed
+  const late = db.run(`SELECT COUNT(*) FROM \`${database}\`.entry WHERE at > ${second}`).trim();
+  if (late !== '0') found.push(`${second}: ${late} entries of later`);
+  const lacks = db.run(`SELECT COUNT(*) FROM ledger.entry WHERE id > ${newest} AND at < ${second}`).trim();
+  if (lacks !== '0') found.push(`${second}: ${lacks} entries are not there`);
+  const off = db.run(`SELECT COUNT(*) FROM \`${database}\`.account c WHERE amount <> 1000
+    + (SELECT COALESCE(SUM(amount), 0) FROM ledger.entry WHERE b = c.id AND id <= ${newest}) - (SELECT COALESCE(SUM(amount), 0) FROM ledger.entry WHERE a = c.id AND id <= ${newest})`);
+  if (off.trim() !== '0') found.push(`${second}: ${off.trim()} accounts differ`);
+  return found;
+};
 const sums = (database: string) =>
   db.run(`SELECT SUM(amount) FROM \`${database}\`.account; SELECT COUNT(*), COALESCE(MAX(at), 0) FROM \`${database}\`.entry`).trim();
 
@@ -91,12 +107,11 @@ describe('the log of a database server', () => {
     const { from, to } = stretches[0]!;
     const wrong: string[] = [];
     for (let i = 0; i < wanted; i++) {
-      const share = wanted > 3 ? Math.random() : [0.3, 0.6, 1][i]!;
+      const share = wanted > 3 ? Math.random() : [0, 0.6, 1][i]!;
       const at = Math.floor((from! + (to - from!) * share) / 1000) * 1000;
       const { tasks } = await restored({ at }, 'then');
       expect(tasks[0]).toMatchObject({ cause: null, counts: { failed: 0 } });
-      const expected = db.run(`SELECT 50000; SELECT COUNT(*), COALESCE(MAX(at), 0) FROM ledger.entry WHERE at <= ${at / 1000}`).trim();
-      if (sums('then') !== expected) wrong.push(`${at}: ${sums('then')} instead of ${expected}`);
+      wrong.push(...differences('then', at / 1000));
       db.run('DROP DATABASE `then`');
     }
     expect(wrong).toEqual([]);
@@ -144,7 +159,7 @@ describe('the log of a database server', () => {
     expect(await matters()).toEqual(
       expect.arrayContaining([
         expect.stringMatching(/^No second of Berths since .* can be brought back$/),
-        '4 812 rows of Berths are gone at once',
+        expect.stringMatching(/^4.812 rows of Berths are gone at once$/),
       ]),
     );
     const inside = { at: before.to + 1000 };

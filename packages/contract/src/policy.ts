@@ -12,7 +12,7 @@ export const Schedule = z.discriminatedUnion('every', [
   z.object({ every: z.literal('week'), days: z.array(z.int().min(1).max(7)).min(1).max(7), at: ClockTime }),
   z.object({ every: z.literal('hours'), hours: z.union([1, 2, 3, 4, 6, 8, 12].map((n) => z.literal(n))), at: ClockTime }),
   z.object({ every: z.literal('month'), on: MonthDay, at: ClockTime }),
-  z.object({ every: z.literal('minutes'), minutes: z.union([5, 10, 15, 20, 30].map((n) => z.literal(n))) }),
+  z.object({ every: z.literal('minutes'), minutes: z.union([1, 2, 5, 10, 15, 20, 30].map((n) => z.literal(n))) }),
   /** So many minutes past each hour. */
   z.object({
     every: z.literal('hour'),

@@ -61,8 +61,8 @@ export const DatabasePoint = z.object({
   version: z.string(),
   /** All tables at one instant; or some changed while they were read, as their storage keeps no versions. */
   level: z.enum(['application', 'mixed']),
-  /** Where its log stood; null where it keeps none. */
-  position: z.object({ file: z.string(), at: Count, id: z.string() }).nullable(),
+  /** Where its log stood, and since which second that is so by its own clock: no earlier one can be reached from here. Null where it keeps none. */
+  position: z.object({ file: z.string(), at: Count, id: z.string(), since: Instant }).nullable(),
   databases: z.array(Objects),
 });
 export type DatabasePoint = z.infer<typeof DatabasePoint>;

@@ -23,7 +23,7 @@ export type Schedule =
   | { readonly every: 'hand' };
 
 export const hourSteps = [1, 2, 3, 4, 6, 8, 12] as const;
-export const minuteSteps = [5, 10, 15, 20, 30] as const;
+export const minuteSteps = [1, 2, 5, 10, 15, 20, 30] as const;
 export const pauseSteps = [5, 10, 15, 30, 60] as const;
 
 /** A schedule with what it is read in. */

@@ -116,10 +116,10 @@ async function logStart(trx: Knex.Transaction, workloadId: number, reached: numb
     .whereNot({ kind: 'log' })
     .whereNotNull('facts')
     .orderBy('moment')
-    .select<{ moment: number; facts: unknown }[]>('moment', 'facts');
-  const fulls = rows.flatMap(({ moment, facts }) => {
+    .select<{ facts: unknown }[]>('facts');
+  const fulls = rows.flatMap(({ facts }) => {
     const { position } = fromJson<DatabasePoint>(facts);
-    return position ? [{ file: position.file, at: position.at, moment }] : [];
+    return position ? [{ file: position.file, at: position.at, moment: position.since }] : [];
   });
   return fulls.findLast((f) => f.moment <= reached) ?? fulls[0] ?? null;
 }

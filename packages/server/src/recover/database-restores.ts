@@ -15,7 +15,8 @@ type Check = RestorePlanShown['checks'][number];
 const testMs = 30_000;
 const refuse = (at: string, text: string) => new ApiError('INVALID', [{ at }], `${text} Nothing was changed.`);
 /** Whether a pick is of a point of a database server. */
-export const isDatabase = (pick: ResolvedPick): boolean => pick.point.facts !== null && fromJson<{ kind: string }>(pick.point.facts).kind === 'database';
+export const isDatabase = (pick: ResolvedPick): boolean =>
+  pick.point.facts !== null && fromJson<{ kind: string }>(pick.point.facts).kind === 'database';
 
 /** A restore to a database server: everything but a download, where points of one are among the picks. Throws INVALID for a mixture. */
 export function isDatabaseRestore({ destination }: Pick<RestoreBody, 'destination'>, picks: readonly ResolvedPick[]): boolean {
@@ -65,7 +66,7 @@ async function chainOf(deps: Deps, { until }: Pick<RestoreBody, 'until'>, picks:
   if (!until) return undefined;
   const ids = new Set(picks.map((p) => p.point.workload_id));
   if (ids.size > 1) throw refuse('body.until', 'One moment holds for one database server.');
-  return chainTo(deps.db, picks[0]!.point.workload_id, until.at);
+  return chainTo(deps.db, picks[0]!.point.workload_id, until);
 }
 
 /** The only task of the restore. Of a moment between points, what leads to it is read: the full, and the point of the log as its last pick. */

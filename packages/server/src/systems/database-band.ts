@@ -1,5 +1,5 @@
 import type { Band, BandCommits } from '@lithodex/contract';
-import type { DatabaseLogPoint, DatabasePoint } from '@lithodex/kinds';
+import type { DatabaseLogPoint, DatabasePoint, DatabaseUntil } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { PointRow } from '../catalog/points';
 import { fromJson } from '../db/json';
@@ -42,28 +42,47 @@ async function chainPoints(db: Knex, workloadId: number): Promise<{ fulls: FullP
   return { fulls, logs };
 }
 
+/** Whether a full stands in a stretch of the log. */
+function stands({ facts: { position } }: FullPoint, { from, to }: DatabaseLogPoint['reach'][number]): boolean {
+  return position !== null && position.since >= from && position.since <= to;
+}
+
 /** The newest point of the log tells most: it holds what those before it held, as far as it is still needed. */
 export async function bandOf(db: Knex, workloadId: number): Promise<Band> {
   const { fulls, logs } = await chainPoints(db, workloadId);
   const newest = logs.at(-1);
   const stretches = (newest?.facts.reach ?? []).map((r) => {
-    const first = fulls.find((f) => f.facts.position !== null && f.row.moment >= r.from && f.row.moment <= r.to);
-    return { from: first?.row.moment ?? null, logged: r.from, to: r.to, cause: r.cause };
+    const first = fulls.find((f) => stands(f, r));
+    return { from: first?.facts.position?.since ?? null, logged: r.from, to: r.to, cause: r.cause };
   });
   return {
     stretches,
-    fulls: fulls.map(({ row, facts }) => ({ pointId: row.id, moment: row.moment, logged: facts.position !== null, bytes: row.bytes })),
+    fulls: fulls.map(({ row, facts }) => ({
+      pointId: row.id,
+      moment: facts.position?.since ?? row.moment,
+      logged: facts.position !== null,
+      bytes: row.bytes,
+    })),
     log: newest ? { pointId: newest.row.id, moment: newest.row.moment, bytes: newest.row.bytes } : null,
     notable: newest?.facts.notable ?? [],
   };
 }
 
+/** A commit may be of the second that is not over when the log is read: its place is known all the same. */
+const begunMs = 1000;
+
+/** The stretch a moment lies in. */
+function stretchAt(log: LoggedPoint | undefined, at: number): DatabaseLogPoint['reach'][number] | undefined {
+  return log?.facts.reach.find((r) => at >= r.from && at <= r.to);
+}
+
 /** What leads to a moment of a workload. Throws INVALID where nothing does. */
-export async function chainTo(db: Knex, workloadId: number, at: number): Promise<Chain> {
+export async function chainTo(db: Knex, workloadId: number, until: DatabaseUntil): Promise<Chain> {
+  const { at } = until;
   const { fulls, logs } = await chainPoints(db, workloadId);
   const log = logs.at(-1);
-  const within = log?.facts.reach.find((r) => at >= r.from && at <= r.to);
-  const full = within && fulls.findLast((f) => f.facts.position !== null && f.row.moment >= within.from && f.row.moment <= at);
+  const within = stretchAt(log, at) ?? ('file' in until ? stretchAt(log, at - begunMs) : undefined);
+  const full = within && fulls.findLast((f) => stands(f, within) && f.facts.position!.since <= at);
   if (!log || !within || !full)
     throw new ApiError(
       'INVALID',
@@ -77,7 +96,7 @@ export async function chainTo(db: Knex, workloadId: number, at: number): Promise
 export async function commitsAround(deps: Deps, workloadId: number, at: number, before: number, after: number): Promise<BandCommits> {
   const { logs } = await chainPoints(deps.db, workloadId);
   const log = logs.at(-1);
-  const within = log?.facts.reach.find((r) => at >= r.from && at <= r.to);
+  const within = stretchAt(log, at) ?? stretchAt(log, at - begunMs);
   if (!log || !within) throw new ApiError('INVALID', [{ at: 'query.at' }], 'The log knows nothing of that moment.');
   const [point] = await pointRefs(deps.db, deps.secrets, [log.row.id]);
   if (!point) throw new ApiError('POINT_GONE');

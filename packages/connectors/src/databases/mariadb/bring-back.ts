@@ -8,6 +8,7 @@ import { quoted, quotedText, withMariadb, type MariadbConnection } from './conne
 import { orphansOf, planKeys, type PlannedKeys } from './foreign-keys';
 import { makeOthers } from './make-others';
 import { TableText } from './table-text';
+import { temporaryName } from './temporary-name';
 
 const clientProgram = 'mariadb';
 const clientOptions = ['--batch', '--default-character-set=utf8mb4', '--max-allowed-packet=1G', '--local-infile=0'];
@@ -52,7 +53,7 @@ class BringBack {
     private readonly rule: BringBackRule,
     private readonly hooks: BringBackHooks,
   ) {
-    this.prefix = `lithodex_${hooks.taskId.replace(/[^0-9a-f]/g, '').slice(0, 12)}_`;
+    this.prefix = `${temporaryName}${hooks.taskId.replace(/[^0-9a-f]/g, '').slice(0, 12)}_`;
   }
 
   async run(databases: readonly DatabaseBack[]): Promise<void> {

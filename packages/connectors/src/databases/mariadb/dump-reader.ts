@@ -1,5 +1,5 @@
 import { SourceError } from '../../source-error';
-import type { RowSink, RowsRead } from '../family';
+import type { RowSink } from '../family';
 
 const newline = 0x0a;
 /** No row is larger: as much as the protocol of the family can carry. */
@@ -58,7 +58,7 @@ export class DumpReader {
     private readonly sinkOf: (database: string, table: string) => RowSink | undefined,
   ) {}
 
-  get position(): RowsRead['position'] {
+  get position(): { readonly file: string; readonly at: number; readonly id: string } | null {
     return this.file ? { file: this.file, at: this.at, id: this.id } : null;
   }
 

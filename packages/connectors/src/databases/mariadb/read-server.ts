@@ -39,7 +39,7 @@ export async function readServer(server: DatabaseServer): Promise<Reading> {
       names,
       database: (name) => readDatabase(connection, name),
       accounts: () => accountsText(connection),
-      rows: (databases, sink, stopped) => readRows(server, connection.address, databases, log === 1, sink, stopped),
+      rows: (databases, sink, stopped) => readRows(server, connection, databases, log === 1, sink, stopped),
       table: (database, table) => tableText(server, connection.address, database, table),
       close: () => connection.close(),
     };
@@ -51,7 +51,7 @@ export async function readServer(server: DatabaseServer): Promise<Reading> {
 
 async function readRows(
   server: DatabaseServer,
-  address: string,
+  connection: MariadbConnection,
   databases: readonly DatabaseRead[],
   hasLog: boolean,
   sink: (database: string, table: string) => RowSink | undefined,
@@ -60,7 +60,19 @@ async function readRows(
   if (databases.length === 0) return { position: null };
   const place = hasLog ? ['--master-data=2', '--gtid'] : [];
   const args = [...dumpOptions, ...place, '--databases', ...databases.map((d) => d.name)];
-  return { position: await dump(server, address, args, new DumpReader('', sink), stopped) };
+  let since: number | undefined;
+  const reader = new DumpReader('', sink);
+  await dump(server, connection.address, args, reader, stopped, async () => {
+    // the clock is read after the instant was fixed: what is said may be a second late, never early
+    since ??= await secondOf(connection);
+  });
+  const stood = reader.position;
+  return { position: stood && { ...stood, since: since ?? (await secondOf(connection)) } };
+}
+
+/** The second it is by the server's clock, ms. */
+async function secondOf(c: MariadbConnection): Promise<number> {
+  return Math.floor(Number((await c.row<{ now: string | number }>('SELECT UNIX_TIMESTAMP(NOW(3)) AS now'))!.now)) * 1000;
 }
 
 /** Runs the program that reads, and passes what it writes to the reader. */
@@ -70,16 +82,18 @@ async function dump(
   args: readonly string[],
   reader: DumpReader,
   stopped: Stopped,
-): Promise<RowsRead['position']> {
+  /** Called while it is known where the log stood. */
+  onPosition?: () => Promise<void>,
+): Promise<void> {
   const program = ClientProgram.start(dumpProgram, server, address, args, gathered);
   try {
     for await (const data of program.output as AsyncIterable<Buffer>) {
       if (stopped()) throw new EngineError('STOPPED');
       await reader.take(data);
+      if (onPosition && reader.position) await onPosition();
     }
     await program.end();
     reader.end();
-    return reader.position;
   } catch (error) {
     program.kill();
     throw error;

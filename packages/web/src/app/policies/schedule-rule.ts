@@ -162,7 +162,7 @@ export class ScheduleRule {
   ]);
   protected readonly times = clockTimes.map((t): SlotOption<string> => ({ value: t, label: t }));
   protected readonly hours = hourSteps.map((h): SlotOption<number> => ({ value: h, label: h === 1 ? '1 hour' : `${h} hours` }));
-  protected readonly minutes = minuteSteps.map((m): SlotOption<number> => ({ value: m, label: `${m} minutes` }));
+  protected readonly minutes = minuteSteps.map((m): SlotOption<number> => ({ value: m, label: countOf(m, 'minute') }));
   protected readonly pasts = ['0', '30', '0 and 30', '0 and 40', '15 and 45', '10, 30 and 50'].map((text): SlotOption<string> => ({
     value: text,
     label: `${text} minutes past`,

@@ -23,7 +23,7 @@ export function scheduleWords(s: PolicyRule['schedule'], names: ReadonlyMap<numb
     case 'month':
       return `every month on ${monthDayWords(s.on)} at ${s.at}`;
     case 'minutes':
-      return `every ${s.minutes} minutes`;
+      return s.minutes === 1 ? 'every minute' : `every ${s.minutes} minutes`;
     case 'hour':
       return `every hour at ${formatList(s.past.map(String))} past`;
     case 'continuous':

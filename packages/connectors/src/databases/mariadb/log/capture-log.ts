@@ -9,6 +9,7 @@ import { SourceError } from '../../../source-error';
 import { ClientProgram } from '../client-program';
 import { MariadbConnection } from '../connection';
 import { ownFolder } from '../own-folder';
+import { temporaryName } from '../temporary-name';
 import { CommitReader } from './commits';
 import { eventType, LogReader, magic } from './events';
 import { bytesOf, logFolder, pieceFolder, pieceName, piecesOf, type Piece } from './pieces';
@@ -52,7 +53,8 @@ async function placeOf(c: MariadbConnection): Promise<Place> {
   const status = await c.row<{ File: string; Position: number }>('SHOW MASTER STATUS');
   return {
     server: row.server,
-    nowMs: Math.floor(Number(row.now)) * 1000,
+    // more may be committed within the second it is
+    nowMs: Math.floor(Number(row.now)) * 1000 - 1000,
     files: files.map((f) => ({ name: f.Log_name, size: Number(f.File_size) })),
     end: { file: status!.File, at: Number(status!.Position) },
   };
@@ -294,6 +296,8 @@ export class LogCapture {
 }
 
 function isNotable({ statement, tables }: DatabaseCommit): boolean {
+  // what a restore made and took away again
+  if (statement.includes(temporaryName)) return false;
   return (
     tables.some((t) => t.change === 'deleted' && t.rows >= manyRows) ||
     (tables.some((t) => t.change === 'statement') && takesAway.test(statement))
