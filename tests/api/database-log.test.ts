@@ -154,19 +154,19 @@ describe('the log of a database server', () => {
     expect(purged).toMatchObject({ state: 'remarks' });
     const { stretches } = await band();
     expect(stretches).toHaveLength(2);
-    expect(stretches[1]).toMatchObject({ from: null, cause: expect.stringContaining('purged') });
+    expect(stretches[1]).toMatchObject({ cause: expect.stringContaining('purged') });
     const matters = async () => (await admin.call('watch', { query: {} })).matters.map((m) => m.title);
-    expect(await matters()).toEqual(
-      expect.arrayContaining([
-        expect.stringMatching(/^No second of Berths since .* can be brought back$/),
-        expect.stringMatching(/^4.812 rows of Berths are gone at once$/),
-      ]),
-    );
+    expect(await matters()).toContainEqual(expect.stringMatching(/^No second of Berths since .* can be brought back$/));
+    // a full is taken by itself, so that seconds can be reached again
+    await expect.poll(async () => (await band()).fulls.length, { timeout: 30_000 }).toBe(2);
+    await pause(2100);
+    await run(2);
+    expect((await band()).stretches[1]!.from).not.toBeNull();
+    expect(await matters()).toContainEqual(expect.stringMatching(/^4.812 rows of Berths are gone at once$/));
     const inside = { at: before.to + 1000 };
     await expect(restored(inside, 'never')).rejects.toMatchObject({ code: 'INVALID' });
     // what was whole before the gap still is
     expect((await restored({ at: before.to }, 'before_gap')).tasks[0]).toMatchObject({ cause: null });
-    await run(1);
     await pause(1100);
     db.run('RESET MASTER; CALL ledger.work(20)');
     await run(2);

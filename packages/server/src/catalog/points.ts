@@ -47,6 +47,8 @@ export interface SeriesRow {
   readonly id: string;
   readonly workload_id: number;
   readonly target_id: string;
+  /** `log` for one of a log, which leads from point to point of the others; `files` for these. */
+  readonly method: 'files' | 'log';
   readonly last_ordinal: number;
 }
 

@@ -3,6 +3,7 @@ import type { Knex } from 'knex';
 import type { SeriesRow } from '../catalog/points';
 import { fromJson } from '../db/json';
 import { ApiError } from '../errors';
+import { queueAfterGap } from '../runs/after-gap';
 import { queueSynthetic } from '../runs/put-together';
 import { queueCopies, type CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
@@ -45,7 +46,7 @@ export async function settleCopy(
   await recordPromises(trx, now, task.series_no!);
 }
 
-/** Queues what follows the end of a task: copies of a new sound point, a full put together when one is due, pruning of a target that may hold what no point needs. */
+/** Queues what follows the end of a task: copies of a new sound point, a full put together when one is due, a full behind a gap of a log, pruning of a target that may hold what no point needs. */
 export async function followUp(trx: Knex.Transaction, now: number, task: RunningTask, state: RunState): Promise<void> {
   const ended = !['failed', 'stopped', 'cutOff'].includes(state);
   switch (task.type) {
@@ -57,6 +58,7 @@ export async function followUp(trx: Knex.Transaction, now: number, task: Running
         const by = { policyId: run.policy_id, ruleNo: run.rule_no };
         await queueCopies(trx, now, by, series);
         await queueSynthetic(trx, now, by, series);
+        await queueAfterGap(trx, now, by, series);
       }
       return;
     }

@@ -71,14 +71,14 @@ export async function databaseMatters(deps: Deps): Promise<FoundMatter[]> {
       });
     const { stretches, notable } = await bandOf(deps.db, id);
     const last = stretches.at(-1);
-    if (last && last.from === null)
+    if (last?.from === null)
       found.push({
         id: `log-gap-${id}`,
         level: 'fault',
         title: `No second of ${name} since ${formatMoment(last.logged, zone, now)} can be brought back`,
-        text: `${last.cause ? `Its log has a gap: ${last.cause}. ` : ''}Take a full: from then on any second can be reached again.`,
+        text: `${last.cause ? `Its log has a gap: ${last.cause}. ` : ''}A policy with a rule for fulls takes one at once; from the next log after it on any second can be reached again.`,
         since: last.logged,
-        action: { label: 'Take a full', link: `/estate/${id}`, query: {} },
+        action: { label: 'See its points', link: `/estate/${id}`, query: {} },
         second,
       });
     for (const n of notable.filter((c) => now - c.at < notableMs).slice(-3)) {

@@ -44,7 +44,7 @@ async function read(dump: string, cuts: readonly number[] = []): Promise<{ texts
   const data = Buffer.from(dump, 'latin1');
   const places = [0, ...cuts.map((c) => c % (data.length + 1)).sort((a, b) => a - b), data.length];
   for (let i = 1; i < places.length; i++) await reader.take(data.subarray(places[i - 1], places[i]));
-  await reader.end();
+  reader.end();
   return { texts, reader };
 }
 
