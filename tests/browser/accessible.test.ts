@@ -1,7 +1,7 @@
 import fs from 'node:fs';
 import path from 'node:path';
-import axe from 'axe-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { violationsInBothThemes } from '../support/accessible';
 import { Visitor } from '../support/browser';
 import { Harness, passwords, policyFor, type Client } from '../support/harness';
 
@@ -31,27 +31,7 @@ afterAll(async () => {
   await h.stop();
 });
 
-/** What stands against the guidelines (WCAG 2.2, A and AA) on the page as it is. */
-async function violations(): Promise<string[]> {
-  await eva.settles();
-  await eva.page.evaluate(`window.axe ?? (() => { ${axe.source} })()`);
-  return eva.page.evaluate(async () => {
-    const { axe } = window as unknown as { axe: typeof import('axe-core') };
-    const tags = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'];
-    const found = await axe.run(document, { runOnly: { type: 'tag', values: tags } });
-    return found.violations.flatMap((v) => v.nodes.map((n) => `${v.id}: ${n.target.join(' ')} ${n.html.slice(0, 160)}`));
-  });
-}
-
-/** What stands against them in either theme. */
-async function inBothThemes(): Promise<string[]> {
-  const found: string[] = [];
-  for (const theme of ['light', 'dark']) {
-    await eva.page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: theme }]);
-    found.push(...(await violations()).map((v) => `${theme}: ${v}`));
-  }
-  return found;
-}
+const inBothThemes = () => violationsInBothThemes(eva);
 
 describe('everybody can use, in both themes,', () => {
   it('the page that asks who one is', async () => {

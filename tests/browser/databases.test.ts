@@ -1,6 +1,7 @@
 import path from 'node:path';
 import { setTimeout as pause } from 'node:timers/promises';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { violationsInBothThemes } from '../support/accessible';
 import { Visitor } from '../support/browser';
 import { Harness, passwords, policyFor, type Client } from '../support/harness';
 import { ProtectedDatabase } from '../support/protected-database';
@@ -43,6 +44,7 @@ describe('a database server, in the browser', () => {
     await eva.type('Account', 'keeper');
     await eva.press('Test the connection');
     await eva.sees('with 1 database');
+    expect(await violationsInBothThemes(eva)).toEqual([]);
     await eva.press('Connect');
     await eva.page.waitForFunction(() => /\/estate\/\d+$/.test(location.pathname));
     await eva.sees('There is no point yet');
@@ -86,6 +88,7 @@ describe('a database server, in the browser', () => {
     expect(eva.address.searchParams.get('commit')).toBe(`${gone!.file}@${gone!.position}`);
     await eva.sees('Bring back tariff as it was right before the commit of');
     await eva.sees('The full of');
+    expect(await violationsInBothThemes(eva)).toEqual([]);
     await eva.type('what happened', 'the import emptied it');
     await eva.press('Bring it back');
     await done();

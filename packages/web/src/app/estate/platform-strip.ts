@@ -3,7 +3,6 @@ import { toSignal } from '@angular/core/rxjs-interop';
 import { RouterLink } from '@angular/router';
 import type { ReadAnew } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
-import { forkJoin } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
@@ -51,13 +50,19 @@ export class PlatformStrip {
   protected readonly session = inject(Session);
   private readonly result = toSignal(
     inject(Live).reloading(
-      () => forkJoin({ platforms: this.api.call('listPlatforms'), systems: this.api.call('listSystems') }).pipe(outcome()),
+      () => this.api.call('listPlatforms').pipe(outcome()),
       (e) => e.kind === 'estate',
     ),
   );
-  protected readonly platforms = computed(() => this.result()?.value?.platforms.rows ?? []);
+  private readonly systems = toSignal(
+    inject(Live).reloading(
+      () => this.api.call('listSystems').pipe(outcome()),
+      (e) => e.kind === 'estate',
+    ),
+  );
+  protected readonly platforms = computed(() => this.result()?.value?.rows ?? []);
   /** Systems that can't be read; those that can be are quiet. */
-  protected readonly troubled = computed(() => (this.result()?.value?.systems.rows ?? []).filter((s) => s.trouble));
+  protected readonly troubled = computed(() => (this.systems()?.value?.rows ?? []).filter((s) => s.trouble));
   protected readonly busy = signal<number | null>(null);
   protected readonly told = signal<{ id: number; text: string }>({ id: 0, text: '' });
 

@@ -96,7 +96,6 @@ export class SheetPage {
     { value: true, label: 'start them' },
   ];
   protected readonly rules = computed(() => (this.databases() ? allRules.filter((r) => r.value !== 'replaceIfOlder') : allRules));
-  private readonly systems = toSignal(this.session.reads() ? this.api.call('listSystems').pipe(outcome()) : of(undefined));
   protected readonly servers = computed((): SlotOption<number>[] =>
     (this.systems()?.value?.rows ?? []).map((s) => ({ value: s.id, label: s.name })),
   );
@@ -184,6 +183,11 @@ export class SheetPage {
     source: this.plan,
     computation: (plan, before) => (plan ? plan.items.length > 0 && plan.items.every((i) => i.database) : (before?.value ?? false)),
   });
+  private readonly systems = toSignal(
+    toObservable(this.databases).pipe(
+      switchMap((are) => (are && this.session.keeps() ? this.api.call('listSystems').pipe(outcome()) : of(undefined))),
+    ),
+  );
   protected readonly failure = computed(() => this.planned()?.failure);
   protected readonly openChecks = computed(() =>
     (this.plan()?.checks ?? []).filter((c) => c.level === 'look' && !this.agreed().has(c.code)),

@@ -1,0 +1,53 @@
+import { describe, expect, it } from 'vitest';
+import { now, open, words } from '../../test/stage';
+
+const tested = {
+  ok: true,
+  message: 'MariaDB 10.11 with 2 databases.',
+  needs: [
+    { right: 'SELECT', neededFor: 'to read tables', missing: false },
+    { right: 'DROP', neededFor: 'to replace tables', missing: true },
+  ],
+  remarks: ['It keeps its log for 6 h only.'],
+  credentialEnds: null,
+  found: 2,
+};
+const address = { kind: 'database', family: 'mariadb', host: 'berths-a', port: 3306, account: 'keeper', encrypted: false, authority: null };
+const known = {
+  id: 7,
+  name: 'berths-a',
+  location: 'Server room',
+  address,
+  credentialEnds: null,
+  readAt: now,
+  trouble: null,
+  workloads: [{ id: 3, name: 'berths-a' }],
+};
+
+describe('the connection to a database server', () => {
+  it('is tested with what each right is for, and saved; then its points are shown', async () => {
+    const answers = { listSystems: { rows: [] }, testSystem: tested, addSystem: { id: 7, workloads: [3] } };
+    const s = await open('/estate/systems/new', { answers });
+    await s.click('Connect');
+    expect(s.api.of('addSystem')).toEqual([]);
+    await s.type('input[name=name]', 'berths-a');
+    await s.type('input[name=host]', 'berths-a');
+    await s.type('input[name=account]', 'keeper');
+    await s.type('input[name=password]', 'gulls');
+    await s.click('Test the connection');
+    const body = { name: 'berths-a', location: '', address, secret: 'gulls' };
+    expect(s.api.last('testSystem')?.body).toEqual({ id: null, body });
+    expect(words(s.one('aside'))).toContain('DROP to replace tables: missing');
+    expect(words(s.one('aside'))).toContain('It keeps its log for 6 h only.');
+    await s.click('Connect');
+    expect(s.api.last('addSystem')?.body).toEqual(body);
+    expect(s.url()).toBe('/estate/3');
+  });
+
+  it('goes on with the password of before while nothing else is said', async () => {
+    const s = await open('/estate/systems/7', { answers: { listSystems: { rows: [known] }, testSystem: tested, changeSystem: {} } });
+    await s.type('input[name=location]', 'Pilot house');
+    await s.click('Save the connection');
+    expect(s.api.last('changeSystem')?.body).toEqual({ name: 'berths-a', location: 'Pilot house', address, secret: null });
+  });
+});

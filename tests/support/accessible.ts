@@ -1,0 +1,24 @@
+import axe from 'axe-core';
+import type { Visitor } from './browser';
+
+/** What stands against the guidelines (WCAG 2.2, A and AA) on the page as it is. */
+async function violations(visitor: Visitor): Promise<string[]> {
+  await visitor.settles();
+  await visitor.page.evaluate(`window.axe ?? (() => { ${axe.source} })()`);
+  return visitor.page.evaluate(async () => {
+    const { axe } = window as unknown as { axe: typeof import('axe-core') };
+    const tags = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'];
+    const found = await axe.run(document, { runOnly: { type: 'tag', values: tags } });
+    return found.violations.flatMap((v) => v.nodes.map((n) => `${v.id}: ${n.target.join(' ')} ${n.html.slice(0, 160)}`));
+  });
+}
+
+/** What stands against them in either theme. */
+export async function violationsInBothThemes(visitor: Visitor): Promise<string[]> {
+  const found: string[] = [];
+  for (const theme of ['light', 'dark']) {
+    await visitor.page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: theme }]);
+    found.push(...(await violations(visitor)).map((v) => `${theme}: ${v}`));
+  }
+  return found;
+}
