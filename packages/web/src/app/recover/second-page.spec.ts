@@ -54,7 +54,7 @@ const stage = (url: string) =>
       databaseCommits: { rows: commits },
       tree: ({ query }: { query?: Record<string, unknown> }) => ({
         path: '',
-        rows: trees(String(query?.['path'] ?? '')),
+        rows: trees((query?.['path'] as string | undefined) ?? ''),
         next: null,
         notLookedAt: false,
       }),
