@@ -13,4 +13,5 @@ export function startMariadb(
   account?: Account,
   port?: number,
   log?: number,
+  more?: readonly string[],
 ): Promise<{ readonly port: number; readonly socket: string; readonly pid: number; stop(): Promise<void> }>;

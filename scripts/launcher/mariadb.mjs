@@ -75,9 +75,9 @@ export function setDurable(socket, durable) {
 
 /**
  * Starts a server in `folder` (made on first use), with the database and account that are given. `log`: its number among servers that copy each other, where it is to keep a log of
- * changes, as one that is protected does.
+ * changes, as one that is protected does. `more`: further options.
  */
-export async function startMariadb(folder, account, wantedPort = 0, log = undefined) {
+export async function startMariadb(folder, account, wantedPort = 0, log = undefined, more = []) {
   const asRoot = process.getuid() === 0;
   const data = path.join(folder, 'data');
   const socket = `/tmp/lithodex-db-${process.pid}-${Math.random().toString(36).slice(2, 8)}.sock`;
@@ -129,6 +129,7 @@ export async function startMariadb(folder, account, wantedPort = 0, log = undefi
     '--max-connections=120',
     '--max-allowed-packet=64M',
     '--group-concat-max-len=65536',
+    ...more,
   ];
   const child = spawn('mariadbd', args, { stdio: ['ignore', output, output], detached: true });
   child.unref();

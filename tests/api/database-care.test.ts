@@ -1,4 +1,4 @@
-import { spawnSync } from 'node:child_process';
+import { execFileSync, spawnSync } from 'node:child_process';
 import fs from 'node:fs';
 import { tmpdir } from 'node:os';
 import path from 'node:path';
@@ -173,6 +173,66 @@ describe('a database server and what is killed', () => {
     const started = admin.call('startRestore', { body }).then(({ runId }) => taskOf(runId));
     expect(await started).toMatchObject({ state: 'failed' });
     expect(db.run("SHOW DATABASES LIKE 'never'")).toBe('');
+  });
+});
+
+/** An authority of its own and a certificate for a host, as files. */
+function certificates(folder: string, host: string): { authority: string; options: string[] } {
+  fs.mkdirSync(folder, { recursive: true });
+  fs.chmodSync(folder, 0o755);
+  const run = (...args: string[]) => execFileSync('openssl', args, { cwd: folder, stdio: 'pipe' });
+  fs.writeFileSync(`${folder}/names`, `subjectAltName=IP:${host}`);
+  run('req', '-x509', '-newkey', 'rsa:2048', '-nodes', '-keyout', 'ca.key', '-out', 'ca.pem', '-days', '2', '-subj', '/CN=harbour');
+  run('req', '-newkey', 'rsa:2048', '-nodes', '-keyout', 'server.key', '-out', 'server.csr', '-subj', `/CN=${host}`);
+  run(
+    'x509',
+    '-req',
+    '-in',
+    'server.csr',
+    '-CA',
+    'ca.pem',
+    '-CAkey',
+    'ca.key',
+    '-CAcreateserial',
+    '-out',
+    'server.pem',
+    '-days',
+    '2',
+    '-extfile',
+    'names',
+  );
+  for (const file of fs.readdirSync(folder)) fs.chmodSync(`${folder}/${file}`, 0o644);
+  const options = [`--ssl-ca=${folder}/ca.pem`, `--ssl-cert=${folder}/server.pem`, `--ssl-key=${folder}/server.key`];
+  return { authority: fs.readFileSync(`${folder}/ca.pem`, 'utf8'), options };
+}
+
+describe('an encrypted connection', () => {
+  it('reads and restores where the certificate is that of the server, and goes no further where it is not', async () => {
+    const { authority, options } = certificates(`${h.folder}/certificates`, '127.0.0.1');
+    const other = certificates(`${h.folder}/other`, '127.0.0.1');
+    const tls = await ProtectedDatabase.start(`${h.folder}/tls`, true, options);
+    try {
+      tls.run(
+        "CREATE DATABASE quay; CREATE TABLE quay.crate (id INT PRIMARY KEY); INSERT INTO quay.crate VALUES (7); ALTER USER 'keeper'@'127.0.0.1' REQUIRE SSL;",
+      );
+      const body = tls.body('Encrypted');
+      const told = (ca: string) => ({ ...body, address: { ...body.address, encrypted: true, authority: ca } });
+      await expect(admin.call('addSystem', { body })).rejects.toMatchObject({ message: expect.stringContaining('refused the sign-in') });
+      await expect(admin.call('addSystem', { body: told(other.authority) })).rejects.toMatchObject({ code: 'MOVER_FAILED' });
+      const { id, workloads } = await admin.call('addSystem', { body: told(authority) });
+      const { runId } = await admin.call('protectOnce', { id: workloads[0]!, body: { targetId, kind: 'full' } });
+      expect(await taskOf(runId)).toMatchObject({ cause: null });
+      const point = (await admin.call('workload', { id: workloads[0]! })).pointList[0]!;
+      const restore = {
+        picks: [{ pointId: point.id, path: 'quay' }],
+        destination: { to: 'server' as const, systemId: id, databases: [{ from: 'quay', to: 'then' }] },
+        reason,
+      };
+      expect(await taskOf((await admin.call('startRestore', { body: restore })).runId)).toMatchObject({ cause: null });
+      expect(tls.run('SELECT id FROM `then`.crate').trim()).toBe('7');
+    } finally {
+      await tls.stop();
+    }
   });
 });
 

@@ -15,10 +15,10 @@ export class ProtectedDatabase {
     private server: Awaited<ReturnType<typeof startMariadb>>,
   ) {}
 
-  static async start(folder: string, logs = true): Promise<ProtectedDatabase> {
+  static async start(folder: string, logs = true, more: readonly string[] = []): Promise<ProtectedDatabase> {
     fs.mkdirSync(folder, { recursive: true });
     fs.chmodSync(folder, 0o755);
-    const made = new ProtectedDatabase(folder, await startMariadb(folder, undefined, 0, logs ? 7 : undefined));
+    const made = new ProtectedDatabase(folder, await startMariadb(folder, undefined, 0, logs ? 7 : undefined, more));
     made.run(`
       CREATE USER 'keeper'@'127.0.0.1' IDENTIFIED BY '${password}'; GRANT ${allRights} ON *.* TO 'keeper'@'127.0.0.1';
       CREATE USER 'visitor'@'127.0.0.1' IDENTIFIED BY '${password}'; GRANT SELECT ON *.* TO 'visitor'@'127.0.0.1';`);

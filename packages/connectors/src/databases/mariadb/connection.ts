@@ -41,7 +41,8 @@ export class MariadbConnection {
       const address = await addressOf(host);
       const connection = await createConnection({
         host,
-        stream: net.connect(port, address),
+        // where the host is an address itself, the certificate is held against this
+        stream: Object.assign(net.connect(port, address), { _host: host }),
         user: account,
         password,
         connectTimeout: connectMs,
