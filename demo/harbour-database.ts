@@ -29,8 +29,8 @@ export class HarbourDatabase {
     private readonly acts: Acts,
   ) {}
 
-  private run(sql: string): void {
-    runSql(this.access.socket, sql);
+  private run(sql: string): string {
+    return runSql(this.access.socket, sql);
   }
 
   /** Everybody who signs in from now on lives at this moment; null: at that of our own clock. */
@@ -71,7 +71,14 @@ export class HarbourDatabase {
     this.run(workAtBerths(this.random, night === emptiedNight ? evening.set({ hour: 14 }) : evening));
     if (night === emptiedNight) this.run(emptiesTariffs(evening));
     // the log of that day was not fetched before the server tidied up
-    if (night === purgedNight) this.run('FLUSH BINARY LOGS; PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 HOUR;');
+    if (night === purgedNight) this.purge();
+  }
+
+  /** Takes away what is logged so far: also what somebody has only just stopped reading. */
+  private purge(): void {
+    const readers = this.run("SELECT id FROM information_schema.processlist WHERE command = 'Binlog Dump';").split('\n');
+    for (const id of readers.filter(Boolean)) this.run(`KILL ${id};`);
+    this.run('FLUSH BINARY LOGS; PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 HOUR;');
   }
 
   /** Runs a rule of its policy by hand. */

@@ -199,7 +199,7 @@ export class SecondPage {
   /** Of a commit: the day too, where it is another than the chosen one. */
   protected when(at: number): string {
     const [local, chosen] = [at, this.at()].map((t) => DateTime.fromMillis(t, { zone: this.session.zone() })) as [DateTime, DateTime];
-    return local.hasSame(chosen, 'day') ? this.clock(at) : local.toFormat('ccc d LLL HH:mm:ss');
+    return local.hasSame(chosen, 'day') ? this.clock(at) : local.toFormat('d LLL HH:mm:ss');
   }
   protected clock(at: number): string {
     return DateTime.fromMillis(at, { zone: this.session.zone() }).toFormat('HH:mm:ss');
