@@ -9,6 +9,7 @@ let db: ProtectedDatabase;
 let systemId: number;
 let workloadId: number;
 let policyId: number;
+let targetId: string;
 const reason = 'a script went wrong';
 /** Seconds that are brought back. */
 const wanted = Number(process.env['LITHODEX_SECONDS'] ?? 3);
@@ -37,7 +38,7 @@ DELIMITER ;`;
 beforeAll(async () => {
   h = await Harness.start({ leaseMs: 20_000, schedulerMs: 0 });
   admin = await h.as('administrator');
-  const { targetId } = await h.connect(admin);
+  ({ targetId } = await h.connect(admin));
   db = await ProtectedDatabase.start(`${h.folder}/protected`);
   db.run(ledger);
   ({
@@ -177,6 +178,41 @@ describe('the log of a database server', () => {
     // names of files begin anew, and nothing of one stretch is taken for another
     expect((await restored({ at: before.to }, 'long_before')).tasks[0]).toMatchObject({ cause: null });
     expect(sums('long_before')).toBe(sums('before_gap'));
+  });
+
+  it('goes on in another installation that took the target over, and knows what it has to connect', async () => {
+    const passphrase = 'a lantern at the end of the quay';
+    const { content: envelope } = await admin.call('envelope', { id: targetId, body: { passphrase } });
+    await h.server.scheduler.keeper.round();
+    const before = await band();
+    await h.killMover('mover-1');
+    const second = await Harness.start({ leaseMs: 20_000, schedulerMs: 0 });
+    try {
+      const heir = await second.as('administrator');
+      await second.moverReady();
+      const place = { kind: 'folder' as const, folder: `${h.folder}/store` };
+      const { runId, id } = await heir.call('takeOverTarget', { body: { name: 'heirloom', place, envelope, passphrase } });
+      expect((await heir.ended(runId)).state).toBe('done');
+      const [row] = (await heir.call('estate', { query: { show: 'points' } })).workloads;
+      expect(row).toMatchObject({ name: 'Berths', kind: 'database', gone: expect.any(Number) });
+      const kept = await heir.call('keptSettings', { id });
+      expect(JSON.stringify(kept)).toContain(`mariadb://127.0.0.1:${db.port}`);
+      const made = await heir.call('addSystem', { body: db.body('Berths') });
+      expect(made.workloads).toEqual([row!.id]);
+      const now = await heir.call('databaseBand', { id: row!.id });
+      expect(now.stretches).toEqual(before.stretches);
+      const body = {
+        picks: [{ pointId: now.fulls.at(-1)!.pointId, path: 'ledger' }],
+        destination: { to: 'server' as const, systemId: made.id, databases: [{ from: 'ledger', to: 'heired' }] },
+        until: { at: now.stretches.find((r) => r.from !== null)!.to },
+        reason,
+      };
+      expect((await heir.ended((await heir.call('startRestore', { body })).runId)).tasks[0]).toMatchObject({ cause: null });
+      expect(sums('heired')).toContain('50000');
+    } finally {
+      await second.stop();
+      h.startMover('mover-1');
+    }
   });
 
   it('says what a policy with a log needs', async () => {

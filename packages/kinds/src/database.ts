@@ -108,6 +108,9 @@ export type LogStart = z.infer<typeof LogStart>;
 export const DatabaseUntil = z.union([z.object({ file: z.string().max(255), position: Count, at: Instant }), z.object({ at: Instant })]);
 export type DatabaseUntil = z.infer<typeof DatabaseUntil>;
 
+/** What the only workload of a server is called there: all of it, as one log and one instant hold for all its databases. */
+export const wholeServer = 'server';
+
 /** All databases of a server. */
 export const DatabaseFrom = z.object({ kind: z.literal('database'), server: DatabaseServer });
 export type DatabaseFrom = z.infer<typeof DatabaseFrom>;

@@ -1,5 +1,5 @@
 import { topEntry, type Root, type Store } from '@lithodex/engine';
-import type { DatabaseCommit, DatabaseLogPoint } from '@lithodex/kinds';
+import { wholeServer, type DatabaseCommit, type DatabaseLogPoint } from '@lithodex/kinds';
 import type { Connector } from '../connector';
 import { captureDatabase } from './capture-database';
 import { familyOf } from './families';
@@ -7,15 +7,12 @@ import type { CommitsAround } from './family';
 import { restoreDatabase } from './restore-database';
 import { surveyDatabase } from './survey-database';
 
-/** The only workload of a database server: all of it, as one log and one instant hold for all its databases. */
-const whole = 'server';
-
 /** Database servers, as text that people can read. */
 export const databaseConnector: Connector<'database'> = {
   system: {
     test: ({ server }) => familyOf(server.family).test(server),
     async discover({ server }) {
-      return [{ id: whole, name: server.host, facts: await familyOf(server.family).facts(server) }];
+      return [{ id: wholeServer, name: server.host, facts: await familyOf(server.family).facts(server) }];
     },
   },
   capture: captureDatabase,

@@ -1,6 +1,6 @@
 import type { FoundPoint, MachineFacts, MachinePoint, PointAdopted } from '@lithodex/contract';
+import { wholeServer, type DatabaseFacts } from '@lithodex/kinds';
 import type { Knex } from 'knex';
-import { methodOf } from '../runs/queue';
 import type { z } from 'zod';
 import { insertPoint } from '../catalog/insert-point';
 import { unload } from '../catalog/load';
@@ -11,6 +11,7 @@ import { ApiError } from '../errors';
 import type { CarePlan } from '../targets/care';
 import { summarizePoints } from '../estate/point-summary';
 import { recordPromises } from '../policies/promises';
+import { methodOf } from '../runs/queue';
 import type { RunningTask } from './running-task';
 
 type Answer = { readonly say: 'known' | 'load' | 'passed'; readonly previous: string | null };
@@ -97,22 +98,46 @@ async function seriesOf(trx: Knex.Transaction, now: number, targetId: string, po
 }
 
 /** The workload of a source of this name and folder, made where there is none. A name that another folder has gets a number. */
-async function workloadOf(trx: Knex.Transaction, now: number, { workload, machine }: FoundPoint): Promise<number> {
+async function workloadOf(trx: Knex.Transaction, now: number, point: FoundPoint): Promise<number> {
+  const { workload } = point;
   const folder = Buffer.from(workload.path, 'latin1');
-  const kind = machine ? 'platform' : 'files';
+  const { sourceKind, known } = kindOf(point);
   const same = await trx('source as s')
     .join('workload as w', 'w.source_id', 's.id')
-    .where({ 's.folder': folder, 's.kind': kind, 'w.name': workload.name })
+    .where({ 's.folder': folder, 's.kind': sourceKind, 'w.name': workload.name })
     .first<{ id: number } | undefined>('w.id');
   if (same) return same.id;
   let name = workload.name;
   for (let n = 2; await trx('source').where({ name }).first<{ id: number } | undefined>('id'); n++)
     name = `${workload.name.slice(0, 110)} (${n})`;
-  const made = await trx('source').insert({ name, kind, folder, location: '', read_as: null, cross_fs: false, created_at: now });
-  // its platform is not connected here, so a machine is one that is gone: it can be restored elsewhere, and is not run
-  const facts = machine && { kind: 'machine', facts: JSON.stringify(factsOf(machine)), gone_at: now };
-  const [id] = (await trx('workload').insert({ source_id: made[0], name, created_at: now, ...facts })) as [number];
+  const made = await trx('source').insert({
+    name,
+    kind: sourceKind,
+    folder,
+    location: '',
+    read_as: null,
+    cross_fs: false,
+    created_at: now,
+  });
+  // its system is not connected here, so it is one that is gone: it can be restored elsewhere, and is not run
+  const more = known && { ...known, facts: JSON.stringify(known.facts), gone_at: now };
+  const [id] = (await trx('workload').insert({ source_id: made[0], name, created_at: now, ...more })) as [number];
   return id;
+}
+
+interface KnownKind {
+  readonly sourceKind: 'files' | 'platform' | 'database';
+  readonly known: { readonly kind: string; readonly facts: object; readonly outer_id?: string } | null;
+}
+
+/** What kind of workload a point is of, with what is known of one whose system is not connected. */
+function kindOf({ machine, facts }: FoundPoint): KnownKind {
+  if (machine) return { sourceKind: 'platform', known: { kind: 'machine', facts: factsOf(machine) } };
+  if (!facts) return { sourceKind: 'files', known: null };
+  const databases = facts.kind === 'database' ? facts.databases.map(({ name, tables }) => ({ name, tables, rows: 0, bytes: 0 })) : [];
+  const version = facts.kind === 'database' ? facts.version : '';
+  const server: DatabaseFacts = { kind: 'database', family: facts.family, version, databases, logs: { on: false, hours: null } };
+  return { sourceKind: 'database', known: { kind: 'database', facts: server, outer_id: wholeServer } };
 }
 
 /** What a point tells of its machine; the rest nobody knows here. */

@@ -6,6 +6,7 @@ import { fromJsonOrNull } from '../db/json';
 import { limitOfAll } from '../movers/admission';
 import { noticesIn, shownMailServer } from '../notices/notice-rows';
 import { toPlatform, type PlatformRow } from '../platforms/platform-rows';
+import { addressOfRow } from '../systems/system-rows';
 import { policiesInForce } from '../policies/matching';
 import { shownPlace, type TargetRow } from '../targets/target-rows';
 
@@ -77,9 +78,18 @@ async function sources(db: Knex): Promise<Settings['sources']> {
   }));
 }
 
+/** Systems that have to be connected again: what opens them is kept nowhere but here. */
 async function platforms(db: Knex): Promise<Settings['platforms']> {
-  const rows = await db('source').where({ kind: 'platform' }).orderBy('name').select<PlatformRow[]>();
+  const rows = await db('source')
+    .whereNot({ kind: 'files' })
+    .whereNotNull('address')
+    .orderBy('name')
+    .select<(PlatformRow & { kind: string })[]>();
   return rows.map((row) => {
+    if (row.kind !== 'platform') {
+      const { family, host, port, account } = addressOfRow(row);
+      return { name: row.name, endpoint: `${family}://${host}:${port}`, by: 'password' as const, account };
+    }
     const { name, endpoint, by, account } = toPlatform(row, 0);
     return { name, endpoint, by, account };
   });

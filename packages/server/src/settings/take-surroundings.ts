@@ -4,9 +4,9 @@ import { columnsOf, keepMailServer, shownMailServer } from '../notices/notice-ro
 import type { Secrets } from '../secrets';
 import { inForceAs, step, type Step } from './step';
 
-/** Names of the platforms that a person has to connect anew, as what opens them is not kept. */
+/** Names of the platforms and database servers that a person has to connect anew, as what opens them is not kept. */
 export async function unconnected(trx: Knex.Transaction, { platforms }: Settings): Promise<string[]> {
-  const here = await trx('source').where({ kind: 'platform' }).select<{ name: string }[]>('name');
+  const here = await trx('source').whereNot({ kind: 'files' }).whereNotNull('secret').select<{ name: string }[]>('name');
   return platforms.map((p) => p.name).filter((name) => !here.some((h) => h.name === name));
 }
 

@@ -85,16 +85,21 @@ export function systemHandlers(deps: Deps): SystemHandlers {
 
     async addSystem({ body, actor }) {
       const secret = await secretOf(null, body);
-      const { credentialEnds } = await mustWork(body, secret, null);
+      const { name, location, address } = body;
+      // points of it may have been found on a target before it was connected
+      const found = await db('source').where({ name, kind: address.kind, secret: null }).first<{ id: number } | undefined>('id');
+      const { credentialEnds } = await mustWork(body, secret, found?.id ?? null);
       const id = await inTransaction(db, async (trx) => {
-        const { name, location, address } = body;
         const columns = { name, location, kind: address.kind, folder: Buffer.alloc(0), cross_fs: false, created_at: clock.now() };
-        const [made] = (await trx('source').insert({ ...columns, address: JSON.stringify(address), opener_ends: credentialEnds })) as [
-          number,
-        ];
+        const made = found?.id ?? ((await trx('source').insert(columns)) as [number])[0];
         await trx('source')
           .where({ id: made })
-          .update({ secret: sealedSecret(secrets, made, secret) });
+          .update({
+            location,
+            address: JSON.stringify(address),
+            opener_ends: credentialEnds,
+            secret: sealedSecret(secrets, made, secret),
+          });
         const act = { actor: actor.name, action: 'source.add', object: `source ${made}`, detail: detailOf(body) };
         await appendAudit(trx, clock.now(), act);
         return made;
