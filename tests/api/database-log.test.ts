@@ -180,6 +180,17 @@ describe('the log of a database server', () => {
     expect(sums('long_before')).toBe(sums('before_gap'));
   });
 
+  it('reaches seconds in which nothing was done, and ends with the full where nothing was done since', async () => {
+    await run(1);
+    await pause(2100);
+    await run(2);
+    const { stretches, fulls } = await band();
+    const last = stretches.at(-1)!;
+    expect(last.to).toBeGreaterThan(fulls.at(-1)!.moment);
+    expect((await restored({ at: last.to }, 'idle')).tasks[0]).toMatchObject({ cause: null });
+    expect(sums('idle')).toBe(sums('ledger'));
+  });
+
   it('goes on in another installation that took the target over, and knows what it has to connect', async () => {
     const passphrase = 'a lantern at the end of the quay';
     const { content: envelope } = await admin.call('envelope', { id: targetId, body: { passphrase } });

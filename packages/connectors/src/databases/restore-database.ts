@@ -125,10 +125,16 @@ export async function restoreDatabase(
     const { position } = full.root.content.facts as DatabasePoint;
     if (!position) throw new SourceError('LOG_LACKS', 'the full does not say where the log stood');
     const from = { file: position.file, at: position.at };
-    await family.atSecond(whole, { store: log.store, top: log.top, stretch: until.stretch, from, until }, hooks, async (then, replayed) => {
-      ctx.note({ code: 'REPLAYED', path: '', message: `${countOf(replayed.commits, 'commit')} of the log replayed` });
-      await family.bringBack(server, renamed(onlyPicked(then, wanted)), destination, hooks);
-    });
+    const end = log.root.content.state as { file: string; at: number };
+    await family.atSecond(
+      whole,
+      { store: log.store, top: log.top, stretch: until.stretch, from, end, until },
+      hooks,
+      async (then, replayed) => {
+        ctx.note({ code: 'REPLAYED', path: '', message: `${countOf(replayed.commits, 'commit')} of the log replayed` });
+        await family.bringBack(server, renamed(onlyPicked(then, wanted)), destination, hooks);
+      },
+    );
   }
   return { items, summary: `${countOf(items, 'object')} done; every table holds as many rows as were stored` };
 }

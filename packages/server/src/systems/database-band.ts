@@ -47,6 +47,17 @@ function stands({ facts: { position } }: FullPoint, { from, to }: DatabaseLogPoi
   return position !== null && position.since >= from && position.since <= to;
 }
 
+/** Number of a file of the log: they are counted up. */
+const numberOf = (file: string) => Number(/\d+$/.exec(file)?.[0] ?? 0);
+
+/** Whether a full of the same stretch can be brought forward to a moment: it is of no later second, and holds no commit that is not wanted. */
+export function leadsTo(full: NonNullable<DatabasePoint['position']>, until: DatabaseUntil): boolean {
+  if (full.since > until.at) return false;
+  if (!('file' in until)) return true;
+  const files = numberOf(full.file) - numberOf(until.file);
+  return files < 0 || (files === 0 && full.at <= until.position);
+}
+
 /** The newest point of the log tells most: it holds what those before it held, as far as it is still needed. */
 export async function bandOf(db: Knex, workloadId: number): Promise<Band> {
   const { fulls, logs } = await chainPoints(db, workloadId);
@@ -82,7 +93,7 @@ export async function chainTo(db: Knex, workloadId: number, until: DatabaseUntil
   const { fulls, logs } = await chainPoints(db, workloadId);
   const log = logs.at(-1);
   const within = stretchAt(log, at) ?? ('file' in until ? stretchAt(log, at - begunMs) : undefined);
-  const full = within && fulls.findLast((f) => stands(f, within) && f.facts.position!.since <= at);
+  const full = within && fulls.findLast((f) => stands(f, within) && leadsTo(f.facts.position!, until));
   if (!log || !within || !full)
     throw new ApiError(
       'INVALID',

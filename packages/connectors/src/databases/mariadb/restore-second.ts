@@ -45,6 +45,9 @@ export async function atSecond(
 async function replay(scratch: ScratchServer, log: LogToReplay, hooks: BringBackHooks): Promise<Replayed> {
   const told: Replayed = { commits: 0, last: 0 };
   const { server } = scratch;
+  const events = replayed(log, told, hooks.stopped);
+  const first = await events.next();
+  if (first.done) return told;
   const reader = ClientProgram.start('mariadb-binlog', server, server.host, ['--verify-binlog-checksum', '-']);
   const client = ClientProgram.start('mariadb', server, server.host, [
     '--batch',
@@ -54,10 +57,9 @@ async function replay(scratch: ScratchServer, log: LogToReplay, hooks: BringBack
   ]);
   try {
     const feeding = (async () => {
-      for await (const data of replayed(log, told, hooks.stopped)) {
-        if (reader.closed) break;
-        await reader.write(data);
-        hooks.moved(data.length);
+      for (let next: IteratorResult<Buffer, void> = first; !next.done && !reader.closed; next = await events.next()) {
+        await reader.write(next.value);
+        hooks.moved(next.value.length);
       }
       await reader.end();
     })();

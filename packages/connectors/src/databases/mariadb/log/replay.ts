@@ -15,12 +15,16 @@ const aboutAccounts =
  * commit after the wanted moment. Throws SourceError when pieces are missing or damaged.
  */
 export async function* replayed(
-  { store, top, stretch, from, until }: LogToReplay,
+  { store, top, stretch, from, end, until }: LogToReplay,
   told: Replayed,
   stopped: () => boolean,
 ): AsyncGenerator<Buffer> {
-  const pieces = (await piecesOf(store, top)).filter((p) => p.stretch === stretch);
+  const all = await piecesOf(store, top);
+  const pieces = all.filter((p) => p.stretch === stretch);
   const first = pieces.findLastIndex((p) => p.file === from.file && p.from <= from.at);
+  const isEnd = (place: typeof end) => place.file === end.file && place.at === end.at;
+  // nothing was committed since
+  if (first < 0 && isEnd(from) && !('file' in until)) return;
   if (first < 0) throw new SourceError('LOG_LACKS', `${from.file} at ${from.at} is not there`);
   yield magic;
   let next: { file: string; at: number } = from;
@@ -59,6 +63,8 @@ export async function* replayed(
     next = { file: piece.file, at: reader.next };
   }
   if ('file' in until) throw new SourceError('LOG_LACKS', `${until.file} at ${until.position} is not there`);
+  const newest = Math.max(...all.map((p) => p.stretch));
+  if (stretch === newest && !isEnd(next)) throw new SourceError('LOG_LACKS', `${end.file} up to ${end.at} is not there`);
   if (!dropped) yield* group;
 }
 
