@@ -24,6 +24,10 @@ describe('verification', () => {
     await admin.ended((await admin.call('runPolicy', { id, body: {} })).runId);
     await h.round();
     const verifies = async () => (await admin.call('listRuns', { query: { kinds: 'verify' } })).rows;
+    const [first] = await verifies();
+    // what it found, where it found something
+    const said = (await admin.call('runLog', { id: first!.id, query: {} })).rows.filter((l) => l.level !== 'note');
+    expect(said.map((l) => [l.code, l.path, l.message])).toEqual([]);
     expect(await verifies()).toMatchObject([{ state: 'done', trigger: 'schedule' }]);
     await h.round();
     expect(await verifies()).toHaveLength(1);
