@@ -147,12 +147,16 @@ describe('the log of a database server', () => {
   });
 
   it('says of a purged log and of a reset one that there is a gap, and refuses moments in it', async () => {
+    await pause(2100);
+    await run(2);
     const before = (await band()).stretches.at(-1)!;
     db.run('CALL ledger.work(5); FLUSH BINARY LOGS; CALL ledger.work(5); FLUSH BINARY LOGS');
     db.run('PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 HOUR');
     await pause(1100);
     const purged = await run(2);
     expect(purged).toMatchObject({ state: 'remarks' });
+    // what was whole before the gap still is, also while nothing was written since
+    expect((await restored({ at: before.to }, 'across')).tasks[0]).toMatchObject({ cause: null });
     const { stretches } = await band();
     expect(stretches).toHaveLength(2);
     expect(stretches[1]).toMatchObject({ cause: expect.stringContaining('purged') });
@@ -166,7 +170,6 @@ describe('the log of a database server', () => {
     expect(await matters()).toContainEqual(expect.stringMatching(/^4.812 rows of Berths are gone at once$/));
     const inside = { at: before.to + 1000 };
     await expect(restored(inside, 'never')).rejects.toMatchObject({ code: 'INVALID' });
-    // what was whole before the gap still is
     expect((await restored({ at: before.to }, 'before_gap')).tasks[0]).toMatchObject({ cause: null });
     await pause(1100);
     db.run('RESET MASTER; CALL ledger.work(20)');

@@ -125,8 +125,8 @@ export interface LogToReplay {
   /** Where the full stands in the log, and in which stretch of it. */
   readonly stretch: number;
   readonly from: { readonly file: string; readonly at: number };
-  /** Where the point of the log ends. */
-  readonly end: { readonly file: string; readonly at: number };
+  /** Where the point of the log ends. Nothing may be stored yet of the stretch it ends in. */
+  readonly end: { readonly stretch: number; readonly file: string; readonly at: number };
   readonly until: DatabaseUntil;
 }
 

@@ -125,7 +125,7 @@ export async function restoreDatabase(
     const { position } = full.root.content.facts as DatabasePoint;
     if (!position) throw new SourceError('LOG_LACKS', 'the full does not say where the log stood');
     const from = { file: position.file, at: position.at };
-    const end = log.root.content.state as { file: string; at: number };
+    const end = log.root.content.state as { stretch: number; file: string; at: number };
     await family.atSecond(
       whole,
       { store: log.store, top: log.top, stretch: until.stretch, from, end, until },

@@ -19,12 +19,12 @@ export async function* replayed(
   told: Replayed,
   stopped: () => boolean,
 ): AsyncGenerator<Buffer> {
-  const all = await piecesOf(store, top);
-  const pieces = all.filter((p) => p.stretch === stretch);
+  const pieces = (await piecesOf(store, top)).filter((p) => p.stretch === stretch);
   const first = pieces.findLastIndex((p) => p.file === from.file && p.from <= from.at);
-  const isEnd = (place: typeof end) => place.file === end.file && place.at === end.at;
+  const isNewest = stretch === end.stretch;
+  const isEnd = (place: typeof from) => place.file === end.file && place.at === end.at;
   // nothing was committed since
-  if (first < 0 && isEnd(from) && !('file' in until)) return;
+  if (first < 0 && (isNewest ? isEnd(from) : pieces.length === 0) && !('file' in until)) return;
   if (first < 0) throw new SourceError('LOG_LACKS', `${from.file} at ${from.at} is not there`);
   yield magic;
   let next: { file: string; at: number } = from;
@@ -63,8 +63,7 @@ export async function* replayed(
     next = { file: piece.file, at: reader.next };
   }
   if ('file' in until) throw new SourceError('LOG_LACKS', `${until.file} at ${until.position} is not there`);
-  const newest = Math.max(...all.map((p) => p.stretch));
-  if (stretch === newest && !isEnd(next)) throw new SourceError('LOG_LACKS', `${end.file} up to ${end.at} is not there`);
+  if (isNewest && !isEnd(next)) throw new SourceError('LOG_LACKS', `${end.file} up to ${end.at} is not there`);
   if (!dropped) yield* group;
 }
 
