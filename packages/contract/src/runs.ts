@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { conflictRules, DatabaseDestination, DatabaseUntil } from '@lithodex/kinds';
+import { conflictRules, KindName, placesOfKinds, Until } from '@lithodex/kinds';
 
 export { conflictRules };
 import { QueryId, QueryInstant, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
@@ -132,30 +132,6 @@ export const Started = z.object({ runId: Id });
 
 export const Pick = z.object({ pointId: Uuid, path: EscapedPath });
 export type Pick = z.infer<typeof Pick>;
-/** Where machines go that are put beside what there is: for all of them, and what is different for one, by its point. */
-const MachinePlace = {
-  platformId: Id,
-  host: Name,
-  folder: z.string().trim().max(400).regex(/^\//, 'start with /'),
-  storage: Name,
-  /** Null keeps those the machine had. */
-  networks: z.array(Name).max(20).nullable().default(null),
-  /** Put behind the names. */
-  suffix: z.string().trim().max(40).default(''),
-  exceptions: z
-    .array(
-      z.object({
-        pointId: Uuid,
-        name: Name.optional(),
-        host: Name.optional(),
-        storage: Name.optional(),
-        /** By label of the disk. */
-        storages: z.record(z.string(), Name).optional(),
-      }),
-    )
-    .max(500)
-    .default([]),
-};
 export const RestoreBody = z
   .object({
     name: Name.default('Restore'),
@@ -165,13 +141,11 @@ export const RestoreBody = z
     destination: z.discriminatedUnion('to', [
       z.object({ to: z.literal('original') }),
       z.object({ to: z.literal('folder'), folder: z.string().regex(/^\//).max(4000), keepPath: z.boolean().default(true) }),
-      z.object({ to: z.literal('platform'), ...MachinePlace }),
-      /** Databases: to another server, or under other names. */
-      z.object({ to: z.literal('server'), systemId: Id, databases: DatabaseDestination.shape.databases.default([]) }),
+      ...placesOfKinds,
       z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova']) }),
     ]),
-    /** Of a database server: the moment that is wanted; null for that of the points. */
-    until: DatabaseUntil.nullable().default(null),
+    /** Of kinds that write a log: the moment that is wanted; null for that of the points. */
+    until: Until.nullable().default(null),
     rule: z.enum(conflictRules).default('leave'),
     /** Of machines: whether they are started once they are back. */
     start: z.boolean().default(false),
@@ -196,10 +170,7 @@ export const RestorePlan = z.object({
       size: Bytes,
       items: Count,
       suspect: z.boolean(),
-      /** It is a machine, or a part of one. */
-      machine: z.boolean(),
-      /** It is of a database server. */
-      database: z.boolean(),
+      workloadKind: KindName,
       /** Of a whole machine: its disks. */
       disks: z.array(z.object({ label: z.string(), size: Bytes })),
     }),

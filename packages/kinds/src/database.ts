@@ -134,9 +134,17 @@ export type DatabaseDestination = z.infer<typeof DatabaseDestination>;
 export const DatabaseTo = z.object({ kind: z.literal('database'), server: DatabaseServer, destination: DatabaseDestination });
 export type DatabaseTo = z.infer<typeof DatabaseTo>;
 
+/** To another server, or under other names. */
+export const DatabasePlace = z.object({
+  to: z.literal('server'),
+  systemId: Id,
+  databases: DatabaseDestination.shape.databases.default([]),
+});
+
 export const database = {
   name: 'database',
   noun: 'database server',
+  group: 'Databases',
   changesIn: 'files',
   compares: false,
   logs: true,

@@ -28,6 +28,7 @@ export type FilesTo = z.infer<typeof FilesTo>;
 export const files = {
   name: 'files',
   noun: 'folder tree',
+  group: 'Servers',
   changesIn: 'files',
   compares: true,
   logs: false,

@@ -6,6 +6,8 @@ export interface Kind {
   readonly name: string;
   /** What one is called. */
   readonly noun: string;
+  /** What a group of them is called. */
+  readonly group: string;
   /** What the changes of a point are counted in. */
   readonly changesIn: 'files' | 'blocks';
   /** What is there now can be compared with a point, item by item. */

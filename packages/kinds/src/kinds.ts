@@ -1,7 +1,7 @@
 import { z } from 'zod';
-import { database, DatabaseAddress, DatabaseFacts, DatabaseLogPoint, DatabasePoint } from './database';
+import { database, DatabaseAddress, DatabaseFacts, DatabaseLogPoint, DatabasePlace, DatabasePoint, DatabaseUntil } from './database';
 import { files } from './files';
-import { machine } from './machine';
+import { machine, MachinePlace } from './machine';
 import { Name } from './values';
 
 /** All kinds of workload, by name. */
@@ -19,6 +19,12 @@ export type FromOf<K extends KindName> = Extract<From, { kind: K }>;
 export const To = z.discriminatedUnion('kind', [files.to, machine.to, database.to]);
 export type To = z.infer<typeof To>;
 export type ToOf<K extends KindName> = Extract<To, { kind: K }>;
+
+/** Where people send a restore, beside the original place, folders and downloads. */
+export const placesOfKinds = [MachinePlace, DatabasePlace] as const;
+
+/** The moment that is wanted of a kind that writes a log. */
+export const Until = DatabaseUntil;
 
 /** How a system is reached, without what opens it. */
 export const SystemAddress = z.discriminatedUnion('kind', [DatabaseAddress]);

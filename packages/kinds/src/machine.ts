@@ -89,9 +89,36 @@ export type MachineDestination = z.infer<typeof MachineDestination>;
 export const MachineTo = z.object({ kind: z.literal('machine'), platform: PlatformRef, destination: MachineDestination });
 export type MachineTo = z.infer<typeof MachineTo>;
 
+/** Where machines go that are put beside what there is: for all of them, and what is different for one, by its point. */
+export const MachinePlace = z.object({
+  to: z.literal('platform'),
+  platformId: Id,
+  host: Name,
+  folder: z.string().trim().max(400).regex(/^\//, 'start with /'),
+  storage: Name,
+  /** Null keeps those the machine had. */
+  networks: z.array(Name).max(20).nullable().default(null),
+  /** Put behind the names. */
+  suffix: z.string().trim().max(40).default(''),
+  exceptions: z
+    .array(
+      z.object({
+        pointId: z.uuid(),
+        name: Name.optional(),
+        host: Name.optional(),
+        storage: Name.optional(),
+        /** By label of the disk. */
+        storages: z.record(z.string(), Name).optional(),
+      }),
+    )
+    .max(500)
+    .default([]),
+});
+
 export const machine = {
   name: 'machine',
   noun: 'machine',
+  group: 'Machines',
   changesIn: 'blocks',
   compares: false,
   logs: false,

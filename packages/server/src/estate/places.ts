@@ -1,14 +1,12 @@
 import type { EstateBy, WorkloadRow } from '@lithodex/contract';
-
-/** What groups of workloads of each kind are called. */
-const groups: Readonly<Record<WorkloadRow['kind'], string>> = { files: 'Servers', machine: 'Machines', database: 'Databases' };
+import { kinds } from '@lithodex/kinds';
 
 /** Where a workload stands in each hierarchy its owners think in, a part for each level. */
 export function placesOf(w: WorkloadRow, by: EstateBy): string[][] {
   const { machine } = w;
   switch (by) {
     case 'platform':
-      return [[machine ? w.source.name : groups[w.kind]]];
+      return [[machine ? w.source.name : kinds[w.kind].group]];
     case 'host':
       return machine ? [[machine.cluster, machine.host]] : [];
     case 'folder':
@@ -20,6 +18,6 @@ export function placesOf(w: WorkloadRow, by: EstateBy): string[][] {
     case 'tag':
       return w.tags.map((t) => [t]);
     case 'kind':
-      return [[machine?.template ? 'Templates' : groups[w.kind]]];
+      return [[machine?.template ? 'Templates' : kinds[w.kind].group]];
   }
 }

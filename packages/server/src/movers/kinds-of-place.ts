@@ -1,10 +1,10 @@
 import { bytesOfText } from '@lithodex/core';
-import type { From, KindName, MachineFacts, To } from '@lithodex/kinds';
+import type { From, FromOf, KindName, MachineFacts, To } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import { fromJson } from '../db/json';
 import { insideAccount } from '../platforms/inside';
 import { platformRef, type PlatformRow } from '../platforms/platform-rows';
-import type { PlannedTo } from '../recover/restore-handlers';
+import type { PlannedTo } from '../recover/planned-restore';
 import type { Secrets } from '../secrets';
 import { fromOfRow, type SystemRow } from '../systems/system-rows';
 
@@ -42,45 +42,45 @@ export async function sourceOf(trx: Knex.Transaction, workloadId: number): Promi
     );
 }
 
-const readers: {
-  readonly [K in KindName]: (trx: Knex.Transaction, secrets: Secrets, w: WorkloadSource) => Promise<Extract<From, { kind: K }>>;
-} = {
-  files: async (trx, _secrets, w) => {
-    const targets = await trx('target').whereNotNull('folder').select<{ folder: string }[]>('folder');
-    return {
-      kind: 'files',
-      folder: w.folder.toString('latin1'),
-      readAs: w.read_as,
-      crossFileSystems: w.cross_fs === 1,
-      targetFolders: targets.map((t) => bytesOfText(t.folder)),
-    };
-  },
-  machine: async (trx, secrets, w) => {
-    const { cluster, location } = fromJson<MachineFacts>(w.facts);
-    return {
-      kind: 'machine',
-      platform: platformRef(secrets, { ...w, id: w.source_id }),
-      id: w.outer_id!,
-      cluster,
-      location,
-      inside: await insideAccount(trx, secrets, w.id),
-    };
-  },
-  database: async (_trx, secrets, w) => fromOfRow(secrets, { ...w, id: w.source_id }),
-};
+async function folderOf(trx: Knex.Transaction, w: WorkloadSource): Promise<FromOf<'files'>> {
+  const targets = await trx('target').whereNotNull('folder').select<{ folder: string }[]>('folder');
+  return {
+    kind: 'files',
+    folder: w.folder.toString('latin1'),
+    readAs: w.read_as,
+    crossFileSystems: w.cross_fs === 1,
+    targetFolders: targets.map((t) => bytesOfText(t.folder)),
+  };
+}
+
+async function machineOf(trx: Knex.Transaction, secrets: Secrets, w: WorkloadSource): Promise<FromOf<'machine'>> {
+  const { cluster, location } = fromJson<MachineFacts>(w.facts);
+  return {
+    kind: 'machine',
+    platform: platformRef(secrets, { ...w, id: w.source_id }),
+    id: w.outer_id!,
+    cluster,
+    location,
+    inside: await insideAccount(trx, secrets, w.id),
+  };
+}
 
 /** Where a mover finds a workload, with what opens it. */
-export function fromOf(trx: Knex.Transaction, secrets: Secrets, workload: WorkloadSource): Promise<From> {
-  return readers[workload.kind](trx, secrets, workload);
+export async function fromOf(trx: Knex.Transaction, secrets: Secrets, workload: WorkloadSource): Promise<From> {
+  if (workload.kind === 'files') return folderOf(trx, workload);
+  if (workload.kind === 'machine') return machineOf(trx, secrets, workload);
+  return fromOfRow(secrets, { ...workload, id: workload.source_id });
 }
 
 /** Where a restore writes, with what opens it. */
 export async function placeOf(trx: Knex.Transaction, secrets: Secrets, to: PlannedTo): Promise<To> {
-  if (to.kind === 'files') return to;
-  if (to.kind === 'database') {
+  if ('platformId' in to) {
+    const { platformId, ...rest } = to;
+    return { ...rest, platform: platformRef(secrets, await trx('source').where({ id: platformId }).first<PlatformRow>()) };
+  }
+  if ('sourceId' in to) {
     const { sourceId, ...rest } = to;
     return { ...rest, server: fromOfRow(secrets, await trx('source').where({ id: sourceId }).first<SystemRow>()).server };
   }
-  const { platformId, ...rest } = to;
-  return { ...rest, platform: platformRef(secrets, await trx('source').where({ id: platformId }).first<PlatformRow>()) };
+  return to;
 }

@@ -3,7 +3,7 @@ import type { DatabasePoint, LogStart } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../catalog/points';
 import { fromJson } from '../db/json';
-import type { DownloadPlan, PlannedPick, RestorePlan } from '../recover/restore-handlers';
+import type { DownloadPlan, PlannedPick, RestorePlan } from '../recover/planned-restore';
 import type { CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
 import type { BackupPlan } from '../runs/queue';

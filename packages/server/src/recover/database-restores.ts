@@ -1,32 +1,31 @@
 import { countOf, escapePath, formatBytes, formatExact, formatFirst, formatMoment, joinPath, objectNameOf } from '@lithodex/core';
-import type { RestoreBody, RestorePlan as RestorePlanShown, SystemTest } from '@lithodex/contract';
+import type { RestoreBody, SystemTest } from '@lithodex/contract';
 import type { DatabaseDestination, DatabaseFacts, DatabasePoint } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
 import { fromJson } from '../db/json';
 import type { Deps } from '../deps';
-import { ApiError } from '../errors';
 import { chainTo, type Chain } from '../systems/database-band';
 import { fromOfRow, type SystemRow } from '../systems/system-rows';
+import type { RestorePlan } from './planned-restore';
 import type { ResolvedPick } from './resolve-picks';
-import type { RestorePlan } from './restore-handlers';
-
-type Check = RestorePlanShown['checks'][number];
+import {
+  expectedOf,
+  onlyWorkload,
+  refuse,
+  ruleWords,
+  trialWords,
+  type Check,
+  type LookBody,
+  type Looked,
+  type RestorePlanner,
+} from './restore-planner';
 
 const testMs = 30_000;
-const refuse = (at: string, text: string) => new ApiError('INVALID', [{ at }], `${text} Nothing was changed.`);
-/** Whether a pick is of a point of a database server. */
-export const isDatabase = (pick: ResolvedPick): boolean =>
-  pick.point.facts !== null && fromJson<{ kind: string }>(pick.point.facts).kind === 'database';
-
-/** A restore to a database server: everything but a download, where points of one are among the picks. Throws INVALID for a mixture. */
-export function isDatabaseRestore({ destination }: Pick<RestoreBody, 'destination'>, picks: readonly ResolvedPick[]): boolean {
-  const some = picks.some(isDatabase);
-  if (destination.to === 'download') return false;
-  if (some && !picks.every(isDatabase)) throw refuse('body.picks', 'Databases are restored apart from everything else.');
-  if (destination.to === 'server' && !some) throw refuse('body.destination', 'Only databases go to a database server.');
-  if (some && destination.to !== 'original' && destination.to !== 'server')
-    throw refuse('body.destination', 'Databases go back to a database server, or are downloaded.');
-  return some;
+const rulesOfTables = { ...ruleWords, leave: 'tables that exist are left', replace: 'tables that exist are replaced' };
+/** Throws INVALID for picks that are no databases. */
+function onlyDatabases(picks: readonly ResolvedPick[]): void {
+  const isDatabase = (p: ResolvedPick) => p.point.facts !== null && fromJson<{ kind: string }>(p.point.facts).kind === 'database';
+  if (!picks.every(isDatabase)) throw refuse('body.picks', 'Only databases go to a database server.');
 }
 
 /** The server that databases go to. Throws INVALID where it is not connected, or of another family. */
@@ -69,34 +68,9 @@ async function chainOf(deps: Deps, { until }: Pick<RestoreBody, 'until'>, picks:
   return chainTo(deps.db, picks[0]!.point.workload_id, until);
 }
 
-/** The only task of the restore. Of a moment between points, what leads to it is read: the full, and the point of the log as its last pick. */
-export async function databasePlan(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): Promise<RestorePlan> {
-  const chain = await chainOf(deps, body, picks);
-  const own = picks.map((p) => ({ pointId: chain?.full.row.id ?? p.point.id, path: p.path, to: '', base: '' }));
-  const until = chain && body.until ? { ...body.until, stretch: chain.stretch } : null;
-  return {
-    type: 'restore',
-    picks: chain ? [...own, { pointId: chain.log.row.id, path: '', to: '', base: '' }] : own,
-    to: {
-      kind: 'database',
-      sourceId: (await serverFor(deps, body, picks)).id,
-      destination: { ...destinationOf(deps, body, picks), until },
-    },
-    trial: body.trial,
-    readFrom: body.readFrom,
-    expected: {
-      items: picks.reduce((n, p) => n + p.items, 0),
-      bytes: picks.reduce((n, p) => n + p.size, 0) + (chain ? chain.full.row.bytes + chain.log.row.bytes : 0),
-    },
-  };
-}
-
 /** What stands in the way of bringing databases back, asked of the server now, and where each pick goes in words. */
-export async function lookAtServer(
-  deps: Deps,
-  body: Pick<RestoreBody, 'destination' | 'rule' | 'until'>,
-  picks: readonly ResolvedPick[],
-): Promise<{ goesTo: (pick: ResolvedPick) => string; checks: Check[] }> {
+async function lookAtServer(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]): Promise<Looked> {
+  onlyDatabases(picks);
   const row = await serverFor(deps, body, picks);
   const destination = destinationOf(deps, body, picks);
   const from = fromOfRow(deps.secrets, row);
@@ -148,3 +122,34 @@ function whatHappens({ exists, suffix }: DatabaseDestination, picks: readonly Re
     `Tables that exist are replaced at one instant, once all restored ones are loaded and counted: ${names}. What was written to them since is lost.`,
   ];
 }
+
+/** Databases, back to a server. */
+export const databaseRestores: RestorePlanner = {
+  look: lookAtServer,
+
+  /** One task. Of a moment between points, what leads to it is read: the full, and the point of the log as its last pick. */
+  async tasks(deps, body, picks) {
+    const chain = await chainOf(deps, body, picks);
+    const own = picks.map((p) => ({ pointId: chain?.full.row.id ?? p.point.id, path: p.path, to: '', base: '' }));
+    const until = chain && body.until ? { ...body.until, stretch: chain.stretch } : null;
+    const { items, bytes } = expectedOf(picks);
+    const work: RestorePlan = {
+      type: 'restore',
+      picks: chain ? [...own, { pointId: chain.log.row.id, path: '', to: '', base: '' }] : own,
+      to: {
+        kind: 'database',
+        sourceId: (await serverFor(deps, body, picks)).id,
+        destination: { ...destinationOf(deps, body, picks), until },
+      },
+      trial: body.trial,
+      readFrom: body.readFrom,
+      expected: { items, bytes: bytes + (chain ? chain.full.row.bytes + chain.log.row.bytes : 0) },
+    };
+    return [{ workloadId: onlyWorkload(picks), work }];
+  },
+
+  rules(body) {
+    const where = body.destination.to === 'server' ? 'to a database server' : 'to the server they were taken of';
+    return `${trialWords(body)}${where}; ${rulesOfTables[body.rule]}`;
+  },
+};

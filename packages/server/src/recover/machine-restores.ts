@@ -1,19 +1,16 @@
 import { escapePath, formatBytes, joinPath } from '@lithodex/core';
-import type { Inventory, MachinePoint, RestoreBody, RestorePlan as RestorePlanShown } from '@lithodex/contract';
+import type { Inventory, MachinePoint, RestoreBody } from '@lithodex/contract';
 import type { MachineDestination } from '@lithodex/kinds';
 import type { PointRow } from '../catalog/points';
 import { fromJson } from '../db/json';
 import type { Deps } from '../deps';
-import { ApiError } from '../errors';
 import { askInventory } from '../platforms/read-platform';
 import type { PlatformRow } from '../platforms/platform-rows';
 import type { ResolvedPick } from './resolve-picks';
-import type { RestorePlan } from './restore-handlers';
-
-type Check = RestorePlanShown['checks'][number];
+import { refuse, trialWords, type Check, type LookBody, type Looked, type RestorePlanner } from './restore-planner';
 
 /** A machine that is to come back, with the disks wanted of it. */
-export interface MachinePick {
+interface MachinePick {
   readonly point: PointRow;
   readonly machine: MachinePoint;
   readonly outerId: string | null;
@@ -23,23 +20,16 @@ export interface MachinePick {
   readonly size: number;
 }
 
-/** A restore to a platform: everything but a download, where points of machines are among the picks. */
-export function isMachineRestore(body: Pick<RestoreBody, 'destination'>, picks: readonly ResolvedPick[]): boolean {
-  const { to } = body.destination;
-  return to === 'platform' || (to === 'original' && picks.some((p) => p.point.machine !== null));
-}
-
 /** The picks as machines, each once. Throws INVALID for what is no machine or no part of one that can be brought back alone. */
-export async function machinePicks(deps: Deps, picks: readonly ResolvedPick[]): Promise<MachinePick[]> {
-  const refuse = (text: string) => new ApiError('INVALID', [{ at: 'body.picks' }], `${text} Nothing was changed.`);
+async function machinePicks(deps: Deps, picks: readonly ResolvedPick[]): Promise<MachinePick[]> {
   const byPoint = new Map<string, MachinePick>();
   for (const pick of picks) {
     const { point, path } = pick;
-    if (point.machine === null) throw refuse('Files and machines are restored apart from each other.');
+    if (point.machine === null) throw refuse('body.picks', 'Only machines go to a platform.');
     const machine = fromJson<MachinePoint>(point.machine);
     const disks = machine.disks.filter((d) => d.file !== '').map((d) => d.file);
     const files = path === '' ? null : disks.filter((file) => file === path || file.startsWith(`${path}/`));
-    if (files?.length === 0) throw refuse(`${escapePath(path)} can be downloaded, but not be put back alone.`);
+    if (files?.length === 0) throw refuse('body.picks', `${escapePath(path)} can be downloaded, but not be put back alone.`);
     const known = byPoint.get(point.id);
     const both = files && known?.files ? [...new Set([...known.files, ...files])] : known && !known.files ? null : files;
     const size = machine.disks.filter((d) => d.file !== '' && (both === null || both.includes(d.file))).reduce((sum, d) => sum + d.size, 0);
@@ -53,7 +43,7 @@ async function outerIdOf(deps: Deps, workloadId: number): Promise<string | null>
 }
 
 /** Where one machine goes, its exceptions being applied. */
-export function destinationOf(body: Pick<RestoreBody, 'destination' | 'start'>, pick: MachinePick): MachineDestination {
+function destinationOf(body: Pick<RestoreBody, 'destination' | 'start'>, pick: MachinePick): MachineDestination {
   const { destination, start } = body;
   if (destination.to !== 'platform') return { to: 'original', start };
   const own = destination.exceptions.find((e) => e.pointId === pick.point.id);
@@ -77,46 +67,12 @@ async function platformOf(deps: Deps, body: Pick<RestoreBody, 'destination'>, pi
       ? destination.platformId
       : (await deps.db('workload').where({ id: pick.point.workload_id }).first<{ source_id: number }>('source_id')).source_id;
   const row = await deps.db('source').where({ id, kind: 'platform' }).whereNotNull('secret').first<PlatformRow | undefined>();
-  if (!row) throw new ApiError('INVALID', [{ at: 'body.destination' }], 'The platform is not connected here. Nothing was changed.');
+  if (!row) throw refuse('body.destination', 'The platform is not connected here.');
   return row;
 }
 
-/** One task for each machine. */
-export async function machinePlans(
-  deps: Deps,
-  body: RestoreBody,
-  picks: readonly MachinePick[],
-): Promise<{ workloadId: number; plan: RestorePlan }[]> {
-  return Promise.all(
-    picks.map(async (pick) => ({
-      workloadId: pick.point.workload_id,
-      plan: {
-        type: 'restore' as const,
-        picks: (pick.files ?? ['']).map((path) => ({ pointId: pick.point.id, path, to: '', base: '' })),
-        to: {
-          kind: 'machine' as const,
-          platformId: (await platformOf(deps, body, pick)).id,
-          destination: destinationOf(body, pick),
-        },
-        trial: body.trial,
-        readFrom: body.readFrom,
-        expected: { items: pick.files?.length ?? pick.machine.disks.length, bytes: pick.size },
-      },
-    })),
-  );
-}
-
-export interface MachineLook {
-  readonly goesTo: ReadonlyMap<string, string>;
-  readonly checks: readonly Check[];
-}
-
 /** What stands in the way of bringing machines back, asked of the platforms now, and where each goes in words. */
-export async function lookAtPlatforms(
-  deps: Deps,
-  body: Pick<RestoreBody, 'destination' | 'start'>,
-  picks: readonly MachinePick[],
-): Promise<MachineLook> {
+async function lookAtPlatforms(deps: Deps, body: LookBody, picks: readonly MachinePick[]): Promise<Looked> {
   const inventories = new Map<number, Inventory>();
   const goesTo = new Map<string, string>();
   const checks: Check[] = [];
@@ -141,7 +97,7 @@ export async function lookAtPlatforms(
     if (n > 1)
       checks.push({ level: 'stop', code: 'NAME_TWICE', text: `${n} of the machines would be called ${name}. Give them other names.` });
   for (const [key, bytes] of room) checks.push(...roomCheck(inventories, key, bytes));
-  return { goesTo, checks };
+  return { goesTo: (pick) => goesTo.get(pick.point.id) ?? '', checks };
 }
 
 function roomCheck(inventories: ReadonlyMap<number, Inventory>, key: string, bytes: number): Check[] {
@@ -228,3 +184,37 @@ function elsewhere(
     checks.push({ level: 'fine', code: 'TAGS', text: `${name} gets the tags ${machine.tags.join(', ')}: policies by tag protect it too.` });
   return joinPath(destination.folder.replace(/^\//, ''), `${name} on ${host}`);
 }
+
+/** Machines, back in their place or as new ones beside what there is. */
+export const machineRestores: RestorePlanner = {
+  look: async (deps, body, picks) => lookAtPlatforms(deps, body, await machinePicks(deps, picks)),
+
+  /** One for each machine. */
+  tasks: async (deps, body, picks) =>
+    Promise.all(
+      (await machinePicks(deps, picks)).map(async (pick) => ({
+        workloadId: pick.point.workload_id,
+        work: {
+          type: 'restore' as const,
+          picks: (pick.files ?? ['']).map((path) => ({ pointId: pick.point.id, path, to: '', base: '' })),
+          to: {
+            kind: 'machine' as const,
+            platformId: (await platformOf(deps, body, pick)).id,
+            destination: destinationOf(body, pick),
+          },
+          trial: body.trial,
+          readFrom: body.readFrom,
+          expected: { items: pick.files?.length ?? pick.machine.disks.length, bytes: pick.size },
+        },
+      })),
+    ),
+
+  rules(body) {
+    const { destination } = body;
+    const where =
+      destination.to === 'platform'
+        ? `to ${destination.host}, as new machines`
+        : 'to the machines they were taken of; what differs on their disks is overwritten';
+    return `${trialWords(body)}${where}`;
+  },
+};

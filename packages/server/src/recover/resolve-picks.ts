@@ -1,5 +1,6 @@
 import { baseName, bytesOfText, distinctNames, joinPath } from '@lithodex/core';
 import type { PointRef, RestoreBody } from '@lithodex/contract';
+import type { KindName } from '@lithodex/kinds';
 import { livingPoints, type PointRow } from '../catalog/points';
 import { itemsAt, kindOf, nameOf, type ItemRow } from '../catalog/tree';
 import type { Deps } from '../deps';
@@ -12,6 +13,7 @@ import { pointFor } from './point-access';
 
 export interface ResolvedPick {
   readonly point: PointRow;
+  readonly workloadKind: KindName;
   readonly ref: PointRef;
   /** Byte string below the root of the point. */
   readonly path: string;
@@ -76,6 +78,9 @@ export async function resolvePicks(
   if (body.damagedIn) raw.push(...(await damagedPicks(deps, body.damagedIn, actor)));
   const ids = [...new Set(raw.map((r) => r.point.id))];
   const refs = new Map((await pointRefs(db, deps.secrets, ids, body.readFrom)).map((r) => [r.taskId, r]));
+  const workloads = [...new Set(raw.map((r) => r.point.workload_id))];
+  const ofKinds = await db('workload').whereIn('id', workloads).select<{ id: number; kind: KindName }[]>('id', 'kind');
+  const kindsOf = new Map(ofKinds.map((w) => [w.id, w.kind]));
   const { destination } = body;
   const gathered = destination.to === 'download' || (destination.to === 'folder' && !destination.keepPath);
   const stamped = raw.map(({ point, path }) => {
@@ -89,6 +94,7 @@ export async function resolvePicks(
     const intoFolder = path === '' && destination.to === 'folder';
     return {
       point,
+      workloadKind: kindsOf.get(point.workload_id)!,
       ref,
       path,
       to: gathered && !intoFolder ? names[i]! : path,

@@ -3,14 +3,14 @@ import type { Cause, FoundMatter, WorkloadRow } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
 import { presentWorkloads } from '../estate/estate';
+import { serverKinds } from '../kinds/server-kinds';
 import { requestDays } from '../people/second-person';
 import { policiesInForce } from '../policies/matching';
 import { matchesShown } from '../policies/matching-shown';
 import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, troubledTasksSince, type NightRow } from './night';
 import { moverMatters } from './mover-matters';
-import { databaseCauses, databaseMatters, systemLink } from './database-matters';
-import { changeMatters, comingEnds, connectionCauses, connectionLink, platformMatters } from './platform-matters';
+import { changeMatters, comingEnds } from './platform-matters';
 import { unusualWork } from './unusual-work';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
@@ -26,8 +26,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
   return [
     ...(await suspects(deps, estate)),
     ...failures(tasks, estate),
-    ...(await platformMatters(deps)),
-    ...(await databaseMatters(deps)),
+    ...(await ofKinds(deps)),
     ...(await moverMatters(deps)),
     ...(await damages(deps)),
     ...(await careFailures(deps)),
@@ -41,6 +40,13 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
     ...(await emptyPolicies(deps)),
     ...(await unprotected(deps, estate)),
   ];
+}
+
+/** What each kind tells of itself. */
+async function ofKinds(deps: Deps): Promise<FoundMatter[]> {
+  const found: FoundMatter[] = [];
+  for (const { matters } of Object.values(serverKinds)) found.push(...((await matters?.(deps)) ?? []));
+  return found;
 }
 
 async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<FoundMatter[]> {
@@ -98,8 +104,8 @@ function failures(tasks: readonly NightRow[], estate: readonly WorkloadRow[]): F
 function nextSteps(code: string, rows: readonly NightRow[], estate: readonly WorkloadRow[]): Pick<FoundMatter, 'action' | 'second'> {
   const run = link('See the run, then retry', `/runs/${rows[0]!.run_id}`);
   const workload = estate.find((w) => w.id === rows[0]!.workload_id);
-  if (workload?.kind === 'machine' && connectionCauses.includes(code)) return { action: connectionLink(workload.source.id), second: run };
-  if (workload?.kind === 'database' && databaseCauses.includes(code)) return { action: systemLink(workload.source.id), second: run };
+  const connection = workload && serverKinds[workload.kind].connection;
+  if (workload && connection?.causes.includes(code)) return { action: connection.link(workload.source.id), second: run };
   return { action: run, second: rows.length > 1 ? link('All of them', '/runs', { states: 'failed' }) : null };
 }
 

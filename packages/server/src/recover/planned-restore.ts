@@ -1,0 +1,27 @@
+import type { DownloadWork, RestoreWork } from '@lithodex/contract';
+import type { To } from '@lithodex/kinds';
+
+/** An item that is wanted; where its point is is looked up when the task is claimed. */
+export interface PlannedPick {
+  readonly pointId: string;
+  readonly path: string;
+  readonly to: string;
+}
+
+interface Prefers {
+  readonly readFrom: string | null;
+}
+
+type Planned<T> = T extends { server: unknown }
+  ? Omit<T, 'server'> & { readonly sourceId: number }
+  : T extends { platform: unknown }
+    ? Omit<T, 'platform'> & { readonly platformId: number }
+    : T;
+
+/** Where a restore writes, without what opens it: a system is named by the source it is kept as. */
+export type PlannedTo = Planned<To>;
+
+/** What a task keeps; where its points are is looked up when it is claimed, so that no key of a target lies in the queue. */
+export type DownloadPlan = Omit<DownloadWork, 'picks'> & Prefers & { readonly picks: readonly PlannedPick[] };
+export type RestorePlan = Omit<RestoreWork, 'picks' | 'to'> &
+  Prefers & { readonly picks: readonly (PlannedPick & { readonly base: string })[]; readonly to: PlannedTo };
