@@ -10,6 +10,8 @@ import { Moment } from '../data/moment';
 import { outcome } from '../data/outcome';
 import { paged } from '../data/paged';
 import { Session } from '../data/session';
+import { KindPart } from '../kinds/kind-part';
+import { partsOf } from '../kinds/parts-of';
 import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { InView } from '../ui/in-view';
@@ -17,11 +19,8 @@ import { ListKeys } from '../ui/list-keys';
 import { StateMark, stateWord } from '../ui/state-mark';
 import { ConnectSource } from './connect-source';
 import { EstateChanges } from './estate-changes';
-import { DatabasePeek } from './database-peek';
 import { EstateTree } from './estate-tree';
-import { FolderPeek } from './folder-peek';
 import { InsideDialog } from './inside-dialog';
-import { MachinePeek } from './machine-peek';
 import { PlatformStrip } from './platform-strip';
 
 type Show = 'all' | keyof Omit<Estate['counts'], 'all'>;
@@ -56,10 +55,8 @@ const mostTicked = 1000;
     ConnectSource,
     EstateChanges,
     EstateTree,
-    FolderPeek,
+    KindPart,
     InsideDialog,
-    DatabasePeek,
-    MachinePeek,
     PlatformStrip,
     ...formatPipes,
   ],
@@ -68,6 +65,7 @@ const mostTicked = 1000;
 })
 export class EstatePage {
   private readonly api = inject(Api);
+  protected readonly partsOf = partsOf;
   private readonly router = inject(Router);
   protected readonly session = inject(Session);
   protected readonly moment = inject(Moment);

@@ -1,12 +1,11 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, output, signal } from '@angular/core';
 import { RouterLink } from '@angular/router';
 import type { WorkloadDetail } from '@lithodex/contract';
-import { formatFirst } from '@lithodex/core';
 import { Api, type ApiFailure } from '../data/api';
 import { Session } from '../data/session';
+import { partsOf } from '../kinds/parts-of';
 import { AtOnce } from '../ui/at-once';
 import { FormDialog } from '../ui/form-dialog';
-import { versionOf } from './database-peek';
 
 /** Where a workload comes from, how it is read, and by how many at once. */
 @Component({
@@ -15,28 +14,19 @@ import { versionOf } from './database-peek';
   imports: [AtOnce, FormDialog, RouterLink],
   template: `<lx-form-dialog [heading]="'Source of ' + workload().name" (closed)="closed.emit()">
     <dl>
-      @if (workload().machine; as m) {
-        <dt>Platform</dt>
+      @for (fact of facts(); track fact.term) {
+        <dt>{{ fact.term }}</dt>
         <dd>
-          <a [routerLink]="['/estate/platforms', workload().source.id]">{{ workload().source.name }}</a>, {{ m.host }}, {{ m.folder }}
-        </dd>
-        <dt>Account inside</dt>
-        <dd>
-          {{ workload().inside ?? (m.helper ? 'none; the helper inside brings programs to rest' : 'none') }}
-          @if (session.keeps() && !workload().gone) {
-            <button type="button" class="act sm" (click)="inside.emit()">{{ workload().inside === null ? 'Give one' : 'Change' }}</button>
+          @if (fact.link; as link) {
+            <a [routerLink]="link.to">{{ link.label }}</a>
+          }
+          {{ fact.text }}
+          @if (fact.inside && session.keeps() && !workload().gone) {
+            <button type="button" class="act sm" (click)="inside.emit()">{{ fact.inside }}</button>
           }
         </dd>
-      } @else if (workload().facts; as f) {
-        <dt>Database server</dt>
-        <dd>
-          <a [routerLink]="['/estate/systems', workload().source.id]">{{ workload().source.name }}</a>, MariaDB {{ versionOf(f) }}
-        </dd>
-        <dt>Databases</dt>
-        <dd>{{ names() }}</dd>
-      } @else {
-        <dt>Folder on the mover</dt>
-        <dd class="num">{{ workload().source.folder }}</dd>
+      }
+      @if (workload().kind === 'files') {
         <dt>Read with the rights of</dt>
         <dd>{{ workload().readAs ?? 'the mover' }}</dd>
       }
@@ -79,13 +69,7 @@ export class SourceSide {
   /** The account inside the machine is to be given or changed. */
   readonly inside = output();
   protected readonly problem = signal('');
-  protected readonly versionOf = versionOf;
-  protected readonly names = computed(() =>
-    formatFirst(
-      (this.workload().facts?.databases ?? []).map((d) => d.name),
-      20,
-    ),
-  );
+  protected readonly facts = computed(() => partsOf(this.workload().kind).sourceFacts(this.workload()));
 
   protected set(readers: number | null): void {
     this.problem.set('');

@@ -11,6 +11,7 @@ import { Moment } from '../data/moment';
 import { outcome, type Outcome } from '../data/outcome';
 import { Picks, type PickedItem } from '../data/picks';
 import { Session } from '../data/session';
+import { partsOf } from '../kinds/parts-of';
 import { Beds } from '../ui/beds';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
@@ -19,7 +20,6 @@ import { StateMark } from '../ui/state-mark';
 import { FolderTree } from './folder-tree';
 import { ItemSide } from './item-side';
 import { InsideDialog } from './inside-dialog';
-import { PointFacts } from './point-facts';
 import { SourceSide } from './source-side';
 
 type Ask = 'once' | 'lift' | 'hold' | 'source' | 'inside';
@@ -28,20 +28,7 @@ type Ask = 'once' | 'lift' | 'hold' | 'source' | 'inside';
 @Component({
   selector: 'lx-workload-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [
-    RouterLink,
-    FormsModule,
-    Beds,
-    FolderTree,
-    InsideDialog,
-    ItemSide,
-    FormDialog,
-    ListKeys,
-    PointFacts,
-    SourceSide,
-    StateMark,
-    ...formatPipes,
-  ],
+  imports: [RouterLink, FormsModule, Beds, FolderTree, InsideDialog, ItemSide, FormDialog, ListKeys, SourceSide, StateMark, ...formatPipes],
   templateUrl: './workload-page.html',
   styleUrl: './workload-page.scss',
 })
@@ -49,6 +36,7 @@ export class WorkloadPage {
   private readonly api = inject(Api);
   private readonly router = inject(Router);
   protected readonly session = inject(Session);
+  protected readonly parts = partsOf;
   protected readonly moment = inject(Moment);
   protected readonly picks = inject(Picks);
   readonly id = input.required({ transform: numberAttribute });

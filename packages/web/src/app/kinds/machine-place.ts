@@ -1,4 +1,4 @@
-import { ChangeDetectionStrategy, Component, computed, inject, linkedSignal, model } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, effect, inject, input, linkedSignal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import type { Platform, PlatformPlaces } from '@lithodex/contract';
 import { formatBytes } from '@lithodex/core';
@@ -6,17 +6,8 @@ import { of, switchMap } from 'rxjs';
 import { Api } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
 import { Slot, type SlotOption } from '../ui/slot';
-
-/** Where new machines go, said once for all of them. */
-export interface NewPlace {
-  readonly platformId: number;
-  readonly host: string;
-  readonly folder: string;
-  readonly storage: string;
-  /** Null keeps the networks they had. */
-  readonly networks: string[] | null;
-  readonly suffix: string;
-}
+import type { Destination } from './kind-parts';
+import { NewMachines, type NewPlace } from './new-machines';
 
 /** The part of the restore sentence that says where on which platform: only what the platform really has can be chosen. */
 @Component({
@@ -64,8 +55,9 @@ export interface NewPlace {
 })
 export class MachinePlace {
   private readonly api = inject(Api);
-  /** The place as chosen so far; null until it is complete. */
-  readonly place = model<NewPlace | null>(null);
+  private readonly chosen = inject(NewMachines);
+  readonly changed = input.required<(destination: Destination | null) => void>();
+  protected readonly place = this.chosen.place;
   private readonly listed = toSignal(this.api.call('listPlatforms').pipe(outcome()));
   protected readonly platforms = computed((): readonly Platform[] | undefined => this.listed()?.value?.rows);
   protected readonly platform = linkedSignal(() => this.platforms()?.[0]?.id ?? 0);
@@ -86,7 +78,7 @@ export class MachinePlace {
     ),
   ]);
   /** What the chosen host sees, to choose from. */
-  readonly storages = computed((): SlotOption<string>[] => [
+  protected readonly storages = computed((): SlotOption<string>[] => [
     { value: '', label: 'choose one' },
     ...(this.places()?.storages ?? [])
       .filter((s) => s.hosts.includes(this.host()))
@@ -100,6 +92,16 @@ export class MachinePlace {
       label: `the network ${n}`,
     })),
   ]);
+
+  constructor() {
+    this.chosen.forget();
+    effect(() => {
+      this.chosen.storages.set(this.storages());
+    });
+    effect(() => {
+      this.changed()(this.chosen.destination());
+    });
+  }
 
   protected set(change: Partial<NewPlace>): void {
     const before = this.place() ?? { host: '', folder: '/Restored', storage: '', networks: null, suffix: '' };

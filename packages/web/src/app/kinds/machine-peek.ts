@@ -1,5 +1,5 @@
 import { ChangeDetectionStrategy, Component, computed, input } from '@angular/core';
-import type { MachineFacts } from '@lithodex/contract';
+import type { WorkloadRow } from '@lithodex/contract';
 import { formatPipes } from '../ui/format-pipes';
 
 /** What a platform says of a machine, and how quiet its points will be. */
@@ -7,7 +7,7 @@ import { formatPipes } from '../ui/format-pipes';
   selector: 'lx-machine-peek',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [...formatPipes],
-  template: `@let m = machine();
+  template: `@if (workload().machine; as m) {
     <dl class="small">
       <dt>Where</dt>
       <dd>{{ m.host }} in {{ m.cluster || 'no cluster' }}, {{ m.location || 'place unknown' }}; folder {{ m.folder }}</dd>
@@ -23,7 +23,8 @@ import { formatPipes } from '../ui/format-pipes';
       <dd>{{ m.system }}, {{ m.processors }} processors, {{ m.memory }} MB of memory, networks {{ m.networks.join(', ') || 'none' }}</dd>
       <dt>How quiet</dt>
       <dd>{{ quiet() }}</dd>
-    </dl>`,
+    </dl>
+  }`,
   styles: `
     dl {
       display: grid;
@@ -43,12 +44,11 @@ import { formatPipes } from '../ui/format-pipes';
   `,
 })
 export class MachinePeek {
-  readonly machine = input.required<MachineFacts>();
-  /** Account that is used inside of it. */
-  readonly inside = input.required<string | null>();
+  readonly workload = input.required<WorkloadRow>();
   protected readonly quiet = computed(() => {
-    const { template, running, helper } = this.machine();
-    const inside = this.inside();
+    const { machine, inside } = this.workload();
+    if (!machine) return '';
+    const { template, running, helper } = machine;
     if (template) return 'A template does not run: its disks are taken as they are.';
     if (!running) return 'It is off: its disks are taken as they are.';
     if (helper) return 'Programs inside are brought to rest by the helper inside.';

@@ -1,6 +1,6 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
-import type { Discovered } from '@lithodex/contract';
+import type { Discovered, WorkloadRow } from '@lithodex/contract';
 import { combineLatest, switchMap } from 'rxjs';
 import { Api } from '../data/api';
 import { outcome } from '../data/outcome';
@@ -12,7 +12,7 @@ import { formatPipes } from '../ui/format-pipes';
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [...formatPipes],
   template: `<div class="head small">
-      <span class="num">{{ root() }}{{ path() ? '/' + path() : '' }}</span>
+      <span class="num">{{ workload().source.folder }}{{ path() ? '/' + path() : '' }}</span>
       @if (path()) {
         <button type="button" class="plain" (click)="up()">up</button>
       }
@@ -33,7 +33,13 @@ import { formatPipes } from '../ui/format-pipes';
             <span class="cut">{{ row.name }}</span>
           }
           <span class="small" [class.f]="!row.readable" [class.mute]="row.readable">{{
-            !row.readable ? 'can not be read' : row.leftOut ? 'left out ' + row.leftOut : covered() ? 'protected' : 'unprotected'
+            !row.readable
+              ? 'can not be read'
+              : row.leftOut
+                ? 'left out ' + row.leftOut
+                : workload().policies.length > 0
+                  ? 'protected'
+                  : 'unprotected'
           }}</span>
           <span class="num right">{{ row.kind === 'file' ? (row.size | bytes) : '' }}</span>
           <span class="small mute right">{{ row.mtime | moment }}</span>
@@ -66,9 +72,8 @@ import { formatPipes } from '../ui/format-pipes';
 })
 export class FolderPeek {
   private readonly api = inject(Api);
-  readonly sourceId = input.required<number>();
-  readonly root = input.required<string>();
-  readonly covered = input(false);
+  readonly workload = input.required<WorkloadRow>();
+  private readonly sourceId = computed(() => this.workload().source.id);
   protected readonly path = signal('');
   protected readonly again = signal(0);
   private readonly result = toSignal(

@@ -1,19 +1,17 @@
 import { ChangeDetectionStrategy, Component, computed, input } from '@angular/core';
 import { RouterLink } from '@angular/router';
-import type { WorkloadFacts } from '@lithodex/contract';
+import type { WorkloadRow } from '@lithodex/contract';
 import { formatPipes } from '../ui/format-pipes';
+import { serverWords } from './database-words';
 
 const mostShown = 40;
-
-/** Number of the version of a server, without what its maker puts behind it. */
-export const versionOf = (facts: WorkloadFacts): string => /^[\d.]+/.exec(facts.version)?.[0] ?? facts.version;
 
 /** What a database server says of itself. */
 @Component({
   selector: 'lx-database-peek',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [RouterLink, ...formatPipes],
-  template: `@let f = facts();
+  template: `@if (workload().facts; as f) {
     <dl class="small">
       <dt>Databases</dt>
       <dd>
@@ -29,19 +27,20 @@ export const versionOf = (facts: WorkloadFacts): string => /^[\d.]+/.exec(facts.
         }
       </dd>
       <dt>Server</dt>
-      <dd>MariaDB {{ version() }}</dd>
+      <dd>{{ words(f) }}</dd>
       <dt>Log</dt>
       <dd>
         @if (f.logs.on) {
           kept {{ f.logs.hours === null ? 'for ever' : 'for ' + f.logs.hours + ' h' }}: any second can be reached
-          <a [routerLink]="['/estate', workloadId(), 'second']">back to a second</a>
+          <a [routerLink]="['/estate', workload().id, 'second']">back to a second</a>
         } @else {
           <span class="w">off: it can be brought back to points only, not to a second</span>
         }
       </dd>
       <dt>Connection</dt>
-      <dd><a [routerLink]="['/estate/systems', systemId()]">address, account and rights</a></dd>
-    </dl>`,
+      <dd><a [routerLink]="['/estate/systems', workload().source.id]">address, account and rights</a></dd>
+    </dl>
+  }`,
   styles: `
     dl {
       display: grid;
@@ -61,9 +60,7 @@ export const versionOf = (facts: WorkloadFacts): string => /^[\d.]+/.exec(facts.
   `,
 })
 export class DatabasePeek {
-  readonly facts = input.required<WorkloadFacts>();
-  readonly workloadId = input.required<number>();
-  readonly systemId = input.required<number>();
-  protected readonly version = computed(() => versionOf(this.facts()));
-  protected readonly shown = computed(() => this.facts().databases.slice(0, mostShown));
+  readonly workload = input.required<WorkloadRow>();
+  protected readonly words = serverWords;
+  protected readonly shown = computed(() => this.workload().facts?.databases.slice(0, mostShown) ?? []);
 }

@@ -1,14 +1,8 @@
-import { ChangeDetectionStrategy, Component, computed, input, output } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, input } from '@angular/core';
 import type { RestorePlan } from '@lithodex/contract';
 import { formatBytes } from '@lithodex/core';
 import { Slot, type SlotOption } from '../ui/slot';
-
-/** What is different for one machine of those that go to a platform. */
-export interface OwnPlace {
-  readonly name?: string;
-  /** By label of the disk. */
-  readonly storages?: Readonly<Record<string, string>>;
-}
+import { NewMachines, type OwnPlace } from './new-machines';
 
 /** Another name for one of the machines, and other storages for its disks. */
 @Component({
@@ -39,27 +33,25 @@ export interface OwnPlace {
 })
 export class MachineOwn {
   readonly item = input.required<RestorePlan['items'][number]>();
-  /** Storages that the host sees. */
-  readonly storages = input.required<readonly SlotOption<string>[]>();
+  private readonly machines = inject(NewMachines);
+  protected readonly own = computed((): OwnPlace | undefined => this.machines.owns().get(this.item().pick.pointId));
   /** The storage said for all. */
-  readonly common = input.required<string>();
-  readonly own = input<OwnPlace>();
-  readonly changed = output<OwnPlace>();
+  protected readonly common = computed(() => this.machines.place()?.storage ?? '');
   protected readonly bytes = formatBytes;
   protected readonly choices = computed((): SlotOption<string>[] => [
     { value: '', label: `${this.common()}, as all` },
-    ...this.storages().filter((s) => s.value && s.value !== this.common()),
+    ...this.machines.storages().filter((s) => s.value && s.value !== this.common()),
   ]);
 
   protected rename(text: string): void {
     const { name: _before, ...rest } = this.own() ?? {};
     const name = text.trim();
-    this.changed.emit({ ...rest, ...(name && { name }) });
+    this.machines.setOwn(this.item().pick.pointId, { ...rest, ...(name && { name }) });
   }
 
   protected place(label: string, storage: string): void {
     const storages = Object.fromEntries(Object.entries(this.own()?.storages ?? {}).filter(([other]) => other !== label));
     if (storage) storages[label] = storage;
-    this.changed.emit({ ...this.own(), storages });
+    this.machines.setOwn(this.item().pick.pointId, { ...this.own(), storages });
   }
 }

@@ -1,0 +1,52 @@
+import type { WorkloadRow } from '@lithodex/contract';
+import { countOf, formatFirst } from '@lithodex/core';
+import { serverWords } from './database-words';
+import { download, says, type KindParts, type PlaceOption } from './kind-parts';
+
+const databasesOf = ({ facts }: WorkloadRow) => facts?.databases ?? [];
+
+export const databaseParts: KindParts = {
+  noun: 'database server',
+  where: (w) => countOf(databasesOf(w).length, 'database'),
+  sourceFacts: (w) => [
+    {
+      term: 'Database server',
+      text: w.facts ? `, ${serverWords(w.facts)}` : '',
+      link: { label: w.source.name, to: ['/estate/systems', w.source.id] },
+    },
+    {
+      term: 'Databases',
+      text: formatFirst(
+        databasesOf(w).map((d) => d.name),
+        20,
+      ),
+    },
+  ],
+  links: (w) => [{ label: 'Back to a second', to: ['/estate', w.id, 'second'] }],
+  pointRemarks(p) {
+    const { facts } = p;
+    if (facts?.kind === 'databaseLog') return [says(`${countOf(facts.commits, 'commit')} since the one before`)];
+    const changes = says(`+${p.added} ~${p.changed} −${p.removed} objects`);
+    if (!facts) return [changes];
+    return [changes, facts.level === 'application' ? says('all tables at one instant') : says('some tables not at one instant', true)];
+  },
+  peek: async () => (await import('./database-peek')).DatabasePeek,
+  places(picks) {
+    const all: PlaceOption[] = [
+      { value: 'original', label: 'the server they came from', destination: { to: 'original' } },
+      {
+        value: 'server',
+        label: 'another server or name',
+        form: async () => (await import('./database-place')).DatabasePlace,
+        first: 'Choose the server first.',
+      },
+      download('zip', 'a zip archive of text'),
+      download('tar', 'a tar archive of text'),
+    ];
+    const [first, ...others] = picks;
+    return others.length === 0 && first?.kind === 'file' ? [...all, download('file', 'text')] : all;
+  },
+  // nobody can tell how old a table is
+  rules: ['leave', 'replace', 'beside'],
+  starts: false,
+};

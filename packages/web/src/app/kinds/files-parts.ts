@@ -1,0 +1,28 @@
+import { cutMiddle } from '@lithodex/core';
+import { download, says, type KindParts, type PlaceOption } from './kind-parts';
+
+export const filesParts: KindParts = {
+  noun: 'folder',
+  where: (w) => cutMiddle(w.source.folder, 34),
+  sourceFacts: (w) => [{ term: 'Folder on the mover', text: w.source.folder }],
+  links: () => [],
+  pointRemarks: (p) => [says(`+${p.added} ~${p.changed} −${p.removed} files`)],
+  peek: async () => (await import('./folder-peek')).FolderPeek,
+  places(picks) {
+    const all: PlaceOption[] = [
+      { value: 'original', label: 'where they came from', destination: { to: 'original' } },
+      {
+        value: 'folder',
+        label: 'another folder on the mover',
+        form: async () => (await import('./folder-place')).FolderPlace,
+        first: 'Name the folder first.',
+      },
+      download('tar', 'a tar archive'),
+      download('zip', 'a zip archive'),
+    ];
+    const [first, ...others] = picks;
+    return others.length === 0 && first?.kind === 'file' ? [...all, download('file', 'the file itself')] : all;
+  },
+  rules: ['leave', 'replace', 'replaceIfOlder', 'beside'],
+  starts: false,
+};

@@ -1,0 +1,45 @@
+import { countOf } from '@lithodex/core';
+import { download, says, type KindParts, type PlaceOption } from './kind-parts';
+
+export const machineParts: KindParts = {
+  noun: 'machine',
+  where: ({ machine: m }) => (m ? `${m.host}, ${m.folder}` : ''),
+  sourceFacts: ({ machine: m, source, inside }) => [
+    {
+      term: 'Platform',
+      text: m ? `, ${m.host}, ${m.folder}` : '',
+      link: { label: source.name, to: ['/estate/platforms', source.id] },
+    },
+    {
+      term: 'Account inside',
+      text: inside ?? (m?.helper ? 'none; the helper inside brings programs to rest' : 'none'),
+      inside: inside === null ? 'Give one' : 'Change',
+    },
+  ],
+  links: () => [],
+  pointRemarks(p, w) {
+    const { machine: m } = p;
+    const changed = says(`${countOf(p.changed + p.added + p.removed, 'block')} changed`);
+    if (!m) return [changed];
+    const level = m.level === 'application' ? says('programs at rest') : says('as after a loss of power', m.level === 'crash');
+    return w.machine && w.machine.host !== m.host ? [changed, level, says(`was on ${m.host}`)] : [changed, level];
+  },
+  peek: async () => (await import('./machine-peek')).MachinePeek,
+  places(picks) {
+    const [first, ...others] = picks;
+    const all: PlaceOption[] = [{ value: 'original', label: 'where they were, over what is there', destination: { to: 'original' } }];
+    if (picks.every((p) => p.path === ''))
+      all.push({
+        value: 'platform',
+        label: 'a platform, as new machines',
+        form: async () => (await import('./machine-place')).MachinePlace,
+        first: 'Choose a host and a storage first: only those that it sees are offered.',
+        own: async () => (await import('./machine-own')).MachineOwn,
+      });
+    if (!others.length && first?.path === '') all.push(download('ova', 'an OVF package'));
+    if (!others.length && first?.path.startsWith('disks/')) all.push(download('file', 'a raw disk'), download('qcow2', 'a QCOW2 disk'));
+    return all;
+  },
+  rules: [],
+  starts: true,
+};

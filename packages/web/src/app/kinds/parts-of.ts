@@ -1,0 +1,10 @@
+import type { WorkloadRow } from '@lithodex/contract';
+import { databaseParts } from './database-parts';
+import { filesParts } from './files-parts';
+import type { KindParts } from './kind-parts';
+import { machineParts } from './machine-parts';
+
+const parts: Readonly<Record<WorkloadRow['kind'], KindParts>> = { files: filesParts, machine: machineParts, database: databaseParts };
+
+/** What of a kind of workload is shown in its own way. */
+export const partsOf = (kind: WorkloadRow['kind']): KindParts => parts[kind];
