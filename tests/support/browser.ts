@@ -1,6 +1,6 @@
 import fs from 'node:fs';
 import os from 'node:os';
-import puppeteer, { type Browser, type ElementHandle, type HTTPRequest, type Page } from 'puppeteer-core';
+import puppeteer, { type Browser, type CDPSession, type ElementHandle, type Page } from 'puppeteer-core';
 
 const flags = [
   '--no-sandbox',
@@ -20,12 +20,13 @@ const patienceMs = 60_000;
 /** A person at a browser: speaks of what is on the screen, not of its markup. */
 export class Visitor {
   readonly problems: string[] = [];
-  /** What was asked of the server and has not come; the stream of events never ends and is none of them. */
-  private readonly awaited = new Set<HTTPRequest>();
+  /** What was asked of the server and has not come, by which load of a page; the stream of events never ends and is none of them. */
+  private readonly awaited = new Map<string, { readonly loader: string; readonly url: string }>();
 
   private constructor(
     private readonly browser: Browser,
     readonly page: Page,
+    private readonly wire: CDPSession,
     private readonly profile: string,
     readonly downloads: string,
     private readonly base: string,
@@ -45,13 +46,18 @@ export class Visitor {
     const page = await browser.newPage();
     const session = await browser.target().createCDPSession();
     await session.send('Browser.setDownloadBehavior', { behavior: 'allow', downloadPath: downloads, eventsEnabled: true });
-    const visitor = new Visitor(browser, page, profile, downloads, base);
+    const wire = await page.createCDPSession();
+    const visitor = new Visitor(browser, page, wire, profile, downloads, base);
     page.on('console', (m) => {
       const expected = /status of (401|409|422|403|404|400)/.test(m.text());
       if (['error', 'warn'].includes(m.type()) && !expected) visitor.problems.push(m.text());
     });
-    page.on('request', (request) => request.resourceType() === 'eventsource' || visitor.awaited.add(request));
-    for (const ending of ['requestfinished', 'requestfailed'] as const) page.on(ending, (request) => visitor.awaited.delete(request));
+    await wire.send('Network.enable');
+    wire.on('Network.requestWillBeSent', ({ requestId, loaderId, type, request }) => {
+      if (type !== 'EventSource') visitor.awaited.set(requestId, { loader: loaderId, url: request.url });
+    });
+    for (const ending of ['Network.loadingFinished', 'Network.loadingFailed'] as const)
+      wire.on(ending, ({ requestId }) => visitor.awaited.delete(requestId));
     page.on('pageerror', (e) => visitor.problems.push(String(e)));
     page.setDefaultTimeout(patienceMs);
     return visitor;
@@ -64,13 +70,19 @@ export class Visitor {
   }
 
   async open(path: string): Promise<void> {
-    this.awaited.clear();
     await this.page.goto(this.base + path, { waitUntil: 'load' });
   }
 
-  /** Waits until all that was asked for has come and been painted. */
+  /** Waits until all that this page asked for has come and been painted. What a page asked for that was left meanwhile is never said to have ended. */
   async settles(): Promise<void> {
-    for (let quiet = 0; quiet < 3; quiet = this.awaited.size === 0 ? quiet + 1 : 0) await this.painted();
+    const until = Date.now() + patienceMs;
+    for (let quiet = 0; quiet < 3;) {
+      await this.painted();
+      const { loaderId } = (await this.wire.send('Page.getFrameTree')).frameTree.frame;
+      const open = [...this.awaited.values()].filter((r) => r.loader === loaderId).map((r) => r.url);
+      quiet = open.length === 0 ? quiet + 1 : 0;
+      if (Date.now() > until) throw new Error(`this never came: ${open.join(', ')}`);
+    }
   }
 
   async signIn(name: string, password: string): Promise<void> {
