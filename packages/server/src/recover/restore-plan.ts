@@ -44,7 +44,7 @@ export async function planRestore(
     estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
     rate: measured.rate,
     rateFrom: measured.from,
-    checks: [...looked.checks, ...pointChecks(picks), ...(cartridges ? [cartridges] : [])],
+    checks: [...pointChecks(picks), ...looked.checks, ...(cartridges ? [cartridges] : [])],
     existing: looked.existing ?? { looked: 0, exist: 0, newer: 0, complete: true },
     free: looked.free ?? null,
   };
