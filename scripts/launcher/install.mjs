@@ -12,6 +12,7 @@ const has = (command) => spawnSync('sh', ['-c', `command -v ${command}`]).status
 const packages = {
   mariadbd: 'mariadb-server',
   'mariadb-install-db': 'mariadb-server',
+  '/usr/lib/postgresql/15/bin/postgres': 'postgresql-15',
   // the disks of the machines on the platform stand-in
   sfdisk: 'fdisk',
   'mkfs.ext4': 'e2fsprogs',
@@ -41,6 +42,14 @@ export async function install(forTests) {
   await Promise.all([installDebian(forTests), installNpm(forTests)]);
 }
 
+/** The package of PostgreSQL would make and start a server for the system, which nobody here needs; what its owner wants is left as it is. */
+function keepServersOff() {
+  const folder = '/etc/postgresql-common';
+  if (existsSync(folder) || process.getuid() !== 0) return;
+  mkdirSync(folder, { recursive: true });
+  writeFileSync(path.join(folder, 'createcluster.conf'), 'create_main_cluster = false\n');
+}
+
 async function installDebian(forTests) {
   const wanted = [
     ...new Set(
@@ -52,6 +61,7 @@ async function installDebian(forTests) {
   if (!wanted.length) return;
   say(`Installing ${wanted.join(', ')} …`);
   const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
+  keepServersOff();
   await run('apt-get', ['update'], { env });
   await run('apt-get', ['install', '-y', '--no-install-recommends', ...wanted], { env });
 }

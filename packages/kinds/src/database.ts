@@ -2,7 +2,7 @@ import { z } from 'zod';
 import type { Kind } from './kind';
 import { Bytes, Count, Id, Instant, Name } from './values';
 
-export const databaseFamilies = ['mariadb'] as const;
+export const databaseFamilies = ['mariadb', 'postgresql'] as const;
 export const DatabaseFamily = z.enum(databaseFamilies);
 export type DatabaseFamily = z.infer<typeof DatabaseFamily>;
 

@@ -5,7 +5,7 @@ import type { CaptureContext, PointContent } from '../connector';
 import { PointWriting } from '../point-writing';
 import { familyOf } from './families';
 import type { DatabaseRead, Reading } from './family';
-import { accountsItem, databaseItem, objectPath } from './object-paths';
+import { accountsItem, afterRowsItem, beforeRowsItem, databaseItem, objectPath } from './object-paths';
 
 /** New chunks that are made room for. */
 const expectedChunks = 262_144;
@@ -162,6 +162,10 @@ class DatabaseCapture {
   /** Tables without rows, and everything that is no table. */
   private async texts(d: DatabaseRead, into: Files): Promise<void> {
     await this.text(into, databaseItem, d.text);
+    if (d.around) {
+      await this.text(into, beforeRowsItem, d.around.before);
+      await this.text(into, afterRowsItem, d.around.after);
+    }
     for (const t of d.tables) {
       const path = objectPath('table', t.name);
       if (!into.has(path) && !this.leftOut(d.name, path)) await this.text(into, path, t.head);

@@ -3,15 +3,18 @@ import { closeSync, existsSync, mkdtempSync, openSync, rmSync, writeSync } from 
 import { tmpdir } from 'node:os';
 import path from 'node:path';
 import type { Readable } from 'node:stream';
-import type { DatabaseServer } from '@lithodex/kinds';
-import { SourceError } from '../../source-error';
+import { SourceError } from '../source-error';
 
 const mostSaid = 4000;
-/** Number of the open file by which a program reads what opens the server; the next one is the certificate authority. */
-const optionsFile = 3;
+/** Number of the first open file that a program is given beside its input and outputs. */
+export const firstFile = 3;
 
-/** As option files want it: quoted, with backslashes doubled. */
-const optionText = (text: string) => `"${text.replace(/["\\]/g, '\\$&')}"`;
+export interface ProgramOptions {
+  readonly files: readonly string[];
+  readonly env?: Readonly<Record<string, string>>;
+  /** Bytes that it gathers before it writes. */
+  readonly gathers?: number | undefined;
+}
 
 /** An open file without a name that holds a text: in memory where the system has room for that. */
 function nameless(text: string): number {
@@ -44,33 +47,15 @@ export class ClientProgram {
     });
   }
 
-  /** `address`: where the server was found to be. */
-  static start(
-    program: string,
-    server: DatabaseServer,
-    address: string,
-    args: readonly string[],
-    /** Bytes that it gathers before it writes. */
-    gathers?: number,
-  ): ClientProgram {
-    const { authority, encrypted } = server;
-    // the certificate names the host, so that is what is connected to where it is checked
-    const lines = [
-      '[client]',
-      `host=${encrypted ? server.host : address}`,
-      `port=${server.port}`,
-      'protocol=tcp',
-      `user=${optionText(server.account)}`,
-      `password=${optionText(server.password)}`,
-      ...(encrypted ? ['ssl', 'ssl-verify-server-cert', ...(authority ? [`ssl-ca=/dev/fd/${optionsFile + 1}`] : [])] : ['skip-ssl']),
-    ];
-    const files = [`${lines.join('\n')}\n`, ...(authority ? [authority] : [])].map(nameless);
+  /** Starts a program. `files`: texts that it reads from the open files {@link firstFile} and up. */
+  static start(program: string, args: readonly string[], options: ProgramOptions): ClientProgram {
+    const files = options.files.map(nameless);
     try {
       // programs write a few kilobytes at a time: to be woken for each costs more than what is done with it
-      const [command, before] = gathers ? ['stdbuf', [`-o${gathers}`, program]] : [program, []];
-      const child = spawn(command, [...before, `--defaults-file=/dev/fd/${optionsFile}`, ...args], {
+      const [command, before] = options.gathers ? ['stdbuf', [`-o${options.gathers}`, program]] : [program, []];
+      const child = spawn(command, [...before, ...args], {
         stdio: ['pipe', 'pipe', 'pipe', ...files],
-        env: { PATH: process.env['PATH'], LANG: 'C.UTF-8', HOME: '/nonexistent' },
+        env: { PATH: process.env['PATH'], LANG: 'C.UTF-8', HOME: '/nonexistent', ...options.env },
       });
       child.stdin!.on('error', () => undefined);
       return new ClientProgram(child);

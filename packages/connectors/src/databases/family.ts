@@ -38,6 +38,8 @@ export interface DatabaseRead {
   readonly text: string;
   readonly tables: readonly TableRead[];
   readonly others: readonly OtherRead[];
+  /** Texts that make everything but rows in an order that works, before and after these, where a family has such an order. */
+  readonly around?: { readonly before: string; readonly after: string };
 }
 
 /** Where rows of a table go, in the order in which they are read. */
@@ -66,7 +68,7 @@ export interface Reading {
   database(name: string): Promise<DatabaseRead>;
   /** Text that makes the accounts and gives them their rights; '' when it may not be read. */
   accounts(): Promise<string>;
-  /** Reads the rows of all tables of these databases as they were at one instant, table after table. `sink` is asked for once for every table that has rows. */
+  /** Reads the rows of all tables of these databases as they were at one instant, table after table. `sink` is asked for once for every table that has rows, and may be for others. */
   rows(
     databases: readonly DatabaseRead[],
     sink: (database: string, table: string) => RowSink | undefined,
@@ -96,6 +98,8 @@ export interface DatabaseBack {
   readonly to: string;
   /** Text that makes the database where it is not there. */
   readonly text: (() => Promise<string>) | undefined;
+  /** Texts that make everything but rows, of a database that is wanted as a whole and has them. */
+  readonly around?: { readonly before: () => Promise<string>; readonly after: () => Promise<string> } | undefined;
   readonly tables: readonly TableBack[];
   readonly others: readonly OtherBack[];
 }

@@ -13,6 +13,9 @@ const folders: Readonly<Record<'table' | OtherType, string>> = {
 export const objectTypes = Object.keys(folders) as ('table' | OtherType)[];
 /** How to make the database itself. */
 export const databaseItem = 'database.sql';
+/** How to make everything in it but rows, before and after these. */
+export const beforeRowsItem = 'before-rows.sql';
+export const afterRowsItem = 'after-rows.sql';
 /** How to make the accounts of the server: beside the folders of the databases. */
 export const accountsItem = 'accounts.sql';
 const ending = '.sql';

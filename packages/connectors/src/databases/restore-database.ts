@@ -5,10 +5,12 @@ import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
 import type { BringBackHooks, DatabaseBack, OtherBack, TableBack } from './family';
-import { accountsItem, databaseItem, objectAt } from './object-paths';
+import { accountsItem, afterRowsItem, beforeRowsItem, databaseItem, objectAt } from './object-paths';
 
 interface Gathered {
   text: (() => Promise<string>) | undefined;
+  before?: () => Promise<string>;
+  after?: () => Promise<string>;
   readonly tables: Map<string, TableBack>;
   readonly others: Map<string, OtherBack>;
 }
@@ -46,6 +48,8 @@ async function gather(picks: readonly RestorePick[]): Promise<Map<string, Gather
       found.set(database, into);
       const object = objectAt(below);
       if (below === databaseItem) into.text = () => textOf(store, entry);
+      else if (below === beforeRowsItem) into.before = () => textOf(store, entry);
+      else if (below === afterRowsItem) into.after = () => textOf(store, entry);
       else if (object?.type === 'table') into.tables.set(object.name, { name: object.name, path, text: () => contentOf(store, entry) });
       else if (object) into.others.set(below, { type: object.type, name: object.name, path, text: () => textOf(store, entry) });
     };
@@ -80,9 +84,10 @@ export async function restoreDatabase(
   ctx.phase('preparing');
   const names = new Map(destination.databases.map((d) => [d.from, d.to]));
   const backs = async (of: readonly RestorePick[]): Promise<DatabaseBack[]> =>
-    [...(await gather(of))].map(([from, { text, tables, others }]) => ({
+    [...(await gather(of))].map(([from, { text, before, after, tables, others }]) => ({
       to: from,
       text,
+      around: before && after && { before, after },
       tables: [...tables.values()],
       others: [...others.values()],
     }));

@@ -3,12 +3,12 @@ import { EngineError } from '@lithodex/engine';
 import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
 import type { BringBackHooks, BringBackRule, DatabaseBack, TableBack } from '../family';
-import { ClientProgram } from './client-program';
+import { startProgram } from './mariadb-program';
 import { quoted, quotedText, withMariadb, type MariadbConnection } from './connection';
 import { orphansOf, planKeys, type PlannedKeys } from './foreign-keys';
 import { makeOthers } from './make-others';
 import { TableText } from './table-text';
-import { temporaryName } from './temporary-name';
+import { temporaryName } from '../temporary-name';
 
 const clientProgram = 'mariadb';
 const clientOptions = ['--batch', '--default-character-set=utf8mb4', '--max-allowed-packet=1G', '--local-infile=0'];
@@ -143,7 +143,7 @@ class BringBack {
     const temporary = `${this.prefix}${this.loaded.length}`;
     const final = this.finalName(table.name);
     const keys = await planKeys(c, database, text.table, (await this.namesIn(database)).includes(final));
-    const program = ClientProgram.start(clientProgram, server, c.address, [...clientOptions, database]);
+    const program = startProgram(clientProgram, server, c.address, [...clientOptions, database]);
     const rows = { count: 0 };
     let bytes = 0;
     try {

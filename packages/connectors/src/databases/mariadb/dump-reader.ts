@@ -1,5 +1,6 @@
 import { SourceError } from '../../source-error';
 import type { RowSink } from '../family';
+import { passRows } from '../row-pieces';
 
 const newline = 0x0a;
 /** No row is larger: as much as the protocol of the family can carry. */
@@ -7,13 +8,6 @@ const mostLine = 1 << 30;
 const insertInto = Buffer.from('INSERT INTO `');
 const useDatabase = Buffer.from('\nUSE `');
 const values = ' VALUES ';
-/** No piece is shorter, but for the last one. */
-const leastPiece = 1 << 20;
-/** Bytes from one row that may end a piece to the next: long beside the shortest piece, so that pieces soon end where they did before when rows before them have changed. */
-const betweenEnds = 4 << 20;
-/** What is looked at at the beginning and at the end of a row. */
-const sampled = 12;
-
 /** The name that begins after an opening backtick at `from`, and where it ends. */
 export function nameAt(text: string, from: number): { name: string; end: number } {
   for (let at = from; ; at++) {
@@ -22,17 +16,6 @@ export function nameAt(text: string, from: number): { name: string; end: number 
     if (text[at + 1] !== '`') return { name: text.slice(from, at).replaceAll('``', '`'), end: at + 1 };
     at++;
   }
-}
-
-/** FNV-1a over the beginning and the end of a row: of so many bytes of rows one may end a piece, wherever it stands. */
-function endsPiece(data: Buffer, from: number, to: number): boolean {
-  let h = 0x811c9dc5;
-  const first = Math.min(to, from + sampled);
-  for (let i = from; i < first; i++) h = Math.imul(h ^ data[i]!, 0x01000193);
-  for (let i = Math.max(first, to - sampled - 4); i < to; i++) h = Math.imul(h ^ data[i]!, 0x01000193);
-  h ^= h >>> 15;
-  h = Math.imul(h, 0x2c1b3c6d);
-  return (h ^ (h >>> 12)) >>> 0 < ((to - from) / betweenEnds) * 0x1_0000_0000;
 }
 
 const beginsWith = (data: Buffer, at: number, begin: Buffer) =>
@@ -95,23 +78,7 @@ export class DumpReader {
 
   /** Whole lines of the table that is being read. */
   private async rows(lines: Buffer): Promise<void> {
-    const { sink } = this;
-    if (!sink) return;
-    let from = 0;
-    let begin = Math.max(0, leastPiece - sink.open);
-    // the first line that begins there: the one before may have begun in what is too short
-    if (begin > 0) begin = begin < lines.length ? lines.indexOf(newline, begin - 1) + 1 || lines.length : lines.length;
-    while (begin < lines.length) {
-      const end = lines.indexOf(newline, begin);
-      if (endsPiece(lines, begin + this.prefix.length, end)) {
-        await sink.write(lines.subarray(from, end + 1));
-        await sink.endPiece();
-        from = end + 1;
-        const next = from + leastPiece;
-        begin = next < lines.length ? lines.indexOf(newline, next - 1) + 1 || lines.length : lines.length;
-      } else begin = end + 1;
-    }
-    if (from < lines.length) await sink.write(lines.subarray(from));
+    if (this.sink) await passRows(this.sink, lines, this.prefix.length);
   }
 
   private async lineByLine(lines: Buffer): Promise<void> {

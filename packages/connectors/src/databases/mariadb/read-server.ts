@@ -3,7 +3,7 @@ import { PassThrough } from 'node:stream';
 import { EngineError } from '@lithodex/engine';
 import type { DatabaseServer } from '@lithodex/kinds';
 import type { DatabaseRead, Reading, RowSink, RowsRead, Stopped, TableRead } from '../family';
-import { ClientProgram } from './client-program';
+import { startProgram } from './mariadb-program';
 import { MariadbConnection } from './connection';
 import { accountsText, databaseNames, readDatabase } from './contents';
 import { DumpReader } from './dump-reader';
@@ -85,7 +85,7 @@ async function dump(
   /** Called while it is known where the log stood. */
   onPosition?: () => Promise<void>,
 ): Promise<void> {
-  const program = ClientProgram.start(dumpProgram, server, address, args, gathered);
+  const program = startProgram(dumpProgram, server, address, args, gathered);
   try {
     for await (const data of program.output as AsyncIterable<Buffer>) {
       if (stopped()) throw new EngineError('STOPPED');

@@ -3,7 +3,7 @@ import { SourceError } from '../../source-error';
 import type { BringBackHooks, DatabaseBack, DatabaseRead, LogToReplay, Reading, Replayed } from '../family';
 import { objectPath } from '../object-paths';
 import { bringBack } from './bring-back';
-import { ClientProgram } from './client-program';
+import { startProgram } from './mariadb-program';
 import { replayed } from './log/replay';
 import { readServer } from './read-server';
 import { ScratchServer } from './scratch-server';
@@ -48,13 +48,8 @@ async function replay(scratch: ScratchServer, log: LogToReplay, hooks: BringBack
   const events = replayed(log, told, hooks.stopped);
   const first = await events.next();
   if (first.done) return told;
-  const reader = ClientProgram.start('mariadb-binlog', server, server.host, ['--verify-binlog-checksum', '-']);
-  const client = ClientProgram.start('mariadb', server, server.host, [
-    '--batch',
-    '--binary-mode',
-    '--max-allowed-packet=1G',
-    '--local-infile=0',
-  ]);
+  const reader = startProgram('mariadb-binlog', server, server.host, ['--verify-binlog-checksum', '-']);
+  const client = startProgram('mariadb', server, server.host, ['--batch', '--binary-mode', '--max-allowed-packet=1G', '--local-infile=0']);
   try {
     const feeding = (async () => {
       for (let next: IteratorResult<Buffer, void> = first; !next.done && !reader.closed; next = await events.next()) {

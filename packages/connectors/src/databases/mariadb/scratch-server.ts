@@ -7,7 +7,7 @@ import { setTimeout as pause } from 'node:timers/promises';
 import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
 import { MariadbConnection } from './connection';
-import { ownFolder } from './own-folder';
+import { ownFolder } from '../own-folder';
 
 const account = 'scratch';
 const startMs = 60_000;

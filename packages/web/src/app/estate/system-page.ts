@@ -6,11 +6,10 @@ import type { BodyInput, SystemTest } from '@lithodex/contract';
 import { Api, type ApiFailure } from '../data/api';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
+import { families, familyNames, type Family } from '../kinds/database-words';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
-
-const usualPort = 3306;
 
 /** The connection to a database server: tested beside the form, saved after. */
 @Component({
@@ -41,6 +40,17 @@ const usualPort = 3306;
             >Place <small>an unknown place counts as a warning</small
             ><input class="field" name="location" [(ngModel)]="location" placeholder="Server room" [disabled]="!session.keeps()"
           /></label>
+        </div>
+        <div class="sentence">
+          It is a
+          <lx-slot
+            label="family"
+            [options]="kinds"
+            [value]="family()"
+            (valueChange)="choose($event)"
+            [disabled]="!session.keeps() || known() !== undefined"
+          />
+          server.
         </div>
         <div class="pair wide">
           <label
@@ -169,7 +179,8 @@ export class SystemPage {
   protected readonly name = signal('');
   protected readonly location = signal('');
   protected readonly host = signal('');
-  protected readonly port = signal(usualPort);
+  protected readonly family = signal<Family>('mariadb');
+  protected readonly port = signal(families.mariadb.port);
   protected readonly account = signal('');
   protected readonly password = signal('');
   protected readonly encrypted = signal(false);
@@ -177,6 +188,7 @@ export class SystemPage {
   protected readonly tested = signal<SystemTest | undefined>(undefined);
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
+  protected readonly kinds: SlotOption<Family>[] = familyNames.map((value) => ({ value, label: families[value].label }));
   protected readonly ways: SlotOption<boolean>[] = [
     { value: false, label: 'not encrypted', note: 'for servers on the same host or a network of their own' },
     { value: true, label: 'encrypted, and the certificate checked' },
@@ -191,6 +203,7 @@ export class SystemPage {
         const { address } = known;
         this.name.set(known.name);
         this.location.set(known.location);
+        this.family.set(address.family);
         this.host.set(address.host);
         this.port.set(address.port);
         this.account.set(address.account);
@@ -198,6 +211,13 @@ export class SystemPage {
         this.authority.set(address.authority ?? '');
       });
     });
+  }
+
+  /** Another family usually listens on another port. */
+  protected choose(family: Family): void {
+    if (this.port() === families[this.family()].port) this.port.set(families[family].port);
+    this.family.set(family);
+    this.tested.set(undefined);
   }
 
   protected ready(): boolean {
@@ -211,7 +231,7 @@ export class SystemPage {
       location: this.location().trim(),
       address: {
         kind: 'database',
-        family: 'mariadb',
+        family: this.family(),
         host: this.host().trim(),
         port: this.port(),
         account: this.account().trim(),

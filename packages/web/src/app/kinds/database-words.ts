@@ -1,7 +1,15 @@
 import type { WorkloadFacts } from '@lithodex/contract';
 
-const families: Readonly<Record<WorkloadFacts['family'], string>> = { mariadb: 'MariaDB' };
+export type Family = WorkloadFacts['family'];
+
+/** How a family of servers is called, and on which port its servers usually listen. */
+export const families: Readonly<Record<Family, { readonly label: string; readonly port: number }>> = {
+  mariadb: { label: 'MariaDB', port: 3306 },
+  postgresql: { label: 'PostgreSQL', port: 5432 },
+};
+
+export const familyNames = Object.keys(families) as Family[];
 
 /** What serves, with the number of its version, without what its maker puts behind that. */
 export const serverWords = ({ family, version }: Pick<WorkloadFacts, 'family' | 'version'>): string =>
-  `${families[family]} ${/^[\d.]+/.exec(version)?.[0] ?? version}`;
+  `${families[family].label} ${/^[\d.]+/.exec(version)?.[0] ?? version}`;

@@ -6,10 +6,10 @@ import type { DatabaseCommit, DatabaseLogPoint, DatabaseServer, LogStart } from 
 import type { CaptureContext, PointContent } from '../../../connector';
 import type { PointWriting } from '../../../point-writing';
 import { SourceError } from '../../../source-error';
-import { ClientProgram } from '../client-program';
+import { startProgram } from '../mariadb-program';
 import { MariadbConnection } from '../connection';
-import { ownFolder } from '../own-folder';
-import { temporaryName } from '../temporary-name';
+import { ownFolder } from '../../own-folder';
+import { temporaryName } from '../../temporary-name';
 import { CommitReader } from './commits';
 import { eventType, LogReader, magic } from './events';
 import { bytesOf, logFolder, pieceFolder, pieceName, piecesOf, type Piece } from './pieces';
@@ -197,7 +197,7 @@ export class LogCapture {
     try {
       const args = ['--read-from-remote-server', '--raw', `--result-file=${folder}/`, `--start-position=${at}`, file];
       try {
-        await ClientProgram.start(logProgram, this.server, address, args).end();
+        await startProgram(logProgram, this.server, address, args).end();
       } catch (error) {
         if (error instanceof SourceError && noPlaceOfLog.test(error.message)) throw new LogGap(resetWords(file));
         throw error;
