@@ -48,7 +48,14 @@ describe('a database server of the other family', () => {
   it('is told of what is missing to read it, and not kept while it can not be read', async () => {
     const test = await admin.call('testSystem', { body: { body: db.body('Tide', 'visitor') } });
     expect(test).toMatchObject({ ok: false, found: 2 });
-    expect(test.needs.filter((n) => n.missing).map((n) => n.right)).toEqual(['pg_read_all_data', 'BYPASSRLS', 'CREATEDB', 'SUPERUSER']);
+    expect(test.needs.filter((n) => n.missing).map((n) => n.right)).toEqual([
+      'pg_read_all_data',
+      'BYPASSRLS',
+      'CREATEDB',
+      'REPLICATION',
+      'pg_monitor',
+      'SUPERUSER',
+    ]);
     await expect(admin.call('addSystem', { body: db.body('Tide', 'visitor') })).rejects.toMatchObject({ code: 'CONNECTION_FAULTY' });
     const wrong = { ...db.body('Tide'), secret: 'not this one' };
     await expect(admin.call('addSystem', { body: wrong })).rejects.toMatchObject({
@@ -61,7 +68,7 @@ describe('a database server of the other family', () => {
     systemId = made.id;
     workloadId = made.workloads[0]!;
     const { facts } = await admin.call('workload', { id: workloadId });
-    expect(facts).toMatchObject({ family: 'postgresql', logs: { on: false } });
+    expect(facts).toMatchObject({ family: 'postgresql', logs: { on: true } });
     expect(facts?.databases.map((d) => d.name)).toEqual(['ledger', name]);
     const first = await protect();
     expect(first.tasks[0]).toMatchObject({ cause: null, state: 'done' });

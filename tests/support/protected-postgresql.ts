@@ -1,5 +1,7 @@
-import { execFileSync } from 'node:child_process';
+import { execFile, execFileSync } from 'node:child_process';
 import fs from 'node:fs';
+import os from 'node:os';
+import { promisify } from 'node:util';
 import type { BodyInput } from '@lithodex/contract';
 import { postgresqlProgram, startPostgresql } from '../../scripts/launcher/postgresql.mjs';
 
@@ -7,12 +9,15 @@ const password = "gulls 'over': the \\ mole";
 
 /** A PostgreSQL server that is protected, with an account for it and one that may do too little. */
 export class ProtectedPostgresql {
-  private constructor(private readonly server: Awaited<ReturnType<typeof startPostgresql>>) {}
+  private constructor(
+    private readonly folder: string,
+    private readonly server: Awaited<ReturnType<typeof startPostgresql>>,
+  ) {}
 
   static async start(folder: string): Promise<ProtectedPostgresql> {
     fs.mkdirSync(folder, { recursive: true });
     for (let at = folder; at !== '/'; at = fs.realpathSync(`${at}/..`)) if (at.startsWith('/tmp/')) fs.chmodSync(at, 0o755);
-    const made = new ProtectedPostgresql(await startPostgresql(folder, 0, ['fsync=off']));
+    const made = new ProtectedPostgresql(folder, await startPostgresql(folder, 0, ['fsync=off']));
     const opens = `'${password.replaceAll("'", "''")}'`;
     made.run(`CREATE ROLE keeper SUPERUSER LOGIN PASSWORD ${opens}; CREATE ROLE visitor LOGIN PASSWORD ${opens}; CREATE ROLE clerk;`);
     return made;
@@ -28,6 +33,26 @@ export class ProtectedPostgresql {
 
   run(sql: string, database?: string): string {
     return this.server.run(sql, database);
+  }
+
+  /** The same while others work. */
+  async runBeside(sql: string, database: string): Promise<void> {
+    const args = ['-X', '-q', '-h', this.server.socket, '-p', String(this.port), '-U', 'postgres', '-d', database, '-c', sql];
+    await promisify(execFile)(postgresqlProgram('psql'), args);
+  }
+
+  /** Takes all of its log away but the newest part. */
+  forgetLog(): void {
+    const folder = `${this.folder}/data/pg_wal`;
+    const names = fs.readdirSync(folder).filter((name) => /^[0-9A-F]{24}$/.test(name));
+    const now = this.run('SELECT pg_walfile_name(pg_current_wal_lsn())').trim();
+    for (const name of names.filter((n) => n < now)) fs.rmSync(`${folder}/${name}`);
+  }
+
+  /** Folders of scratch servers of this family that are there. */
+  scratches(): string[] {
+    const isOne = (name: string) => name.startsWith('lithodex-scratch-') && fs.existsSync(`${os.tmpdir()}/${name}/wal`);
+    return fs.readdirSync(os.tmpdir()).filter(isOne);
   }
 
   body(name: string, account = 'keeper'): BodyInput<'addSystem'> {

@@ -37,6 +37,8 @@ export interface CaptureContext {
   readonly kind: PointKind;
   /** Where a log begins that has no point yet, and what of it is still needed; null where no full needs any. */
   readonly logStart: LogStart | null;
+  /** Whether the log of the workload is taken as well, so that it has to lead on from this point. */
+  readonly logged: boolean;
   /** Take nothing as stored: write everything again. */
   readonly fresh: boolean;
   readonly include: readonly string[];

@@ -30,6 +30,8 @@ export const BackupWork = z.object({
   from: From,
   /** Where a log begins, and what of it is still needed. */
   logStart: LogStart.nullable().default(null),
+  /** Whether its log is taken as well, so that it has to lead on from this point. */
+  logged: z.boolean().default(false),
   lockedUntil: Instant.nullable(),
   scripts: Scripts.nullable(),
   expected: z.object({ items: Count, bytes: Bytes }),

@@ -3,9 +3,10 @@ import { byName, EngineError, StreamContent, topEntry, writeFolder, type StreamS
 import type { DatabaseFrom, DatabasePoint } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import { PointWriting } from '../point-writing';
+import { SourceError } from '../source-error';
 import { familyOf } from './families';
 import type { DatabaseRead, Reading } from './family';
-import { accountsItem, afterRowsItem, beforeRowsItem, databaseItem, objectPath } from './object-paths';
+import { accountsItem, afterRowsItem, beforeRowsItem, databaseItem, filesItem, objectPath } from './object-paths';
 
 /** New chunks that are made room for. */
 const expectedChunks = 262_144;
@@ -49,12 +50,15 @@ class DatabaseCapture {
     const databases: DatabaseRead[] = [];
     for (const name of names) databases.push(await reading.database(name));
     const files = new Map<string, Files>(databases.map((d) => [d.name, new Map<string, StreamStored>()]));
-    const position = await this.rows(databases, files);
+    const rowsAt = await this.rows(databases, files);
     for (const d of databases) await this.texts(d, files.get(d.name)!);
     await this.lookAgain(databases);
     const accounts = await reading.accounts();
     if (!accounts) this.warn('ACCOUNTS_UNREAD', '', 'the accounts of the server could not be read: the account may not see them', true);
-    const top = await this.tree(databases, files, accounts);
+    const archive: Files = new Map();
+    const taken = ctx.logged && reading.files ? await this.files(reading.files.bind(reading), archive) : undefined;
+    const position = taken?.position ?? rowsAt;
+    const top = await this.tree(databases, files, accounts, archive);
     const counts = await this.writing.finish();
     const unversioned = databases.flatMap((d) => d.tables.filter((t) => t.unversioned).map((t) => `${d.name}.${t.name}`));
     for (const name of unversioned)
@@ -80,7 +84,7 @@ class DatabaseCapture {
       groups: {},
       leftOut: { include: ctx.include, exclude: ctx.exclude, byItself: [] },
       warnings: this.warnings,
-      content: { kind: 'database', version: 1, facts, state: {} },
+      content: { kind: 'database', version: 1, facts, state: taken?.state ?? {} },
     };
   }
 
@@ -136,6 +140,27 @@ class DatabaseCapture {
     close();
     await Promise.all(ending);
     return position;
+  }
+
+  /** The files of the server, where its log needs them. What keeps them from being read is said: points can be restored all the same. */
+  private async files(read: NonNullable<Reading['files']>, into: Files): Promise<Awaited<ReturnType<typeof read>> | undefined> {
+    const stream = new StreamContent(this.writing.pool, this.writing.put);
+    const { ctx, writing, progress } = this;
+    try {
+      const taken = await read(async (data) => {
+        await stream.write(data);
+        progress.read += data.length;
+        progress.bytes += data.length;
+        await writing.drain();
+        ctx.progress(progress, writing.packed);
+      }, ctx.stopped);
+      await this.finish(into, filesItem, stream);
+      return taken;
+    } catch (error) {
+      if (!(error instanceof SourceError)) throw error;
+      this.warn('FILES_UNREAD', '', `no second can be reached from here: ${error.message}`, true);
+      return undefined;
+    }
   }
 
   private leftOut(database: string, path: string): boolean {
@@ -200,7 +225,12 @@ class DatabaseCapture {
     }
   }
 
-  private async tree(databases: readonly DatabaseRead[], files: ReadonlyMap<string, Files>, accounts: string): Promise<TreeEntry> {
+  private async tree(
+    databases: readonly DatabaseRead[],
+    files: ReadonlyMap<string, Files>,
+    accounts: string,
+    archive: Files,
+  ): Promise<TreeEntry> {
     const base = this.ctx.base ?? this.ctx.reread;
     const earlier = base && topEntry(base);
     const top: TreeEntry[] = [];
@@ -213,6 +243,7 @@ class DatabaseCapture {
       await this.text(own, accountsItem, accounts);
       top.push(this.entry(accountsItem, own.get(accountsItem)!, earlier && (await this.childOf(earlier, accountsItem))));
     }
+    for (const [name, stored] of archive) top.push(this.entry(name, stored, undefined));
     return this.folderEntry('', top);
   }
 

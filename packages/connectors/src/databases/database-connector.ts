@@ -22,5 +22,8 @@ export const databaseConnector: Connector<'database'> = {
 
 /** The commits around a moment, as a point of a log tells them. Throws SourceError. */
 export function commitsOf(store: Store, root: Root, around: CommitsAround): Promise<DatabaseCommit[]> {
-  return familyOf((root.content.facts as DatabaseLogPoint).family).commits({ store, top: topEntry(root) }, around);
+  return familyOf((root.content.facts as DatabaseLogPoint).family).commits(
+    { store, top: topEntry(root), state: root.content.state as object },
+    around,
+  );
 }

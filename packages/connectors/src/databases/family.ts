@@ -1,5 +1,5 @@
 import type { RestoreAction } from '@lithodex/core';
-import type { Store, TreeEntry } from '@lithodex/engine';
+import type { Root, Store, TreeEntry } from '@lithodex/engine';
 import type {
   DatabaseCommit,
   DatabaseFacts,
@@ -76,6 +76,13 @@ export interface Reading {
   ): Promise<RowsRead>;
   /** The text of a table as it is stored, rows as they are now. */
   table(database: string, table: TableRead): AsyncIterable<Buffer>;
+  /**
+   * The files of the server as one archive, where its log leads on from these only. Gives where the log stood, and what a server made of them has to know.
+   */
+  files?(
+    write: (data: Buffer) => Promise<void>,
+    stopped: Stopped,
+  ): Promise<{ position: NonNullable<DatabasePoint['position']>; state: object }>;
   close(): Promise<void>;
 }
 
@@ -131,14 +138,17 @@ export interface LogToReplay {
   readonly from: { readonly file: string; readonly at: number };
   /** Where the point of the log ends. Nothing may be stored yet of the stretch it ends in. */
   readonly end: { readonly stretch: number; readonly file: string; readonly at: number };
+  /** What the point of the log says beside that. */
+  readonly state: object;
   readonly until: DatabaseUntil;
+  /** The point of the full. */
+  readonly full: { readonly store: Store; readonly root: Root; readonly top: TreeEntry };
 }
 
 /** What a replay came to. */
 export interface Replayed {
-  commits: number;
-  /** Of the last commit that was replayed, ms; 0 for none. */
-  last: number;
+  /** Null where the server that replays does not count them. */
+  commits: number | null;
 }
 
 /** So many commits before and after a moment are asked for. */
@@ -160,7 +170,7 @@ export interface Family {
   /** Takes what was added to the log since the point before. */
   captureLog(ctx: CaptureContext, writing: PointWriting, server: DatabaseServer, start: LogStart | null): Promise<PointContent>;
   /** The commits around a moment, as a point of the log tells them. */
-  commits(log: Pick<LogToReplay, 'store' | 'top'>, around: CommitsAround): Promise<DatabaseCommit[]>;
+  commits(log: Pick<LogToReplay, 'store' | 'top'> & { readonly state: object }, around: CommitsAround): Promise<DatabaseCommit[]>;
   /** Makes a past second on a server of the mover's own and calls `use` with what it holds then. */
   atSecond(
     full: readonly DatabaseBack[],

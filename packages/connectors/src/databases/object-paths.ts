@@ -18,6 +18,8 @@ export const beforeRowsItem = 'before-rows.sql';
 export const afterRowsItem = 'after-rows.sql';
 /** How to make the accounts of the server: beside the folders of the databases. */
 export const accountsItem = 'accounts.sql';
+/** The files of the server, from which its log leads on. */
+export const filesItem = 'server.tar';
 const ending = '.sql';
 
 /** Byte string below the folder of a database. */

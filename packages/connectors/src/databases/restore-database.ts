@@ -5,7 +5,8 @@ import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
 import type { BringBackHooks, DatabaseBack, OtherBack, TableBack } from './family';
-import { accountsItem, afterRowsItem, beforeRowsItem, databaseItem, objectAt } from './object-paths';
+import { accountsItem, afterRowsItem, beforeRowsItem, databaseItem, filesItem, objectAt } from './object-paths';
+import { contentOf } from './stored-content';
 
 interface Gathered {
   text: (() => Promise<string>) | undefined;
@@ -16,12 +17,6 @@ interface Gathered {
 }
 
 const mostText = 16 << 20;
-
-/** The content of an item of a point, in pieces. Sums are checked as they are read. */
-async function* contentOf(store: Store, entry: TreeEntry): AsyncGenerator<Buffer> {
-  for await (const { names } of store.trees.contentParts(entry.content))
-    for (let at = 0; at < names.length; at += 32) yield await store.reader.read(names.subarray(at, at + 32));
-}
 
 async function textOf(store: Store, entry: TreeEntry): Promise<string> {
   if (entry.size > mostText) throw new SourceError('DUMP_UNREADABLE', 'a text of more than 16 MiB');
@@ -42,7 +37,7 @@ async function gather(picks: readonly RestorePick[]): Promise<Map<string, Gather
       }
       const [folder, ...rest] = path.split('/');
       const below = rest.join('/');
-      if (path === accountsItem) return;
+      if (path === accountsItem || path === filesItem) return;
       const database = objectNameOf(folder!);
       const into = found.get(database) ?? { text: undefined, tables: new Map<string, TableBack>(), others: new Map<string, OtherBack>() };
       found.set(database, into);
@@ -133,10 +128,14 @@ export async function restoreDatabase(
     const end = log.root.content.state as { stretch: number; file: string; at: number };
     await family.atSecond(
       whole,
-      { store: log.store, top: log.top, stretch: until.stretch, from, end, until },
+      { store: log.store, top: log.top, stretch: until.stretch, from, end, until, full, state: log.root.content.state as object },
       hooks,
       async (then, replayed) => {
-        ctx.note({ code: 'REPLAYED', path: '', message: `${countOf(replayed.commits, 'commit')} of the log replayed` });
+        ctx.note({
+          code: 'REPLAYED',
+          path: '',
+          message: replayed.commits === null ? 'the log was replayed' : `${countOf(replayed.commits, 'commit')} of the log replayed`,
+        });
         await family.bringBack(server, renamed(onlyPicked(then, wanted)), destination, hooks);
       },
     );

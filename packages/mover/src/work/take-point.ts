@@ -26,6 +26,7 @@ export interface PointRequest {
   /** Take nothing as stored: write everything again. */
   readonly fresh?: boolean;
   readonly logStart?: LogStart | null;
+  readonly logged?: boolean;
   readonly moment: number;
   readonly include: readonly string[];
   readonly exclude: readonly string[];
@@ -109,9 +110,27 @@ function contentOf(
   hooks: PointHooks,
 ): Promise<PointContent & { readonly moment?: number }> {
   if (request.kind === 'synthetic' && base) return putTogether(store, base, hooks);
-  const { taskId, kind, include, exclude, fresh = false, from, logStart = null } = request;
+  const { taskId, kind, include, exclude, fresh = false, from, logStart = null, logged = false } = request;
   const { limits, alive, now, warn, note, progress, stopped } = hooks;
-  const ctx = { store, taskId, kind, logStart, base, reread, fresh, include, exclude, limits, alive, now, warn, note, progress, stopped };
+  const ctx = {
+    store,
+    taskId,
+    kind,
+    logStart,
+    logged,
+    base,
+    reread,
+    fresh,
+    include,
+    exclude,
+    limits,
+    alive,
+    now,
+    warn,
+    note,
+    progress,
+    stopped,
+  };
   return connectorOf(from.kind).capture(ctx, from);
 }
 

@@ -153,6 +153,7 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: QueuedT
     exclude: [...plan.exclude],
     from: await fromOf(trx, secrets, workload),
     logStart: plan.kind === 'log' ? await logStart(trx, task.workload_id!, now - (plan.logDays ?? 0) * 86_400_000) : null,
+    logged: plan.logged ?? false,
     lockedUntil: lockEnd(now, plan.lockDays),
     scripts: plan.scripts ?? null,
     expected: { items: previous?.items ?? 0, bytes: previous?.bytes ?? 0 },

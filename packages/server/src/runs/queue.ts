@@ -120,6 +120,8 @@ export interface BackupPlan {
   readonly lockDays: number | null;
   /** For how many days any second is to be reached by a log. */
   readonly logDays?: number;
+  /** The log is taken as well. */
+  readonly logged?: boolean;
   readonly scripts?: Scripts;
 }
 
@@ -164,9 +166,10 @@ export async function backupTasks(
   return tasks;
 }
 
-export function planOf({ include, exclude, scripts }: PolicyBody, { targetId, kind, lockDays, keep }: PolicyRule): BackupPlan {
+export function planOf({ include, exclude, scripts, rules }: PolicyBody, { targetId, kind, lockDays, keep }: PolicyRule): BackupPlan {
   const logDays = kind === 'log' && keep.by === 'days' ? { logDays: keep.days } : {};
-  return { targetId, kind, include, exclude, lockDays, scripts, ...logDays };
+  const logged = kind !== 'log' && rules.some((r) => r.kind === 'log') ? { logged: true } : {};
+  return { targetId, kind, include, exclude, lockDays, scripts, ...logDays, ...logged };
 }
 
 /** Starts rules of a policy for the workloads it matches: a backup has one rule, a trial may look at several. Throws NOT_NOW when none is left to do. */

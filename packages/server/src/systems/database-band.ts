@@ -80,7 +80,7 @@ export async function bandOf(db: Knex, workloadId: number): Promise<Band> {
 }
 
 /** A commit may be of the second that is not over when the log is read: its place is known all the same. */
-const begunMs = 1000;
+const begunMs = 2000;
 
 /** The stretch a moment lies in. */
 function stretchAt(log: LoggedPoint | undefined, at: number): DatabaseLogPoint['reach'][number] | undefined {

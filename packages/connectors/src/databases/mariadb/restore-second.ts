@@ -1,7 +1,6 @@
-import { itemNameOf, joinPath } from '@lithodex/core';
 import { SourceError } from '../../source-error';
-import type { BringBackHooks, DatabaseBack, DatabaseRead, LogToReplay, Reading, Replayed } from '../family';
-import { objectPath } from '../object-paths';
+import type { BringBackHooks, DatabaseBack, LogToReplay, Replayed } from '../family';
+import { everythingOf } from '../everything-of';
 import { bringBack } from './bring-back';
 import { startProgram } from './mariadb-program';
 import { replayed } from './log/replay';
@@ -31,9 +30,7 @@ export async function atSecond(
     const told = await replay(scratch, log, hooks);
     const reading = await readServer(scratch.server);
     try {
-      const databases: DatabaseBack[] = [];
-      for (const name of reading.names) databases.push(backOf(reading, await reading.database(name)));
-      await use(databases, told);
+      await use(await everythingOf(reading), told);
     } finally {
       await reading.close();
     }
@@ -43,7 +40,7 @@ export async function atSecond(
 }
 
 async function replay(scratch: ScratchServer, log: LogToReplay, hooks: BringBackHooks): Promise<Replayed> {
-  const told: Replayed = { commits: 0, last: 0 };
+  const told = { commits: 0 };
   const { server } = scratch;
   const events = replayed(log, told, hooks.stopped);
   const first = await events.next();
@@ -73,24 +70,4 @@ async function replay(scratch: ScratchServer, log: LogToReplay, hooks: BringBack
     if (error instanceof SourceError && error.code === 'DUMP_FAILED') throw new SourceError('REPLAY_FAILED', error.message);
     throw error;
   }
-}
-
-/** A database of the scratch server as something to bring back: rows are read when they are wanted. */
-function backOf(reading: Reading, d: DatabaseRead): DatabaseBack {
-  const below = itemNameOf(d.name);
-  return {
-    to: d.name,
-    text: () => Promise.resolve(d.text),
-    tables: d.tables.map((t) => ({
-      name: t.name,
-      path: joinPath(below, objectPath('table', t.name)),
-      text: () => reading.table(d.name, t),
-    })),
-    others: d.others.map((o) => ({
-      type: o.type,
-      name: o.name,
-      path: joinPath(below, objectPath(o.type, o.name)),
-      text: () => Promise.resolve(o.text),
-    })),
-  };
 }

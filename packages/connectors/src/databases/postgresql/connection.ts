@@ -53,7 +53,8 @@ export class PgConnection {
     const { host, port, account, password, encrypted, authority } = server;
     const { Client: PgClient } = (await import('pg')).default;
     try {
-      const address = await addressOf(host);
+      // a folder is where a server of the mover's own listens: no address that anybody could give
+      const address = host.startsWith('/') ? host : await addressOf(host);
       const client = new PgClient({
         host: address,
         port,

@@ -1,10 +1,10 @@
-import { SourceError } from '../../source-error';
 import type { Family } from '../family';
 import { bringBack } from './bring-back';
+import { LogCapture } from './log/capture-log';
+import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
+import { atSecond } from './restore-second';
 import { serverFacts, testServer } from './test-server';
-
-const noLog = () => Promise.reject(new SourceError('LOG_OFF', 'that of this family is not read'));
 
 /** PostgreSQL servers, read and written through their own client programs and protocol. */
 export const postgresql: Family = {
@@ -12,8 +12,8 @@ export const postgresql: Family = {
   test: testServer,
   facts: serverFacts,
   read: readServer,
-  captureLog: noLog,
-  commits: noLog,
-  atSecond: noLog,
+  captureLog: (ctx, writing, server, start) => new LogCapture(ctx, writing, server, start).run(),
+  commits: commitsAround,
+  atSecond,
   bringBack,
 };

@@ -48,7 +48,7 @@ export function startProgram(
 ): ClientProgram {
   const target = {
     host,
-    hostaddr: address,
+    ...(!host.startsWith('/') && { hostaddr: address }),
     port: String(port),
     user: account,
     dbname: database,

@@ -5,10 +5,15 @@ import type { DatabaseRead, Reading, RowSink, RowsRead, Stopped, TableRead } fro
 import { commonDatabase, PgConnection } from './connection';
 import { readDatabase, type DatabaseFound } from './contents';
 import { CopyReader, endOfRows } from './copy-reader';
+import { placeOf } from './log/lsn';
+import { logName } from './log/read-records';
+import { holdLog } from './log/slot';
 import { startProgram } from './programs';
 
 /** Instants that are held at the same time: each takes a connection. */
 const mostInstants = 40;
+/** The copy of the files says within so many bytes where the log stood. */
+const mostLabel = 4096;
 
 /** An instant of one database, held by a transaction. */
 interface Instant {
@@ -39,6 +44,16 @@ export async function readServer(server: DatabaseServer): Promise<Reading> {
     await reading.close();
     throw error;
   }
+}
+
+/** What a server that is made of copied files has to know. */
+export interface FilesState {
+  /** The log leads on from `from`, and has to lead to `to` at least. */
+  readonly from: number;
+  readonly to: number;
+  readonly timeline: number;
+  /** The account that the server was born with. */
+  readonly owner: string;
 }
 
 class PgReading implements Reading {
@@ -181,6 +196,41 @@ class PgReading implements Reading {
       yield endOfRows;
     }
     yield Buffer.from(tail);
+  }
+
+  /** Reads the files of the server while it works: a log that begins before they are read makes them whole. */
+  async files(write: (data: Buffer) => Promise<void>, stopped: Stopped): ReturnType<NonNullable<Reading['files']>> {
+    const { server, connection } = this;
+    // from here on the log is kept until it is read
+    await holdLog(connection, server);
+    const args = ['--pgdata=-', '--format=tar', '--wal-method=none', '--checkpoint=fast', '--no-manifest', '--no-sync'];
+    const program = startProgram('pg_basebackup', server, connection.address, commonDatabase, args);
+    let label = Buffer.alloc(0);
+    try {
+      for await (const data of program.output as AsyncIterable<Buffer>) {
+        if (stopped()) throw new EngineError('STOPPED');
+        if (label.length < mostLabel) label = Buffer.concat([label, data]);
+        await write(data);
+      }
+      await program.end();
+    } catch (error) {
+      program.kill();
+      throw error;
+    }
+    // the archive begins with what the server says of the copy
+    const text = label.toString('latin1', 0, mostLabel);
+    const [from, timeline] = [/START WAL LOCATION: (\S+) /, /^START TIMELINE: (\d+)/m].map((p) => p.exec(text)?.[1]);
+    if (!text.startsWith('backup_label\0') || !from || !timeline)
+      throw new SourceError('DUMP_UNREADABLE', 'the copy does not say where the log stood');
+    // whole from the end of the copy on: not before the second after it
+    const { now, owner, end } = (await connection.row<{ now: string; owner: string; end: string }>(
+      'SELECT extract(epoch FROM clock_timestamp())::text AS now, pg_current_wal_lsn()::text AS end, rolname AS owner FROM pg_roles WHERE oid = 10',
+    ))!;
+    const state: FilesState = { from: placeOf(from), to: placeOf(end), timeline: Number(timeline), owner };
+    return {
+      position: { file: logName(state.timeline), at: state.from, id: from, since: Math.ceil(Number(now)) * 1000 },
+      state,
+    };
   }
 
   async close(): Promise<void> {

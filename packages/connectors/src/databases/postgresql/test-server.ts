@@ -22,6 +22,13 @@ const neededRights: readonly { readonly right: string; readonly neededFor: strin
       has: 'r.rolbypassrls',
     },
     { right: 'CREATEDB', neededFor: 'to restore whole databases', to: 'rest', has: 'r.rolcreatedb' },
+    { right: 'REPLICATION', neededFor: 'to fetch its log, and the files that it leads on from', to: 'rest', has: 'r.rolreplication' },
+    {
+      right: 'pg_monitor',
+      neededFor: 'to see where its log stands',
+      to: 'rest',
+      has: "pg_has_role(current_user, 'pg_monitor', 'USAGE')",
+    },
     {
       right: 'SUPERUSER',
       neededFor: 'to read the accounts with what opens them, and to restore what belongs to other accounts',
@@ -37,6 +44,9 @@ interface Settings {
   readonly version: string;
   readonly now: string;
   readonly ends: string | null;
+  readonly level: string;
+  /** How much of the log it keeps for those who do not read it, MB; -1 without a limit. */
+  readonly limit: string;
 }
 
 const majorOf = (version: string) => Number(/\d+/.exec(version)?.[0] ?? 0);
@@ -55,7 +65,12 @@ function remarksOf(s: Settings, databases: number): string[] {
     said.push(`The client programs on the mover are of version ${program}: they do not read a server that is newer.`);
   if (majorOf(s.version) < oldest) said.push(`Servers older than ${oldest} were not tried.`);
   if (databases > 1) said.push('Each database is read at one instant of its own: the family has none that holds for several.');
-  said.push('It can be brought back to points only, not to a second: its log is not read.');
+  if (s.level === 'minimal')
+    said.push('Its log leads nowhere (wal_level is minimal), so it can be brought back to points only, not to a second.');
+  else if (s.limit === '-1')
+    said.push(
+      'It keeps its log until it is read, without a limit (max_slot_wal_keep_size is -1): where a policy takes its log and the mover is away for long, its disk fills.',
+    );
   const apart = Math.abs(Date.now() / 1000 - Number(s.now));
   if (apart > mostApart) said.push(`Its clock and the mover's are ${Math.round(apart)} s apart.`);
   return said;
@@ -65,7 +80,7 @@ function remarksOf(s: Settings, databases: number): string[] {
 export function testServer(server: DatabaseServer): Promise<SystemTest> {
   return withPg(server, commonDatabase, async (c) => {
     const settings = (await c.row<Settings>(
-      "SELECT current_setting('server_version') AS version, extract(epoch FROM now())::text AS now, (extract(epoch FROM NULLIF(rolvaliduntil, 'infinity')) * 1000)::bigint::text AS ends FROM pg_roles WHERE rolname = current_user",
+      "SELECT current_setting('server_version') AS version, current_setting('wal_level') AS level, (SELECT setting FROM pg_settings WHERE name = 'max_slot_wal_keep_size') AS limit, extract(epoch FROM now())::text AS now, (extract(epoch FROM NULLIF(rolvaliduntil, 'infinity')) * 1000)::bigint::text AS ends FROM pg_roles WHERE rolname = current_user",
     ))!;
     const asked = neededRights.map(({ has }, i) => `(${has}) AS "${i}"`).join(', ');
     const row = (await c.row<Record<string, boolean>>(
@@ -108,13 +123,15 @@ async function sizesOf(server: DatabaseServer, name: string): Promise<Sizes> {
 /** What the server is and holds. Throws SourceError. */
 export function serverFacts(server: DatabaseServer): Promise<DatabaseFacts> {
   return withPg(server, commonDatabase, async (c) => {
-    const { version } = (await c.row<{ version: string }>("SELECT current_setting('server_version') AS version"))!;
+    const { version, level } = (await c.row<{ version: string; level: string }>(
+      "SELECT current_setting('server_version') AS version, current_setting('wal_level') AS level",
+    ))!;
     const databases: DatabaseFacts['databases'][number][] = [];
     for (const name of await databaseNames(c)) {
       const { bytes } = (await c.row<{ bytes: string }>('SELECT pg_database_size($1) AS bytes', [name]))!;
       const { tables, rows } = await sizesOf(server, name);
       databases.push({ name, tables: Number(tables), rows: Number(rows ?? 0), bytes: Number(bytes) });
     }
-    return { kind: 'database', family: 'postgresql', version, databases, logs: { on: false, hours: null } };
+    return { kind: 'database', family: 'postgresql', version, databases, logs: { on: level !== 'minimal', hours: null } };
   });
 }

@@ -2,25 +2,25 @@ import { rmSync } from 'node:fs';
 import { open } from 'node:fs/promises';
 import path from 'node:path';
 import { byName, EngineError, StreamContent, topEntry, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
-import type { DatabaseCommit, DatabaseLogPoint, DatabaseServer, LogStart } from '@lithodex/kinds';
+import type { DatabaseCommit, DatabaseServer, LogStart } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../../../connector';
 import type { PointWriting } from '../../../point-writing';
 import { SourceError } from '../../../source-error';
 import { startProgram } from '../mariadb-program';
 import { MariadbConnection } from '../connection';
+import { LogGap, logPoint, manyRows } from '../../log-point';
 import { ownFolder } from '../../own-folder';
+import { contentOf } from '../../stored-content';
 import { temporaryName } from '../../temporary-name';
 import { CommitReader } from './commits';
 import { eventType, LogReader, magic } from './events';
-import { bytesOf, logFolder, pieceFolder, pieceName, piecesOf, type Piece } from './pieces';
+import { logFolder, pieceFolder, pieceName, piecesOf, type Piece } from './pieces';
 
 const logProgram = 'mariadb-binlog';
 /** A piece that is smaller is written anew together with what follows, so that a quiet server does not make thousands of them. */
 const smallPiece = 128 << 10;
 const readBytes = 1 << 20;
-/** A commit that deletes so many rows, or a statement that drops or empties a table, is told by itself. */
-const manyRows = 1000;
-const mostNotable = 200;
+/** A statement that drops or empties a table is told by itself. */
 const takesAway = /^\s*(\/\*.*?\*\/\s*)*(TRUNCATE|DROP\s+(TABLE|DATABASE|SCHEMA)|ALTER\s+TABLE\b.*\bDROP\b)/is;
 const hourMs = 3_600_000;
 
@@ -35,7 +35,6 @@ interface LogState {
 }
 
 const stateOf = ({ content }: Pick<Root, 'content'>): LogState => content.state as LogState;
-const factsOf = ({ content }: Pick<Root, 'content'>): DatabaseLogPoint => content.facts as DatabaseLogPoint;
 
 interface Place {
   readonly server: number;
@@ -63,8 +62,6 @@ async function placeOf(c: MariadbConnection): Promise<Place> {
 /** Where the first event of a file stands. */
 const firstEvent = magic.length;
 
-/** The log does not go on where the one before ended. */
-class LogGap extends Error {}
 const noPlaceOfLog = /log event entry exceeded|impossible position|binlog truncated|could not find first log|bogus data|unable to read/i;
 const resetWords = (file: string) => `the log ${file} of the server is another one than before: it was reset, or the server was set back`;
 
@@ -125,28 +122,19 @@ export class LogCapture {
       // nothing is known between what was read last and what is written from now on
       stretch = before ? stretch + 1 : 1;
       ({ last, begun } = await this.follow(address, place, place.end, 0, stretch, kept));
-      ctx.warn({ code: 'LOG_GAP', path: '', message: cause, missing: false });
     }
-    const top = await this.tree(kept);
-    const counts = await this.writing.finish();
-    const state: LogState = { stretch, ...last, begun, server: place.server };
-    const reach = this.reachOf(base, stretch, cause, place);
-    const facts: DatabaseLogPoint = {
-      kind: 'databaseLog',
+    return logPoint(ctx, this.writing, this.start, {
       family: 'mariadb',
-      reach,
-      notable: [...(base ? factsOf(base).notable : []), ...this.found].filter((c) => c.at >= reach[0]!.from).slice(-mostNotable),
+      top: await this.tree(kept),
+      files: kept.length,
+      read: this.read,
+      stretch,
+      cause,
+      nowMs: place.nowMs,
+      notable: this.found,
       commits: this.commits,
-    };
-    return {
-      top,
-      totals: { items: top.folder?.items ?? 0, files: kept.length, bytes: top.folder?.bytes ?? 0, read: this.read, ...counts },
-      owners: {},
-      groups: {},
-      leftOut: { include: [], exclude: [], byItself: [] },
-      warnings: cause ? 1 : 0,
-      content: { kind: 'databaseLog', version: 1, facts, state, changes: { before: 0, added: 0, changed: 0, removed: 0, random: 0 } },
-    };
+      state: { stretch, ...last, begun, server: place.server } satisfies LogState,
+    });
   }
 
   /** Reads the log from a place on to its end. Throws LogGap when that is no place of this log. */
@@ -173,17 +161,6 @@ export class LogCapture {
     if (!base) return [];
     const needed = (this.start?.moment ?? 0) - hourMs;
     return (await piecesOf(this.ctx.store, topEntry(base))).filter((p) => Number(p.entry.mtimeNs / 1_000_000n) >= needed);
-  }
-
-  private reachOf(base: Root | undefined, stretch: number, cause: string, { nowMs }: Place): DatabaseLogPoint['reach'] {
-    const needed = this.start?.moment ?? 0;
-    const before = base ? factsOf(base).reach : [];
-    const last = before.at(-1);
-    const all =
-      last?.stretch === stretch
-        ? [...before.slice(0, -1), { ...last, to: Math.max(last.to, nowMs) }]
-        : [...before, { stretch, from: before.length || cause ? nowMs : (this.start?.moment ?? nowMs), to: nowMs, cause }];
-    return all.flatMap((r, i) => (i < all.length - 1 && r.to < needed ? [] : [{ ...r, from: Math.max(r.from, needed) }]));
   }
 
   /** Fetches a file of the log from a place on, and passes on what comes. */
@@ -231,7 +208,7 @@ export class LogCapture {
     const tail = kept.at(-1);
     const joins = tail?.stretch === stretch && tail.file === file && tail.entry.size < smallPiece && at > firstEvent ? tail : undefined;
     const stream = new StreamContent(writing.pool, writing.put);
-    if (joins) for await (const data of bytesOf(ctx.store, joins)) await stream.write(data);
+    if (joins) for await (const data of contentOf(ctx.store, joins.entry)) await stream.write(data);
     let opened = joins !== undefined;
     let latest = joins ? Number(joins.entry.mtimeNs / 1_000_000_000n) : 0;
     let written = 0;

@@ -2,7 +2,8 @@ import type { DatabaseCommit } from '@lithodex/kinds';
 import type { CommitsAround, LogToReplay } from '../../family';
 import { CommitReader } from './commits';
 import { LogReader } from './events';
-import { bytesOf, piecesOf } from './pieces';
+import { contentOf } from '../../stored-content';
+import { piecesOf } from './pieces';
 
 /** The commits around a moment: those before it come first. Reads no more than the pieces they stand in. Throws SourceError. */
 export async function commitsAround(
@@ -20,7 +21,7 @@ export async function commitsAround(
     const found: DatabaseCommit[] = [];
     const reader = new LogReader(piece.file, piece.from);
     const commits = new CommitReader(piece.file, (c) => found.push(c));
-    for await (const data of bytesOf(store, piece)) for (const event of reader.take(data)) commits.take(event, reader.checked);
+    for await (const data of contentOf(store, piece.entry)) for (const event of reader.take(data)) commits.take(event, reader.checked);
     commits.close();
     return found;
   };

@@ -1,4 +1,4 @@
-import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
+import type { Store, TreeEntry } from '@lithodex/engine';
 import { itemNameOf, joinPath, objectNameOf } from '@lithodex/core';
 
 /** Folder that holds the log: a folder a stretch, in it one a file of the server, in it pieces by where they begin. */
@@ -39,14 +39,4 @@ export async function piecesOf(store: Store, top: TreeEntry): Promise<Piece[]> {
     found.push(...files.sort((a, b) => byNumber(a.file, b.file) || a.from - b.from));
   }
   return found.sort((a, b) => a.stretch - b.stretch);
-}
-
-/** The bytes of a piece, checked as they are read. */
-export async function* bytesOf(store: Store, { entry }: Pick<Piece, 'entry'>): AsyncGenerator<Buffer> {
-  for await (const { names } of store.trees.contentParts(entry.content))
-    for (let at = 0; at < names.length; at += 32) {
-      const data = await store.reader.read(names.subarray(at, at + 32));
-      if (data.length === 0) throw new EngineError('OBJECT_DAMAGED', 'an empty chunk');
-      yield data;
-    }
 }

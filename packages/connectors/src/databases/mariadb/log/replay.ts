@@ -1,10 +1,11 @@
 import { EngineError } from '@lithodex/engine';
 import type { DatabaseUntil } from '@lithodex/kinds';
 import { SourceError } from '../../../source-error';
-import type { LogToReplay, Replayed } from '../../family';
+import type { LogToReplay } from '../../family';
 import { readQuery } from './commits';
 import { bodyOf, eventType, LogReader, magic, type LogEvent } from './events';
-import { bytesOf, piecesOf } from './pieces';
+import { contentOf } from '../../stored-content';
+import { piecesOf } from './pieces';
 
 /** Statements about accounts: a scratch server has none of those of the server. */
 const aboutAccounts =
@@ -16,7 +17,7 @@ const aboutAccounts =
  */
 export async function* replayed(
   { store, top, stretch, from, end, until }: LogToReplay,
-  told: Replayed,
+  told: { commits: number },
   stopped: () => boolean,
 ): AsyncGenerator<Buffer> {
   const pieces = (await piecesOf(store, top)).filter((p) => p.stretch === stretch);
@@ -37,7 +38,7 @@ export async function* replayed(
       if (piece.from !== magic.length) throw new SourceError('LOG_LACKS', `the beginning of ${piece.file} is not there`);
     } else if (piece.from > next.at) throw new SourceError('LOG_LACKS', `${piece.file} from ${next.at} to ${piece.from} is not there`);
     const reader = new LogReader(piece.file, piece.from);
-    for await (const data of bytesOf(store, piece))
+    for await (const data of contentOf(store, piece.entry))
       for (const event of reader.take(data)) {
         if (stopped()) throw new EngineError('STOPPED');
         const begins = event.end - event.data.length;
@@ -53,7 +54,6 @@ export async function* replayed(
           dropped = false;
           if (isAfter(event, piece.file, begins, until)) return;
           told.commits++;
-          told.last = event.at * 1000;
         }
         if (betweenFiles.includes(event.type)) continue;
         if (event.type === eventType.query && aboutAccounts.test(readQuery(bodyOf(event, reader.checked)).sql)) dropped = true;
