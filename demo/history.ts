@@ -8,8 +8,10 @@ import { berthsNight } from './harbour/berths';
 import { landingNight, machinePolicy, platformNight, scratchPolicy } from './harbour/machines';
 import { StoryClock } from './story-clock';
 import { StoryPeople } from './story-people';
-import { HarbourDatabase, type DatabaseAccess } from './harbour-database';
-import { HarbourPlatform, type PlatformAccess } from './harbour-platform';
+import { HarbourDatabase, type Acts } from './harbour-database';
+import { HarbourTide } from './harbour-tide';
+import type { StandinAccess } from './standin-access';
+import { HarbourPlatform } from './harbour-platform';
 import { spoilNewestPack } from './harbour/failing-sector';
 import { Random } from './harbour/random';
 import { encryptCharts, harbourServers } from './harbour/servers';
@@ -51,6 +53,7 @@ export class History {
   private readonly lastMorning: DateTime;
   private readonly platform: HarbourPlatform;
   private readonly berths: HarbourDatabase;
+  private readonly tide: HarbourTide;
   private diskId = '';
 
   /** Servers that are protected, or could be. */
@@ -59,22 +62,17 @@ export class History {
   constructor(
     private readonly config: Config,
     private readonly state: string,
-    private readonly standins: {
-      readonly bucket: { endpoint: string; bucket: string; accessKey: string; secretKey: string };
-      readonly library: { endpoint: string; token: string; barcodes: string };
-      readonly platform: PlatformAccess;
-      readonly berths: DatabaseAccess & { readonly socket: string };
-      readonly smtpPort: number;
-      readonly organisation: { readonly issuer: string; readonly clientId: string; readonly clientSecret: string };
-    },
+    private readonly standins: StandinAccess,
     private readonly say: (text: string) => void,
   ) {
     this.platform = new HarbourPlatform(standins.platform, this.random);
-    this.berths = new HarbourDatabase(standins.berths, this.random, {
+    const acts: Acts = {
       zone: config.zone,
       call: (person, name, ...rest) => this.call(person, name, ...rest),
       quiet: () => this.quiet(),
-    });
+    };
+    this.berths = new HarbourDatabase(standins.berths, this.random, acts);
+    this.tide = new HarbourTide(standins.tide, this.random, acts);
     const now = DateTime.now().setZone(config.zone);
     const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
     this.lastMorning = morning > now ? morning.minus({ days: 1 }) : morning;
@@ -107,6 +105,9 @@ export class History {
         await this.night(night);
         if (night % 7 === 6) this.say(`  week ${(night + 1) / 7} of ${nights / 7} lived through`);
       }
+      const now = DateTime.now().setZone(this.config.zone);
+      this.clock.set(now.toMillis());
+      await this.tide.connect(now, this.diskId);
     } finally {
       this.mover.kill();
       await this.server.close();

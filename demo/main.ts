@@ -11,20 +11,22 @@ interface Standins {
   };
   readonly library: { readonly port: number; readonly token: string; readonly barcodes: string };
   readonly berths: { readonly port: number; readonly account: string; readonly password: string };
+  readonly tide: { readonly port: number; readonly account: string; readonly password: string };
   readonly platform: { readonly port: number; readonly account: string; readonly password: string };
   readonly organisation: { readonly port: number; readonly clientId: string; readonly clientSecret: string };
   readonly mail: { readonly smtpPort: number };
 }
 
-const [, , configFile, state, standinFile, socket] = process.argv;
-if (!configFile || !state || !standinFile || !socket) throw new Error('usage: demo CONFIG STATE STANDINS SOCKET');
-const { bucket, library, platform, berths, mail, organisation } = JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
+const [, , configFile, state, standinFile, socket, tideSocket] = process.argv;
+if (!configFile || !state || !standinFile || !socket || !tideSocket) throw new Error('usage: demo CONFIG STATE STANDINS SOCKET SOCKET');
+const { bucket, library, platform, berths, tide, mail, organisation } = JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
 const { accessKey, secretKey } = bucket;
 const standins = {
   bucket: { endpoint: `http://127.0.0.1:${bucket.port}`, bucket: bucket.buckets[0].name, accessKey, secretKey },
   library: { endpoint: `http://127.0.0.1:${library.port}`, token: library.token, barcodes: library.barcodes },
   platform: { endpoint: `http://127.0.0.1:${platform.port}`, account: platform.account, password: platform.password },
   berths: { ...berths, socket },
+  tide: { ...tide, socket: tideSocket },
   smtpPort: mail.smtpPort,
   organisation: {
     issuer: `http://127.0.0.1:${organisation.port}`,

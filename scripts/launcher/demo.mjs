@@ -6,6 +6,7 @@ import path from 'node:path';
 import { zoneByDay } from './harbour-zone.mjs';
 import { keepRunning } from './keep-running.mjs';
 import { freePort, setDurable, startMariadb } from './mariadb.mjs';
+import { startPostgresql } from './postgresql.mjs';
 
 const say = (text) => process.stderr.write(`${text}\n`);
 const signIns = [
@@ -58,6 +59,7 @@ async function standinSettings(state, near) {
         password: randomBytes(12).toString('hex'),
       },
       berths: { port: await freePort(port + 6), account: 'lithodex', password: randomBytes(12).toString('hex') },
+      tide: { port: await freePort(port + 7), account: 'lithodex', password: randomBytes(12).toString('hex') },
       mail: { folder: path.join(state, 'mail'), port: await freePort(port + 3), smtpPort: await freePort(port + 4) },
       organisation: {
         port: await freePort(port + 5),
@@ -115,9 +117,9 @@ function ended(child) {
 export async function demo({ port, state: given, fresh }) {
   const state = path.resolve(given);
   const marker = path.join(state, 'seeded.json');
-  // a state of before there was a database server can not go on
+  // a state of before there were both database servers can not go on
   const outdated =
-    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"berths"');
+    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"tide"');
   if (fresh || outdated || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
   mkdirSync(state, { recursive: true });
   chmodSync(state, 0o755);
@@ -125,6 +127,7 @@ export async function demo({ port, state: given, fresh }) {
   const account = { name: 'lithodex', user: 'lithodex', password: secrets.database };
   const database = await startMariadb(path.join(state, 'db'), account);
   let berths;
+  let tide;
   const children = [];
   const kept = [];
   // what is shown is built while the history is lived through, which waits for disks and databases much of the time
@@ -140,7 +143,7 @@ export async function demo({ port, state: given, fresh }) {
       await Promise.race([ended(child), new Promise((resume) => setTimeout(resume, 4000))]);
       if (child.exitCode === null) child.kill('SIGKILL');
     }
-    await Promise.all([database.stop(), berths?.stop()]);
+    await Promise.all([database.stop(), berths?.stop(), tide?.stop()]);
     process.exit(code);
   };
   process.on('SIGINT', () => void stop(0));
@@ -169,14 +172,18 @@ export async function demo({ port, state: given, fresh }) {
       { mode: 0o600 },
     );
     const standins = await standinSettings(state, chosen + 1);
-    // the server whose databases are protected: with a log of its changes
-    berths = await startMariadb(path.join(state, 'berths-a'), undefined, JSON.parse(readFileSync(standins, 'utf8')).berths.port, 11);
+    const protectedPorts = JSON.parse(readFileSync(standins, 'utf8'));
+    // the servers whose databases are protected: with a log of their changes
+    [berths, tide] = await Promise.all([
+      startMariadb(path.join(state, 'berths-a'), undefined, protectedPorts.berths.port, 11),
+      startPostgresql(path.join(state, 'tide-db'), protectedPorts.tide.port, ['max_slot_wal_keep_size=2GB']),
+    ]);
     await startChild(children, 'dist/node/standins.js', [standins], 'The stand-ins');
     if (!existsSync(marker)) {
       say(`First start: eight weeks of Kelmar Harbour (${zone}) are lived through with the real product. This takes about three minutes.`);
       setDurable(database.socket, false);
       const history = wholeGroup(
-        spawn(process.execPath, ['dist/node/demo.js', config, state, standins, berths.socket], {
+        spawn(process.execPath, ['dist/node/demo.js', config, state, standins, berths.socket, tide.socket], {
           stdio: ['ignore', 'inherit', 'inherit'],
           detached: true,
         }),
@@ -202,7 +209,10 @@ export async function demo({ port, state: given, fresh }) {
     writeFileSync(
       bounds,
       JSON.stringify(
-        { write: ['/', state], never: [config, 'db', 'berths-a', 'secrets.json', 'standins.json'].map((f) => path.resolve(state, f)) },
+        {
+          write: ['/', state],
+          never: [config, 'db', 'berths-a', 'tide-db', 'secrets.json', 'standins.json'].map((f) => path.resolve(state, f)),
+        },
         null,
         2,
       ),

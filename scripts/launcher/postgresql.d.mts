@@ -1,4 +1,5 @@
 export function postgresqlProgram(name: string): string;
+export function runPostgresql(socket: string, port: number, sql: string, database?: string): string;
 export interface PostgresqlServer {
   readonly port: number;
   readonly socket: string;

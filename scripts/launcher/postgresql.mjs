@@ -46,6 +46,13 @@ function ask(socket, port, database, sql) {
   return spawnSync(postgresqlProgram('psql'), args, { input: sql, encoding: 'utf8', maxBuffer: 1 << 30 });
 }
 
+/** Runs statements in a database of a server that runs, as its owner, and gives what they answer as text, columns apart by |. */
+export function runPostgresql(socket, port, sql, database = 'postgres') {
+  const done = ask(socket, port, database, sql);
+  if (done.status !== 0) throw new Error(`the statements failed: ${done.stderr}`);
+  return done.stdout;
+}
+
 /** Starts a server in `folder` (made on first use). Its owner signs in through a socket that only the server's account and root can reach. `more`: further settings, as `name=value`. */
 export async function startPostgresql(folder, wantedPort = 0, more = []) {
   const who = owner();
@@ -99,12 +106,7 @@ export async function startPostgresql(folder, wantedPort = 0, more = []) {
     port,
     socket,
     pid: child.pid,
-    /** Runs statements in a database and gives what they answer as text, columns apart by |. */
-    run(sql, database = 'postgres') {
-      const done = ask(socket, port, database, sql);
-      if (done.status !== 0) throw new Error(`the statements failed: ${done.stderr}`);
-      return done.stdout;
-    },
+    run: (sql, database) => runPostgresql(socket, port, sql, database),
     async stop() {
       // at once: it waits for nobody who is connected
       if (child.exitCode === null && child.signalCode === null) process.kill(child.pid, 'SIGINT');

@@ -167,6 +167,8 @@ describe('a database server of the other family', () => {
     const to = { to: 'server' as const, systemId, databases: [{ from: 'ledger', to: 'ledger_then' }] };
     expect(await restored({ picks, destination: to, reason })).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
     expect(db.dump('ledger_then')).toBe(db.dump('ledger'));
+    const plan = await admin.call('planRestore', { body: { picks, destination: { to: 'original' as const }, rule: 'beside', reason } });
+    expect(plan.items[0]!.goesTo).toMatch(/^ledger_\d{4}_\d{4} on Tide$/);
     const beside = await restored({ picks, destination: { to: 'original' as const }, rule: 'beside', reason });
     expect(beside).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
     expect(db.run("SELECT count(*) FROM pg_database WHERE datname ~ '^ledger_\\d{4}_\\d{4}$'").trim()).toBe('1');

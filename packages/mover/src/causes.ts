@@ -43,11 +43,13 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   DATABASE_GONE: 'If it was dropped on purpose, nothing has to be done: its points stay until they expire.',
   DATABASE_CHANGED: 'Retry when nobody alters tables.',
   DATABASE_FAILED: 'Look at the database server and its log, then retry.',
-  LOG_OFF: 'Turn the log on at the server and start it again, where its log can be read: until then it can be brought back to points only, not to a second.',
+  LOG_OFF:
+    'Turn the log on at the server and start it again, where its log can be read: until then it can be brought back to points only, not to a second.',
   LOG_DAMAGED: 'Look at the disk of the database server. Take a full at once: the log from there on is good again.',
   LOG_LACKS: 'Choose a moment inside a band, where the log is whole.',
   REPLAY_FAILED: 'The log of the task says at which statement. Choose a moment before it, or another full to begin from.',
-  SCRATCH_FAILED: 'Look at the room on the disk of the mover, and whether mariadbd is installed there, then retry.',
+  SCRATCH_FAILED:
+    'Look at the room on the disk of the mover, and whether the server of that family is installed there, of the same version, then retry.',
   DUMP_FAILED: 'The log says what it complained of. Then retry.',
   DUMP_UNREADABLE: 'Restore from another point, or download the text and look at it.',
   PROGRAM_MISSING: 'Install it on the host of the mover (the package of the client programs), then retry.',

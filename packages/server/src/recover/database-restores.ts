@@ -39,8 +39,7 @@ async function serverFor(
   const id = destination.to === 'server' ? destination.systemId : (await own()).source_id;
   const row = await deps.db('source').where({ id, kind: 'database' }).whereNotNull('secret').first<SystemRow | undefined>();
   if (!row) throw refuse('body.destination', 'The database server is not connected here.');
-  const { family } = fromJson<DatabaseFacts>(row.address);
-  if (picks.some((p) => fromJson<DatabasePoint>(p.point.facts).family !== family))
+  if (picks.some((p) => fromJson<DatabasePoint>(p.point.facts).family !== familyOf(row)))
     throw refuse('body.destination', `${row.name} is of another family of database servers.`);
   return row;
 }
@@ -86,11 +85,12 @@ async function lookAtServer(deps: Deps, body: LookBody, picks: readonly Resolved
     const [folder, ...rest] = partsOf(pick.path);
     if (folder === undefined) return row.name;
     const name = names.get(objectNameOf(folder)) ?? objectNameOf(folder);
+    if (rest.length === 0 && besideAsWhole(destination, row)) return `${name}${destination.suffix} on ${row.name}`;
     const table = rest.at(-1)?.replace(/\.sql$/, '');
     const put = destination.exists === 'beside' && rest[0] === 'tables' && table !== undefined ? `${table}${destination.suffix}` : table;
     return put === undefined ? `${name} on ${row.name}` : escapePath(joinPath(`${name} on ${row.name}`, put));
   };
-  say(...whatHappens(destination, picks));
+  say(...whatHappens(destination, picks, row));
   const chain = await chainOf(deps, body, picks);
   if (chain) {
     const zone = deps.config.zone;
@@ -107,7 +107,13 @@ async function lookAtServer(deps: Deps, body: LookBody, picks: readonly Resolved
   return { goesTo, checks };
 }
 
-function whatHappens({ exists, suffix }: DatabaseDestination, picks: readonly ResolvedPick[]): [Check['level'], string, string] {
+const familyOf = (row: SystemRow) => fromJson<DatabaseFacts>(row.address).family;
+/** Whether whole databases are put beside those that are there, not their tables beside others. */
+const besideAsWhole = ({ exists }: Pick<DatabaseDestination, 'exists'>, row: SystemRow) =>
+  exists === 'beside' && familyOf(row) === 'postgresql';
+
+function whatHappens(destination: DatabaseDestination, picks: readonly ResolvedPick[], row: SystemRow): [Check['level'], string, string] {
+  const { exists, suffix } = destination;
   const { length } = picks;
   const names = formatFirst(
     picks.map((p) => (p.path === '' ? 'all databases' : objectNameOf(partsOf(p.path).at(-1)!).replace(/\.sql$/, ''))),
@@ -115,7 +121,16 @@ function whatHappens({ exists, suffix }: DatabaseDestination, picks: readonly Re
   );
   if (exists === 'leave')
     return ['fine', 'LEFT', `Tables that exist stay as they are; what is missing comes back (${countOf(length, 'pick')}: ${names}).`];
+  const whole = picks.some((p) => partsOf(p.path).length <= 1);
+  if (whole && besideAsWhole(destination, row))
+    return ['fine', 'BESIDE', `Databases that exist stay; the restored ones get names that end in ${suffix}.`];
   if (exists === 'beside') return ['fine', 'BESIDE', `Tables that exist stay; the restored ones get names that end in ${suffix}.`];
+  if (whole && familyOf(row) === 'postgresql')
+    return [
+      'look',
+      'REPLACED',
+      `Databases that exist are replaced at one instant, once all restored ones are loaded and counted: ${names}. Who works in them is disconnected, and what was written to them since is lost.`,
+    ];
   return [
     'look',
     'REPLACED',

@@ -1,0 +1,13 @@
+import type { DatabaseAccess } from './harbour-database';
+import type { PlatformAccess } from './harbour-platform';
+
+/** Where the stand-ins are, and what opens them. */
+export interface StandinAccess {
+  readonly bucket: { endpoint: string; bucket: string; accessKey: string; secretKey: string };
+  readonly library: { endpoint: string; token: string; barcodes: string };
+  readonly platform: PlatformAccess;
+  readonly berths: DatabaseAccess;
+  readonly tide: DatabaseAccess;
+  readonly smtpPort: number;
+  readonly organisation: { readonly issuer: string; readonly clientId: string; readonly clientSecret: string };
+}
