@@ -30,6 +30,47 @@ const protect = async () => {
   return admin.ended(runId);
 };
 
+/** What differs between the table and the one put beside it is told row by row, and the two are swapped. */
+async function differs(runId: number, beside: string): Promise<void> {
+  const rows = (table: string) => db.run(`SELECT COUNT(*), SUM(amount) FROM \`ta/r%iffs.\`.${table}`).trim();
+  db.run(
+    'USE `ta/r%iffs.`; UPDATE tariff SET amount = amount + 1 WHERE id = 7; DELETE FROM tariff WHERE id > 4800; INSERT INTO tariff VALUES (9000, 1)',
+  );
+  const { rows: tables } = await admin.call('besideTables', { id: runId });
+  expect(tables).toMatchObject([{ database: 'ta/r%iffs.', table: 'tariff' }]);
+  const one = { task: tables[0]!.taskId, path: tables[0]!.path };
+  const compared = await admin.call('besideRows', { id: runId, query: one });
+  expect(compared).toMatchObject({
+    server: 'Berths',
+    columns: ['id', 'amount'],
+    key: ['id'],
+    counts: { now: 4801, then: 4812, added: 1, changed: 1, gone: 12 },
+  });
+  expect(compared.rows.filter((r) => r.change !== 'gone')).toEqual([
+    { change: 'changed', now: ['7', '50'], then: ['7', '49'] },
+    { change: 'added', now: ['9000', '1'], then: null },
+  ]);
+  const [now, then] = [rows('tariff'), rows(beside)];
+  const swap = { id: runId, body: { ...one, reason } };
+  await admin.call('swapBeside', swap);
+  expect([rows('tariff'), rows(beside)]).toEqual([then, now]);
+  await admin.call('swapBeside', swap);
+  expect([rows('tariff'), rows(beside)]).toEqual([now, then]);
+  db.run('USE `ta/r%iffs.`; CREATE TRIGGER kept BEFORE INSERT ON tariff FOR EACH ROW SET NEW.amount = 1');
+  await expect(admin.call('swapBeside', swap)).rejects.toMatchObject({ message: expect.stringContaining('kept') });
+  db.run(
+    `DROP TRIGGER \`ta/r%iffs.\`.kept; DELETE FROM \`ta/r%iffs.\`.tariff; INSERT INTO \`ta/r%iffs.\`.tariff SELECT * FROM \`ta/r%iffs.\`.${beside}`,
+  );
+  const trail = (await admin.call('audit', { query: {} })).rows.map((r) => r.action);
+  expect(trail).toEqual(expect.arrayContaining(['rows.compare', 'table.swap']));
+  const clerk = await h.as('clerk');
+  await expect(clerk.call('besideRows', { id: runId, query: one })).rejects.toMatchObject({ status: 404 });
+  for (const role of ['operator', 'auditor'] as const)
+    await expect((await h.as(role)).call('swapBeside', swap)).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+  const others = { ...one, path: one.path.replace('tariff', 'other') };
+  await expect(admin.call('besideRows', { id: runId, query: others })).rejects.toMatchObject({ status: 404 });
+}
+
 describe('a database server', () => {
   it('is told of what is missing to read it, and not kept while it can not be read', async () => {
     const body = db.body('Berths', 'visitor');
@@ -130,6 +171,7 @@ describe('a database server', () => {
     expect(db.run(`SELECT COUNT(*), SUM(amount) FROM \`ta/r%iffs.\`.${beside}`)).toBe(
       db.run('SELECT COUNT(*), SUM(amount) FROM `ta/r%iffs.`.tariff'),
     );
+    await differs(run.id, beside);
     const again = await admin.ended((await admin.call('startRestore', { body })).runId);
     expect(again.tasks[0]).toMatchObject({ state: 'failed', cause: { code: 'EXISTS_THERE' } });
     const whole = {

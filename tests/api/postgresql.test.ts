@@ -44,6 +44,23 @@ const differences = (a: string, b: string) => {
   ].slice(0, 20);
 };
 
+/** What differs between the table and the one put beside it is told row by row, and the two are swapped while a view needs one of them. */
+async function differs(runId: number, beside: string, sums: (table: string) => string): Promise<void> {
+  const { rows: tables } = await admin.call('besideTables', { id: runId });
+  expect(tables).toMatchObject([{ database: name, table: 'public.gauge' }]);
+  const one = { task: tables[0]!.taskId, path: tables[0]!.path };
+  const compared = await admin.call('besideRows', { id: runId, query: one });
+  expect(compared).toMatchObject({ key: ['id'], counts: { now: 1, then: 5, added: 1, changed: 0, gone: 5 } });
+  expect(compared.rows[1]).toMatchObject({ change: 'gone', now: null });
+  expect(compared.rows[1]!.then![1]).toBe('\\.');
+  const [now, then] = [sums('gauge'), sums(beside)];
+  await admin.call('swapBeside', { id: runId, body: { ...one, reason } });
+  expect([sums('gauge'), sums(beside)]).toEqual([then, now]);
+  expect(run('SELECT count(*) FROM of_gauge')).toBe('5');
+  await admin.call('swapBeside', { id: runId, body: { ...one, reason } });
+  expect([sums('gauge'), sums(beside)]).toEqual([now, then]);
+}
+
 describe('a database server of the other family', () => {
   it('is told of what is missing to read it, and not kept while it can not be read', async () => {
     const test = await admin.call('testSystem', { body: { body: db.body('Tide', 'visitor') } });
@@ -141,9 +158,11 @@ describe('a database server of the other family', () => {
     const beside = /gauge(_\d{4}_\d{4})/.exec(
       (await admin.call('planRestore', { body: { ...body, rule: 'beside' } })).items[0]!.goesTo,
     )![0];
-    expect(await restored({ ...body, rule: 'beside' })).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
+    const put = (await admin.call('startRestore', { body: { ...body, rule: 'beside' } })).runId;
+    expect((await admin.ended(put)).tasks[0]).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
     expect(sums(beside)).toBe(wanted);
     expect(await restored({ ...body, rule: 'beside' })).toMatchObject({ state: 'failed', cause: { code: 'EXISTS_THERE' } });
+    await differs(put, beside, sums);
     const ends = run("SELECT nextval('gauge_id_seq')");
     expect(await restored({ ...body, rule: 'replace' })).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
     expect(sums('gauge')).toBe(wanted);

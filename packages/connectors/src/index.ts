@@ -16,7 +16,7 @@ export * from './files/tar-writer';
 export * from './files/survey';
 export * from './files/look-ahead';
 export * from './source-error';
-export { commitsOf } from './databases/database-connector';
+export { commitsOf, compareRows, swapTables } from './databases/database-connector';
 export * from './machines/platform-types';
 export * from './machines/platform-client';
 export * from './machines/rights';

@@ -32,6 +32,9 @@ export const sourceErrors = {
   DUMP_UNREADABLE: 'The stored text of a table can not be read.',
   PROGRAM_MISSING: 'A program that is needed for database servers is not installed on the mover.',
   EXISTS_THERE: 'The server holds a table or view of this name.',
+  TABLE_GONE: 'The table is not on the server any more.',
+  NO_KEY: 'The table has no key by which its rows are told apart.',
+  SWAP_REFUSED: 'The two tables can not be swapped.',
   NAME_TOO_LONG: 'A name is longer than the server takes.',
   ROWS_DIFFER: 'A table does not hold as many rows as were stored.',
 } as const;

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DatabaseCommit, FoundWorkload, SystemTest } from '@lithodex/kinds';
+import { DatabaseCommit, FoundWorkload, RowsCompared, SystemTest } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Instant } from './common';
 import { ConnectionTest, TargetTest } from './estate';
 import { CartridgesNeeded, type Question } from './mover';
@@ -20,6 +20,8 @@ export const answers = {
   systemTest: SystemTest,
   systemFinds: z.array(FoundWorkload).max(200_000),
   commits: z.array(DatabaseCommit).max(400),
+  compareRows: RowsCompared,
+  swapTables: Done,
   platformTest: PlatformTest,
   platformInventory: Inventory,
   insideTest: InsideTest,

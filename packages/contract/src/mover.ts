@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { From, LogStart, PointFacts, To } from '@lithodex/kinds';
+import { DatabaseFrom, From, LogStart, PointFacts, TableBeside, To } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
@@ -254,6 +254,8 @@ export const Question = z.discriminatedUnion('ask', [
     point: PointRef,
     around: z.object({ stretch: Count, at: Instant, before: Count, after: Count }),
   }),
+  z.object({ ask: z.literal('compareRows'), from: DatabaseFrom, pair: TableBeside }),
+  z.object({ ask: z.literal('swapTables'), from: DatabaseFrom, pair: TableBeside }),
   z.object({ ask: z.literal('platformTest'), platform: PlatformRef }),
   z.object({ ask: z.literal('platformInventory'), platform: PlatformRef }),
   z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),

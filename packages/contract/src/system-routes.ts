@@ -1,8 +1,8 @@
 import { z } from 'zod';
 import { Empty, Id } from './common';
-import { everyRole, keepers, readers, runners } from './roles';
+import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, route, type Route } from './route';
-import { Band, BandCommits, CommitsQuery, System, SystemBody, SystemTest } from './system';
+import { Band, BandCommits, BesideQuery, BesideRows, BesideTable, CommitsQuery, SwapBody, System, SystemBody, SystemTest } from './system';
 
 /** Systems whose workloads are found in them: database servers. */
 export const systemRoutes = {
@@ -54,6 +54,32 @@ export const systemRoutes = {
     params: byId,
     query: CommitsQuery,
     response: BandCommits,
+  }),
+  besideTables: route({
+    method: 'get',
+    path: '/runs/:id/beside',
+    summary: 'Tables that a restore put beside others',
+    access: restorers,
+    params: byId,
+    response: z.object({ rows: z.array(BesideTable) }),
+  }),
+  besideRows: route({
+    method: 'get',
+    path: '/runs/:id/beside/rows',
+    summary: 'How a table differs from the one that a restore put beside it',
+    access: restorers,
+    params: byId,
+    query: BesideQuery,
+    response: BesideRows,
+  }),
+  swapBeside: route({
+    method: 'post',
+    path: '/runs/:id/beside/swap',
+    summary: 'Give a table and the one that a restore put beside it the place of each other',
+    access: restorers,
+    params: byId,
+    body: SwapBody,
+    response: Empty,
   }),
   readSystem: route({
     method: 'post',

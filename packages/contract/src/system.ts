@@ -1,6 +1,6 @@
 import { z } from 'zod';
-import { DatabaseCommit, SystemAddress } from '@lithodex/kinds';
-import { Bytes, Id, Instant, Name, QueryInstant, Uuid } from './common';
+import { DatabaseCommit, RowsCompared, SystemAddress } from '@lithodex/kinds';
+import { Bytes, EscapedPath, Id, Instant, Name, QueryInstant, Reason, Uuid } from './common';
 
 export { FoundWorkload, PointFacts, SystemAddress, SystemTest, WorkloadFacts } from '@lithodex/kinds';
 
@@ -53,3 +53,12 @@ export const CommitsQuery = z.object({
 });
 export const BandCommits = z.object({ rows: z.array(DatabaseCommit) });
 export type BandCommits = z.infer<typeof BandCommits>;
+
+/** A table that a restore put beside the one that was there: under its name with `suffix`. */
+export const BesideTable = z.object({ taskId: Uuid, path: EscapedPath, database: z.string(), table: z.string(), suffix: z.string() });
+export type BesideTable = z.infer<typeof BesideTable>;
+/** Which one of a run. */
+export const BesideQuery = z.object({ task: Uuid, path: EscapedPath });
+export const SwapBody = BesideQuery.extend({ reason: Reason });
+export const BesideRows = RowsCompared.extend({ server: z.string() });
+export type BesideRows = z.infer<typeof BesideRows>;

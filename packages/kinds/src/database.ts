@@ -100,6 +100,22 @@ export const DatabaseLogPoint = z.object({
 });
 export type DatabaseLogPoint = z.infer<typeof DatabaseLogPoint>;
 
+/** A table that a restore put beside one that was there: under its name with a suffix, in the same database. */
+export const TableBeside = z.object({ database: ObjectName, table: z.string().min(1).max(300), suffix: z.string().min(1).max(20) });
+export type TableBeside = z.infer<typeof TableBeside>;
+
+const Values = z.array(z.string().max(2000).nullable()).max(4096).nullable();
+/** How a table differs from another one, row by row; of each kind of difference some are shown, with the beginnings of their values. */
+export const RowsCompared = z.object({
+  columns: z.array(z.string()).max(4096),
+  /** Columns by which rows are told apart. */
+  key: z.array(z.string()).max(100),
+  /** Rows: of the table now and then, and of those now how many were not there, or were others; `gone`: how many are not there any more. */
+  counts: z.object({ now: Count, then: Count, added: Count, changed: Count, gone: Count }),
+  rows: z.array(z.object({ change: z.enum(['added', 'changed', 'gone']), now: Values, then: Values })).max(1000),
+});
+export type RowsCompared = z.infer<typeof RowsCompared>;
+
 /** Where the log is to begin: what stands there of the log before is needed by no full that is kept. */
 export const LogStart = z.object({ file: z.string(), at: Count, moment: Instant });
 export type LogStart = z.infer<typeof LogStart>;

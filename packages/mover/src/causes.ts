@@ -54,6 +54,9 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   DUMP_UNREADABLE: 'Restore from another point, or download the text and look at it.',
   PROGRAM_MISSING: 'Install it on the host of the mover (the package of the client programs), then retry.',
   EXISTS_THERE: 'Choose another name, put it beside, or let what is there be replaced. Nothing was changed.',
+  TABLE_GONE: 'Somebody renamed or dropped it. Restore it again.',
+  NO_KEY: 'Compare the two with a statement of your own.',
+  SWAP_REFUSED: 'Nothing was changed.',
   NAME_TOO_LONG: 'Choose a shorter ending for what is put beside. Nothing was changed.',
   ROWS_DIFFER: 'Nothing was put in place. Retry; if it happens again, restore from another point.',
 };

@@ -34,6 +34,7 @@ import { insideHandlers } from './platforms/inside';
 import { policyHandlers } from './policies/handlers';
 import { recoverHandlers } from './recover/handlers';
 import { reportHandlers } from './reports/handlers';
+import { besideHandlers } from './recover/beside-tables';
 import { restoreHandlers } from './recover/restore-handlers';
 import { runHandlers } from './runs/handlers';
 import { savedFilterHandlers } from './runs/saved-filters';
@@ -63,6 +64,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...reportHandlers(deps),
     ...noticeHandlers(deps),
     ...recoverHandlers(deps),
+    ...besideHandlers(deps),
     ...restoreHandlers(deps),
     ...moverHandlers(deps),
     ...knownMoverHandlers(deps),

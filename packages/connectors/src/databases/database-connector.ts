@@ -1,5 +1,12 @@
 import { topEntry, type Root, type Store } from '@lithodex/engine';
-import { wholeServer, type DatabaseCommit, type DatabaseLogPoint } from '@lithodex/kinds';
+import {
+  wholeServer,
+  type DatabaseCommit,
+  type DatabaseFrom,
+  type DatabaseLogPoint,
+  type RowsCompared,
+  type TableBeside,
+} from '@lithodex/kinds';
 import type { Connector } from '../connector';
 import { captureDatabase } from './capture-database';
 import { familyOf } from './families';
@@ -19,6 +26,19 @@ export const databaseConnector: Connector<'database'> = {
   survey: surveyDatabase,
   restore: restoreDatabase,
 };
+
+/** Rows of each kind of difference that are shown. */
+const shownRows = 100;
+
+/** How a table differs from what was put beside it. Throws SourceError. */
+export function compareRows({ server }: DatabaseFrom, pair: TableBeside): Promise<RowsCompared> {
+  return familyOf(server.family).compareRows(server, pair, shownRows);
+}
+
+/** Gives a table and what was put beside it the place of each other, at one instant. Throws SourceError. */
+export function swapTables({ server }: DatabaseFrom, pair: TableBeside): Promise<void> {
+  return familyOf(server.family).swapTables(server, pair);
+}
 
 /** The commits around a moment, as a point of a log tells them. Throws SourceError. */
 export function commitsOf(store: Store, root: Root, around: CommitsAround): Promise<DatabaseCommit[]> {

@@ -8,7 +8,9 @@ import type {
   DatabaseServer,
   DatabaseUntil,
   LogStart,
+  RowsCompared,
   SystemTest,
+  TableBeside,
 } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import type { PointWriting } from '../point-writing';
@@ -178,6 +180,10 @@ export interface Family {
     hooks: BringBackHooks,
     use: (databases: readonly DatabaseBack[], replayed: Replayed) => Promise<void>,
   ): Promise<void>;
+  /** How a table differs from what was put beside it: of each kind of difference so many rows. */
+  compareRows(server: DatabaseServer, pair: TableBeside, limit: number): Promise<RowsCompared>;
+  /** Gives each of the two the place of the other, at one instant. */
+  swapTables(server: DatabaseServer, pair: TableBeside): Promise<void>;
   /** Brings everything back or, when something stands in the way, nothing. */
   bringBack(server: DatabaseServer, databases: readonly DatabaseBack[], rule: BringBackRule, hooks: BringBackHooks): Promise<void>;
 }

@@ -6,12 +6,14 @@ import type { ComparedItem, Question, TargetPlace, TargetTest } from '@lithodex/
 import {
   compareFolder,
   commitsOf,
+  compareRows,
   connectorOf,
   type Connector,
   compareItem,
   discover,
   lookAhead,
   probe,
+  swapTables,
   testInside,
   treeNow,
   type Comparison,
@@ -51,6 +53,11 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
       return commitsOf(store, found.root, around);
     }
+    case 'compareRows':
+      return compareRows(question.from, question.pair);
+    case 'swapTables':
+      await swapTables(question.from, question.pair);
+      return {};
     case 'platformTest':
       return testOf(question.platform);
     case 'insideTest':

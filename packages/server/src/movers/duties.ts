@@ -12,6 +12,8 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   probe: ['capture'],
   discover: ['capture'],
   systemTest: ['capture'],
+  compareRows: ['capture'],
+  swapTables: ['capture'],
   systemFinds: ['capture'],
   commits: ['keep'],
   platformTest: ['capture'],

@@ -113,6 +113,9 @@ export function systemHandlers(deps: Deps): SystemHandlers {
       const row = await rowOf(params.id);
       if (addressOfRow(row).kind !== body.address.kind)
         throw new ApiError('INVALID', [{ at: 'body.address.kind' }], 'A system stays of its kind. Nothing was changed.');
+      // its points and its log are of that family
+      if (addressOfRow(row).family !== body.address.family)
+        throw new ApiError('INVALID', [{ at: 'body.address.family' }], 'A database server stays of its family. Nothing was changed.');
       const secret = await secretOf(row.id, body);
       const { credentialEnds } = await mustWork(body, secret, row.id);
       await inTransaction(db, async (trx) => {

@@ -57,6 +57,7 @@ export const routes: Routes = [
       { path: 'runs', title: 'Runs · Lithodex', loadComponent: () => import('./runs/runs-page').then((m) => m.RunsPage) },
       { path: 'runs/movers', title: 'Movers · Lithodex', loadComponent: () => import('./runs/movers-page').then((m) => m.MoversPage) },
       { path: 'runs/:id', title: 'Run · Lithodex', loadComponent: () => import('./runs/run-page').then((m) => m.RunPage) },
+      { path: 'runs/:id/rows', title: 'Rows · Lithodex', loadComponent: () => import('./recover/rows-page').then((m) => m.RowsPage) },
       { path: 'recover', title: 'Recover · Lithodex', loadComponent: () => import('./recover/recover-page').then((m) => m.RecoverPage) },
       {
         path: 'recover/sheet',

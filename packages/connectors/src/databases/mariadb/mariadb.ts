@@ -1,4 +1,5 @@
 import type { Family } from '../family';
+import { compareRows, swapTables } from './beside-table';
 import { bringBack } from './bring-back';
 import { LogCapture } from './log/capture-log';
 import { commitsAround } from './log/commits-around';
@@ -16,4 +17,6 @@ export const mariadb: Family = {
   commits: commitsAround,
   atSecond,
   bringBack,
+  compareRows,
+  swapTables,
 };

@@ -10,6 +10,7 @@ import { Session } from '../data/session';
 import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { ProgressBar } from '../ui/progress-bar';
+import { PutBeside } from './put-beside';
 import { RunRates } from './run-rates';
 import { StateMark, stateWord, unfinishedStates } from '../ui/state-mark';
 
@@ -19,7 +20,7 @@ const deviant: readonly string[] = ['failed', 'held', ...unfinishedStates];
 @Component({
   selector: 'lx-run-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FilterBox, StateMark, ProgressBar, RunRates, ...formatPipes],
+  imports: [RouterLink, FilterBox, StateMark, ProgressBar, PutBeside, RunRates, ...formatPipes],
   templateUrl: './run-page.html',
   styleUrl: './run-page.scss',
 })
