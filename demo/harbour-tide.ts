@@ -1,3 +1,4 @@
+import { setTimeout as pause } from 'node:timers/promises';
 import type { DateTime } from 'luxon';
 import { runPostgresql } from '../scripts/launcher/postgresql.mjs';
 import { makeTide, newReadings, tidePolicy } from './harbour/tide';
@@ -41,9 +42,15 @@ export class HarbourTide {
       await this.acts.quiet();
     };
     await protect(1);
-    for (let i = 0; i < 3; i++) this.run(newReadings(this.random));
+    // each of these is of another second, and the last one is over when the log is taken
+    for (let i = 0; i < 2; i++) {
+      await pause(1200);
+      this.run(newReadings(this.random));
+    }
     this.run("DELETE FROM reading WHERE gauge = 'outer mole'");
+    await pause(1200);
     this.run(newReadings(this.random));
+    await pause(2100);
     await protect(2);
   }
 }

@@ -18,6 +18,7 @@ const ledger = `
 CREATE TABLE account (id int PRIMARY KEY, amount bigint NOT NULL); INSERT INTO account SELECT i, 1000 FROM generate_series(1, 50) i;
 CREATE TABLE entry (id bigserial PRIMARY KEY, at bigint NOT NULL, a int NOT NULL, b int NOT NULL, amount int NOT NULL);
 CREATE TABLE tariff (id int PRIMARY KEY, amount int); INSERT INTO tariff SELECT i, i FROM generate_series(1, 4812) i;
+CREATE FUNCTION sum_of(x int) RETURNS bigint LANGUAGE sql AS 'SELECT amount FROM account WHERE id = x';
 CREATE PROCEDURE work(n int) LANGUAGE plpgsql AS $$ DECLARE x int; y int; s int; BEGIN FOR i IN 1..n LOOP
   x := 1 + floor(random() * 50); y := 1 + floor(random() * 50); s := floor(random() * 100);
   UPDATE account SET amount = amount - s WHERE id = x; UPDATE account SET amount = amount + s WHERE id = y;
@@ -128,9 +129,13 @@ describe('the log of a server of the other family', () => {
       reason,
     };
     expect((await admin.call('planRestore', { body })).checks.map((c) => c.code)).toContain('CHAIN');
+    const others = () => sql('SELECT count(*), max(id) FROM entry; SELECT sum(amount) FROM account');
+    const before = others();
     const { tasks } = await admin.ended((await admin.call('startRestore', { body })).runId);
     expect(tasks[0]).toMatchObject({ cause: null, counts: { failed: 0, items: 1 } });
     expect(sql('SELECT count(*), sum(amount) FROM tariff')).toBe('4812|11580078');
+    // nothing else was touched
+    expect(others()).toBe(before);
   });
 
   it('says that there is a gap where the server goes on another way, and a full is taken by itself', async () => {

@@ -127,6 +127,11 @@ export type DatabaseUntil = z.infer<typeof DatabaseUntil>;
 /** What the only workload of a server is called there: all of it, as one log and one instant hold for all its databases. */
 export const wholeServer = 'server';
 
+/** How to make the accounts of a server: an item of its points, beside the folders of its databases. */
+export const accountsItem = 'accounts.sql';
+/** The files of a server, from which its log leads on. */
+export const filesItem = 'server.tar';
+
 /** All databases of a server. */
 export const DatabaseFrom = z.object({ kind: z.literal('database'), server: DatabaseServer });
 export type DatabaseFrom = z.infer<typeof DatabaseFrom>;

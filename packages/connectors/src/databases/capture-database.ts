@@ -1,12 +1,12 @@
 import { escapePath, itemNameOf, joinPath, pathFilter, type PathFilter } from '@lithodex/core';
 import { byName, EngineError, StreamContent, topEntry, writeFolder, type StreamStored, type TreeEntry } from '@lithodex/engine';
-import type { DatabaseFrom, DatabasePoint } from '@lithodex/kinds';
+import { accountsItem, filesItem, type DatabaseFrom, type DatabasePoint } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import { PointWriting } from '../point-writing';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
 import type { DatabaseRead, Reading } from './family';
-import { accountsItem, afterRowsItem, beforeRowsItem, databaseItem, filesItem, objectPath } from './object-paths';
+import { afterRowsItem, beforeRowsItem, databaseItem, objectPath } from './object-paths';
 
 /** New chunks that are made room for. */
 const expectedChunks = 262_144;

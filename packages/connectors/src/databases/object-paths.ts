@@ -16,10 +16,6 @@ export const databaseItem = 'database.sql';
 /** How to make everything in it but rows, before and after these. */
 export const beforeRowsItem = 'before-rows.sql';
 export const afterRowsItem = 'after-rows.sql';
-/** How to make the accounts of the server: beside the folders of the databases. */
-export const accountsItem = 'accounts.sql';
-/** The files of the server, from which its log leads on. */
-export const filesItem = 'server.tar';
 const ending = '.sql';
 
 /** Byte string below the folder of a database. */

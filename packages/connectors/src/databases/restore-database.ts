@@ -1,11 +1,11 @@
-import { countOf, joinPath, objectNameOf } from '@lithodex/core';
+import { countOf, itemNameOf, joinPath, objectNameOf } from '@lithodex/core';
 import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
-import type { DatabasePoint, DatabaseTo } from '@lithodex/kinds';
+import { accountsItem, filesItem, type DatabasePoint, type DatabaseTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
 import type { BringBackHooks, DatabaseBack, OtherBack, TableBack } from './family';
-import { accountsItem, afterRowsItem, beforeRowsItem, databaseItem, filesItem, objectAt } from './object-paths';
+import { afterRowsItem, beforeRowsItem, databaseItem, objectAt } from './object-paths';
 import { contentOf } from './stored-content';
 
 interface Gathered {
@@ -65,8 +65,14 @@ async function gather(picks: readonly RestorePick[]): Promise<Map<string, Gather
 function onlyPicked(databases: readonly DatabaseBack[], picks: readonly RestorePick[]): DatabaseBack[] {
   const isPicked = ({ path }: { readonly path: string }) =>
     picks.some((p) => p.path === '' || path === p.path || path.startsWith(`${p.path}/`));
+  const isWhole = ({ to }: DatabaseBack) => picks.some((p) => p.path === '' || p.path === itemNameOf(to));
   return databases
-    .map((d) => ({ ...d, tables: d.tables.filter(isPicked), others: d.others.filter(isPicked) }))
+    .map((d) => ({
+      ...d,
+      around: isWhole(d) ? d.around : undefined,
+      tables: d.tables.filter(isPicked),
+      others: d.others.filter(isPicked),
+    }))
     .filter((d) => d.tables.length + d.others.length > 0);
 }
 

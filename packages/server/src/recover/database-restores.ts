@@ -1,6 +1,6 @@
 import { countOf, escapePath, formatBytes, formatExact, formatFirst, formatMoment, joinPath, objectNameOf } from '@lithodex/core';
 import type { RestoreBody, SystemTest } from '@lithodex/contract';
-import type { DatabaseDestination, DatabaseFacts, DatabasePoint } from '@lithodex/kinds';
+import { accountsItem, filesItem, type DatabaseDestination, type DatabaseFacts, type DatabasePoint } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
 import { fromJson } from '../db/json';
 import type { Deps } from '../deps';
@@ -102,8 +102,14 @@ async function lookAtServer(deps: Deps, body: LookBody, picks: readonly Resolved
       `${words}, then the log is replayed up to ${formatExact(body.until!.at, zone)} (${formatBytes(log.row.bytes)} at most).`,
     );
   }
-  if (picks.some((p) => p.path === 'accounts.sql'))
+  if (picks.some((p) => p.path === accountsItem))
     say('stop', 'ONLY_DOWNLOAD', 'Accounts are downloaded and looked at by a person: they are not put back.');
+  if (picks.some((p) => p.path === filesItem))
+    say(
+      'stop',
+      'ONLY_DOWNLOAD',
+      'The files of the server are what its log leads on from: pick databases, and a second if another is wanted.',
+    );
   return { goesTo, checks };
 }
 

@@ -26,6 +26,8 @@ const settings = {
   row_security: 'off',
   synchronize_seqscans: 'off',
   standard_conforming_strings: 'on',
+  // what a function needs may be made after it
+  check_function_bodies: 'off',
   search_path: '',
 } as const;
 

@@ -1,7 +1,7 @@
+import { filesItem } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
 import { everythingOf } from '../everything-of';
 import type { BringBackHooks, DatabaseBack, LogToReplay, Replayed } from '../family';
-import { filesItem } from '../object-paths';
 import { contentOf } from '../stored-content';
 import { PgConnection } from './connection';
 import type { LogState } from './log/capture-log';

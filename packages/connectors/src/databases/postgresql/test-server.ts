@@ -110,7 +110,7 @@ async function sizesOf(server: DatabaseServer, name: string): Promise<Sizes> {
   const c = await PgConnection.open(server, name);
   try {
     return (await c.row<Sizes>(
-      "SELECT count(*) AS tables, sum(greatest(c.reltuples, 0))::bigint AS rows FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'r' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'",
+      "SELECT count(*) AS tables, sum(greatest(c.reltuples, pg_stat_get_live_tuples(c.oid), 0))::bigint AS rows FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'r' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'",
     ))!;
   } catch (error) {
     if (error instanceof SourceError && error.code !== 'DATABASE_AWAY') return { tables: '0', rows: '0' };
