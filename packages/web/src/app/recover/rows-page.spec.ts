@@ -38,6 +38,7 @@ describe('rows of a table that was restored beside another', () => {
     const s = await stage({ swapBeside: {} });
     await s.click('Swap the two …');
     expect(words(s.one('[role=dialog] p'))).toContain('tariff holds 4 rows afterwards, as restored. The 3 rows of now stay beside it');
+    expect(words(s.one('[role=dialog]'))).toContain('2 rows of now, new or changed since, are only beside it then.');
     expect(s.one<HTMLButtonElement>('[role=dialog] .go').disabled).toBe(true);
     await s.type('[name=reason]', 'the import emptied it');
     await s.click('Swap them');
