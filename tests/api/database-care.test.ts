@@ -1,9 +1,10 @@
-import { execFileSync, spawnSync } from 'node:child_process';
+import { spawnSync } from 'node:child_process';
 import fs from 'node:fs';
 import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { setTimeout as pause } from 'node:timers/promises';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { certificates } from '../support/certificates';
 import { Harness, policyFor, Refused, type Client } from '../support/harness';
 import { ProtectedDatabase } from '../support/protected-database';
 
@@ -185,39 +186,10 @@ describe('a database server and what is killed', () => {
   });
 });
 
-/** An authority of its own and a certificate for a host, as files. */
-function certificates(folder: string, host: string): { authority: string; options: string[] } {
-  fs.mkdirSync(folder, { recursive: true });
-  fs.chmodSync(folder, 0o755);
-  const run = (...args: string[]) => execFileSync('openssl', args, { cwd: folder, stdio: 'pipe' });
-  fs.writeFileSync(`${folder}/names`, `subjectAltName=IP:${host}`);
-  run('req', '-x509', '-newkey', 'rsa:2048', '-nodes', '-keyout', 'ca.key', '-out', 'ca.pem', '-days', '2', '-subj', '/CN=harbour');
-  run('req', '-newkey', 'rsa:2048', '-nodes', '-keyout', 'server.key', '-out', 'server.csr', '-subj', `/CN=${host}`);
-  run(
-    'x509',
-    '-req',
-    '-in',
-    'server.csr',
-    '-CA',
-    'ca.pem',
-    '-CAkey',
-    'ca.key',
-    '-CAcreateserial',
-    '-out',
-    'server.pem',
-    '-days',
-    '2',
-    '-extfile',
-    'names',
-  );
-  for (const file of fs.readdirSync(folder)) fs.chmodSync(`${folder}/${file}`, 0o644);
-  const options = [`--ssl-ca=${folder}/ca.pem`, `--ssl-cert=${folder}/server.pem`, `--ssl-key=${folder}/server.key`];
-  return { authority: fs.readFileSync(`${folder}/ca.pem`, 'utf8'), options };
-}
-
 describe('an encrypted connection', () => {
   it('reads and restores where the certificate is that of the server, and goes no further where it is not', async () => {
-    const { authority, options } = certificates(`${h.folder}/certificates`, '127.0.0.1');
+    const { authority, certificate, key } = certificates(`${h.folder}/certificates`, '127.0.0.1');
+    const options = [`--ssl-cert=${certificate}`, `--ssl-key=${key}`];
     const other = certificates(`${h.folder}/other`, '127.0.0.1');
     const tls = await ProtectedDatabase.start(`${h.folder}/tls`, true, options);
     try {

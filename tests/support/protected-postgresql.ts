@@ -1,6 +1,7 @@
-import { execFile, execFileSync } from 'node:child_process';
+import { execFile, execFileSync, spawnSync } from 'node:child_process';
 import fs from 'node:fs';
 import os from 'node:os';
+import { setTimeout as pause } from 'node:timers/promises';
 import { promisify } from 'node:util';
 import type { BodyInput } from '@lithodex/contract';
 import { postgresqlProgram, startPostgresql } from '../../scripts/launcher/postgresql.mjs';
@@ -11,13 +12,13 @@ const password = "gulls 'over': the \\ mole";
 export class ProtectedPostgresql {
   private constructor(
     private readonly folder: string,
-    private readonly server: Awaited<ReturnType<typeof startPostgresql>>,
+    private server: Awaited<ReturnType<typeof startPostgresql>>,
   ) {}
 
-  static async start(folder: string): Promise<ProtectedPostgresql> {
+  static async start(folder: string, more: readonly string[] = []): Promise<ProtectedPostgresql> {
     fs.mkdirSync(folder, { recursive: true });
     for (let at = folder; at !== '/'; at = fs.realpathSync(`${at}/..`)) if (at.startsWith('/tmp/')) fs.chmodSync(at, 0o755);
-    const made = new ProtectedPostgresql(folder, await startPostgresql(folder, 0, ['fsync=off']));
+    const made = new ProtectedPostgresql(folder, await startPostgresql(folder, 0, ['fsync=off', ...more]));
     const opens = `'${password.replaceAll("'", "''")}'`;
     made.run(`CREATE ROLE keeper SUPERUSER LOGIN PASSWORD ${opens}; CREATE ROLE visitor LOGIN PASSWORD ${opens}; CREATE ROLE clerk;`);
     return made;
@@ -65,6 +66,40 @@ export class ProtectedPostgresql {
     const args = ['-h', this.server.socket, '-p', String(this.port), '-U', 'postgres', database];
     const text = execFileSync(postgresqlProgram('pg_dump'), args, { encoding: 'latin1', maxBuffer: 1 << 30 });
     return text.replace(/^\\(un)?restrict .*\n/gm, '');
+  }
+
+  /** Kills it as the power does: the processes that serve others end with it. */
+  kill(): void {
+    process.kill(this.pid, 'SIGKILL');
+  }
+
+  /** Scratch servers of this family whose movers are gone, and their folders. */
+  orphans(): string[] {
+    const running = spawnSync('pgrep', ['-af', 'lithodex-scratch-'], { encoding: 'utf8' }).stdout.split('\n');
+    return [...this.scratches(), ...running].filter((text) => {
+      const owner = /lithodex-scratch-(\d+)-/.exec(text)?.[1];
+      return owner !== undefined && !fs.existsSync(`/proc/${owner}`);
+    });
+  }
+
+  /** Settings of a server that takes encrypted connections. */
+  static encrypted(folder: string, certificate: string, key: string): string[] {
+    fs.mkdirSync(folder, { recursive: true });
+    // the server wants the key to be its own and nobody else's
+    const own = `${folder}/server.key`;
+    fs.copyFileSync(key, own);
+    execFileSync('chown', ['postgres', own]);
+    fs.chmodSync(own, 0o600);
+    return ['ssl=on', `ssl_cert_file=${certificate}`, `ssl_key_file=${own}`];
+  }
+
+  /** Starts it again where it was, after it went away. */
+  async restart(): Promise<void> {
+    const { port } = this;
+    await this.server.stop();
+    // processes that outlived the first one hold its memory for a moment
+    await pause(1000);
+    this.server = await startPostgresql(this.folder, port, ['fsync=off']);
   }
 
   stop(): Promise<void> {

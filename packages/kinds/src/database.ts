@@ -155,6 +155,14 @@ export type DatabaseDestination = z.infer<typeof DatabaseDestination>;
 export const DatabaseTo = z.object({ kind: z.literal('database'), server: DatabaseServer, destination: DatabaseDestination });
 export type DatabaseTo = z.infer<typeof DatabaseTo>;
 
+/** The server that a point is of, as the point tells. */
+export function databaseOfPoint(facts: DatabasePoint | DatabaseLogPoint): { kind: 'database'; facts: DatabaseFacts; outer_id: string } {
+  const databases = facts.kind === 'database' ? facts.databases.map(({ name, tables }) => ({ name, tables, rows: 0, bytes: 0 })) : [];
+  const version = facts.kind === 'database' ? facts.version : '';
+  const known: DatabaseFacts = { kind: 'database', family: facts.family, version, databases, logs: { on: false, hours: null } };
+  return { kind: 'database', facts: known, outer_id: wholeServer };
+}
+
 /** To another server, or under other names. */
 export const DatabasePlace = z.object({
   to: z.literal('server'),

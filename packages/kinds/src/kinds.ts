@@ -1,7 +1,16 @@
 import { z } from 'zod';
-import { database, DatabaseAddress, DatabaseFacts, DatabaseLogPoint, DatabasePlace, DatabasePoint, DatabaseUntil } from './database';
+import {
+  database,
+  DatabaseAddress,
+  DatabaseFacts,
+  DatabaseLogPoint,
+  DatabasePlace,
+  DatabasePoint,
+  databaseOfPoint,
+  DatabaseUntil,
+} from './database';
 import { files } from './files';
-import { machine, MachinePlace } from './machine';
+import { machine, machineOfPoint, MachinePlace, type MachinePoint } from './machine';
 import { Name } from './values';
 
 /** All kinds of workload, by name. */
@@ -43,3 +52,16 @@ export type PointFacts = z.infer<typeof PointFacts>;
 /** A workload as it was found in a system; `id` is what the system calls it. */
 export const FoundWorkload = z.object({ id: z.string().min(1).max(80), name: Name, facts: WorkloadFacts });
 export type FoundWorkload = z.infer<typeof FoundWorkload>;
+
+/** A workload as a point alone tells of it. */
+export interface WorkloadOfPoint {
+  readonly sourceKind: 'files' | 'platform' | 'database';
+  /** What is known of it, where it is found in a system; `outer_id`: what the system calls it. */
+  readonly known: { readonly kind: KindName; readonly facts: object; readonly outer_id?: string } | null;
+}
+
+/** What kind of workload a point is of, with what is known of one whose system is not connected. */
+export function workloadOfPoint({ machine: own, facts }: { machine: MachinePoint | null; facts: PointFacts | null }): WorkloadOfPoint {
+  if (own) return { sourceKind: 'platform', known: { kind: 'machine', facts: machineOfPoint(own) } };
+  return facts ? { sourceKind: 'database', known: databaseOfPoint(facts) } : { sourceKind: 'files', known: null };
+}

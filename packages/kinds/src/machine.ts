@@ -57,6 +57,12 @@ export const MachinePoint = z.object({
 });
 export type MachinePoint = z.infer<typeof MachinePoint>;
 
+/** What a point tells of its machine; the rest nobody knows. */
+export function machineOfPoint({ cluster, location, host, folder, networks, disks }: MachinePoint): MachineFacts {
+  const unknown = { template: false, running: false, helper: false, system: '', processors: 0, memory: 0 };
+  return { cluster, location, host, folder, networks, ...unknown, disks: disks.map(({ file, ...disk }) => disk) };
+}
+
 /** A machine of a virtualization platform. */
 export const MachineFrom = z.object({
   kind: z.literal('machine'),

@@ -1,5 +1,5 @@
-import type { FoundPoint, MachineFacts, MachinePoint, PointAdopted } from '@lithodex/contract';
-import { wholeServer, type DatabaseFacts } from '@lithodex/kinds';
+import type { FoundPoint, PointAdopted } from '@lithodex/contract';
+import { workloadOfPoint } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { z } from 'zod';
 import { insertPoint } from '../catalog/insert-point';
@@ -101,7 +101,7 @@ async function seriesOf(trx: Knex.Transaction, now: number, targetId: string, po
 async function workloadOf(trx: Knex.Transaction, now: number, point: FoundPoint): Promise<number> {
   const { workload } = point;
   const folder = Buffer.from(workload.path, 'latin1');
-  const { sourceKind, known } = kindOf(point);
+  const { sourceKind, known } = workloadOfPoint(point);
   const same = await trx('source as s')
     .join('workload as w', 'w.source_id', 's.id')
     .where({ 's.folder': folder, 's.kind': sourceKind, 'w.name': workload.name })
@@ -123,25 +123,4 @@ async function workloadOf(trx: Knex.Transaction, now: number, point: FoundPoint)
   const more = known && { ...known, facts: JSON.stringify(known.facts), gone_at: now };
   const [id] = (await trx('workload').insert({ source_id: made[0], name, created_at: now, ...more })) as [number];
   return id;
-}
-
-interface KnownKind {
-  readonly sourceKind: 'files' | 'platform' | 'database';
-  readonly known: { readonly kind: string; readonly facts: object; readonly outer_id?: string } | null;
-}
-
-/** What kind of workload a point is of, with what is known of one whose system is not connected. */
-function kindOf({ machine, facts }: FoundPoint): KnownKind {
-  if (machine) return { sourceKind: 'platform', known: { kind: 'machine', facts: factsOf(machine) } };
-  if (!facts) return { sourceKind: 'files', known: null };
-  const databases = facts.kind === 'database' ? facts.databases.map(({ name, tables }) => ({ name, tables, rows: 0, bytes: 0 })) : [];
-  const version = facts.kind === 'database' ? facts.version : '';
-  const server: DatabaseFacts = { kind: 'database', family: facts.family, version, databases, logs: { on: false, hours: null } };
-  return { sourceKind: 'database', known: { kind: 'database', facts: server, outer_id: wholeServer } };
-}
-
-/** What a point tells of its machine; the rest nobody knows here. */
-function factsOf({ cluster, location, host, folder, networks, disks }: MachinePoint): MachineFacts {
-  const unknown = { template: false, running: false, helper: false, system: '', processors: 0, memory: 0 };
-  return { cluster, location, host, folder, networks, ...unknown, disks: disks.map(({ file, ...disk }) => disk) };
 }

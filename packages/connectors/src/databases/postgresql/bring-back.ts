@@ -10,9 +10,12 @@ import { exists } from './replace-table';
 import { makeDatabase, temporaryPrefix, WholeDatabase } from './whole-database';
 
 const longestName = 63;
+const stoppedEveryMs = 500;
 
 /** What is loaded and not in place yet. */
 interface Loading {
+  /** The process of the server that works for it now. */
+  readonly process: () => number | null;
   readonly load: () => Promise<void>;
   readonly putInPlace: () => Promise<void>;
   readonly undo: () => Promise<void>;
@@ -50,6 +53,10 @@ class BringBack {
     await this.dropTemporary();
     for (const d of databases) await this.check(d);
     const placed = new Set<Loading>();
+    // who stops a restore does not wait for a lock, or for an index that is made
+    const watch = setInterval(() => {
+      if (hooks.stopped()) for (const one of this.loading) this.end(one.process());
+    }, stoppedEveryMs);
     try {
       hooks.phase('loading');
       for (const d of databases) {
@@ -64,12 +71,19 @@ class BringBack {
         placed.add(one);
       }
     } catch (error) {
+      clearInterval(watch);
       for (const one of this.loading.filter((l) => !placed.has(l))) await one.undo().catch(() => undefined);
+      if (hooks.stopped()) throw new EngineError('STOPPED');
       throw error;
     } finally {
+      clearInterval(watch);
       for (const one of this.loading) await one.close();
     }
     await hooks.drain();
+  }
+
+  private end(process: number | null): void {
+    if (process !== null) this.c.rows('SELECT pg_terminate_backend($1)', [process]).catch(() => undefined);
   }
 
   private async isThere(name: string): Promise<boolean> {
@@ -119,6 +133,7 @@ class BringBack {
       const final = isThere && rule.exists === 'beside' ? this.besides(d.to) : d.to;
       const whole = new WholeDatabase(server, c, d, temporary, final, hooks);
       return {
+        process: () => whole.process,
         load: () => whole.load(),
         putInPlace: () => whole.putInPlace(isThere && rule.exists === 'replace'),
         undo: () => whole.undo(),
@@ -132,6 +147,7 @@ class BringBack {
     const inside = await PgConnection.open(server, d.to);
     const transaction = new InTransaction(inside, d, rule, hooks);
     return {
+      process: () => inside.process,
       load: () => transaction.load(),
       putInPlace: () => transaction.putInPlace(),
       async undo() {

@@ -82,6 +82,11 @@ export class PgConnection {
     }
   }
 
+  /** The process of the server that works for it. */
+  get process(): number | null {
+    return (this.client as Client & { readonly processID: number | null }).processID;
+  }
+
   /** Rows of a question. Throws SourceError. */
   async rows<T>(sql: string, values: readonly unknown[] = []): Promise<T[]> {
     try {

@@ -57,6 +57,7 @@ export async function fill(
 
 /** A database that is loaded under a temporary name: nothing of what is there was touched. */
 export class WholeDatabase {
+  private inside: PgConnection | undefined;
   private readonly loaded: { table: TableBack; bytes: number }[] = [];
 
   constructor(
@@ -73,6 +74,7 @@ export class WholeDatabase {
     const { c, d, hooks, temporary } = this;
     await makeDatabase(c, d, temporary, hooks.note);
     const inside = await PgConnection.open(this.server, temporary);
+    this.inside = inside;
     try {
       const runner = new EntryRunner(inside, hooks.note, false);
       // every database has the usual schema
@@ -91,6 +93,11 @@ export class WholeDatabase {
     } finally {
       await inside.close();
     }
+  }
+
+  /** The process of the server that works for it. */
+  get process(): number | null {
+    return this.inside?.process ?? null;
   }
 
   async putInPlace(replaces: boolean): Promise<void> {
