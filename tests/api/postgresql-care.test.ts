@@ -69,6 +69,8 @@ const killMover = async () => {
 };
 const sums = () =>
   sql('SELECT count(*), sum(id), md5(string_agg(note, NULL ORDER BY id)) FROM crate; SELECT count(*) FROM other; SELECT count(*) FROM low');
+const endSleepers = () =>
+  sql("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE '%pg_sleep(6%' AND pid <> pg_backend_pid()", 'postgres');
 const databases = () => sql("SELECT string_agg(datname, ' ' ORDER BY datname) FROM pg_database WHERE NOT datistemplate", 'postgres');
 
 describe('a server of the other family and what is killed', () => {
@@ -89,18 +91,22 @@ describe('a server of the other family and what is killed', () => {
     expect(databases()).toBe('postgres quay');
   });
 
-  it('keeps what is there when the mover is killed while rows of a table are replaced, and replaces them after', async () => {
+  it('gets the rows of a table back once and whole when the mover is killed while others keep the table', async () => {
     const before = sums();
     const { id: pointId } = (await fulls())[0]!;
     sql('DELETE FROM crate WHERE id > 100');
+    const kept = db.runBeside('BEGIN; LOCK TABLE crate IN SHARE MODE; SELECT pg_sleep(61)', 'quay').catch(() => undefined);
     const picks = [{ pointId, path: 'quay/tables/public.crate.sql' }];
     const { runId } = await admin.call('startRestore', {
       body: { picks, destination: { to: 'original' as const }, rule: 'replace', reason },
     });
     await underWay(runId, /loading/);
-    await pause(200);
+    await expect
+      .poll(() => sql("SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock'", 'postgres'), { timeout: 20_000 })
+      .toBe('1');
     await killMover();
-    expect(sql('SELECT count(*) FROM crate')).toBe('100');
+    endSleepers();
+    await kept;
     expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: 2 });
     expect(sums()).toBe(before);
     expect(sql("SELECT count(*) FROM pg_class WHERE relname LIKE 'lithodex%'")).toBe('0');
@@ -133,7 +139,7 @@ describe('a server of the other family and what is killed', () => {
     await admin.call('stopRun', { id: runId });
     expect(await taskOf(runId)).toMatchObject({ state: 'stopped' });
     expect(isKept).toBe(true);
-    sql("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE '%pg_sleep(60)' AND pid <> pg_backend_pid()");
+    endSleepers();
     await kept;
     expect(sums()).toBe(before);
     const whole = await begun({});
