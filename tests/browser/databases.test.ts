@@ -100,6 +100,23 @@ describe('a database server, in the browser', () => {
     expect(eva.problems).toEqual([]);
   });
 
+  it('compares its rows with those of now, and swaps the two', async () => {
+    await eva.press('Compare the rows');
+    await eva.sees('tariff, now and then');
+    await eva.sees('told apart by id; up to 100 of each kind');
+    await eva.press('1 200 gone');
+    expect(eva.address.searchParams.get('only')).toBe('gone');
+    expect(await violationsInBothThemes(eva)).toEqual([]);
+    await eva.press('Swap the two …');
+    await eva.sees('tariff holds 1 200 rows afterwards');
+    expect(await violationsInBothThemes(eva)).toEqual([]);
+    await eva.type('what happened', 'the import emptied it');
+    await eva.press('Swap them');
+    await eva.sees('The two were swapped');
+    expect(db.run('SELECT COUNT(*), SUM(cents) FROM tariffs.tariff').trim()).toBe('1200\t720600');
+    expect(eva.problems).toEqual([]);
+  });
+
   it('gives a whole database to another name, from the restore sheet', async () => {
     await eva.open('/estate');
     await eva.press('berths-a');

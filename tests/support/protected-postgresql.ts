@@ -24,6 +24,9 @@ export class ProtectedPostgresql {
     return made;
   }
 
+  /** Opens it for the accounts that are there. */
+  readonly password = password;
+
   get port(): number {
     return this.server.port;
   }
