@@ -41,7 +41,7 @@ describe('a PostgreSQL server, in the browser', () => {
     await eva.open('/estate');
     await eva.press('Connect a database server');
     await eva.choose('family', 'PostgreSQL');
-    expect(await eva.page.$eval('input[name=port]', (field) => (field).value)).toBe('5432');
+    expect(await eva.page.$eval('input[name=port]', (field) => field.value)).toBe('5432');
     await eva.type('Name', 'tide-db');
     await eva.type('Host', '127.0.0.1');
     await eva.type('Port', String(db.port));
