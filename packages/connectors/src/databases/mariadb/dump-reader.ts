@@ -52,12 +52,22 @@ export class DumpReader {
       this.keep(data);
       return;
     }
-    const lines = this.parts.length ? Buffer.concat([...this.parts, data.subarray(0, end)]) : data.subarray(0, end);
-    this.parts = [];
-    this.partsBytes = 0;
+    let from = 0;
+    if (this.parts.length) {
+      // a line that came in pieces is put together; what follows it is not copied
+      from = data.indexOf(newline) + 1;
+      const line = Buffer.concat([...this.parts, data.subarray(0, from)]);
+      this.parts = [];
+      this.partsBytes = 0;
+      await this.lines(line);
+    }
+    if (from < end) await this.lines(data.subarray(from, end));
+    if (end < data.length) this.keep(data.subarray(end));
+  }
+
+  private async lines(lines: Buffer): Promise<void> {
     if (this.isOneTable(lines)) await this.rows(lines);
     else await this.lineByLine(lines);
-    if (end < data.length) this.keep(data.subarray(end));
   }
 
   private keep(data: Buffer): void {

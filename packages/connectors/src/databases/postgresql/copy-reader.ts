@@ -10,11 +10,17 @@ const mostLine = 1 << 30;
 
 /** Rows as COPY writes them, a line each, up to the line that says that they end. */
 export class CopyReader {
+  /** A line that came in two pieces; what follows it is not copied. */
+  private joined: Buffer | undefined;
   /** Begins with a line. */
   private kept: Buffer = Buffer.alloc(0);
 
   add(data: Buffer): void {
-    this.kept = this.kept.length ? Buffer.concat([this.kept, data]) : data;
+    const end = this.kept.length ? data.indexOf(newline) : -1;
+    if (end >= 0) {
+      this.joined = Buffer.concat([this.kept, data.subarray(0, end + 1)]);
+      this.kept = data.subarray(end + 1);
+    } else this.kept = this.kept.length ? Buffer.concat([this.kept, data]) : data;
     if (this.kept.length > mostLine) throw new SourceError('DUMP_UNREADABLE', 'a row of more than 1 GiB');
   }
 
@@ -23,8 +29,12 @@ export class CopyReader {
     return this.kept;
   }
 
-  /** Passes on the rows that are there. Tells whether they ended. */
+  /** Passes on the rows that are there; to be called behind each {@link add}. Tells whether they ended. */
   async take(sink: RowSink): Promise<boolean> {
+    const { joined } = this;
+    this.joined = undefined;
+    if (joined?.equals(endOfRows)) return true;
+    if (joined) await passRows(sink, joined);
     const { kept } = this;
     if (kept.length >= endOfRows.length && kept.subarray(0, endOfRows.length).equals(endOfRows)) {
       this.kept = kept.subarray(endOfRows.length);
