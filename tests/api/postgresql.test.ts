@@ -54,7 +54,8 @@ async function differs(runId: number, beside: string, sums: (table: string) => s
   expect(compared.rows[1]).toMatchObject({ change: 'gone', now: null });
   expect(compared.rows[1]!.then![1]).toBe('\\.');
   const [now, then] = [sums('gauge'), sums(beside)];
-  await admin.call('swapBeside', { id: runId, body: { ...one, reason } });
+  const { remarks } = await admin.call('swapBeside', { id: runId, body: { ...one, reason } });
+  expect(remarks).toEqual([]);
   expect([sums('gauge'), sums(beside)]).toEqual([then, now]);
   expect(run('SELECT count(*) FROM of_gauge')).toBe('5');
   await admin.call('swapBeside', { id: runId, body: { ...one, reason } });

@@ -21,7 +21,7 @@ export const answers = {
   systemFinds: z.array(FoundWorkload).max(200_000),
   commits: z.array(DatabaseCommit).max(400),
   compareRows: RowsCompared,
-  swapTables: Done,
+  swapTables: z.object({ remarks: z.array(z.string().max(2000)).max(1000) }),
   platformTest: PlatformTest,
   platformInventory: Inventory,
   insideTest: InsideTest,

@@ -79,7 +79,7 @@ export const systemRoutes = {
     access: restorers,
     params: byId,
     body: SwapBody,
-    response: Empty,
+    response: z.object({ remarks: z.array(z.string()) }),
   }),
   readSystem: route({
     method: 'post',

@@ -35,8 +35,8 @@ export function compareRows({ server }: DatabaseFrom, pair: TableBeside): Promis
   return familyOf(server.family).compareRows(server, pair, shownRows);
 }
 
-/** Gives a table and what was put beside it the place of each other, at one instant. Throws SourceError. */
-export function swapTables({ server }: DatabaseFrom, pair: TableBeside): Promise<void> {
+/** Gives a table and what was put beside it the place of each other, at one instant. Gives what is worth knowing of it. Throws SourceError. */
+export function swapTables({ server }: DatabaseFrom, pair: TableBeside): Promise<string[]> {
   return familyOf(server.family).swapTables(server, pair);
 }
 

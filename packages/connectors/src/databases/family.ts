@@ -182,8 +182,8 @@ export interface Family {
   ): Promise<void>;
   /** How a table differs from what was put beside it: of each kind of difference so many rows. */
   compareRows(server: DatabaseServer, pair: TableBeside, limit: number): Promise<RowsCompared>;
-  /** Gives each of the two the place of the other, at one instant. */
-  swapTables(server: DatabaseServer, pair: TableBeside): Promise<void>;
+  /** Gives each of the two the place of the other, at one instant. Gives what is worth knowing of it. */
+  swapTables(server: DatabaseServer, pair: TableBeside): Promise<string[]>;
   /** Brings everything back or, when something stands in the way, nothing. */
   bringBack(server: DatabaseServer, databases: readonly DatabaseBack[], rule: BringBackRule, hooks: BringBackHooks): Promise<void>;
 }

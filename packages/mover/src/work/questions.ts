@@ -56,8 +56,7 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
     case 'compareRows':
       return compareRows(question.from, question.pair);
     case 'swapTables':
-      await swapTables(question.from, question.pair);
-      return {};
+      return { remarks: await swapTables(question.from, question.pair) };
     case 'platformTest':
       return testOf(question.platform);
     case 'insideTest':

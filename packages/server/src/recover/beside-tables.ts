@@ -108,8 +108,7 @@ export function besideHandlers(deps: Deps): BesideHandlers {
           detail: JSON.stringify({ ...pair, server, reason: body.reason }),
         }),
       );
-      await deps.movers.ask({ ask: 'swapTables', from, pair }, askMs);
-      return {};
+      return deps.movers.ask({ ask: 'swapTables', from, pair }, askMs);
     },
   };
 }

@@ -3,6 +3,7 @@ import { SourceError } from '../../source-error';
 import { comparedOf, comparisonQuestions, type RowDialect } from '../row-comparison';
 import { temporaryName } from '../temporary-name';
 import { quoted, withMariadb, type MariadbConnection } from './connection';
+import { orphansOf } from './foreign-keys';
 
 /** Longest time a question may take, seconds: nobody waits longer. */
 const mostSeconds = 50;
@@ -46,7 +47,7 @@ export function compareRows(server: DatabaseServer, pair: TableBeside, limit: nu
 }
 
 /** Gives each of the two the place of the other, at one instant. Throws SourceError, SWAP_REFUSED where that would lose something. */
-export function swapTables(server: DatabaseServer, pair: TableBeside): Promise<void> {
+export function swapTables(server: DatabaseServer, pair: TableBeside): Promise<string[]> {
   return withMariadb(server, async (c) => {
     const { now, then } = namesOf(pair);
     for (const name of [now, then]) await columnsOf(c, pair, name);
@@ -61,5 +62,6 @@ export function swapTables(server: DatabaseServer, pair: TableBeside): Promise<v
     // keys of others hold for the name, whichever rows stand under it
     await c.run('SET FOREIGN_KEY_CHECKS = 0');
     await c.run(`RENAME TABLE ${at(now)} TO ${between}, ${at(then)} TO ${at(now)}, ${between} TO ${at(then)}`);
+    return (await orphansOf(c, pair.database, now)).map(({ key, rows }) => `${rows} rows of it refer to rows that are not there (${key})`);
   });
 }

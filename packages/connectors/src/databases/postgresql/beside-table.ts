@@ -49,7 +49,7 @@ export function compareRows(server: DatabaseServer, pair: TableBeside, limit: nu
 }
 
 /** Gives each of the two the rows of the other, in one transaction: what depends on them stays. Throws SourceError, SWAP_REFUSED where that takes too long or can't be. */
-export function swapTables(server: DatabaseServer, pair: TableBeside): Promise<void> {
+export function swapTables(server: DatabaseServer, pair: TableBeside): Promise<string[]> {
   return withPg(server, pair.database, async (c) => {
     const { now, then } = await tablesOf(c, pair);
     const form = async (t: TableName) => JSON.stringify(await columnsOf(c, t));
@@ -63,9 +63,11 @@ export function swapTables(server: DatabaseServer, pair: TableBeside): Promise<v
     };
     try {
       const [ofNow, ofThen] = [await copyOf(now, 'now'), await copyOf(then, 'then')];
-      await replaceRows(c, runner, now, ofThen, () => undefined);
+      const said: string[] = [];
+      await replaceRows(c, runner, now, ofThen, (message) => said.push(message));
       await replaceRows(c, runner, then, ofNow, () => undefined);
       await c.run('COMMIT');
+      return said;
     } catch (error) {
       await c.run('ROLLBACK');
       if (error instanceof StatementFailed && error.sqlState === '57014')

@@ -51,14 +51,13 @@ export class EntryRunner {
 
   /** Makes one object. Gives why it is not made where that is no reason to give up: it is there already, or is not needed by the rest. Throws SourceError. */
   async make(entry: DumpEntry, tolerance: Tolerance): Promise<StatementFailed | undefined> {
-    const { type, name, text } = entry;
+    const { text } = entry;
     const owner = ownerLine.exec(text)?.[0];
     const failed = await this.attempt(owner ? text.slice(0, -owner.length) : text);
     if (failed) return this.judge(entry, failed, tolerance);
     const unowned = owner ? await this.attempt(owner) : undefined;
     if (unowned && !accountTrouble.includes(unowned.sqlState)) throw unowned;
     if (unowned) this.tell(`owners: ${unowned.details}, so what it owned belongs to the account that restored`);
-    if (type === 'EXTENSION' && owner) this.tell(`the extension ${name} was made`);
     return undefined;
   }
 

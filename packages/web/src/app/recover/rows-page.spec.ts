@@ -35,7 +35,7 @@ describe('rows of a table that was restored beside another', () => {
   });
 
   it('are swapped with a reason, and say so', async () => {
-    const s = await stage({ swapBeside: {} });
+    const s = await stage({ swapBeside: { remarks: ['the key of_ship holds for new rows only'] } });
     await s.click('Swap the two …');
     expect(words(s.one('[role=dialog] p'))).toContain('tariff holds 4 rows afterwards, as restored. The 3 rows of now stay beside it');
     expect(words(s.one('[role=dialog]'))).toContain('2 rows of now, new or changed since, are only beside it then.');
@@ -44,6 +44,7 @@ describe('rows of a table that was restored beside another', () => {
     await s.click('Swap them');
     expect(s.api.last('swapBeside')).toMatchObject({ id: 7, body: { task: uuid(1), path, reason: 'the import emptied it' } });
     expect(s.one('[role=status]').textContent).toContain('The two were swapped');
+    expect(s.one('.said.w').textContent).toContain('of_ship');
     expect(s.api.of('besideRows')).toHaveLength(2);
   });
 

@@ -35,7 +35,8 @@ export class RowsPage {
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
   protected readonly swapping = signal(false);
-  protected readonly swapped = signal(false);
+  /** What is worth knowing of the swap; undefined while none was made. */
+  protected readonly swapped = signal<readonly string[] | undefined>(undefined);
   protected readonly reason = signal('');
   protected readonly words = words;
   protected readonly changes: readonly Change[] = ['gone', 'changed', 'added'];
@@ -92,9 +93,9 @@ export class RowsPage {
     this.busy.set(true);
     this.problem.set('');
     this.api.call('swapBeside', { id: this.id(), body: { task: this.task(), path: this.path(), reason: this.reason().trim() } }).subscribe({
-      next: () => {
+      next: ({ remarks }) => {
         this.swapping.set(false);
-        this.swapped.set(true);
+        this.swapped.set(remarks);
         this.reason.set('');
         this.again.next();
       },
