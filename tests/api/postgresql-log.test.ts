@@ -160,6 +160,14 @@ describe('the log of a server of the other family', () => {
     expect(differences('before_gap', before.to / 1000)).toEqual([]);
   });
 
+  it('says in the policy that fulls hold the files of the server as well', async () => {
+    const { body } = await admin.call('getPolicy', { id: policyId });
+    const warnings = async (rules: typeof body.rules) =>
+      (await admin.call('consequences', { body: { id: policyId, body: { ...body, rules } } })).warnings.map((w) => w.code);
+    expect(await warnings(body.rules)).toContain('LOG_NEEDS_FILES');
+    expect(await warnings([body.rules[0]!])).not.toContain('LOG_NEEDS_FILES');
+  });
+
   it('leaves no scratch server behind, and nothing of one', () => {
     expect(db.scratches()).toEqual([]);
   });
