@@ -57,10 +57,6 @@ const underWay = async (runId: number, phase: RegExp) => {
     await pause(10);
   }
 };
-const running = async (runId: number) => {
-  while ((await admin.call('getRun', { id: runId })).state === 'waiting') await pause(5);
-  await pause(300);
-};
 const killMover = async () => {
   const [name, mover] = [...h.movers][0]!;
   mover.kill('SIGKILL');
@@ -69,23 +65,41 @@ const killMover = async () => {
 };
 const sums = () =>
   sql('SELECT count(*), sum(id), md5(string_agg(note, NULL ORDER BY id)) FROM crate; SELECT count(*) FROM other; SELECT count(*) FROM low');
-const endSleepers = () =>
-  sql("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE '%pg_sleep(6%' AND pid <> pg_backend_pid()", 'postgres');
+const sleeping = "FROM pg_stat_activity WHERE query LIKE '%pg_sleep(60)' AND pid <> pg_backend_pid()";
+/** Keeps something from others until what it gives is called. */
+const keep = async (statement: string): Promise<() => Promise<void>> => {
+  const kept = db.runBeside(`BEGIN; ${statement}; SELECT pg_sleep(60)`, 'quay').catch(() => undefined);
+  await expect.poll(() => sql(`SELECT count(*) ${sleeping} AND wait_event = 'PgSleep'`, 'postgres'), { timeout: 20_000 }).toBe('1');
+  return async () => {
+    sql(`SELECT pg_terminate_backend(pid) ${sleeping}`, 'postgres');
+    await kept;
+  };
+};
+/** Waits until somebody waits for what is kept: in the middle of something for certain. */
+const isMet = () =>
+  expect
+    .poll(() => sql("SELECT count(*) > 0 FROM pg_stat_activity WHERE wait_event_type = 'Lock'", 'postgres'), { timeout: 30_000 })
+    .toBe('t');
 const databases = () => sql("SELECT string_agg(datname, ' ' ORDER BY datname) FROM pg_database WHERE NOT datistemplate", 'postgres');
 
 describe('a server of the other family and what is killed', () => {
   it('is backed up all the same when the mover is killed in the middle, and restored once and whole', async () => {
     const before = sums();
+    const free = await keep('LOCK TABLE other');
     const runId = await start(1);
-    await running(runId);
+    await isMet();
     await killMover();
+    await free();
     expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: 2 });
     const { id: pointId } = (await fulls())[0]!;
     sql('DELETE FROM crate WHERE id > 100; DELETE FROM other');
     const body = { picks: [{ pointId, path: 'quay' }], destination: { to: 'original' as const }, rule: 'replace' as const, reason };
+    const freeName = await keep('ALTER DATABASE quay CONNECTION LIMIT 50');
     const restore = (await admin.call('startRestore', { body })).runId;
-    await underWay(restore, /loading/);
+    await isMet();
     await killMover();
+    expect(sql('SELECT count(*) FROM crate', 'quay')).toBe('100');
+    await freeName();
     expect(await taskOf(restore)).toMatchObject({ cause: null, attempt: 2, counts: { failed: 0 } });
     expect(sums()).toBe(before);
     expect(databases()).toBe('postgres quay');
@@ -95,18 +109,13 @@ describe('a server of the other family and what is killed', () => {
     const before = sums();
     const { id: pointId } = (await fulls())[0]!;
     sql('DELETE FROM crate WHERE id > 100');
-    const kept = db.runBeside('BEGIN; LOCK TABLE crate IN SHARE MODE; SELECT pg_sleep(61)', 'quay').catch(() => undefined);
+    const free = await keep('LOCK TABLE crate IN SHARE MODE');
     const picks = [{ pointId, path: 'quay/tables/public.crate.sql' }];
-    const { runId } = await admin.call('startRestore', {
-      body: { picks, destination: { to: 'original' as const }, rule: 'replace', reason },
-    });
-    await underWay(runId, /loading/);
-    await expect
-      .poll(() => sql("SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock'", 'postgres'), { timeout: 20_000 })
-      .toBe('1');
+    const body = { picks, destination: { to: 'original' as const }, rule: 'replace' as const, reason };
+    const { runId } = await admin.call('startRestore', { body });
+    await isMet();
     await killMover();
-    endSleepers();
-    await kept;
+    await free();
     expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: 2 });
     expect(sums()).toBe(before);
     expect(sql("SELECT count(*) FROM pg_class WHERE relname LIKE 'lithodex%'")).toBe('0');
@@ -114,8 +123,9 @@ describe('a server of the other family and what is killed', () => {
 
   it('leaves no point when the server is killed in the middle, says why, and goes on after', async () => {
     const before = (await fulls()).length;
+    await keep('LOCK TABLE other');
     const runId = await start(1);
-    await running(runId);
+    await isMet();
     db.kill();
     expect(await taskOf(runId)).toMatchObject({ state: 'failed', cause: { code: expect.stringMatching(/^(DATABASE_AWAY|DUMP_FAILED)$/) } });
     expect((await fulls()).length).toBe(before);
@@ -130,21 +140,18 @@ describe('a server of the other family and what is killed', () => {
       (await admin.call('startRestore', { body: { picks: [{ pointId, path: 'quay' }], destination: to, reason, ...body } })).runId;
     // somebody keeps the table: nobody has to wait for that to stop
     const before = sums();
-    let isKept = true;
-    const kept = db.runBeside('BEGIN; LOCK TABLE other; SELECT pg_sleep(60)', 'quay').catch(() => (isKept = false));
+    const free = await keep('LOCK TABLE other IN SHARE MODE');
     const picks = [{ pointId, path: 'quay/tables/public.other.sql' }];
     const runId = await begun({ picks, destination: { to: 'original' }, rule: 'replace' });
-    await underWay(runId, /loading/);
-    await pause(500);
+    await isMet();
     await admin.call('stopRun', { id: runId });
     expect(await taskOf(runId)).toMatchObject({ state: 'stopped' });
-    expect(isKept).toBe(true);
-    endSleepers();
-    await kept;
+    await free();
     expect(sums()).toBe(before);
     const whole = await begun({});
-    await running(whole);
-    await admin.call('stopRun', { id: whole });
+    await underWay(whole, /loading/);
+    // it may be through before anybody can stop it
+    await admin.call('stopRun', { id: whole }).catch(() => undefined);
     const { state } = await taskOf(whole);
     expect(databases()).toBe(state === 'stopped' ? 'postgres quay' : 'aside postgres quay');
     if (state !== 'stopped') db.run('DROP DATABASE aside');
@@ -158,9 +165,11 @@ describe('a server of the other family and what is killed', () => {
     const { stretches } = await admin.call('databaseBand', { id: workloadId });
     const picks = [{ pointId: (await fulls())[0]!.id, path: 'quay/tables/public.other.sql' }];
     const body = { picks, destination: { to: 'original' as const }, rule: 'replace' as const, until: { at: stretches.at(-1)!.to }, reason };
+    const free = await keep('LOCK TABLE other IN SHARE MODE');
     const { runId } = await admin.call('startRestore', { body });
-    await underWay(runId, /replaying the log/);
+    await isMet();
     await killMover();
+    await free();
     expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: 2 });
     expect(sql('SELECT count(*) FROM other')).toBe('3');
     await expect.poll(() => db.orphans(), { timeout: 10_000 }).toEqual([]);

@@ -11,6 +11,7 @@ import { makeDatabase, temporaryPrefix, WholeDatabase } from './whole-database';
 
 const longestName = 63;
 const stoppedEveryMs = 500;
+const lockMs = 30_000;
 
 /** What is loaded and not in place yet. */
 interface Loading {
@@ -50,6 +51,8 @@ class BringBack {
 
   async run(databases: readonly DatabaseBack[]): Promise<void> {
     const { hooks } = this;
+    // nobody waits without end for a name that others hold
+    await this.c.run(`SET lock_timeout = ${lockMs}`);
     await this.dropTemporary();
     for (const d of databases) await this.check(d);
     const placed = new Set<Loading>();
