@@ -4,7 +4,7 @@ import { TestBed } from '@angular/core/testing';
 import { provideRouter, Router, withComponentInputBinding } from '@angular/router';
 import { RouterTestingHarness } from '@angular/router/testing';
 import { routes as contract, type LiveEvent, type Role, type Route, type RouteName } from '@lithodex/contract';
-import { filter, map, merge, of, Subject, switchMap, throwError, type Observable } from 'rxjs';
+import { filter, isObservable, map, merge, of, Subject, switchMap, throwError, type Observable } from 'rxjs';
 import { vi } from 'vitest';
 import { Api, ApiFailure } from '../app/data/api';
 import { Live } from '../app/data/live';
@@ -45,7 +45,8 @@ export class FakeApi {
     const answer: unknown = typeof known === 'function' ? (known as (c: Call) => unknown)(call) : known;
     if (answer instanceof ApiFailure) return throwError(() => answer);
     if (answer === undefined) return throwError(() => new ApiFailure('UNANSWERED', `Nothing answers ${name} in this test.`, undefined));
-    return of(route.response ? route.response.parse(answer) : answer);
+    const parsed = (of: unknown) => (route.response ? route.response.parse(of) : of);
+    return isObservable(answer) ? answer.pipe(map(parsed)) : of(parsed(answer));
   }
 
   of(name: RouteName): Call[] {

@@ -1,3 +1,4 @@
+import { Subject } from 'rxjs';
 import { describe, expect, it } from 'vitest';
 import { consequences, draft, policy, said, stage } from '../../test/policy-stage';
 import { policyBody, target, uuid } from '../../test/samples';
@@ -60,6 +61,16 @@ describe('writing a policy', () => {
     await s.until(() => {
       expect(said(s)).toMatchObject(wanted);
     });
+  });
+
+  it('keeps what was changed while the page was still being loaded', async () => {
+    const late = new Subject<unknown>();
+    const s = await stage('/policies/5', { policyStart: late });
+    await s.click('Another rule');
+    expect(s.all('.rule')).toHaveLength(2);
+    late.next({ policyId: null, terms: null });
+    await s.settle();
+    expect(s.all('.rule')).toHaveLength(2);
   });
 
   it('never leaves a week without a day', async () => {

@@ -104,6 +104,8 @@ export class PolicyPage {
 
   /** Which policy the draft is of: the page stays when one goes on to another. */
   private draftOf: number | null | undefined;
+  /** The policy in force that the draft began with: what else arrives later changes nothing of a draft. */
+  private draftFrom: PolicyDetail | undefined;
 
   constructor() {
     this.api
@@ -120,11 +122,16 @@ export class PolicyPage {
       const start = this.start();
       const starting = this.starting();
       untracked(() => {
-        if (this.draftOf !== id) this.draft.set(null);
+        if (this.draftOf !== id) {
+          this.draft.set(null);
+          this.draftFrom = undefined;
+        }
         this.draftOf = id;
         if (!targets) return;
-        if (policy) this.draft.set(this.withAdded(policy.body));
-        else if (id !== null || this.draft() || !targets.value || !start || !starting) return;
+        if (policy) {
+          if (this.draftFrom !== policy) this.draft.set(this.withAdded(policy.body));
+          this.draftFrom = policy;
+        } else if (id !== null || this.draft() || !targets.value || !start || !starting) return;
         else if (readFromFile()) this.draft.set(readFromFile()!);
         else if (start.value) this.draft.set({ ...start.value.body, name: `${start.value.body.name}, copy` });
         else if (!this.like() || start.failure)
