@@ -53,6 +53,7 @@ class DatabaseCapture {
     const rowsAt = await this.rows(databases, files);
     for (const d of databases) await this.texts(d, files.get(d.name)!);
     await this.lookAgain(databases);
+    for (const { name, leftOut } of databases) if (leftOut) this.warn('LEFT_OUT', escapePath(itemNameOf(name)), leftOut, true);
     const accounts = await reading.accounts();
     if (!accounts) this.warn('ACCOUNTS_UNREAD', '', 'the accounts of the server could not be read: the account may not see them', true);
     const archive: Files = new Map();

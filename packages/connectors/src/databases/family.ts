@@ -42,6 +42,8 @@ export interface DatabaseRead {
   readonly others: readonly OtherRead[];
   /** Texts that make everything but rows in an order that works, before and after these, where a family has such an order. */
   readonly around?: { readonly before: string; readonly after: string };
+  /** What of it can't be read. */
+  readonly leftOut?: string;
 }
 
 /** Where rows of a table go, in the order in which they are read. */

@@ -1,6 +1,6 @@
 import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
-import type { DatabaseRead, OtherRead, OtherType, TableRead } from '../family';
+import type { DatabaseRead, OtherType, TableRead } from '../family';
 import type { PgConnection } from './connection';
 import { entriesOf, qualified, quoted, quotedText, type DumpEntry } from './dump-text';
 import { startProgram } from './programs';
@@ -126,8 +126,6 @@ const textOf = (entries: readonly DumpEntry[]) => entries.map((e) => `${e.text}\
 
 export interface DatabaseFound extends DatabaseRead {
   readonly tables: readonly TableFound[];
-  /** Large objects are not read. */
-  readonly largeObjects: number;
 }
 
 /** What a database holds, without rows: seen through a connection to it, whose transaction may hold an instant. Throws SourceError. */
@@ -145,7 +143,7 @@ export async function readDatabase(
   const tags = new Map((await c.rows<Tag>(tagsSql)).map((t) => [keyOf(t.type, t.schema, t.name), keyOf(t.owner_schema, t.owner)]));
   const all = entriesOf(await dumpText(server, c.address, name, snapshot));
   const values = await sequenceValues(c);
-  const [large] = await c.rows<{ n: string }>('SELECT count(*) AS n FROM pg_largeobject_metadata');
+  const large = await c.row<{ n: string }>('SELECT count(*) AS n FROM pg_largeobject_metadata HAVING count(*) > 0');
   const isDatabase = (e: DumpEntry) => ofDatabase.has(e.type) || (e.schema === '-' && e.name.startsWith('DATABASE '));
   const how = all.filter(isDatabase);
   if (!how.length) throw new SourceError('DUMP_UNREADABLE', `${name}: it does not say how to make the database`);
@@ -153,7 +151,7 @@ export async function readDatabase(
   const first = entries.findIndex((e) => afterRows.has(e.type));
   const split = first < 0 ? entries.length : first;
   const owned = new Map<string, { before: DumpEntry[]; after: DumpEntry[]; values: string }>();
-  const others: OtherRead[] = [];
+  const others: { type: OtherType; entry: DumpEntry }[] = [];
   const partOf = (key: string) => owned.get(key) ?? owned.set(key, { before: [], after: [], values: '' }).get(key)!;
   entries.forEach((entry, i) => {
     const owner = tags.get(keyOf(entry.type, entry.schema, entry.name));
@@ -164,7 +162,7 @@ export async function readDatabase(
     }
     const type = otherTypes[entry.type];
     if (!type || (type === 'sequence' && owner !== undefined)) return;
-    others.push({ type, name: `${entry.schema}.${entry.name}`, text: entry.text });
+    others.push({ type, entry });
   });
   const tables = relations
     .filter((r) => r.kind !== 'm')
@@ -180,30 +178,30 @@ export async function readDatabase(
         unversioned: false,
       };
     });
-  const refreshed = entries
-    .filter((e) => e.type === 'MATERIALIZED VIEW')
-    .filter((e) => relations.some((r) => r.kind === 'm' && r.populated && keyOf(r.schema, r.name) === keyOf(e.schema, e.name)))
-    .map((e) => headed({ ...e, type: 'MATERIALIZED VIEW DATA' }, `REFRESH MATERIALIZED VIEW ${quoted(e.schema)}.${quoted(e.name)};`));
+  const filled = new Set(relations.filter((r) => r.kind === 'm' && r.populated).map((r) => keyOf(r.schema, r.name)));
+  const refreshed = new Map(
+    entries
+      .filter((e) => e.type === 'MATERIALIZED VIEW' && filled.has(keyOf(e.schema, e.name)))
+      .map((e) => {
+        const statement = `REFRESH MATERIALIZED VIEW ${quoted(e.schema)}.${quoted(e.name)};`;
+        return [keyOf(e.schema, e.name), headed({ ...e, type: 'MATERIALIZED VIEW DATA' }, statement)] as const;
+      }),
+  );
   return {
     name,
     text: textOf(how.map((e) => ({ ...e, text: `${e.text.split(/^\\(?:connect|(?:un)?restrict) /m)[0]!.trimEnd()}\n` }))),
     tables,
-    others: others.map((o) => {
-      const value = o.type === 'sequence' ? values.get(keyOf(...splitOnce(o.name))) : undefined;
-      const extra = o.type === 'view' ? owned.get(keyOf(...splitOnce(o.name))) : undefined;
-      const rest = extra ? [...extra.before, ...extra.after].filter((e) => e.text !== o.text) : [];
-      return { ...o, text: `${settings}\n${o.text}\n${textOf(rest)}${value ?? ''}` };
+    others: others.map(({ type, entry }) => {
+      const key = keyOf(entry.schema, entry.name);
+      const part = type === 'view' ? owned.get(key) : undefined;
+      const rest = part ? [...part.before, ...part.after].filter((e) => e !== entry) : [];
+      const value = type === 'sequence' ? values.get(key) : refreshed.get(key);
+      return { type, name: `${entry.schema}.${entry.name}`, text: `${settings}\n${textOf([entry, ...rest])}${value ?? ''}` };
     }),
     around: {
       before: `${settings}\n${textOf(entries.slice(0, split))}`,
-      after: `${settings}\n${textOf(entries.slice(split))}${[...values.values()].join('')}${refreshed.join('')}`,
+      after: `${settings}\n${textOf(entries.slice(split))}${[...values.values()].join('')}${[...refreshed.values()].join('')}`,
     },
-    largeObjects: Number(large?.n ?? 0),
+    ...(large && { leftOut: `${large.n} large objects are not read` }),
   };
 }
-
-/** Schema and name of what was put together with a dot; schemas with dots in their names are cut at the first. */
-const splitOnce = (name: string): [string, string] => {
-  const at = name.indexOf('.');
-  return [name.slice(0, at), name.slice(at + 1)];
-};

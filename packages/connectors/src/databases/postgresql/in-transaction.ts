@@ -40,7 +40,8 @@ interface Outcome {
 export class InTransaction {
   private readonly runner: EntryRunner;
   private readonly done: Outcome[] = [];
-  private readonly refused: { path: string; remark: string }[] = [];
+  /** Why what could not be made is not there, by path. */
+  private readonly refused = new Map<string, string>();
   private made = 0;
 
   constructor(
@@ -75,30 +76,23 @@ export class InTransaction {
     for (const entry of entriesOf((await d.around?.before()) ?? ''))
       if (!notAlone.has(entry.type)) await this.runner.make(entry, 'duplicates stay');
     if (this.rule.exists === 'beside' && d.others.length)
-      for (const { path } of d.others)
-        this.refused.push({ path, remark: 'only tables are put beside: this would take the place of what is there' });
+      for (const { path } of d.others) this.refused.set(path, 'only tables are put beside: this would take the place of what is there');
     if (this.rule.exists === 'beside') return [];
     const left: OtherBack[] = [];
     for (const other of d.others) {
       if (hooks.stopped()) throw new EngineError('STOPPED');
-      if (other.type === 'view' || !(await this.other(other, false))) left.push(other);
+      if (other.type === 'view' || !(await this.other(other))) left.push(other);
     }
     return left;
   }
 
-  /** Whether it was made, or stays. `last`: whether a failure is the last word. */
-  private async other({ path, text, type }: OtherBack, last = true): Promise<boolean> {
+  /** Whether it was made, or stays. */
+  private async other({ path, text, type }: OtherBack): Promise<boolean> {
     const entries = entriesOf(await text());
     const [own] = entries;
     if (!own) throw new SourceError('DUMP_UNREADABLE', path);
     const replaces = this.rule.exists === 'replace';
     await this.c.run('SAVEPOINT other');
-    const again = (why: string) => {
-      const known = this.refused.findIndex((r) => r.path === path);
-      if (known >= 0) this.refused.splice(known, 1);
-      this.refused.push({ path, remark: why });
-      return false;
-    };
     try {
       const instead = type === 'routine' ? own.text.replace(/^CREATE (?!OR REPLACE )/m, 'CREATE OR REPLACE ') : own.text;
       if (replaces && type === 'view') await this.c.run(`DROP ${own.type} IF EXISTS ${sqlName(own)}`);
@@ -106,14 +100,14 @@ export class InTransaction {
       if (!there || replaces)
         for (const e of entries.slice(1)) if (!there || e.type === 'SEQUENCE SET') await this.runner.make(e, 'duplicates stay');
       await this.c.run('RELEASE SAVEPOINT other');
-      const known = this.refused.findIndex((r) => r.path === path);
-      if (known >= 0) this.refused.splice(known, 1);
+      this.refused.delete(path);
       this.done.push({ path, action: there && !replaces ? 'leave' : replaces ? 'replace' : 'write', bytes: 0, remark: '' });
       return true;
     } catch (error) {
       if (!(error instanceof SourceError) || error.code === 'DATABASE_AWAY') throw error;
       await this.c.run('ROLLBACK TO SAVEPOINT other');
-      return again(last ? error.message : `not made yet: ${error.message}`);
+      this.refused.set(path, error.message);
+      return false;
     }
   }
 
@@ -209,7 +203,7 @@ export class InTransaction {
   async putInPlace(): Promise<void> {
     await this.c.run('COMMIT');
     for (const outcome of this.done) this.hooks.done(outcome);
-    for (const refused of this.refused) this.hooks.failed(refused);
+    for (const [path, remark] of this.refused) this.hooks.failed({ path, remark });
   }
 
   async undo(): Promise<void> {
