@@ -139,6 +139,10 @@ describe('a database server of the other family', () => {
     expect(await restored(body)).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
     expect(run('SELECT count(*) FROM level')).toBe('10');
     expect(run('SELECT count(*) FROM "My Sch.ema"."Odd "" Name"')).toBe('2');
+    run('DROP MATERIALIZED VIEW means');
+    const view = { ...body, picks: [{ pointId, path: escapePath(`${folder}/views/public.means.sql`) }] };
+    expect(await restored(view)).toMatchObject({ cause: null, counts: { failed: 0 } });
+    expect(run('SELECT count(*) > 0 FROM means')).toBe('t');
     expect(run("SELECT n FROM a_top; SELECT nextval('numbers')").split('\n')[1]).toBe('101');
   });
 
@@ -179,6 +183,13 @@ describe('a database server of the other family', () => {
     run('DROP TABLE gauge CASCADE');
     expect(await restored(body)).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
     expect(sums('gauge')).toBe(wanted);
+  });
+
+  it('says what of a database can not be read', async () => {
+    db.run("SELECT lo_from_bytea(0, 'x')", 'ledger');
+    expect((await protect()).tasks[0]).toMatchObject({ cause: null, state: 'partsMissing' });
+    db.run('SELECT lo_unlink(oid) FROM pg_largeobject_metadata', 'ledger');
+    expect((await protect()).tasks[0]).toMatchObject({ cause: null, state: 'done' });
   });
 
   it('gives a database under another name, and no server of another family takes it', async () => {
