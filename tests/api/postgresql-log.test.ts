@@ -169,6 +169,8 @@ describe('the log of a server of the other family', () => {
   });
 
   it('leaves no scratch server behind, and nothing of one', () => {
-    expect(db.scratches()).toEqual([]);
+    // movers of other tests have theirs
+    const own = [...h.movers.values()].map((mover) => `lithodex-scratch-${mover.pid}-`);
+    expect(db.scratches().filter((name) => own.some((begin) => name.startsWith(begin)))).toEqual([]);
   });
 });
