@@ -1,6 +1,7 @@
 import type { RestoreAction } from '@lithodex/core';
 import type { FoundWorkload, FromOf, KindName, LogStart, SystemTest, ToOf } from '@lithodex/kinds';
 import type { PointKind, Root, Store, TreeEntry, WriteCounts } from '@lithodex/engine';
+import type { CaptureStore } from './capture-store';
 import type { HostLimits } from './files/host-limits';
 
 /** A line for people, about an item (byte string) or about all of it. */
@@ -27,7 +28,7 @@ export interface CaptureProgress {
 
 /** What a capture works with. */
 export interface CaptureContext {
-  readonly store: Store;
+  readonly store: CaptureStore;
   readonly taskId: string;
   /** The point that unchanged entries are reused from; undefined for reading everything. */
   readonly base: Root | undefined;

@@ -1,5 +1,7 @@
 export * from './connector';
 export * from './connectors';
+export * from './capture-store';
+export * from './open-store';
 export * from './pools';
 export * from './files/accounts';
 export * from './files/host-limits';

@@ -2,7 +2,7 @@ import { escapePath, itemNameOf, joinPath, pathFilter, type PathFilter } from '@
 import { byName, EngineError, StreamContent, topEntry, writeFolder, type StreamStored, type TreeEntry } from '@lithodex/engine';
 import { accountsItem, filesItem, type DatabaseFrom, type DatabasePoint } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
-import { PointWriting } from '../point-writing';
+import type { PointWriting } from '../capture-store';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
 import type { DatabaseRead, Reading } from './family';
@@ -17,7 +17,7 @@ type Files = Map<string, StreamStored>;
 
 /** Takes all databases of a server as text, one file an object, all rows at one instant. Throws SourceError. */
 export function captureDatabase(ctx: CaptureContext, { server }: DatabaseFrom): Promise<PointContent> {
-  const writing = new PointWriting(ctx.store, expectedChunks, ctx.fresh);
+  const writing = ctx.store.begin(expectedChunks, ctx.fresh);
   return writing.during(async () => {
     if (ctx.kind === 'log') return familyOf(server.family).captureLog(ctx, writing, server, ctx.logStart);
     const reading = await familyOf(server.family).read(server);

@@ -13,7 +13,7 @@ import type {
   TableBeside,
 } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
-import type { PointWriting } from '../point-writing';
+import type { PointWriting } from '../capture-store';
 
 /** What a database holds beside its tables. */
 export const otherTypes = ['sequence', 'view', 'routine', 'trigger', 'event'] as const;

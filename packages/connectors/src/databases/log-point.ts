@@ -1,7 +1,7 @@
 import type { Root, TreeEntry } from '@lithodex/engine';
 import type { DatabaseCommit, DatabaseLogPoint, LogStart } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
-import type { PointWriting } from '../point-writing';
+import type { PointWriting } from '../capture-store';
 
 const mostNotable = 200;
 

@@ -1,5 +1,5 @@
 import type { PathFilter } from '@lithodex/core';
-import type { CrunchPool, PutChunk, TreeEntry, TreeReader } from '@lithodex/engine';
+import type { CapturePool, PutChunk, TreeEntry, TreeReader } from '@lithodex/engine';
 import type { HostLimits } from './host-limits';
 
 export type CaptureWarningCode = 'UNREADABLE' | 'VANISHED' | 'CHANGED_WHILE_READ' | 'ATTRIBUTES_UNREADABLE' | 'CHANGED_UNSEEN';
@@ -27,7 +27,7 @@ export interface CaptureOptions {
   readonly readAs: string | null;
   readonly limits: HostLimits;
   readonly trees: TreeReader;
-  readonly pool: CrunchPool;
+  readonly pool: CapturePool;
   /** Stores a tree node. */
   readonly put: PutChunk;
   /** Called between items: waits when packs of tree nodes have to be written. */

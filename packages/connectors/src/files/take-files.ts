@@ -2,7 +2,6 @@ import { pathFilter } from '@lithodex/core';
 import { topEntry } from '@lithodex/engine';
 import type { FilesFrom } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
-import { PointWriting } from '../point-writing';
 import { readNames } from './accounts';
 import { Capture } from './capture';
 import { inWords } from './warning-words';
@@ -12,7 +11,7 @@ export function takeFiles(ctx: CaptureContext, from: FilesFrom): Promise<PointCo
   const { store, base, reread, include, exclude } = ctx;
   const known = base ?? reread;
   const expected = known ? Math.max(65_536, 2 * known.totals.items) : 1_000_000;
-  const writing = new PointWriting(store, expected, ctx.fresh);
+  const writing = store.begin(expected, ctx.fresh);
   let warnings = 0;
   return writing.during(async () => {
     const work = new Capture({

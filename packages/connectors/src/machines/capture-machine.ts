@@ -1,5 +1,5 @@
 import { alignRanges, batchRanges, joinPath, lengthOf, type DiskRange, type PathFilter } from '@lithodex/core';
-import { EngineError, packEntry, FolderBuilder, type CrunchPool, type PutChunk, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import { EngineError, packEntry, FolderBuilder, type CapturePool, type PutChunk, type TreeEntry, type TreeReader } from '@lithodex/engine';
 import { ImageMap, imageBlock } from './image-map';
 import { diskFiles, disksFolder, settingsItem, type StoredMachine } from './machine-item';
 import type { PlatformClient } from './platform-client';
@@ -56,7 +56,7 @@ export interface MachineCaptureOptions {
   readonly rereads: boolean;
   readonly filter: PathFilter;
   readonly trees: TreeReader;
-  readonly pool: CrunchPool;
+  readonly pool: CapturePool;
   readonly put: PutChunk;
   /** Name of a block of zeros. */
   readonly zeros: Buffer;

@@ -1,10 +1,8 @@
 import { pathFilter } from '@lithodex/core';
-import { keyedHash, topEntry } from '@lithodex/engine';
+import { topEntry } from '@lithodex/engine';
 import type { MachineFrom } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
-import { PointWriting } from '../point-writing';
 import { MachineCapture } from './capture-machine';
-import { zeroBlock } from './image-map';
 import { platformClient } from './kept-clients';
 import { changeIdsOf, machineContent } from './machine-content';
 import { inWords } from './warning-words';
@@ -17,7 +15,7 @@ const everyBlock = 1_000_000;
 export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<PointContent> {
   const { store, base, include, exclude } = ctx;
   const known = base ?? ctx.reread;
-  const writing = new PointWriting(store, base ? changedBlocks : everyBlock, ctx.fresh);
+  const writing = store.begin(base ? changedBlocks : everyBlock, ctx.fresh);
   let warnings = 0;
   return writing.during(async () => {
     const tell = () => {
@@ -38,7 +36,7 @@ export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<Poi
       trees: store.trees,
       pool: writing.pool,
       put: writing.put,
-      zeros: keyedHash(store.keys.nameKey, zeroBlock),
+      zeros: store.zeros,
       drain: async () => {
         await writing.drain();
         tell();

@@ -6,7 +6,9 @@ import type { KeySet } from '../keys/key-set';
 import type { WriteCounts } from '../store/chunk-writer';
 import type { TargetPlace } from '../targets/place';
 import { ThreadPool, weightOf, type PoolThread } from '../threads/thread-pool';
-import { segmentBytes, type BlockJob, type BlocksDone, type FileJobs, type SegmentDone } from './crunch';
+import type { CapturePool } from './capture-pool';
+import { segmentBytes, type BlockJob, type BlocksDone, type SegmentDone } from './crunch';
+import type { FileJobs } from './file-reading';
 import { readResults, type FileResult } from './file-results';
 
 interface CrunchData {
@@ -41,7 +43,7 @@ interface Waiting {
  * Some crunch threads with back-pressure: `submit` waits while every thread has enough to do. A pool serves one run after another, each between `begin` and
  * `finish`; after a failure it must be closed.
  */
-export class CrunchPool {
+export class CrunchPool implements CapturePool {
   private readonly pool: ThreadPool<CrunchRequest, CrunchReply>;
   private claims: ClaimTable | undefined;
   private readonly answers = new Map<number, (result: FileResult, at: number) => void>();

@@ -1,7 +1,7 @@
 import { storeContent, type PutChunk } from '../tree/tree-writer';
-import type { TreeEntry } from '../tree/tree-entry';
+import type { Content, TreeEntry } from '../tree/tree-entry';
 import { segmentBytes, type SegmentDone } from './crunch';
-import type { CrunchPool } from './crunch-pool';
+import type { CapturePool } from './capture-pool';
 
 /** What a stream has become. */
 export interface StreamStored extends Pick<TreeEntry, 'content'> {
@@ -15,6 +15,7 @@ export interface StreamStored extends Pick<TreeEntry, 'content'> {
 const smallStream = 64 << 10;
 /** Most pieces of a stream that are under way: what waits for threads is memory. */
 const mostUnderWay = 4;
+const nothing: Content = { names: Buffer.alloc(0), lengths: [] };
 
 /**
  * Stores what an API or a dump gives, piece by piece as it comes. Pieces are cut apart from each other, so several threads work on one stream; who writes it may say where a
@@ -27,7 +28,7 @@ export class StreamContent {
   private readonly pieces: Promise<SegmentDone>[] = [];
 
   constructor(
-    private readonly pool: CrunchPool,
+    private readonly pool: CapturePool,
     private readonly put: PutChunk,
   ) {}
 
@@ -70,12 +71,12 @@ export class StreamContent {
     if (this.pieces.length >= mostUnderWay) await this.pieces[this.pieces.length - mostUnderWay];
   }
 
-  /** Waits for all of it. Throws what a thread failed with. */
-  async finish(): Promise<StreamStored> {
+  /** Waits for all of it. `behind`: chunks of before that it goes on from; the size is without them. Throws what a thread failed with. */
+  async finish(behind: Content = nothing): Promise<StreamStored> {
     await this.endPiece();
     const done = await Promise.all(this.pieces);
-    const names = Buffer.concat(done.map((d) => d.names));
-    const lengths = done.flatMap((d) => [...d.lengths]);
+    const names = Buffer.concat([behind.names, ...done.map((d) => d.names)]);
+    const lengths = [...behind.lengths, ...done.flatMap((d) => [...d.lengths])];
     const random = done[0]?.random ?? false;
     return { size: this.size, random, ...(lengths.length && { content: storeContent(this.put, { names, lengths }) }) };
   }

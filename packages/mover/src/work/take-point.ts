@@ -1,4 +1,4 @@
-import { connectorOf, type CaptureContext, type PointContent } from '@lithodex/connectors';
+import { connectorOf, OpenStore, type CaptureContext, type PointContent } from '@lithodex/connectors';
 import {
   EngineError,
   encodeTop,
@@ -113,7 +113,7 @@ function contentOf(
   const { taskId, kind, include, exclude, fresh = false, from, logStart = null, logged = false } = request;
   const { limits, alive, now, warn, note, progress, stopped } = hooks;
   const ctx = {
-    store,
+    store: new OpenStore(store),
     taskId,
     kind,
     logStart,

@@ -4,21 +4,18 @@ import path from 'node:path';
 import { byName, EngineError, StreamContent, topEntry, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
 import type { DatabaseCommit, DatabaseServer, LogStart } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../../../connector';
-import type { PointWriting } from '../../../point-writing';
+import type { PointWriting } from '../../../capture-store';
 import { SourceError } from '../../../source-error';
 import { startProgram } from '../mariadb-program';
 import { MariadbConnection } from '../connection';
 import { LogGap, logPoint, manyRows } from '../../log-point';
 import { ownFolder } from '../../own-folder';
-import { contentOf } from '../../stored-content';
 import { temporaryName } from '../../temporary-name';
 import { CommitReader } from './commits';
 import { eventType, LogReader, magic } from './events';
-import { logFolder, pieceFolder, pieceName, piecesOf, type Piece } from './pieces';
+import { growing, logFolder, pieceFolder, pieceName, piecesOf, type Piece } from './pieces';
 
 const logProgram = 'mariadb-binlog';
-/** A piece that is smaller is written anew together with what follows, so that a quiet server does not make thousands of them. */
-const smallPiece = 128 << 10;
 const readBytes = 1 << 20;
 /** A statement that drops or empties a table is told by itself. */
 const takesAway = /^\s*(\/\*.*?\*\/\s*)*(TRUNCATE|DROP\s+(TABLE|DATABASE|SCHEMA)|ALTER\s+TABLE\b.*\bDROP\b)/is;
@@ -206,9 +203,8 @@ export class LogCapture {
   ): Promise<{ next: number; begun: number }> {
     const { ctx, writing } = this;
     const tail = kept.at(-1);
-    const joins = tail?.stretch === stretch && tail.file === file && tail.entry.size < smallPiece && at > firstEvent ? tail : undefined;
+    const joins = tail?.stretch === stretch && tail.file === file && at > firstEvent ? growing(tail) : undefined;
     const stream = new StreamContent(writing.pool, writing.put);
-    if (joins) for await (const data of contentOf(ctx.store, joins.entry)) await stream.write(data);
     let opened = joins !== undefined;
     let latest = joins ? Number(joins.entry.mtimeNs / 1_000_000_000n) : 0;
     let written = 0;
@@ -237,8 +233,10 @@ export class LogCapture {
     commits.close();
     if (written === 0) return { next: at, begun };
     this.read += written;
-    const { size, content } = await stream.finish();
+    const added = await stream.finish(joins?.content);
+    const { content } = added;
     const from = joins?.from ?? at;
+    const size = (joins?.entry.size ?? 0) + added.size;
     const entry = { ...plainEntry(pieceName(from), 'file', BigInt(latest) * 1_000_000_000n), size, ...(content && { content }) };
     if (joins) kept.pop();
     kept.push({ stretch, file, from, entry });

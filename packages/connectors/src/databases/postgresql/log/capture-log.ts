@@ -4,7 +4,7 @@ import path from 'node:path';
 import { byName, EngineError, StreamContent, topEntry, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
 import type { DatabaseCommit, DatabaseServer, LogStart } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../../../connector';
-import type { PointWriting } from '../../../point-writing';
+import type { PointWriting } from '../../../capture-store';
 import { SourceError } from '../../../source-error';
 import { LogGap, logPoint } from '../../log-point';
 import { ownFolder } from '../../own-folder';

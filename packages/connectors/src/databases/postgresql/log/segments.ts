@@ -15,7 +15,7 @@ export interface Segment {
 }
 
 /** The segments of a point of a log, in order. */
-export async function segmentsOf(store: Store, top: TreeEntry): Promise<Segment[]> {
+export async function segmentsOf(store: Pick<Store, 'trees'>, top: TreeEntry): Promise<Segment[]> {
   const below = async (entry: TreeEntry | undefined) => (entry?.folder ? store.trees.folder(entry.folder.node) : []);
   const log = (await below(top)).find((e) => e.name === logFolder);
   const found: Segment[] = [];

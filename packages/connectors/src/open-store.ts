@@ -1,15 +1,32 @@
-import type { CrunchPool, PutChunk, Store, WriteCounts } from '@lithodex/engine';
+import { keyedHash, type CrunchPool, type PutChunk, type Store, type TreeReader, type WriteCounts } from '@lithodex/engine';
+import type { CaptureStore, PointWriting } from './capture-store';
+import { zeroBlock } from './machines/image-map';
 import { crunchPools } from './pools';
 
+/** A store that is open here, for captures. */
+export class OpenStore implements CaptureStore {
+  constructor(private readonly store: Store) {}
+
+  get trees(): TreeReader {
+    return this.store.trees;
+  }
+
+  get zeros(): Buffer {
+    return keyedHash(this.store.keys.nameKey, zeroBlock);
+  }
+
+  begin(expected: number, fresh: boolean): OpenStoreWriting {
+    return new OpenStoreWriting(this.store, expected, fresh);
+  }
+}
+
 /** The threads and the writer of tree nodes of one run, with what they have written so far. */
-export class PointWriting {
+class OpenStoreWriting implements PointWriting {
   readonly pool: CrunchPool;
-  /** New bytes in finished packs, before and after compression. */
   readonly packed: WriteCounts = { fresh: 0, stored: 0 };
   private readonly nodes: ReturnType<Store['writer']>;
   private checkpointDue = false;
 
-  /** `expected`: how many chunks there may be that are not stored yet. `fresh`: take nothing as stored. */
   constructor(
     private readonly store: Store,
     expected: number,
@@ -30,7 +47,6 @@ export class PointWriting {
 
   readonly put: PutChunk = (data) => this.nodes.put(data);
 
-  /** Waits when packs of tree nodes have to be written, and keeps the index up to date. */
   async drain(): Promise<void> {
     await this.nodes.drain();
     if (!this.checkpointDue) return;
@@ -38,14 +54,12 @@ export class PointWriting {
     await this.store.index.checkpoint();
   }
 
-  /** Writes what is left and returns the sums. */
   async finish(): Promise<WriteCounts> {
     await this.nodes.finish();
     const counts = await this.pool.finish();
     return { fresh: counts.fresh + this.nodes.counts.fresh, stored: counts.stored + this.nodes.counts.stored };
   }
 
-  /** Runs the work with it; the threads are given up when it fails. */
   async during<T>(work: () => Promise<T>): Promise<T> {
     try {
       return await work();
