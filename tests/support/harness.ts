@@ -184,7 +184,8 @@ export class Harness {
     this.port = this.server.port;
   }
 
-  startMover(name: string): ChildProcess {
+  /** `own`: folder with a token, keys and bounds of its own; `receive`: port at which movers that only read reach it. */
+  startMover(name: string, { own, receive }: { readonly own?: string; readonly receive?: number } = {}): ChildProcess {
     const child = spawn(
       process.execPath,
       [
@@ -192,9 +193,9 @@ export class Harness {
         '--server',
         this.base,
         '--token-file',
-        `${this.folder}/mover-token`,
-        '--keys',
-        `${this.folder}/keys`,
+        own ? `${own}/token` : `${this.folder}/mover-token`,
+        ...(own ? [] : ['--keys', `${this.folder}/keys`]),
+        ...(receive ? ['--receive', `127.0.0.1:${receive}`] : []),
         '--name',
         name,
         ...(this.options.scripts ? ['--scripts', `${this.folder}/scripts`] : []),
@@ -205,6 +206,17 @@ export class Harness {
     );
     this.movers.set(name, child);
     return child;
+  }
+
+  /** A mover that only reads: it joins by a code, and keeps its token in a folder of its own. */
+  async joinReader(admin: Client, name: string): Promise<string> {
+    const own = `${this.folder}/${name}`;
+    fs.mkdirSync(own, { mode: 0o700 });
+    const { code } = await admin.call('inviteMover', { body: { duties: ['capture'], systems: null } });
+    const { token } = await admin.call('joinMover', { body: { code, mover: name } });
+    fs.writeFileSync(`${own}/token`, token, { mode: 0o600 });
+    this.startMover(name, { own });
+    return own;
   }
 
   private process: ChildProcess | undefined;

@@ -2,6 +2,8 @@ export * from './connector';
 export * from './connectors';
 export * from './capture-store';
 export * from './open-store';
+export { captureThrough, isOfConnection, surveyThrough, type AfarContext } from './afar/keeping-side';
+export { readThrough, type Reading } from './afar/reading-side';
 export * from './pools';
 export * from './files/accounts';
 export * from './files/host-limits';

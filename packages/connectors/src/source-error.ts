@@ -36,6 +36,10 @@ export const sourceErrors = {
   NO_KEY: 'The table has no key by which its rows are told apart.',
   SWAP_REFUSED: 'The two tables can not be swapped.',
   NAME_TOO_LONG: 'A name is longer than the server takes.',
+  READER_ABSENT: 'The mover that reads the source is not there.',
+  READER_LOST: 'The mover that reads the source went away.',
+  KEEPER_LOST: 'The mover that keeps went away.',
+  LINK_BROKEN: 'What came over the connection between two movers is not what may come there.',
   ROWS_DIFFER: 'A table does not hold as many rows as were stored.',
 } as const;
 export type SourceErrorCode = keyof typeof sourceErrors;

@@ -17,6 +17,7 @@ const SeenItem = z.object({ name: ByteString, kind: z.string().max(20), size: By
 export const answers = {
   probe: ConnectionTest,
   discover: z.array(SeenItem).max(1_000_000),
+  read: Done,
   systemTest: SystemTest,
   systemFinds: z.array(FoundWorkload).max(200_000),
   commits: z.array(DatabaseCommit).max(400),

@@ -5,6 +5,9 @@ import { MachineFacts, MachinePoint } from './platform';
 import { PointKind } from './policy';
 import { PriceTable } from './prices';
 
+/** The mover that reads a source: another one gets what it reads from there. null: whichever comes first. */
+export const ReadBy = z.string().trim().min(1).max(80).nullable().default(null);
+
 export const SourceBody = z.object({
   name: Name,
   /** Absolute folder on the mover's host. */
@@ -17,6 +20,7 @@ export const SourceBody = z.object({
     .nullable()
     .default(null),
   crossFileSystems: z.boolean().default(false),
+  readBy: ReadBy,
   tags: z.array(Name).max(30).default([]),
 });
 export type SourceBody = z.infer<typeof SourceBody>;
@@ -155,6 +159,8 @@ export type Point = z.infer<typeof Point>;
 
 export const WorkloadDetail = WorkloadRow.extend({
   readAs: z.string().nullable(),
+  /** The mover that reads the source; null for whichever comes first. */
+  readBy: z.string().nullable(),
   /** Tasks that may read the source at once; null for any number. */
   readers: Count.nullable(),
   frozen: z.boolean(),

@@ -104,6 +104,15 @@ export const moverRoutes = {
     response: mover.AliveAnswer,
     limit: large,
   }),
+  callReader: route({
+    method: 'post',
+    path: '/mover/tasks/:id/reader',
+    summary: 'Call the mover that reads the source of a task',
+    access: 'mover',
+    params: byUuid,
+    body: mover.CallReader,
+    response: Empty,
+  }),
   stream: route({
     method: 'post',
     path: '/mover/tasks/:id/stream',

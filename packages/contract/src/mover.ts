@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DatabaseFrom, From, LogStart, PointFacts, TableBeside, To } from '@lithodex/kinds';
+import { DatabaseFrom, From, KindName, LogStart, PointFacts, TableBeside, To } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
@@ -12,6 +12,10 @@ export type TargetRef = z.infer<typeof TargetRef>;
 /** A point and where it stands: `target` is read, `others` where that one is away or damaged. */
 export const PointRef = z.object({ taskId: Uuid, seriesId: Uuid, target: TargetRef, others: z.array(TargetRef), root: ByteString });
 export type PointRef = z.infer<typeof PointRef>;
+
+/** A source that another mover reads, which gives what it reads to the one with the task. */
+export const Afar = z.object({ kind: z.literal('afar'), mover: z.string(), of: KindName });
+export type Afar = z.infer<typeof Afar>;
 
 export const BackupWork = z.object({
   type: z.enum(['backup', 'trial']),
@@ -27,7 +31,7 @@ export const BackupWork = z.object({
   moment: Instant,
   include: z.array(z.string()),
   exclude: z.array(z.string()),
-  from: From,
+  from: z.union([From, Afar]),
   /** Where a log begins, and what of it is still needed. */
   logStart: LogStart.nullable().default(null),
   /** Whether its log is taken as well, so that it has to lead on from this point. */
@@ -102,9 +106,14 @@ export const Work = z.discriminatedUnion('type', [
 export type Work = z.infer<typeof Work>;
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 3;
+export const moverLanguage = 4;
 /** A mover that does not say what it speaks is of the time when there was one language. */
-export const Claim = z.object({ mover: MoverName, speaks: Count.default(1) });
+export const Claim = z.object({
+  mover: MoverName,
+  speaks: Count.default(1),
+  /** Whether movers that only read can bring it what they read. */
+  receives: z.boolean().default(false),
+});
 /** Bytes a second at which a task may write to its target, or verify it; null for no limit. */
 const Pace = z.number().positive().nullable();
 export const ClaimedTask = z.object({
@@ -206,6 +215,12 @@ export const PointAdopted = Attempt.extend({ point: FoundPoint, changes: PointTo
 /** A point stands on the target of the copy task now. `stored`: bytes written there for it. */
 export const PointCopied = Attempt.extend({ pointId: Uuid, stored: Bytes, lockedUntil: Instant.nullable() });
 
+/** What lets a mover in at another one, once: both know the key. */
+const Ticket = z.object({ id: Uuid, key: z.string().regex(/^[0-9a-f]{64}$/) });
+const MoverAddress = z.string().min(3).max(300);
+/** Calls the mover that reads the source of a task, to come to an address. */
+export const CallReader = Attempt.extend({ address: MoverAddress, ticket: Ticket });
+
 /** Which of these tasks may still go on; the others have ended for good. */
 export const AliveTasks = Attempt.extend({ tasks: z.array(z.string().max(80)).max(50_000) });
 export const AliveAnswer = z.object({ alive: z.array(z.string()) });
@@ -247,6 +262,15 @@ export type CartridgesNeeded = z.infer<typeof CartridgesNeeded>;
 export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('probe'), folder: ByteString, readAs: z.string().nullable() }),
   z.object({ ask: z.literal('discover'), folder: ByteString, path: ByteString, readAs: z.string().nullable() }),
+  z.object({
+    ask: z.literal('read'),
+    address: MoverAddress,
+    ticket: Ticket,
+    from: From,
+    scripts: Scripts.nullable(),
+    /** What the scripts are told. */
+    task: z.object({ runId: Id, workload: z.string(), source: z.string(), kind: PointKind }),
+  }),
   z.object({ ask: z.literal('systemTest'), from: From }),
   z.object({ ask: z.literal('systemFinds'), from: From }),
   z.object({
@@ -283,6 +307,7 @@ export const Question = z.discriminatedUnion('ask', [
   }),
 ]);
 export type Question = z.infer<typeof Question>;
+export type ReadQuestion = Extract<Question, { ask: 'read' }>;
 export const Asked = z.object({ id: Uuid.nullable(), question: Question.nullable() });
 export const Answer = z.object({ ok: z.boolean(), answer: z.unknown() });
 

@@ -20,6 +20,7 @@ export const Settings = z.object({
       location: z.string(),
       readAs: z.string().nullable(),
       crossFileSystems: z.boolean(),
+      readBy: z.string().nullable().default(null),
       readers: Count.nullable(),
       tags: z.array(Name),
     }),

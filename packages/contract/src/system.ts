@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import { DatabaseCommit, RowsCompared, SystemAddress } from '@lithodex/kinds';
 import { Bytes, EscapedPath, Id, Instant, Name, QueryInstant, Reason, Uuid } from './common';
+import { ReadBy } from './estate';
 
 export { FoundWorkload, PointFacts, SystemAddress, SystemTest, WorkloadFacts } from '@lithodex/kinds';
 
@@ -9,6 +10,7 @@ export const SystemBody = z.object({
   name: Name,
   location: z.string().trim().max(80).default(''),
   address: SystemAddress,
+  readBy: ReadBy,
   secret: z.string().min(1).max(400).nullable(),
 });
 export type SystemBody = z.infer<typeof SystemBody>;
@@ -18,6 +20,7 @@ export const System = z.object({
   name: z.string(),
   location: z.string(),
   address: SystemAddress,
+  readBy: z.string().nullable(),
   credentialEnds: Instant.nullable(),
   /** When it was read last; null while it was not. */
   readAt: Instant.nullable(),

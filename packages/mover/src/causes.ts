@@ -58,6 +58,10 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   NO_KEY: 'Compare the two with a statement of your own.',
   SWAP_REFUSED: 'Nothing was changed.',
   NAME_TOO_LONG: 'Choose a shorter ending for what is put beside. Nothing was changed.',
+  READER_ABSENT: 'Start the mover that stands at the source, and look whether it reaches the mover that keeps. Then retry.',
+  READER_LOST: 'Look at the mover that stands at the source, then retry. What was stored so far is used again.',
+  KEEPER_LOST: 'Look at the mover that keeps, then retry.',
+  LINK_BROKEN: 'Look who has a hand in the mover that stands at the source. Nothing of it was kept.',
   ROWS_DIFFER: 'Nothing was put in place. Retry; if it happens again, restore from another point.',
 };
 
@@ -76,6 +80,9 @@ export function causeOf(error: unknown): Cause {
   if (error instanceof SourceError) return { code: error.code, message: error.message, remedy: sourceRemedies[error.code] };
   if (error instanceof ScriptError) return { code: error.code, message: error.message, remedy: scriptRemedies[error.code] };
   const code = systemCode(error);
+  // one that ran beside the source, at another mover
+  if (code !== undefined && code in scriptRemedies)
+    return { code, message: (error as Error).message, remedy: scriptRemedies[code as ScriptErrorCode] };
   if (code === 'ENOENT' || code === 'ENOTDIR')
     return {
       code: 'SOURCE_VANISHED',

@@ -1,5 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { hostname } from 'node:os';
+import path from 'node:path';
 import { parseArgs } from 'node:util';
 import { endOnFault, privateAddressesSetting } from '@lithodex/net';
 import { pino } from 'pino';
@@ -16,17 +17,22 @@ const { values } = parseArgs({
     join: { type: 'string' },
     scripts: { type: 'string' },
     bounds: { type: 'string' },
+    receive: { type: 'string' },
     'log-level': { type: 'string' },
   },
 });
-if (!values.server || !values['token-file'] || !values.keys)
-  throw new Error('usage: mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR] [--bounds FILE]');
+if (!values.server || !values['token-file'])
+  throw new Error(
+    'usage: mover --server URL --token-file FILE [--keys DIR] [--name NAME] [--join CODE] [--receive HOST:PORT] [--scripts DIR] [--bounds FILE]',
+  );
 const name = values.name ?? hostname();
 if (values.join) await join(values.server, values.join, name, values['token-file']);
+// a mover that only reads has no keys
+const keysFolder = values.keys ?? path.join(path.dirname(values['token-file']), 'keys');
 const { bounds, privateAddresses } = boundsOf({
   file: values.bounds,
   tokenFile: values['token-file'],
-  keysFolder: values.keys,
+  keysFolder,
   scripts: values.scripts,
 });
 process.env[privateAddressesSetting] = privateAddresses ? 'yes' : 'no';
@@ -36,14 +42,15 @@ const mover = new Mover(
   {
     server: values.server,
     token: readFileSync(values['token-file'], 'utf8').trim(),
-    keysFolder: values.keys,
+    keysFolder,
     name,
     scripts: values.scripts,
     bounds,
+    receive: values.receive,
   },
   log,
 );
-mover.start();
+await mover.start();
 
 const patienceMs = 10_000;
 const stop = () => {

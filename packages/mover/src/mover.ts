@@ -6,6 +6,8 @@ import { moverLanguage } from '@lithodex/contract';
 import { endThread, threadFile } from '@lithodex/engine';
 import { ServerApi, ServerError } from './api';
 import { hardware, hostSample } from './host-meter';
+import { Receiver } from './receiver';
+import { SourceReaders } from './source-readers';
 import { TaskRunner, type MoverOptions } from './task-runner';
 import type { FromThread, ThreadStart, ToThread } from './task-thread';
 
@@ -22,6 +24,8 @@ export class Mover {
   private readonly api: ServerApi;
   private readonly runners: TaskRunner[];
   private questions: Worker;
+  private readonly receiver: Receiver | undefined;
+  private readonly readers: SourceReaders;
   /** Questions the thread has and has not answered yet. */
   private readonly asked = new Set<string>();
   private readonly gone = new AbortController();
@@ -35,13 +39,15 @@ export class Mover {
     this.api = new ServerApi(options.server, options.token);
     // every loop listens
     setMaxListeners(0, this.gone.signal);
-    this.runners = Array.from({ length: mostTasks }, () => new TaskRunner(options, log));
+    this.receiver = options.receive === undefined ? undefined : new Receiver(options.receive, log);
+    this.readers = new SourceReaders({ ...options, receive: options.receive }, log);
+    this.runners = Array.from({ length: mostTasks }, () => new TaskRunner(options, log, this.receiver));
     this.questions = this.questionThread();
   }
 
   /** A thread that answers questions. One that breaks says so for what it had, and another takes its place. */
   private questionThread(): Worker {
-    const data: ThreadStart = { ...this.options, stop: new SharedArrayBuffer(4) };
+    const data: ThreadStart = { ...this.options, receive: undefined, stop: new SharedArrayBuffer(4) };
     const thread = new Worker(threadFile('task-thread'), { workerData: data });
     thread.on('message', (message: FromThread) => {
       if (message.type === 'answer') this.answer(message.id, message.ok, message.answer);
@@ -59,7 +65,9 @@ export class Mover {
     void this.api.call('answer', { ok, answer }, id).catch(() => undefined);
   }
 
-  start(): void {
+  /** Throws what the system refuses where others are to reach it. */
+  async start(): Promise<void> {
+    await this.receiver?.listen();
     this.loops = [...this.runners.map((runner, i) => this.workLoop(runner, i)), this.questionLoop(), this.beatLoop()];
   }
 
@@ -85,7 +93,7 @@ export class Mover {
       }
       const { task } = await this.api.call(
         'claim',
-        { mover: this.options.name, speaks: moverLanguage },
+        { mover: this.options.name, speaks: moverLanguage, receives: this.receiver !== undefined },
         undefined,
         AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
       );
@@ -114,7 +122,9 @@ export class Mover {
         undefined,
         AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
       );
-      if (asked.id && asked.question) {
+      if (asked.id && asked.question?.ask === 'read') {
+        this.answer(asked.id, this.readers.begin(asked.question), { message: 'It reads as many sources as it can.' });
+      } else if (asked.id && asked.question) {
         this.asked.add(asked.id);
         this.questions.postMessage({ type: 'question', id: asked.id, question: asked.question } satisfies ToThread);
       }
@@ -125,7 +135,8 @@ export class Mover {
   async stop(): Promise<void> {
     this.stopping = true;
     this.gone.abort();
-    await Promise.all([...this.runners.map((r) => r.close()), endThread(this.questions)]);
+    this.receiver?.close();
+    await Promise.all([...this.runners.map((r) => r.close()), this.readers.close(), endThread(this.questions)]);
     void Promise.allSettled(this.loops);
   }
 }

@@ -5,6 +5,7 @@ import { RateMeter, timeLeft } from '@lithodex/core';
 import { endThread, Pace, threadFile } from '@lithodex/engine';
 import type { ClaimedTask, MoverLine, Progress } from '@lithodex/contract';
 import { ServerApi, ServerError } from './api';
+import type { Receiver } from './receiver';
 import type { FromThread, TaskEnd, ThreadStart, ToThread } from './task-thread';
 
 export interface MoverOptions {
@@ -14,6 +15,8 @@ export interface MoverOptions {
   readonly name: string;
   /** Folder of the scripts that policies may name. */
   readonly scripts: string | undefined;
+  /** Where movers that only read reach this one, as host:port; undefined where they do not. */
+  readonly receive?: string | undefined;
   /** What it may do on its host. */
   readonly bounds: HostBounds;
 }
@@ -35,12 +38,13 @@ export class TaskRunner {
   constructor(
     private readonly options: MoverOptions,
     private readonly log: Logger,
+    private readonly receiver: Receiver | undefined,
   ) {
     this.api = new ServerApi(options.server, options.token);
   }
 
   private thread(): Worker {
-    const data: ThreadStart = { ...this.options, stop: this.stop.buffer, pace: this.paceMemory };
+    const data: ThreadStart = { ...this.options, receive: this.options.receive, stop: this.stop.buffer, pace: this.paceMemory };
     this.worker ??= new Worker(threadFile('task-thread'), { workerData: data });
     return this.worker;
   }
@@ -117,6 +121,8 @@ export class TaskRunner {
       };
       const receive = (message: FromThread) => {
         if (message.type === 'end') finish(message.end);
+        else if (message.type === 'expect') this.receiver?.expect(message.expected);
+        else if (message.type === 'forget') this.receiver?.forget(message.id);
         else onMessage(message);
       };
       const fail = (error: Error) => {

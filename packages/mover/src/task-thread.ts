@@ -6,6 +6,7 @@ import {
   type MoverLine,
   type Progress,
   type Question,
+  type ReadQuestion,
   type Work,
   type WorkType,
 } from '@lithodex/contract';
@@ -13,19 +14,20 @@ import { closePools, HostLimits, type HostBounds } from '@lithodex/connectors';
 import { EngineError, served, systemCode } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { causeOf } from './causes';
+import type { Expected } from './receiver';
 import { runAdopt } from './work/adopt';
 import { runBackup, runTrial } from './work/backup';
 import { runCopy } from './work/copy';
 import { runDownload } from './work/download';
 import { runExpire } from './work/expire';
 import { answerQuestion } from './work/questions';
+import { readSource } from './work/read-source';
 import { runPrune } from './work/prune';
 import { runVerify } from './work/verify';
 import { runRestore } from './work/restore';
-import { withScripts } from './work/with-scripts';
 import { Stores } from './work/stores';
 import { targetsOf, targetsRead } from './work/targets-of';
-import { noCounts, type TaskContext, type TaskResult } from './work/task-context';
+import { noCounts, type Receiving, type TaskContext, type TaskResult } from './work/task-context';
 
 export interface ThreadStart {
   readonly server: string;
@@ -33,6 +35,8 @@ export interface ThreadStart {
   readonly keysFolder: string;
   readonly scripts: string | undefined;
   readonly bounds: HostBounds;
+  /** Where other movers reach this one; undefined where they do not. */
+  readonly receive: string | undefined;
   /** One Int32: 0 go on, 1 stop. */
   readonly stop: SharedArrayBuffer;
   /** Memory of the {@link Pace} of its task. */
@@ -40,7 +44,9 @@ export interface ThreadStart {
 }
 
 export type ToThread =
-  { readonly type: 'task'; readonly task: ClaimedTask } | { readonly type: 'question'; readonly id: string; readonly question: Question };
+  | { readonly type: 'task'; readonly task: ClaimedTask }
+  | { readonly type: 'question'; readonly id: string; readonly question: Question }
+  | { readonly type: 'read'; readonly question: ReadQuestion };
 
 export interface TaskEnd {
   readonly outcome: 'done' | 'failed' | 'stopped';
@@ -53,6 +59,9 @@ export interface TaskEnd {
 export type FromThread =
   | { readonly type: 'log'; readonly line: MoverLine }
   | { readonly type: 'progress'; readonly progress: Omit<Progress, 'rate' | 'leftMs'> }
+  | { readonly type: 'expect'; readonly expected: Expected }
+  | { readonly type: 'forget'; readonly id: string }
+  | { readonly type: 'read'; readonly failed: string }
   | { readonly type: 'end'; readonly end: TaskEnd }
   | { readonly type: 'answer'; readonly id: string; readonly ok: boolean; readonly answer: unknown };
 
@@ -67,7 +76,7 @@ const say = (message: FromThread) => {
 const progressEveryMs = 200;
 
 const runners: { readonly [T in WorkType]: (ctx: TaskContext, work: Extract<Work, { type: T }>) => Promise<TaskResult> } = {
-  backup: (ctx, work) => withScripts(ctx, work, () => runBackup(ctx, work)),
+  backup: runBackup,
   trial: runTrial,
   restore: runRestore,
   download: runDownload,
@@ -99,6 +108,7 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
     stores,
     limits,
     scripts: start.scripts,
+    receive: start.receive === undefined ? undefined : receivingAt(start.receive),
     log: (line) => {
       say({ type: 'log', line });
     },
@@ -127,6 +137,16 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
   }
 }
 
+const receivingAt = (address: string): Receiving => ({
+  address,
+  expect: (expected) => {
+    say({ type: 'expect', expected });
+  },
+  forget: (id) => {
+    say({ type: 'forget', id });
+  },
+});
+
 /** Gives up what is running and ends the threads kept for later runs. */
 async function leave(): Promise<void> {
   Atomics.store(stop, 0, 1);
@@ -140,6 +160,15 @@ served((message: ToThread) => {
     running = runTask(message.task).then((end) => {
       say({ type: 'end', end });
     });
+  else if (message.type === 'read')
+    running = readSource(message.question, { limits, scripts: start.scripts, stopped: () => Atomics.load(stop, 0) !== 0 }).then(
+      () => {
+        say({ type: 'read', failed: '' });
+      },
+      (error: unknown) => {
+        say({ type: 'read', failed: String(error) });
+      },
+    );
   else
     answerQuestion(message.question, stores, limits).then(
       (answer) => {

@@ -72,7 +72,8 @@ export class CrunchPool implements CapturePool {
       this.answers.delete(reply.id);
     } else if (reply.type === 'blocks' || reply.type === 'segment') {
       if (reply.type === 'segment' && reply.done.memory.byteLength === segmentBytes) this.memory.push(reply.done.memory);
-      this.waiting.get(reply.id)!.resolve(reply.done);
+      // nobody waits any more where another thread has failed
+      this.waiting.get(reply.id)?.resolve(reply.done);
       this.waiting.delete(reply.id);
     } else if (reply.type === 'pack') this.onPack(PackToc.decode(new ByteReader(Buffer.from(reply.toc.buffer))));
     else if (reply.type === 'finished') this.finished.push(reply.counts);

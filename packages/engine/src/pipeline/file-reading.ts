@@ -195,7 +195,6 @@ export abstract class FileReading {
       after.ctimeSeconds !== before.ctimeSeconds
     );
   }
-
 }
 
 /** What the system says of one file concerns that file; the rest ends the work. */

@@ -1,15 +1,31 @@
 import type { BackupWork, PointTotals } from '@lithodex/contract';
 import { countOf, formatBytes } from '@lithodex/core';
-import { connectorOf, factsOf, machinePoint } from '@lithodex/connectors';
+import { captureThrough, connectorOf, factsOf, machinePoint, surveyThrough, type Surveyed, type SurveyContext } from '@lithodex/connectors';
 import { EngineError } from '@lithodex/engine';
-import { kinds } from '@lithodex/kinds';
+import { kinds, type KindName } from '@lithodex/kinds';
 import { CatalogLoader, type Changes } from './catalog-loader';
 import { scriptFile } from './script';
 import { takePoint, type TakenPoint } from './take-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
+import { throughReader } from './through-reader';
+import { withScripts, type ScriptTask } from './with-scripts';
+
+/** Takes a point between the scripts of the policy. Those of a source that another mover reads run there. */
+export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
+  const scripts = work.from.kind === 'afar' ? null : work.scripts;
+  const { result, afterFailed } = await withScripts(ctx, scripts, scriptTask(ctx.task.runId, work), () => storePoint(ctx, work));
+  return afterFailed ? { ...result, counts: { ...result.counts, warnings: result.counts.warnings + 1 } } : result;
+}
+
+const scriptTask = (runId: number, { workload, kind }: BackupWork): ScriptTask => ({
+  runId,
+  workload: workload.name,
+  source: workload.source,
+  kind,
+});
 
 /** Takes a point, loads what changed into the catalog and makes the point visible. */
-export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
+async function storePoint(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
   const store = await ctx.stores.of(work.target);
   const started = Date.now();
   let missing = 0;
@@ -20,6 +36,7 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
     store,
     { ...work, taskId: ctx.task.id },
     {
+      afar: (mover, afar) => throughReader(ctx, mover, (stream) => captureThrough(stream, store, afar)),
       now: () => ctx.task.serverNow + (Date.now() - started),
       alive: async (tasks) => (await ctx.api.insist('aliveTasks', { attempt: ctx.task.attempt, tasks }, ctx.task.id, ctx.stopped)).alive,
       warn: ({ missing: isMissing, ...said }) => {
@@ -89,10 +106,13 @@ export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<Tas
   };
 }
 
+/** The kind of workload that is read, here or elsewhere. */
+const kindOf = ({ from }: BackupWork): KindName => (from.kind === 'afar' ? from.of : from.kind);
+
 function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complete: boolean): PointTotals {
   const { totals, moment, kind, warnings, lockedUntil = null, base = null } = taken.root;
   const own = taken.root.content.changes;
-  const judged = own ? { ...changes, ...own, turnedRandom: 0, renamed: 0, of: kinds[work.from.kind].changesIn } : changes;
+  const judged = own ? { ...changes, ...own, turnedRandom: 0, renamed: 0, of: kinds[kindOf(work)].changesIn } : changes;
   return {
     ...totals,
     lockedUntil,
@@ -111,7 +131,7 @@ function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complet
 /** Looks at everything a backup would, moves nothing. */
 export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
   ctx.phase('looking');
-  for (const name of [work.scripts?.before, work.scripts?.after]) if (name) scriptFile(ctx.scripts, name);
+  if (work.from.kind !== 'afar') for (const name of [work.scripts?.before, work.scripts?.after]) if (name) scriptFile(ctx.scripts, name);
   const store = await ctx.stores.of(work.target);
   const room = await store.target.room();
   ctx.log({
@@ -121,22 +141,26 @@ export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<Task
     message: `the target opens with its key${room.free === null ? '' : ` and has ${formatBytes(room.free)} free`}`,
   });
   const { include, exclude, from } = work;
-  const { warnings, missing, ...found } = await connectorOf(from.kind).survey(
-    {
-      include,
-      exclude,
-      limits: ctx.limits,
-      free: room.free,
-      warn: ({ code, path, message }) => {
-        ctx.log({ level: 'warning', code, path, message });
-      },
-      say: (level, said) => {
-        ctx.log({ level, ...said });
-      },
-      stopped: ctx.stopped,
+  const survey: SurveyContext = {
+    include,
+    exclude,
+    limits: ctx.limits,
+    free: room.free,
+    warn: ({ code, path, message }) => {
+      ctx.log({ level: 'warning', code, path, message });
     },
-    from,
-  );
+    say: (level, said) => {
+      ctx.log({ level, ...said });
+    },
+    stopped: ctx.stopped,
+  };
+  const { warnings, missing, ...found } = await surveyed(ctx, from, survey);
   if (ctx.stopped()) throw new EngineError('STOPPED');
   return { counts: { ...noCounts, ...found, warnings, missing }, bytes: 0 };
+}
+
+function surveyed(ctx: TaskContext, from: BackupWork['from'], survey: SurveyContext): Promise<Surveyed> {
+  if (from.kind !== 'afar') return connectorOf(from.kind).survey(survey, from);
+  const now = () => ctx.task.serverNow;
+  return throughReader(ctx, from.mover, (stream) => surveyThrough(stream, { ...survey, now, taskId: ctx.task.id }));
 }

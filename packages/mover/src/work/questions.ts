@@ -42,6 +42,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return probe(question.folder, question.readAs, limits);
     case 'discover':
       return discover(question.folder, question.path, question.readAs, limits).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
+    case 'read':
+      throw new Error('sources are read in threads of their own');
     case 'systemTest':
       return systemOf(question.from).test(question.from);
     case 'systemFinds':

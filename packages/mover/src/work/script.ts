@@ -4,7 +4,7 @@ import path from 'node:path';
 import type { Readable } from 'node:stream';
 import { setTimeout as pause } from 'node:timers/promises';
 import { EngineError } from '@lithodex/engine';
-import type { TaskContext } from './task-context';
+import type { ScriptHost } from './with-scripts';
 
 export type ScriptErrorCode = 'SCRIPT_REFUSED' | 'SCRIPT_FAILED' | 'SCRIPT_TOO_LONG';
 
@@ -62,7 +62,7 @@ async function* linesOf(stream: Readable): AsyncGenerator<string> {
  * stopped: it and what it started are ended then.
  */
 export async function runScript(
-  ctx: Pick<TaskContext, 'log' | 'stopped' | 'scripts'>,
+  ctx: Omit<ScriptHost, 'phase'>,
   name: string,
   minutes: number,
   told: Readonly<Record<string, string>>,

@@ -1,4 +1,4 @@
-import { connectorOf, OpenStore, type CaptureContext, type PointContent } from '@lithodex/connectors';
+import { connectorOf, OpenStore, type AfarContext, type CaptureContext, type PointContent } from '@lithodex/connectors';
 import {
   EngineError,
   encodeTop,
@@ -11,13 +11,14 @@ import {
   type Store,
   type TreeEntry,
 } from '@lithodex/engine';
+import type { Afar } from '@lithodex/contract';
 import type { From, LogStart } from '@lithodex/kinds';
 
 export interface PointRequest {
   readonly taskId: string;
   readonly seriesId: string;
   readonly workload: Root['workload'];
-  readonly from: From;
+  readonly from: From | Afar;
   readonly kind: Root['kind'];
   /** Task id of the series' newest point in the catalog. */
   readonly previous: string | null;
@@ -35,6 +36,8 @@ export interface PointRequest {
 }
 
 export interface PointHooks extends Pick<CaptureContext, 'limits' | 'alive' | 'now' | 'warn' | 'note' | 'progress' | 'stopped'> {
+  /** Captures through the mover that reads the source, where that is another one. */
+  readonly afar?: (mover: string, ctx: AfarContext) => Promise<PointContent>;
   /** What has been read again on the target, for a point that is put together there; `chunks` once all of it has. */
   readonly onReadAgain?: (read: { readonly bytes: number; readonly chunks: number | undefined }) => void;
   /** The target refused the lock that was asked for. */
@@ -112,8 +115,7 @@ function contentOf(
   if (request.kind === 'synthetic' && base) return putTogether(store, base, hooks);
   const { taskId, kind, include, exclude, fresh = false, from, logStart = null, logged = false } = request;
   const { limits, alive, now, warn, note, progress, stopped } = hooks;
-  const ctx = {
-    store: new OpenStore(store),
+  const ctx: AfarContext = {
     taskId,
     kind,
     logStart,
@@ -123,7 +125,6 @@ function contentOf(
     fresh,
     include,
     exclude,
-    limits,
     alive,
     now,
     warn,
@@ -131,7 +132,9 @@ function contentOf(
     progress,
     stopped,
   };
-  return connectorOf(from.kind).capture(ctx, from);
+  if (from.kind !== 'afar') return connectorOf(from.kind).capture({ ...ctx, store: new OpenStore(store), limits }, from);
+  if (!hooks.afar) throw new Error('nobody reads this source for others');
+  return hooks.afar(from.mover, ctx);
 }
 
 /** The newest point once more as a full: nothing is asked of the source, everything it needs is read again on the target. */

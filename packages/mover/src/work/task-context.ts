@@ -1,7 +1,15 @@
 import type { ClaimedTask, Finish, MoverLine, Progress } from '@lithodex/contract';
 import type { HostLimits } from '@lithodex/connectors';
 import type { ServerApi } from '../api';
+import type { Expected } from '../receiver';
 import type { Stores } from './stores';
+
+/** The address of this mover for others, and who is expected there. */
+export interface Receiving {
+  readonly address: string;
+  readonly expect: (expected: Expected) => void;
+  readonly forget: (id: string) => void;
+}
 
 /** What a task works with in its thread. */
 export interface TaskContext {
@@ -11,6 +19,8 @@ export interface TaskContext {
   readonly limits: HostLimits;
   /** Folder of the scripts that policies may name; none when it was not given. */
   readonly scripts: string | undefined;
+  /** Where movers that only read can come; undefined where none can. */
+  readonly receive: Receiving | undefined;
   readonly log: (line: MoverLine) => void;
   /** Rate and time left are filled in by the main thread. */
   readonly progress: (progress: Omit<Progress, 'rate' | 'leftMs'>) => void;

@@ -1,43 +1,63 @@
-import type { BackupWork } from '@lithodex/contract';
+import type { MoverLine, Scripts } from '@lithodex/contract';
 import { runScript, ScriptError } from './script';
-import type { TaskContext, TaskResult } from './task-context';
+
+/** What scripts run with. */
+export interface ScriptHost {
+  /** Folder of the scripts that policies may name; none when it was not given. */
+  readonly scripts: string | undefined;
+  readonly log: (line: MoverLine) => void;
+  readonly stopped: () => boolean;
+  readonly phase: (name: string) => void;
+}
+
+/** What scripts are told of the task. */
+export interface ScriptTask {
+  readonly runId: number;
+  readonly workload: string;
+  readonly source: string;
+  readonly kind: string;
+}
 
 /**
- * A backup between its scripts. One that fails before keeps the backup from being taken; the one after runs in any case and is told how it went, and when it fails the point stays, with a
- * remark.
+ * The work between its scripts. One that fails before keeps it from being done; the one after runs in any case and is told how it went, and when it fails the work stands all the same:
+ * `afterFailed` is told.
  */
-export async function withScripts(ctx: TaskContext, work: BackupWork, take: () => Promise<TaskResult>): Promise<TaskResult> {
-  const { before = null, after = null, minutes = 0 } = work.scripts ?? {};
+export async function withScripts<T>(
+  host: ScriptHost,
+  scripts: Scripts | null,
+  task: ScriptTask,
+  take: () => Promise<T>,
+): Promise<{ readonly result: T; readonly afterFailed: boolean }> {
+  const { before = null, after = null, minutes = 0 } = scripts ?? {};
   const told = {
-    LITHODEX_RUN: String(ctx.task.runId),
-    LITHODEX_WORKLOAD: work.workload.name,
-    LITHODEX_SOURCE: work.workload.source,
-    LITHODEX_KIND: work.kind,
+    LITHODEX_RUN: String(task.runId),
+    LITHODEX_WORKLOAD: task.workload,
+    LITHODEX_SOURCE: task.source,
+    LITHODEX_KIND: task.kind,
   };
   const runAfter = async (outcome: 'done' | 'failed'): Promise<boolean> => {
     if (!after) return true;
-    ctx.phase('script after');
+    host.phase('script after');
     try {
-      await runScript(ctx, after, minutes, { ...told, LITHODEX_OUTCOME: outcome });
+      await runScript(host, after, minutes, { ...told, LITHODEX_OUTCOME: outcome });
       return true;
     } catch (error) {
       if (!(error instanceof ScriptError)) throw error;
-      ctx.log({ level: 'warning', code: error.code, path: '', message: error.message });
+      host.log({ level: 'warning', code: error.code, path: '', message: error.message });
       return false;
     }
   };
-  let result: TaskResult;
+  let result: T;
   try {
     if (before) {
-      ctx.phase('script before');
-      await runScript(ctx, before, minutes, told);
+      host.phase('script before');
+      await runScript(host, before, minutes, told);
     }
     result = await take();
   } catch (error) {
     // a stopped task is over at once
-    if (!ctx.stopped()) await runAfter('failed');
+    if (!host.stopped()) await runAfter('failed');
     throw error;
   }
-  if (await runAfter('done')) return result;
-  return { ...result, counts: { ...result.counts, warnings: result.counts.warnings + 1 } };
+  return { result, afterFailed: !(await runAfter('done')) };
 }

@@ -328,6 +328,10 @@ CREATE TABLE sign_in_place (person_id INT UNSIGNED NOT NULL, address VARCHAR(60)
 /** What points of other kinds than folders and machines say. */
 const pointFacts = 'ALTER TABLE point ADD facts JSON NULL;';
 
+/** A source may be read by one mover alone. */
+const sourceReaders = `
+ALTER TABLE source ADD read_by VARCHAR(80) NULL`;
+
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
@@ -368,4 +372,5 @@ export const migrations: Migration[] = [
   { name: '0031-sign-in', up: signInOfNew },
   { name: '0032-one-restore', up: oneRestore },
   { name: '0033-point-facts', up: (k) => runAll(k, pointFacts) },
+  { name: '0034-source-readers', up: (k) => runAll(k, sourceReaders) },
 ];

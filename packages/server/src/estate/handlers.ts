@@ -35,7 +35,7 @@ type EstateHandlers = Pick<
 const clean = (folder: string) => (folder.length > 1 ? folder.replace(/\/+$/, '') : folder);
 
 async function test(deps: Deps, body: SourceBody): Promise<ConnectionTest> {
-  const answer = await deps.movers.ask({ ask: 'probe', folder: bytesOfText(clean(body.folder)), readAs: body.readAs }, 60_000);
+  const answer = await deps.movers.ask({ ask: 'probe', folder: bytesOfText(clean(body.folder)), readAs: body.readAs }, 60_000, body.readBy);
   return { ...answer, findings: answer.findings.map((f) => ({ ...f, path: escapePath(f.path) })) };
 }
 
@@ -54,6 +54,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     folder: Buffer.from(clean(body.folder)),
     location: body.location,
     read_as: body.readAs,
+    read_by: body.readBy,
     cross_fs: body.crossFileSystems,
   });
   const checkName = async (name: string, own: number | null) => {
@@ -149,11 +150,13 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     },
 
     async discover({ params, query }): Promise<Discovered> {
-      type Source = { folder: Buffer; read_as: string | null };
-      const source = found(await db('source').where({ id: params.id, kind: 'files' }).first<Source | undefined>('folder', 'read_as'));
+      type Source = { folder: Buffer; read_as: string | null; read_by: string | null };
+      const source = found(
+        await db('source').where({ id: params.id, kind: 'files' }).first<Source | undefined>('folder', 'read_as', 'read_by'),
+      );
       const root = source.folder.toString('latin1');
       const path = pathOf(query.path);
-      const rows = await deps.movers.ask({ ask: 'discover', folder: root, path, readAs: source.read_as });
+      const rows = await deps.movers.ask({ ask: 'discover', folder: root, path, readAs: source.read_as }, undefined, source.read_by);
       const assigned = await db('assignment as a')
         .join('workload as w', 'w.id', 'a.workload_id')
         .where('w.source_id', params.id)

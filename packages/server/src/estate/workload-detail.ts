@@ -19,7 +19,12 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
   const facts = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
     .where('w.id', id)
-    .first<{ frozen: 0 | 1; read_as: string | null; readers: number | null }>('w.frozen', 's.read_as', 's.readers');
+    .first<{ frozen: 0 | 1; read_as: string | null; read_by: string | null; readers: number | null }>(
+      'w.frozen',
+      's.read_as',
+      's.read_by',
+      's.readers',
+    );
   const series = await db('series').where({ workload_id: id }).orderBy('no').select<SeriesRow[]>();
   const places = await db('target').select<Place[]>('id', 'name', 'location', 'folder', 'address');
   const targets = new Map(places.map((t) => [t.id, t.name]));
@@ -50,6 +55,7 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
   return {
     ...row,
     readAs: facts.read_as,
+    readBy: facts.read_by,
     readers: facts.readers,
     frozen: facts.frozen === 1,
     seriesId: series[0]?.id ?? null,

@@ -22,15 +22,23 @@ const placeOfTask = `IF(t.type IN (${reading}),
   (SELECT COALESCE(JSON_VALUE(w.facts, '$.location'), s.location) FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id),
   (SELECT g.location FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')))`;
 
-/** The system whose credentials a task `t` carries; NULL for none. */
+/** The system whose credentials a task `t` carries; NULL for none: the mover that was named to read a source gets them besides. */
 const systemOfTask = `IF(t.type = 'restore', COALESCE(JSON_VALUE(t.work, '$.to.platformId'), JSON_VALUE(t.work, '$.to.sourceId')),
-  (SELECT s.id FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id AND s.kind <> 'files' AND t.type IN (${reading})))`;
+  (SELECT s.id FROM workload w JOIN source s ON s.id = w.source_id
+   WHERE w.id = t.workload_id AND s.kind <> 'files' AND s.read_by IS NULL AND t.type IN (${reading})))`;
 
-/** Gives the first waiting task (by priority, then by how near its data is, then by age) whose series is free, and that its duties cover, to a mover, with a lease. */
-export async function claimTask(deps: Deps, mover: string, actor: Actor): Promise<ClaimedTask | undefined> {
+/** The only mover that reads the source of a task `t`; NULL for any. */
+const readerOfTask = `(SELECT s.read_by FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id AND t.type IN (${reading}))`;
+
+/**
+ * Gives the first waiting task (by priority, then by how near its data is, then by age) whose series is free, and that its duties cover, to a mover, with a lease. `receives`: movers that only read
+ * can bring it what they read.
+ */
+export async function claimTask(deps: Deps, mover: string, receives: boolean, actor: Actor): Promise<ClaimedTask | undefined> {
   const { tokenId, duties, systems } = actor;
   const { drained, place } = await moverTerms(deps.db, mover);
   if (drained) return undefined;
+  const readers = [mover, ...(receives ? deps.movers.readersOnly() : [])];
   const claimed = await inTransaction(deps.db, async (trx) => {
     const task = await trx('task as t')
       .where('t.state', 'waiting')
@@ -54,6 +62,7 @@ export async function claimTask(deps: Deps, mover: string, actor: Actor): Promis
           .whereRaw("JSON_VALUE(a.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')")
           .whereRaw(`((a.type = 'adopt' AND t.type IN (${changing})) OR (t.type = 'adopt' AND a.type IN (${changing})))`),
       )
+      .whereRaw(`COALESCE(${readerOfTask}, ?) IN (${readers.map(() => '?').join(', ')})`, [mover, ...readers])
       .modify((q) => {
         if (systems !== null)
           void q.whereRaw(`COALESCE(${systemOfTask}, 0) IN (${['0', ...systems.map(() => '?')].join(', ')})`, [...systems]);
@@ -74,7 +83,7 @@ export async function claimTask(deps: Deps, mover: string, actor: Actor): Promis
     const now = deps.clock.now();
     if (task.type === 'adopt' && task.ordinal !== null && task.series_no !== null) await unload(trx, task.series_no, task.ordinal);
     const ordinal = task.type === 'backup' ? await reserveOrdinal(trx, task) : null;
-    const work = await workOf(trx, deps.secrets, task, now);
+    const work = await workOf(trx, deps.secrets, task, now, mover);
     await trx('task')
       .where({ id: task.id })
       .update({

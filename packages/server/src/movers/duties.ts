@@ -11,6 +11,7 @@ export type Duty = (typeof duties)[number];
 const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   probe: ['capture'],
   discover: ['capture'],
+  read: ['capture'],
   systemTest: ['capture'],
   compareRows: ['capture'],
   swapTables: ['capture'],
@@ -43,6 +44,8 @@ export function workFor(held: readonly Duty[]): WorkType[] {
 /** What a mover is entitled to. */
 export interface Asked {
   readonly duties: readonly Duty[];
+  /** The only mover that may use its token; null: any. */
+  readonly mover: string | null;
   /** Sources whose credentials it is given; null: all. */
   readonly systems: readonly number[] | null;
 }
@@ -54,8 +57,20 @@ function systemOf(question: Question): number | null | undefined {
 }
 
 /** Whether a question is covered: by the duties, and by the systems where it carries what opens one. */
-export function mayAnswer({ duties: held, systems }: Asked, question: Question): boolean {
+export function mayAnswer(asked: Asked, question: Question): boolean {
+  const { duties: held, systems } = asked;
   if (!covers(held, ofQuestion[question.ask])) return false;
   const opens = systemOf(question);
   return systems === null || opens === undefined || (opens !== null && systems.includes(opens));
+}
+
+/** Whether a mover may answer about a source that it was named for, whatever other systems it is given: a name alone is no proof where the token only captures. */
+export function mayAnswerAs(asked: Asked, name: string, question: Question): boolean {
+  if (asked.mover !== name) return mayAnswer(asked, question) && asked.duties.includes('keep');
+  return covers(asked.duties, ofQuestion[question.ask]);
+}
+
+/** Whether this is a mover that reads the sources it was named for and keeps nothing: what others can read it is not asked about. */
+export function readsOnly({ mover, duties: held }: Asked, name: string): boolean {
+  return mover === name && held.includes('capture') && !held.includes('keep');
 }

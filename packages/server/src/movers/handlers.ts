@@ -7,7 +7,8 @@ import { loadBatch, unload } from '../catalog/load';
 import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
-import { settleRun } from '../runs/queue';
+import { settleRun, type BackupPlan } from '../runs/queue';
+import { fromJson } from '../db/json';
 import { RateBook } from '../runs/run-rates';
 import { expireSeries } from '../runs/expiry';
 import { followUp, settleCopy } from './follow-up';
@@ -17,6 +18,7 @@ import { makeVisible } from './commit-point';
 import { paceOfTask } from './pace';
 import { cutOff, endedBy } from './leases';
 import { heldTask } from './running-task';
+import { fromOf, sourceOf } from './kinds-of-place';
 
 type MoverHandlers = Pick<
   Handlers,
@@ -29,6 +31,7 @@ type MoverHandlers = Pick<
   | 'adoptPoint'
   | 'pointAdopted'
   | 'sendRestored'
+  | 'callReader'
   | 'stream'
   | 'finishTask'
   | 'questions'
@@ -67,7 +70,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       const gone = goneSignal(deps, actor, res);
       const mover = understood(deps, body, actor);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
-        const task = await claimTask(deps, mover, actor);
+        const task = await claimTask(deps, mover, body.receives, actor);
         if (task || Date.now() >= until || deps.movers.stopping) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);
       }
@@ -180,6 +183,21 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       await heldTask(db, params.id, body.attempt, actor, ['prune', 'backup']);
       const rows = await db('task').whereIn('id', body.tasks).whereIn('state', ['waiting', 'running']).select<{ id: string }[]>('id');
       return { alive: rows.map((r) => r.id) };
+    },
+
+    async callReader({ params, body, actor }) {
+      const task = await heldTask(db, params.id, body.attempt, actor, ['backup', 'trial']);
+      const asked = await inTransaction(db, async (trx) => {
+        const workload = await sourceOf(trx, task.workload_id!);
+        if (workload.read_by === null) throw new ApiError('NOT_NOW', undefined, 'No other mover reads this source any more.');
+        const { scripts = null, kind } = fromJson<BackupPlan>(task.work);
+        const from = await fromOf(trx, deps.secrets, workload);
+        const told = { runId: task.run_id, workload: workload.name, source: workload.source, kind };
+        const { address, ticket } = body;
+        return { by: workload.read_by, question: { ask: 'read', address, ticket, from, scripts, task: told } as const };
+      });
+      await deps.movers.ask(asked.question, undefined, asked.by);
+      return {};
     },
 
     async stream({ params, req, res, actor }) {

@@ -17,6 +17,7 @@ export interface WorkloadSource extends Pick<PlatformRow, 'address' | 'secret'> 
   readonly source: string;
   readonly folder: Buffer;
   readonly read_as: string | null;
+  readonly read_by: string | null;
   readonly cross_fs: 0 | 1;
   readonly outer_id: string | null;
   readonly facts: unknown;
@@ -36,6 +37,7 @@ export async function sourceOf(trx: Knex.Transaction, workloadId: number): Promi
       's.name as source',
       's.folder',
       's.read_as',
+      's.read_by',
       's.cross_fs',
       's.address',
       's.secret',

@@ -1,4 +1,5 @@
 import { randomBytes } from 'node:crypto';
+import { formatFirst } from '@lithodex/core';
 import type { Hardware, HostSample, KnownMover } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { appendAudit } from '../audit/trail';
@@ -177,6 +178,16 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
     async forgetMover({ params: { id }, actor }) {
       if (deps.movers.present().includes(id))
         throw new ApiError('NOT_NOW', undefined, 'This mover is at work. Stop it first, or drain it.');
+      const read = await db('source').where({ read_by: id }).orderBy('name').select<{ name: string }[]>('name');
+      if (read.length)
+        throw new ApiError(
+          'IN_USE',
+          undefined,
+          `It reads ${formatFirst(
+            read.map((s) => s.name),
+            5,
+          )}: name another mover there first.`,
+        );
       await inTransaction(db, async (trx) => {
         if (!(await trx('mover').where({ name: id }).delete())) throw new ApiError('NOT_FOUND');
         await trx('mover_sample').where({ mover: id }).delete();

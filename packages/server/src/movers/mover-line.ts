@@ -1,13 +1,15 @@
 import { EventEmitter } from 'node:events';
 import { randomUUID } from 'node:crypto';
 import { z } from 'zod';
-import { answers, type AnswerTo, type Question } from '@lithodex/contract';
+import { answers as answerSchemas, type AnswerTo, type Question } from '@lithodex/contract';
 import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
-import { mayAnswer, type Asked } from './duties';
+import { mayAnswer, mayAnswerAs, readsOnly, type Asked } from './duties';
 
 interface Open {
   readonly question: Question;
+  /** The only mover that is asked; null for whichever may answer. */
+  readonly by: string | null;
   /** The token of the mover that was given it; null while it waits. */
   givenTo: number | null;
   readonly settle: (ok: boolean, answer: unknown) => void;
@@ -16,6 +18,12 @@ interface Open {
 const Failure = z.object({ code: z.string().max(60).optional(), message: z.string().max(2000).optional() });
 const waitMs = 20_000;
 const silentMs = 25_000;
+
+const answers = (asked: Asked, name: string, question: Question, by: string | null) =>
+  by === null ? mayAnswer(asked, question) && !readsOnly(asked, name) : by === name && mayAnswerAs(asked, name, question);
+
+const absent = (by: string | null) =>
+  by === null ? new ApiError('MOVER_ABSENT') : new ApiError('MOVER_ABSENT', undefined, `The mover ${by} does not answer, which reads it.`);
 
 /** The line to the movers: questions wait here until a mover that asks for one takes it and answers; work that appears wakes them. */
 export class MoverLine {
@@ -29,16 +37,16 @@ export class MoverLine {
   /** A mover gets some time to come back after a restart of the server. */
   private readonly startedAt = Date.now();
 
-  /** Asks a mover whose duties cover the question. Throws MOVER_ABSENT, or MOVER_FAILED with what the mover said, or where what it said is no answer. */
-  async ask<Q extends Question>(question: Q, timeoutMs = 15_000): Promise<AnswerTo<Q['ask']>> {
-    const able = [...this.seen.values()].filter(({ entitled }) => mayAnswer(entitled, question));
+  /** Asks the mover `by`, or one whose duties cover the question. Throws MOVER_ABSENT, or MOVER_FAILED with what the mover said, or where what it said is no answer. */
+  async ask<Q extends Question>(question: Q, timeoutMs = 15_000, by: string | null = null): Promise<AnswerTo<Q['ask']>> {
+    const able = [...this.seen].flatMap(([name, seen]) => (answers(seen.entitled, name, question, by) ? [seen] : []));
     const newest = Math.max(this.startedAt, ...able.map(({ at }) => at));
-    if (Date.now() - newest > silentMs) throw new ApiError('MOVER_ABSENT');
+    if (Date.now() - newest > silentMs) throw absent(by);
     const id = randomUUID();
     return new Promise((resolve, reject) => {
       const timer = setTimeout(() => {
         this.open.delete(id);
-        reject(new ApiError('MOVER_ABSENT'));
+        reject(absent(by));
       }, timeoutMs);
       const settle = (ok: boolean, answer: unknown) => {
         clearTimeout(timer);
@@ -48,11 +56,11 @@ export class MoverLine {
           reject(new ApiError('MOVER_FAILED', { code: said?.code }, said?.message));
           return;
         }
-        const parsed = answers[question.ask].safeParse(answer);
+        const parsed = answerSchemas[question.ask].safeParse(answer);
         if (parsed.success) resolve(parsed.data as AnswerTo<Q['ask']>);
         else reject(new ApiError('MOVER_FAILED', { code: 'NO_ANSWER' }, 'What the mover said is no answer to what it was asked.'));
       };
-      this.open.set(id, { question, givenTo: null, settle });
+      this.open.set(id, { question, by, givenTo: null, settle });
       this.waiting.push(id);
       this.bell.emit('question');
     });
@@ -65,7 +73,7 @@ export class MoverLine {
     present();
     const until = Date.now() + waitMs;
     while (!gone.aborted && !this.closed) {
-      const found = this.take(actor);
+      const found = this.take(mover, actor);
       if (found) return found;
       if (Date.now() >= until) return undefined;
       await this.ring('question', until - Date.now(), gone);
@@ -75,9 +83,12 @@ export class MoverLine {
   }
 
   /** Takes the first question that is covered; those nobody waits for any more are dropped. */
-  private take(actor: Actor): { id: string; question: Question } | undefined {
+  private take(mover: string, actor: Actor): { id: string; question: Question } | undefined {
     this.waiting = this.waiting.filter((id) => this.open.has(id));
-    const at = this.waiting.findIndex((id) => mayAnswer(actor, this.open.get(id)!.question));
+    const at = this.waiting.findIndex((id) => {
+      const { question, by } = this.open.get(id)!;
+      return answers(actor, mover, question, by);
+    });
     if (at < 0) return undefined;
     const [id] = this.waiting.splice(at, 1) as [string];
     const open = this.open.get(id)!;
@@ -132,6 +143,11 @@ export class MoverLine {
   /** Movers heard from lately. */
   present(): string[] {
     return [...this.seen].filter(([, { at }]) => Date.now() - at < silentMs).map(([name]) => name);
+  }
+
+  /** Movers heard from lately that may read sources and keep nothing: what they read goes to others. */
+  readersOnly(): string[] {
+    return this.present().filter((name) => readsOnly(this.seen.get(name)!.entitled, name));
   }
 
   /** A mover asked in a language of another version. */

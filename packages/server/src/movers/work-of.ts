@@ -16,12 +16,12 @@ import type { RunningTask } from './running-task';
 /** A task as it stands in the queue. */
 export type QueuedTask = Omit<RunningTask, 'stop_requested' | 'cut_off' | 'started_at'> & { readonly started_at: number | null };
 
-/** What a task is about, with what opens its source and its targets: goes to movers only. */
-export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: QueuedTask, now: number): Promise<Work> {
+/** What a task is about, with what opens its source and its targets: goes to `mover` only. What opens a source that another one reads is not among it. */
+export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: QueuedTask, now: number, mover: string): Promise<Work> {
   switch (task.type) {
     case 'backup':
     case 'trial':
-      return backupWork(trx, secrets, task, now);
+      return backupWork(trx, secrets, task, now, mover);
     case 'copy':
       return copyWork(trx, secrets, fromJson<CopyPlan>(task.work));
     case 'expire': {
@@ -132,10 +132,11 @@ function standingPoints(trx: Knex.Transaction, series: SeriesRow): Knex.QueryBui
     .orderBy('ordinal', 'desc');
 }
 
-async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: QueuedTask, now: number): Promise<BackupWork> {
+async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: QueuedTask, now: number, mover: string): Promise<BackupWork> {
   const plan = fromJson<BackupPlan>(task.work);
   const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
   const workload = await sourceOf(trx, task.workload_id!);
+  const elsewhere = workload.read_by === mover ? null : workload.read_by;
   const previous = await standingPoints(trx, series).first<{ id: string; items: number; bytes: number } | undefined>(
     'id',
     'items',
@@ -151,7 +152,7 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: QueuedT
     moment: now,
     include: [...plan.include],
     exclude: [...plan.exclude],
-    from: await fromOf(trx, secrets, workload),
+    from: elsewhere === null ? await fromOf(trx, secrets, workload) : { kind: 'afar', mover: elsewhere, of: workload.kind },
     logStart: plan.kind === 'log' ? await logStart(trx, task.workload_id!, now - (plan.logDays ?? 0) * 86_400_000) : null,
     logged: plan.logged ?? false,
     lockedUntil: lockEnd(now, plan.lockDays),

@@ -75,7 +75,7 @@ export function besideHandlers(deps: Deps): BesideHandlers {
     const row = found(
       await db('source').where({ id: one.sourceId, kind: 'database' }).whereNotNull('secret').first<SystemRow | undefined>(),
     );
-    return { ...one, server: row.name, from: fromOfRow(deps.secrets, row) };
+    return { ...one, server: row.name, readBy: row.read_by, from: fromOfRow(deps.secrets, row) };
   }
 
   return {
@@ -85,8 +85,8 @@ export function besideHandlers(deps: Deps): BesideHandlers {
     },
 
     async besideRows({ params, query, actor }) {
-      const { from, pair, server } = await oneOf(params.id, query, actor);
-      const compared = await deps.movers.ask({ ask: 'compareRows', from, pair }, askMs);
+      const { from, pair, server, readBy } = await oneOf(params.id, query, actor);
+      const compared = await deps.movers.ask({ ask: 'compareRows', from, pair }, askMs, readBy);
       await inTransaction(db, (trx) =>
         appendAudit(trx, clock.now(), {
           actor: actor.name,
@@ -99,7 +99,7 @@ export function besideHandlers(deps: Deps): BesideHandlers {
     },
 
     async swapBeside({ params, body, actor }) {
-      const { from, pair, server } = await oneOf(params.id, body, actor);
+      const { from, pair, server, readBy } = await oneOf(params.id, body, actor);
       await inTransaction(db, (trx) =>
         appendAudit(trx, clock.now(), {
           actor: actor.name,
@@ -108,7 +108,7 @@ export function besideHandlers(deps: Deps): BesideHandlers {
           detail: JSON.stringify({ ...pair, server, reason: body.reason }),
         }),
       );
-      return deps.movers.ask({ ask: 'swapTables', from, pair }, askMs);
+      return deps.movers.ask({ ask: 'swapTables', from, pair }, askMs, readBy);
     },
   };
 }

@@ -58,6 +58,7 @@ async function sources(db: Knex): Promise<Settings['sources']> {
     readonly folder: Buffer;
     readonly location: string;
     readonly read_as: string | null;
+    readonly read_by: string | null;
     readonly cross_fs: 0 | 1;
     readonly readers: number | null;
   }
@@ -72,6 +73,7 @@ async function sources(db: Knex): Promise<Settings['sources']> {
     folder: escapePath(s.folder.toString('latin1')),
     location: s.location,
     readAs: s.read_as,
+    readBy: s.read_by,
     crossFileSystems: s.cross_fs === 1,
     readers: s.readers,
     tags: tags.filter((t) => t.workload_id === s.workload_id).map((t) => t.name),

@@ -53,13 +53,14 @@ async function sameTargets(trx: Knex.Transaction, settings: Settings, targetId: 
 
 async function sourceStep(trx: Knex.Transaction, now: number, s: Settings['sources'][number]): Promise<Step> {
   const folder = Buffer.from(unescapePath(s.folder), 'latin1');
-  const columns = { location: s.location, read_as: s.readAs, cross_fs: s.crossFileSystems, readers: s.readers };
+  const columns = { location: s.location, read_as: s.readAs, read_by: s.readBy, cross_fs: s.crossFileSystems, readers: s.readers };
   interface Row {
     readonly id: number;
     readonly folder: Buffer;
     readonly workload_id: number;
     readonly location: string;
     readonly read_as: string | null;
+    readonly read_by: string | null;
     readonly cross_fs: 0 | 1;
     readonly readers: number | null;
   }
@@ -78,6 +79,7 @@ async function sourceStep(trx: Knex.Transaction, now: number, s: Settings['sourc
   const same =
     known?.location === s.location &&
     known.read_as === s.readAs &&
+    known.read_by === s.readBy &&
     known.readers === s.readers &&
     (known.cross_fs === 1) === s.crossFileSystems;
   if (same && s.tags.every((t) => tags.includes(t))) return step('source', s.name, 'same', '');

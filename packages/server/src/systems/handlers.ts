@@ -17,7 +17,7 @@ type SystemHandlers = Pick<
 
 const testMs = 30_000;
 /** What the trail keeps of a system: nothing that opens it. */
-const detailOf = ({ name, address: { authority, ...address } }: SystemBody) => JSON.stringify({ name, address });
+const detailOf = ({ name, readBy, address: { authority, ...address } }: SystemBody) => JSON.stringify({ name, address, readBy });
 
 export function systemHandlers(deps: Deps): SystemHandlers {
   const { db, clock, secrets } = deps;
@@ -42,8 +42,8 @@ export function systemHandlers(deps: Deps): SystemHandlers {
     return secretOfRow(secrets, row);
   };
 
-  const test = (id: number | null, { address }: SystemBody, secret: string): Promise<SystemTest> =>
-    deps.movers.ask({ ask: 'systemTest', from: fromOfAddress(id, address, secret) }, testMs);
+  const test = (id: number | null, { address, readBy }: SystemBody, secret: string): Promise<SystemTest> =>
+    deps.movers.ask({ ask: 'systemTest', from: fromOfAddress(id, address, secret) }, testMs, readBy);
 
   const mustWork = async (body: SystemBody, secret: string, own: number | null): Promise<SystemTest> => {
     const taken = await db('source').where({ name: body.name }).first<{ id: number } | undefined>('id');
@@ -85,7 +85,7 @@ export function systemHandlers(deps: Deps): SystemHandlers {
 
     async addSystem({ body, actor }) {
       const secret = await secretOf(null, body);
-      const { name, location, address } = body;
+      const { name, location, address, readBy } = body;
       // points of it may have been found on a target before it was connected
       const found = await db('source').where({ name, kind: address.kind, secret: null }).first<{ id: number } | undefined>('id');
       const { credentialEnds } = await mustWork(body, secret, found?.id ?? null);
@@ -96,6 +96,7 @@ export function systemHandlers(deps: Deps): SystemHandlers {
           .where({ id: made })
           .update({
             location,
+            read_by: readBy,
             address: JSON.stringify(address),
             opener_ends: credentialEnds,
             secret: sealedSecret(secrets, made, secret),
@@ -119,12 +120,13 @@ export function systemHandlers(deps: Deps): SystemHandlers {
       const secret = await secretOf(row.id, body);
       const { credentialEnds } = await mustWork(body, secret, row.id);
       await inTransaction(db, async (trx) => {
-        const { name, location, address } = body;
+        const { name, location, address, readBy } = body;
         await trx('source')
           .where({ id: row.id })
           .update({
             name,
             location,
+            read_by: readBy,
             address: JSON.stringify(address),
             opener_ends: credentialEnds,
             secret: sealedSecret(secrets, row.id, secret),

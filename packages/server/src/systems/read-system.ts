@@ -51,7 +51,7 @@ export async function readSystem(deps: Deps, row: SystemRow): Promise<void> {
   const { db, clock } = deps;
   let found: FoundWorkload[];
   try {
-    found = await deps.movers.ask({ ask: 'systemFinds', from: fromOfRow(deps.secrets, row) }, askMs);
+    found = await deps.movers.ask({ ask: 'systemFinds', from: fromOfRow(deps.secrets, row) }, askMs, row.read_by);
   } catch (error) {
     if (!(error instanceof ApiError)) throw error;
     await db('source')

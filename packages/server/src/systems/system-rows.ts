@@ -15,6 +15,8 @@ export interface SystemRow {
   readonly read_at: number | null;
   readonly tried_at: number | null;
   readonly trouble: string | null;
+  /** The mover that reads it; null for whichever comes first. */
+  readonly read_by: string | null;
 }
 
 /** Kinds of sources that are such systems. */
@@ -47,6 +49,7 @@ export function toSystem(row: SystemRow, workloads: System['workloads']): System
     name: row.name,
     location: row.location,
     address: addressOfRow(row),
+    readBy: row.read_by,
     credentialEnds: row.opener_ends,
     readAt: row.read_at,
     trouble: row.trouble,
