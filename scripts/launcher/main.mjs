@@ -13,7 +13,7 @@ const help = `Lithodex
   ./lithodex test --seconds=N                          bring a database back to N seconds while it is written to, and compare
   ./lithodex bench [NAME…] [--json]                    measure beside the peers
   ./lithodex token --role ROLE --name NAME [--duties D,D] [--state DIR]   print an API token for the demo's server, or one for a mover
-  ./lithodex mover --server URL --token-file FILE --keys DIR [--name NAME] [--join CODE] [--scripts DIR] [--bounds FILE]   start a mover; a code lets it in the first time
+  ./lithodex mover --server URL --token-file FILE [--keys DIR] [--name NAME] [--join CODE] [--receive HOST:PORT] [--scripts DIR] [--bounds FILE]   start a mover; a code lets it in the first time
   ./lithodex extract --store DIR --envelope FILE --list     list the points of a target, or bring one back, without server and database
   ./lithodex help                                      this text
 `;

@@ -97,7 +97,7 @@ describe('a mover that only reads', () => {
     const again = await kept(workloadId);
     expect(again.tasks[0]!.counts).toMatchObject({ read: 0 });
     const { runId } = await admin.call('protectOnce', { id: workloadId, body: { targetId, kind: 'full', keep: { by: 'days', days: 9 } } });
-    expect((await admin.ended(runId)).tasks[0]!.counts!.read).toBeGreaterThan(1_000_000);
+    expect((await admin.ended(runId)).tasks[0]!.counts.read).toBeGreaterThan(1_000_000);
   });
 
   it('reads a database server with what opens it, which the one that keeps never gets', async () => {

@@ -172,7 +172,7 @@ class KeepingSide {
       await writing.drain();
       await this.link.drained();
     }
-    throw this.broken ?? new SourceError('READER_LOST');
+    throw new SourceError('READER_LOST');
   }
 
   private said({ body }: Pick<Frame, 'body'>): void {

@@ -36,11 +36,12 @@ export async function throughReader<T>(ctx: TaskContext, mover: string, use: (st
 async function connect(ctx: TaskContext, mover: string): Promise<Socket> {
   const folder = mkdtempSync(path.join(tmpdir(), 'lithodex-reader-'));
   try {
-    for (const until = Date.now() + patienceMs; ; await setTimeout(againMs)) {
+    for (const until = Date.now() + patienceMs; ;) {
       if (ctx.stopped()) throw new EngineError('STOPPED');
       const came = await call(ctx, path.join(folder, 'line'));
       if (came) return came;
       if (Date.now() > until) throw new SourceError('READER_ABSENT', mover);
+      await setTimeout(againMs);
     }
   } finally {
     rmSync(folder, { recursive: true, force: true });

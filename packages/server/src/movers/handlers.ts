@@ -69,6 +69,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     async claim({ body, res, actor }) {
       const gone = goneSignal(deps, actor, res);
       const mover = understood(deps, body, actor);
+      deps.movers.note(mover, body.receives);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
         const task = await claimTask(deps, mover, body.receives, actor);
         if (task || Date.now() >= until || deps.movers.stopping) return { task: task ?? null };

@@ -33,6 +33,8 @@ export class MoverLine {
   private readonly seen = new Map<string, { readonly at: number; readonly token: number | null; readonly entitled: Asked }>();
   /** Movers of another version, and when they asked last. */
   private readonly notUnderstood = new Map<string, number>();
+  /** Movers that others can bring what they read, and when they last said so. */
+  private readonly receiving = new Map<string, number>();
   private closed = false;
   /** A mover gets some time to come back after a restart of the server. */
   private readonly startedAt = Date.now();
@@ -148,6 +150,23 @@ export class MoverLine {
   /** Movers heard from lately that may read sources and keep nothing: what they read goes to others. */
   readersOnly(): string[] {
     return this.present().filter((name) => readsOnly(this.seen.get(name)!.entitled, name));
+  }
+
+  /** Who writes to a source that this mover reads: it does so itself where it keeps, otherwise any that reaches it. */
+  bringsBackBy(readBy: string | null): string | null {
+    return readBy !== null && this.readersOnly().includes(readBy) ? null : readBy;
+  }
+
+  /** Notes whether movers that only read can bring this one what they read. */
+  note(mover: string, receives: boolean): void {
+    if (receives) this.receiving.set(mover, Date.now());
+    else this.receiving.delete(mover);
+  }
+
+  /** Whether a mover heard from lately can be brought what others read. */
+  someReceives(): boolean {
+    const present = this.present();
+    return [...this.receiving].some(([name, at]) => Date.now() - at < silentMs * 2 && present.includes(name));
   }
 
   /** A mover asked in a language of another version. */

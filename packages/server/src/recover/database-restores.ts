@@ -73,7 +73,7 @@ async function lookAtServer(deps: Deps, body: LookBody, picks: readonly Resolved
   const row = await serverFor(deps, body, picks);
   const destination = destinationOf(deps, body, picks);
   const from = fromOfRow(deps.secrets, row);
-  const test: SystemTest = await deps.movers.ask({ ask: 'systemTest', from }, testMs, row.read_by);
+  const test: SystemTest = await deps.movers.ask({ ask: 'systemTest', from }, testMs, deps.movers.bringsBackBy(row.read_by));
   const checks: Check[] = [];
   const say = (level: Check['level'], code: string, text: string) => checks.push({ level, code, text });
   if (!test.ok && test.found === 0) say('stop', 'CONNECTION_FAULTY', test.message);

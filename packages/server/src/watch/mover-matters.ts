@@ -1,5 +1,5 @@
 import { taskTypes, type FoundMatter, type WorkType } from '@lithodex/contract';
-import { countOf, formatList } from '@lithodex/core';
+import { countOf, formatFirst, formatList } from '@lithodex/core';
 import type { Deps } from '../deps';
 import { workFor } from '../movers/duties';
 
@@ -7,7 +7,8 @@ const link = (label: string, path: string, query: Record<string, string> = {}) =
 
 /** What is wrong with the movers: none answers, none may do what waits, or one is of another version than the server. */
 export async function moverMatters(deps: Deps): Promise<FoundMatter[]> {
-  return [...outdatedMovers(deps), ...(deps.movers.present().length ? await withoutAbleMover(deps) : await withoutMover(deps))];
+  if (!deps.movers.present().length) return [...outdatedMovers(deps), ...(await withoutMover(deps))];
+  return [...outdatedMovers(deps), ...(await withoutAbleMover(deps)), ...(await withoutReader(deps))];
 }
 
 function outdatedMovers(deps: Deps): FoundMatter[] {
@@ -61,4 +62,45 @@ async function withoutAbleMover(deps: Deps): Promise<FoundMatter[]> {
       second: null,
     },
   ];
+}
+
+/** Sources that one mover alone reads, which is away, or whose mover finds nobody to give to what it reads. */
+async function withoutReader(deps: Deps): Promise<FoundMatter[]> {
+  type Row = { name: string; read_by: string; seen: number | null };
+  const rows = await deps
+    .db('source as s')
+    .leftJoin('mover as m', 'm.name', 's.read_by')
+    .whereNotNull('s.read_by')
+    .orderBy('s.name')
+    .select<Row[]>('s.name', 's.read_by', 'm.last_seen as seen');
+  const present = new Set(deps.movers.present());
+  const readers = new Set(deps.movers.readersOnly());
+  return [...new Set(rows.map((r) => r.read_by))].flatMap((mover): FoundMatter[] => {
+    const own = rows.filter((r) => r.read_by === mover);
+    const sources = formatFirst(
+      own.map((r) => r.name),
+      3,
+    );
+    const matter = (title: string, text: string): FoundMatter => ({
+      id: `reader-${mover}`,
+      level: 'fault',
+      title,
+      text,
+      since: own[0]!.seen ?? deps.clock.now(),
+      action: link('See the movers', '/runs/movers'),
+      second: null,
+    });
+    if (!present.has(mover))
+      return [
+        matter(`${mover} does not answer, which alone reads ${sources}`, 'What is due there waits until it does. Start it on its host.'),
+      ];
+    if (readers.has(mover) && !deps.movers.someReceives())
+      return [
+        matter(
+          `Nobody takes what ${mover} reads`,
+          `It reads ${sources} and keeps nothing. Start a mover that keeps with --receive and an address at which ${mover} reaches it.`,
+        ),
+      ];
+    return [];
+  });
 }

@@ -1,5 +1,6 @@
 import type {
   Estate,
+  KnownMover,
   NightTask,
   Point,
   PolicyBody,
@@ -126,6 +127,7 @@ export const point = (id: number, moment: number, more: Partial<Point> = {}): Po
 export const workloadDetail = (points: readonly Point[], more: Partial<WorkloadDetail> = {}): WorkloadDetail => ({
   ...workload(1),
   readAs: null,
+  readBy: null,
   readers: null,
   frozen: false,
   seriesId: uuid(9),
@@ -321,3 +323,19 @@ export const policyBody = (more: Partial<PolicyBody & PolicyRule> = {}): PolicyB
     ...shared,
   };
 };
+
+/** A mover that is at work. */
+export const mover = (name: string, more: Partial<KnownMover> = {}): KnownMover => ({
+  name,
+  present: true,
+  firstSeen: now - 100 * hour,
+  lastSeen: now,
+  drained: false,
+  tasks: 2,
+  place: 'Harbour office',
+  duties: ['capture', 'keep'],
+  hardware: { processors: 8, memory: 16e9, system: 'Linux 6.1' },
+  latest: { processor: 0.42, memory: 0.61, received: 1_200_000, sent: null, read: 0, written: 5e6 },
+  running: 1,
+  ...more,
+});

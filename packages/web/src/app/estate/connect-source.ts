@@ -6,12 +6,13 @@ import { Api, type ApiFailure } from '../data/api';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
+import { ReadBy } from './read-by';
 
 /** Connects a folder of the mover's host: tested first, saved after. */
 @Component({
   selector: 'lx-connect-source',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
+  imports: [FormsModule, FormDialog, ReadBy, StateMark, ...formatPipes],
   template: `<lx-form-dialog heading="Connect a source" (closed)="closed.emit()">
     <form (ngSubmit)="save()">
       <label>Name<input class="field" name="name" [(ngModel)]="name" placeholder="quay-1" cdkFocusInitial required /></label>
@@ -34,6 +35,7 @@ import { StateMark } from '../ui/state-mark';
           ><input class="field" name="readAs" [(ngModel)]="readAs" (ngModelChange)="tested.set(undefined)" placeholder="backup"
         /></label>
       </div>
+      <lx-read-by [mover]="readBy()" (moverChange)="readBy.set($event); tested.set(undefined)" />
       <label
         >Tags <small>separated by commas; policies can pick by tag</small
         ><input class="field" name="tags" [(ngModel)]="tags" placeholder="room: server-room"
@@ -123,6 +125,7 @@ export class ConnectSource {
   protected folder = '';
   protected location = '';
   protected readAs = '';
+  protected readonly readBy = signal<string | null>(null);
   protected tags = '';
   protected cross = false;
   protected readonly tested = signal<ConnectionTest | undefined>(undefined);
@@ -136,6 +139,7 @@ export class ConnectSource {
       location: this.location,
       readAs: this.readAs.trim() || null,
       crossFileSystems: this.cross,
+      readBy: this.readBy(),
       tags: this.tags
         .split(',')
         .map((t) => t.trim())

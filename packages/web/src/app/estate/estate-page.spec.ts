@@ -286,6 +286,7 @@ describe('connecting a source', () => {
       name: 'quay-9',
       folder: '/srv/quay-9',
       readAs: null,
+      readBy: null,
       tags: ['room: north', 'books'],
     });
     expect(s.one('.result').textContent).toContain('not everything');

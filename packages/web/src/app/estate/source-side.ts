@@ -30,6 +30,8 @@ import { FormDialog } from '../ui/form-dialog';
         <dt>Read with the rights of</dt>
         <dd>{{ workload().readAs ?? 'the mover' }}</dd>
       }
+      <dt>Read by</dt>
+      <dd>{{ workload().readBy ?? 'whichever mover comes first' }}</dd>
       <dt>Place</dt>
       <dd>{{ workload().source.location || 'unknown' }}</dd>
       <dt>Tags</dt>

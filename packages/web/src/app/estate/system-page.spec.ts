@@ -1,4 +1,5 @@
 import { describe, expect, it } from 'vitest';
+import { mover } from '../../test/samples';
 import { now, open, words } from '../../test/stage';
 
 const tested = {
@@ -18,6 +19,7 @@ const known = {
   name: 'berths-a',
   location: 'Server room',
   address,
+  readBy: null,
   credentialEnds: null,
   readAt: now,
   trouble: null,
@@ -35,7 +37,7 @@ describe('the connection to a database server', () => {
     await s.type('input[name=account]', 'keeper');
     await s.type('input[name=password]', 'gulls');
     await s.click('Test the connection');
-    const body = { name: 'berths-a', location: '', address, secret: 'gulls' };
+    const body = { name: 'berths-a', location: '', address, readBy: null, secret: 'gulls' };
     expect(s.api.last('testSystem')?.body).toEqual({ id: null, body });
     expect(words(s.one('aside'))).toContain('DROP to replace tables: missing');
     expect(words(s.one('aside'))).toContain('It keeps its log for 6 h only.');
@@ -48,6 +50,21 @@ describe('the connection to a database server', () => {
     const s = await open('/estate/systems/7', { answers: { listSystems: { rows: [known] }, testSystem: tested, changeSystem: {} } });
     await s.type('input[name=location]', 'Pilot house');
     await s.click('Save the connection');
-    expect(s.api.last('changeSystem')?.body).toEqual({ name: 'berths-a', location: 'Pilot house', address, secret: null });
+    expect(s.api.last('changeSystem')?.body).toEqual({ name: 'berths-a', location: 'Pilot house', address, readBy: null, secret: null });
+  });
+
+  it('can be left to a mover that stands beside it and keeps nothing', async () => {
+    const listed = { rows: [mover('tide-gauge', { present: false, duties: ['capture'] }), mover('sweeper', { duties: ['prune'] })] };
+    const answers = { listSystems: { rows: [known] }, listMovers: listed, testSystem: tested, changeSystem: {} };
+    const s = await open('/estate/systems/7', { answers });
+    await s.click('whichever mover comes first');
+    const choices = s.all('.choices button').map(words);
+    expect(choices).toEqual([
+      'whichever mover comes first each of them has to reach it',
+      'tide-gauge has no keys: it gives what it reads to a mover that keeps and does not answer now',
+    ]);
+    await s.click(choices[1]!);
+    await s.click('Save the connection');
+    expect(s.api.last('changeSystem')?.body).toMatchObject({ readBy: 'tide-gauge' });
   });
 });

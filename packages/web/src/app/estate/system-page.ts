@@ -10,12 +10,13 @@ import { families, familyNames, type Family } from '../kinds/database-words';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
+import { ReadBy } from './read-by';
 
 /** The connection to a database server: tested beside the form, saved after. */
 @Component({
   selector: 'lx-system-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Slot, StateMark, ...formatPipes],
+  imports: [FormsModule, ReadBy, RouterLink, Slot, StateMark, ...formatPipes],
   template: `<div class="page">
     <div class="row-line">
       <h1>{{ known()?.name ?? 'Connect a database server' }}</h1>
@@ -119,6 +120,7 @@ import { StateMark } from '../ui/state-mark';
             ></textarea>
           </label>
         }
+        <lx-read-by [mover]="readBy()" (moverChange)="readBy.set($event); tested.set(undefined)" [disabled]="!session.keeps()" />
         <p class="mute small m-0">The password is stored encrypted, sent to this address only, and never to a browser.</p>
         @if (problem()) {
           <div class="problem" role="alert">{{ problem() }}</div>
@@ -185,6 +187,7 @@ export class SystemPage {
   protected readonly password = signal('');
   protected readonly encrypted = signal(false);
   protected readonly authority = signal('');
+  protected readonly readBy = signal<string | null>(null);
   protected readonly tested = signal<SystemTest | undefined>(undefined);
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
@@ -209,6 +212,7 @@ export class SystemPage {
         this.account.set(address.account);
         this.encrypted.set(address.encrypted);
         this.authority.set(address.authority ?? '');
+        this.readBy.set(known.readBy);
       });
     });
   }
@@ -238,6 +242,7 @@ export class SystemPage {
         encrypted: this.encrypted(),
         authority: (this.encrypted() && this.authority().trim()) || null,
       },
+      readBy: this.readBy(),
       secret: this.password() || null,
     };
   }

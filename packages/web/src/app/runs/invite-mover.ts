@@ -21,13 +21,19 @@ const words: Record<(typeof moverDuties)[number], string> = {
       <pre class="num">{{ command() }}</pre>
       <p class="small mute m-0">
         The code is shown only now. The mover trades it for a token of its own, which it keeps in the file; later starts need no code.
+        @if (readsOnly()) {
+          Name it as the reader of its sources afterwards. A mover that keeps takes what it reads, once that was started with
+          <span class="num">--receive</span> and an address at which this one reaches it.
+        }
       </p>
     } @else {
       <p class="m-0">It may</p>
       @for (duty of duties; track duty) {
         <label><input type="checkbox" [checked]="chosen().includes(duty)" (change)="toggle(duty)" /> {{ words[duty] }} ({{ duty }})</label>
       }
-      <p class="small mute m-0">A machine that is only protected needs no more than the first. Backups need the first two in one mover.</p>
+      <p class="small mute m-0">
+        A machine that is only protected needs no more than the first: its mover has no keys, and gives what it reads to one that keeps.
+      </p>
       @if (problem()) {
         <div class="problem" role="alert">{{ problem() }}</div>
       }
@@ -45,8 +51,11 @@ export class InviteMover {
   protected readonly chosen = signal<(typeof moverDuties)[number][]>([...moverDuties]);
   protected readonly invited = signal<{ code: string; until: number } | null>(null);
   protected readonly problem = signal('');
+  /** It will have no keys. */
+  protected readonly readsOnly = computed(() => !this.chosen().some((duty) => duty !== 'capture'));
   protected readonly command = computed(
-    () => `./lithodex mover --server ${location.origin} --token-file token --keys keys --join ${this.invited()?.code ?? ''}`,
+    () =>
+      `./lithodex mover --server ${location.origin} --token-file token ${this.readsOnly() ? '' : '--keys keys '}--join ${this.invited()?.code ?? ''}`,
   );
 
   protected toggle(duty: (typeof moverDuties)[number]): void {

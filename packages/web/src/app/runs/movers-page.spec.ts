@@ -1,30 +1,16 @@
 import type { KnownMover } from '@lithodex/contract';
 import { describe, expect, it } from 'vitest';
 import { drawn, hour, now, open, words } from '../../test/stage';
+import { mover } from '../../test/samples';
 import { ApiFailure } from '../data/api';
 
-const latest = { processor: 0.42, memory: 0.61, received: 1_200_000, sent: null, read: 0, written: 5e6 };
-const mover = (name: string, more: Partial<KnownMover> = {}): KnownMover => ({
-  name,
-  present: true,
-  firstSeen: now - 100 * hour,
-  lastSeen: now,
-  drained: false,
-  tasks: 2,
-  place: 'Harbour office',
-  duties: ['capture', 'keep'],
-  hardware: { processors: 8, memory: 16e9, system: 'Linux 6.1' },
-  latest,
-  running: 1,
-  ...more,
-});
 const answers = (rows: KnownMover[]) => ({
   estateValues: { workloads: [], tags: [], fields: { location: ['Harbour office', 'Lighthouse station'] } },
   listMovers: { rows },
   moverSamples: {
     rows: [
-      { at: now - hour, ...latest },
-      { at: now, ...latest },
+      { at: now - hour, ...mover('quay').latest },
+      { at: now, ...mover('quay').latest },
     ],
   },
   changeMover: {},

@@ -91,6 +91,7 @@ const fields: Readonly<Record<string, string>> = {
   role: 'as',
   folder: 'folder',
   readAs: 'read as',
+  readBy: 'read by',
   location: 'at',
   reason: 'because',
   rules: '',
