@@ -3,7 +3,7 @@ import type { PackToc } from '../format/toc';
 import { ClaimTable } from '../index/claim-table';
 import type { KeySet } from '../keys/key-set';
 import { ChunkWriter } from '../store/chunk-writer';
-import { targetAt } from '../targets/place';
+import { targetAt } from '../targets/target-at';
 import { served } from '../threads/thread-end';
 import { haltedBy } from '../threads/thread-pool';
 import { Crunch, cutterOf } from './crunch';

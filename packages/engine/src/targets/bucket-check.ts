@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { EngineError } from '../errors';
-import { Bucket, type BucketPlace } from './bucket';
+import { Bucket } from './bucket';
+import type { BucketPlace } from './place';
 
 /** One thing a target needs, and what kept it from being done. */
 export interface Need {

@@ -1,23 +1,8 @@
 import type { CompletedPart, ListObjectsV2CommandOutput, ListObjectVersionsCommandOutput, S3 } from '@aws-sdk/client-s3';
 import { EngineError } from '../errors';
 import { statusOf, translateBucketError } from './bucket-errors';
-import type { Paced } from './pace';
+import type { BucketPlace } from './place';
 import type { Room, Target } from './target';
-
-/** A bucket of an object storage that speaks the S3 protocol, addressed by path. */
-export interface BucketPlace extends Paced {
-  readonly kind: 'bucket';
-  /** Like https://objects.example:9000 */
-  readonly endpoint: string;
-  readonly region: string;
-  readonly bucket: string;
-  /** Put before every name; '' or ending in '/'. */
-  readonly prefix: string;
-  readonly accessKey: string;
-  readonly secretKey: string;
-  /** Whether the bucket keeps versions and can lock them (object lock). */
-  readonly locks: boolean;
-}
 
 /** Objects above this size travel in parts. */
 const partBytes = 8 << 20;

@@ -2,7 +2,8 @@ import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { EngineError } from '../errors';
 import type { Need } from './bucket-check';
-import { Cartridges, type CartridgePlace } from './cartridges';
+import { Cartridges } from './cartridges';
+import type { CartridgePlace } from './place';
 
 /** What a trial of a set of cartridges found. */
 export interface CartridgeCheck {

@@ -5,7 +5,8 @@ import fc from 'fast-check';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import type { CartridgeLibrary } from './cartridge-library';
-import { Cartridges, type CartridgePlace } from './cartridges';
+import { Cartridges } from './cartridges';
+import type { CartridgePlace } from './place';
 
 const base = temporaryFolder('cartridges');
 const service = new LibraryService({ folder: `${base}/library`, token: 'let me in', drives: 2, slots: 8000 });

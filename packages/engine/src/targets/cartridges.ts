@@ -5,20 +5,8 @@ import { CartridgeContents, type KnownCartridge, type Spot } from './cartridge-c
 import { CartridgeLibrary, endOfMedium, type Inventory, type SeenCartridge } from './cartridge-library';
 import { decodeHead, encodeRecord, headLimit, type RecordHead } from './cartridge-record';
 import { DiskFolder } from './disk-folder';
-import type { Paced } from './pace';
+import type { CartridgePlace } from './place';
 import type { Room, Target } from './target';
-
-/** A set of cartridges in a library: those whose barcode begins alike. */
-export interface CartridgePlace extends Paced {
-  readonly kind: 'cartridges';
-  /** Address of the library, like http://library.example:9100 */
-  readonly endpoint: string;
-  readonly token: string;
-  /** What the barcodes of the set begin with. */
-  readonly barcodes: string;
-  /** Folder of the set on the movers' disk or share: what must be at hand without loading. Absolute. */
-  readonly folder: string;
-}
 
 /** A cartridge of a set, for people. */
 export interface CartridgeState {

@@ -5,7 +5,7 @@ import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { Store } from '../store/store';
 import { verify } from '../verify/verify';
 import { Pace } from './pace';
-import { targetAt } from './place';
+import { targetAt } from './target-at';
 
 beforeEach(() => {
   vi.useFakeTimers();

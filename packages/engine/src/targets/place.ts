@@ -1,8 +1,4 @@
-import { Bucket, type BucketPlace } from './bucket';
-import { Cartridges, type CartridgePlace } from './cartridges';
-import { DiskFolder } from './disk-folder';
 import type { Paced } from './pace';
-import type { Target } from './target';
 
 export interface FolderPlace extends Paced {
   readonly kind: 'folder';
@@ -10,17 +6,32 @@ export interface FolderPlace extends Paced {
   readonly folder: string;
 }
 
+/** A bucket of an object storage that speaks the S3 protocol, addressed by path. */
+export interface BucketPlace extends Paced {
+  readonly kind: 'bucket';
+  /** Like https://objects.example:9000 */
+  readonly endpoint: string;
+  readonly region: string;
+  readonly bucket: string;
+  /** Put before every name; '' or ending in '/'. */
+  readonly prefix: string;
+  readonly accessKey: string;
+  readonly secretKey: string;
+  /** Whether the bucket keeps versions and can lock them (object lock). */
+  readonly locks: boolean;
+}
+
+/** A set of cartridges in a library: those whose barcode begins alike. */
+export interface CartridgePlace extends Paced {
+  readonly kind: 'cartridges';
+  /** Address of the library, like http://library.example:9100 */
+  readonly endpoint: string;
+  readonly token: string;
+  /** What the barcodes of the set begin with. */
+  readonly barcodes: string;
+  /** Folder of the set on the movers' disk or share: what must be at hand without loading. Absolute. */
+  readonly folder: string;
+}
+
 /** Where a target is and how it is reached; plain data, so that threads can be told. */
 export type TargetPlace = FolderPlace | BucketPlace | CartridgePlace;
-
-/** Opens the target at a place. Nothing is asked of it yet. */
-export function targetAt(place: TargetPlace): Target {
-  switch (place.kind) {
-    case 'folder':
-      return new DiskFolder(place.folder, place);
-    case 'bucket':
-      return new Bucket(place);
-    case 'cartridges':
-      return new Cartridges(place);
-  }
-}

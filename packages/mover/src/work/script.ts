@@ -3,8 +3,17 @@ import fs from 'node:fs';
 import path from 'node:path';
 import type { Readable } from 'node:stream';
 import { setTimeout as pause } from 'node:timers/promises';
+import type { MoverLine } from '@lithodex/contract';
 import { EngineError } from '@lithodex/engine';
-import type { ScriptHost } from './with-scripts';
+
+/** What scripts run with. */
+export interface ScriptHost {
+  /** Folder of the scripts that policies may name; none when it was not given. */
+  readonly scripts: string | undefined;
+  readonly log: (line: MoverLine) => void;
+  readonly stopped: () => boolean;
+  readonly phase: (name: string) => void;
+}
 
 export type ScriptErrorCode = 'SCRIPT_REFUSED' | 'SCRIPT_FAILED' | 'SCRIPT_TOO_LONG';
 

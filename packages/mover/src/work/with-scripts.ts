@@ -1,14 +1,5 @@
-import type { MoverLine, Scripts } from '@lithodex/contract';
-import { runScript, ScriptError } from './script';
-
-/** What scripts run with. */
-export interface ScriptHost {
-  /** Folder of the scripts that policies may name; none when it was not given. */
-  readonly scripts: string | undefined;
-  readonly log: (line: MoverLine) => void;
-  readonly stopped: () => boolean;
-  readonly phase: (name: string) => void;
-}
+import type { Scripts } from '@lithodex/contract';
+import { runScript, ScriptError, type ScriptHost } from './script';
 
 /** What scripts are told of the task. */
 export interface ScriptTask {

@@ -1,7 +1,7 @@
 import { countOf } from '@lithodex/core';
 import type { WorkloadRow } from '@lithodex/contract';
 import type { Deps } from '../deps';
-import type { Findings, Period } from './make-report';
+import type { Findings, Period } from './findings';
 
 const hourMs = 3_600_000;
 const words: Readonly<Record<WorkloadRow['coverage'], string>> = {

@@ -1,6 +1,6 @@
 import { formatBytes } from '@lithodex/core';
 import type { Deps } from '../deps';
-import type { Findings, Period } from './make-report';
+import type { Findings, Period } from './findings';
 
 type Row = { workload_id: number; points: number; read: number; stored: number; first: string; last: string };
 

@@ -1,6 +1,7 @@
 import type { Deps } from '../deps';
 import type { Handlers } from '../http/bind-routes';
-import { makeReport, type Period } from './make-report';
+import type { Period } from './findings';
+import { makeReport } from './make-report';
 import { reportCsv } from './report-csv';
 
 const asked = ({ from, to }: { from?: number | undefined; to?: number | undefined }): Partial<Period> => ({

@@ -1,7 +1,8 @@
-import type { Report, ReportCell, ReportColumn, ReportName } from '@lithodex/contract';
+import type { Report, ReportName } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import { coverageReport } from './coverage-report';
+import type { Findings, Period } from './findings';
 import { growthReport } from './growth-report';
 import { objectivesReport } from './objectives-report';
 import { restoresReport } from './restores-report';
@@ -10,19 +11,6 @@ import { successReport } from './success-report';
 const dayMs = 86_400_000;
 const usualDays = 30;
 const mostDays = 800;
-
-/** A time in ms, [from, to). */
-export interface Period {
-  readonly from: number;
-  readonly to: number;
-}
-
-/** What one kind of report finds. */
-export interface Findings {
-  readonly says: string;
-  readonly columns: ReportColumn[];
-  readonly rows: ReportCell[][];
-}
 
 const makers: Readonly<Record<ReportName, (deps: Deps, period: Period) => Promise<Findings>>> = {
   success: successReport,

@@ -1,7 +1,7 @@
 import { countOf, formatShare, objectiveRecord } from '@lithodex/core';
 import type { Deps } from '../deps';
 import { presentWorkloads } from '../estate/estate';
-import type { Findings, Period } from './make-report';
+import type { Findings, Period } from './findings';
 
 const hourMs = 3_600_000;
 

@@ -1,7 +1,7 @@
 import { countOf } from '@lithodex/core';
 import type { Deps } from '../deps';
 import { tasksOf, toRunRow, type RunRecord } from '../runs/run-rows';
-import type { Findings, Period } from './make-report';
+import type { Findings, Period } from './findings';
 
 /** Restores and downloads asked for in the period, the newest first. */
 export async function restoresReport({ db }: Deps, { from, to }: Period): Promise<Findings> {

@@ -1,7 +1,7 @@
 import { countOf, formatShare } from '@lithodex/core';
 import type { RunState } from '@lithodex/contract';
 import type { Deps } from '../deps';
-import type { Findings, Period } from './make-report';
+import type { Findings, Period } from './findings';
 
 type Row = { policy: string | null; state: RunState; n: number; ms: number | null };
 const good: readonly RunState[] = ['done', 'remarks'];
