@@ -1,5 +1,4 @@
 import type { Knex } from 'knex';
-import { firstRules, keepRules } from '../sign-in/rules';
 import { oneRestore } from './one-restore';
 
 interface Migration {
@@ -335,7 +334,8 @@ ALTER TABLE source ADD read_by VARCHAR(80) NULL`;
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
-  if (!(await knex('person').first('id'))) await keepRules(knex, firstRules);
+  if (!(await knex('person').first('id')))
+    await knex('setting').insert({ name: 'sign-in', value: JSON.stringify({ secondFor: ['administrator'], idleMinutes: 240 }) });
 }
 
 export const migrations: Migration[] = [

@@ -1,5 +1,5 @@
 import type { WorkloadRow } from '@lithodex/contract';
-import type { Deps } from '../deps';
+import type { Base } from '../base';
 import { estateOf, knownWorkloads, type Known } from './estate';
 
 const urgency: readonly WorkloadRow['coverage'][] = ['none', 'suspect', 'matched', 'protected'];
@@ -27,7 +27,7 @@ export class EstateBook {
 
   private known: { readonly newest: number; readonly rows: Promise<Known[]> } | undefined;
 
-  constructor(private readonly deps: () => Deps) {}
+  constructor(private readonly deps: () => Base) {}
 
   /** All workloads, now or as of a moment, what needs protection first. The rows are shared: nobody may change them. */
   async rows(at: number | null): Promise<WorkloadRow[]> {

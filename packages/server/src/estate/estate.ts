@@ -1,8 +1,8 @@
 import { longestGap } from '@lithodex/core';
 import type { MachineFacts, WorkloadFacts, WorkloadRow } from '@lithodex/contract';
 import type { Knex } from 'knex';
+import type { Base } from '../base';
 import { fromJsonOrNull } from '../db/json';
-import type { Deps } from '../deps';
 import { policiesInForce } from '../policies/matching';
 import type { PointSummary } from './point-summary';
 
@@ -82,7 +82,7 @@ const shownColumns = ['workload_id', 'points', 'oldest', 'suspects', 'point_id',
 type Shown = Pick<PointSummary, (typeof shownColumns)[number]>;
 
 /** The workloads with their coverage; `at` asks for the state of then, with only the points that can still be brought back. */
-export async function estateOf({ db, clock }: Deps, known: readonly Known[], at: number | null): Promise<WorkloadRow[]> {
+export async function estateOf({ db, clock }: Pick<Base, 'db' | 'clock'>, known: readonly Known[], at: number | null): Promise<WorkloadRow[]> {
   const now = at ?? clock.now();
   const assigned = await db
     .from(db.raw(`assignment${asOf(at)}`))
@@ -125,7 +125,7 @@ export async function estateOf({ db, clock }: Deps, known: readonly Known[], at:
 }
 
 /** Workloads that are there now. */
-export async function presentWorkloads(deps: Deps): Promise<WorkloadRow[]> {
+export async function presentWorkloads(deps: { readonly estate: { rows(at: null): Promise<WorkloadRow[]> } }): Promise<WorkloadRow[]> {
   return (await deps.estate.rows(null)).filter((w) => w.gone === null);
 }
 

@@ -2,7 +2,7 @@ import { spreadGaps, spreadOf, type Standing } from '@lithodex/core';
 import type { Point, PointCopy, WorkloadDetail } from '@lithodex/contract';
 import { decideCopies, presentCopies, toCopies } from '../catalog/copies';
 import { toPoint, type PointRow, type SeriesRow } from '../catalog/points';
-import { endings, kindCodes } from '../catalog/ordinals';
+import { damagedItems } from '../catalog/damaged-items';
 import type { Deps } from '../deps';
 import { found } from '../errors';
 import { policiesInForce, type PolicyRow } from '../policies/matching';
@@ -101,25 +101,11 @@ async function damageOf(deps: Deps, series: number, rows: readonly PointRow[]): 
   const suspect = rows.findLast((p) => p.suspect === 1);
   const good = suspect && rows.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
   if (!suspect || !good) return null;
-  const sum = await damagedItems(deps, series, good.ordinal, suspect.ordinal)
+  const sum = await damagedItems(deps.db, series, good.ordinal, suspect.ordinal)
     .clearSelect()
     .clearOrder()
     .first<{ n: number; bytes: number | null }>(deps.db.raw('COUNT(*) AS n, SUM(i.size) AS bytes'));
   return { pointId: suspect.id, goodPointId: good.id, files: Number(sum?.n ?? 0), bytes: Number(sum?.bytes ?? 0) };
-}
-
-/** Rows of files that were there at `good` and ended, replaced or gone, by `suspect`. */
-export function damagedItems(deps: Deps, series: number, good: number, suspect: number) {
-  return deps
-    .db('item as i')
-    .where('i.series_no', series)
-    .where('i.to_ord', '>', good)
-    .where('i.to_ord', '<=', suspect)
-    .where('i.from_ord', '<=', good)
-    .whereIn('i.ended', [endings.replaced, endings.gone])
-    .where('i.kind', kindCodes.indexOf('file'))
-    .orderBy(['i.parent', 'i.name'])
-    .select('i.*');
 }
 
 /** Scheduled moments without a point near them, over the last weeks. */

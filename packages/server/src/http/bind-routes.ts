@@ -1,7 +1,7 @@
 import express, { type NextFunction, type Request, type Response, type Router } from 'express';
 import { routes, type Answered, type Body, type Params, type Query, type Route, type RouteName } from '@lithodex/contract';
 import type { z } from 'zod';
-import type { Deps } from '../deps';
+import type { Base } from '../base';
 import { ApiError } from '../errors';
 import { actorOf, checkAccess, type Actor } from './access';
 import { confirmedForMs } from '../sign-in/confirmed';
@@ -66,7 +66,7 @@ function hurry(route: Route): express.RequestHandler {
 }
 
 /** Binds every route of the contract to its handler: access is checked first, then the input, then the handler runs. */
-export function bindRoutes(deps: Deps, handlers: Handlers, limiters: Partial<Record<RouteName, express.RequestHandler>>): Router {
+export function bindRoutes(deps: Base, handlers: Handlers, limiters: Partial<Record<RouteName, express.RequestHandler>>): Router {
   const router = express.Router();
   for (const [name, route] of Object.entries<Route>(routes) as [RouteName, Route][]) {
     const noteRefusal = refusals(deps, route);

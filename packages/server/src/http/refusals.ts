@@ -2,7 +2,7 @@ import type { ErrorRequestHandler, Response } from 'express';
 import type { Route } from '@lithodex/contract';
 import { appendAudit } from '../audit/trail';
 import { inTransaction } from '../db/open';
-import type { Deps } from '../deps';
+import type { Base } from '../base';
 import { ApiError, type ApiErrorCode } from '../errors';
 import type { Actor } from './access';
 
@@ -27,7 +27,7 @@ function isWorthNoting(key: string): boolean {
 }
 
 /** Notes in the audit trail who was refused what, and passes the refusal on. */
-export function refusals(deps: Deps, route: Route): ErrorRequestHandler {
+export function refusals(deps: Base, route: Route): ErrorRequestHandler {
   return (error: unknown, req, res: Response, next) => {
     const actor = res.locals['actor'] as Actor | undefined;
     if (!(error instanceof ApiError) || !telling.includes(error.code) || !actor || !isWorthNoting(actor.key)) {

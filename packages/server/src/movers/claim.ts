@@ -9,7 +9,7 @@ import { stillGood, type Actor } from '../http/access';
 import { settleRun } from '../runs/queue';
 import { isFull, whereAdmitted } from './admission';
 import { workFor } from './duties';
-import { moverTerms } from './known-movers';
+import { moverTerms } from './mover-terms';
 import { paceOfTask } from './pace';
 import { typesInSql } from './types-in-sql';
 import { workOf, type QueuedTask } from './work-of';

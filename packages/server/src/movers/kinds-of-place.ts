@@ -2,7 +2,7 @@ import { bytesOfText } from '@lithodex/core';
 import type { From, FromOf, KindName, MachineFacts, To } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import { fromJson } from '../db/json';
-import { insideAccount } from '../platforms/inside';
+import { insideAccount } from '../platforms/inside-accounts';
 import { platformRef, type PlatformRow } from '../platforms/platform-rows';
 import type { PlannedTo } from '../recover/planned-restore';
 import type { Secrets } from '../secrets';

@@ -1,7 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { formatFirst } from '@lithodex/core';
 import type { Hardware, HostSample, KnownMover } from '@lithodex/contract';
-import type { Knex } from 'knex';
 import { appendAudit } from '../audit/trail';
 import { fromJson, fromJsonOrNull } from '../db/json';
 import { inTransaction } from '../db/open';
@@ -33,12 +32,6 @@ interface MoverRow {
   readonly duties: unknown;
   readonly hardware: unknown;
   readonly latest: unknown;
-}
-
-/** What a mover may be given: nothing while it is drained; `place` tells where it stands, '' where nobody said. */
-export async function moverTerms(db: Knex, name: string): Promise<{ drained: boolean; place: string }> {
-  const row = await db('mover').where({ name }).first<Pick<MoverRow, 'drained' | 'place'> | undefined>('drained', 'place');
-  return { drained: row?.drained === 1, place: row?.place ?? '' };
 }
 
 /** The movers as people see and steer them, and how a new one comes in. */

@@ -5,18 +5,10 @@ import { inTransaction } from '../db/open';
 import type { Deps } from '../deps';
 import { ApiError } from '../errors';
 import type { Handlers } from '../http/bind-routes';
-import type { Secrets } from '../secrets';
+import { purposeOfInside } from './inside-accounts';
 import { platformRef, type PlatformRow } from './platform-rows';
 
 const testMs = 30_000;
-const purpose = (workloadId: number) => `inside ${workloadId}`;
-
-/** The account inside a machine as movers need it; null where none is kept. */
-export async function insideAccount(db: Knex, secrets: Secrets, workloadId: number): Promise<InsideAccount | null> {
-  const row = await db('inside_account').where({ workload_id: workloadId }).first<{ secret: Buffer } | undefined>('secret');
-  return row ? (JSON.parse(secrets.open(purpose(workloadId), row.secret)) as InsideAccount) : null;
-}
-
 interface MachineRow extends Pick<PlatformRow, 'address' | 'secret'> {
   readonly id: number;
   readonly name: string;
@@ -33,7 +25,7 @@ export function insideHandlers(deps: Deps): Pick<Handlers, 'setInside' | 'forget
   };
 
   const keep = (trx: Knex.Transaction, workloadId: number, account: InsideAccount) => {
-    const row = { name: account.name, secret: secrets.seal(purpose(workloadId), JSON.stringify(account)), tested_at: clock.now() };
+    const row = { name: account.name, secret: secrets.seal(purposeOfInside(workloadId), JSON.stringify(account)), tested_at: clock.now() };
     return trx('inside_account')
       .insert({ workload_id: workloadId, ...row })
       .onConflict()

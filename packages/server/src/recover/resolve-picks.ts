@@ -4,7 +4,7 @@ import type { KindName } from '@lithodex/kinds';
 import { livingPoints, type PointRow } from '../catalog/points';
 import { itemsAt, kindOf, nameOf, type ItemRow } from '../catalog/tree';
 import type { Deps } from '../deps';
-import { damagedItems } from '../estate/workload-detail';
+import { damagedItems } from '../catalog/damaged-items';
 import { ApiError } from '../errors';
 import type { Actor } from '../http/access';
 import { pointRefs } from '../movers/refs';
@@ -34,7 +34,7 @@ async function damagedPicks(deps: Deps, pointId: string, actor: Actor): Promise<
   const points = await livingPoints(deps.db, suspect.series_no);
   const good = points.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
   if (!good) throw new ApiError('NOT_NOW', undefined, 'There is no good point before this one.');
-  const rows = (await damagedItems(deps, suspect.series_no, good.ordinal, suspect.ordinal).limit(mostDamaged)) as ItemRow[];
+  const rows = (await damagedItems(deps.db, suspect.series_no, good.ordinal, suspect.ordinal).limit(mostDamaged)) as ItemRow[];
   const folders = await deps
     .db('folder')
     .where({ series_no: suspect.series_no })

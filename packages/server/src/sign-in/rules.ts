@@ -7,8 +7,6 @@ import { fromJson } from '../db/json';
 const setting = 'sign-in';
 /** What holds where nobody said anything: in an installation that was there before second factors were. */
 const before: z.output<typeof SignInRules> = { secondFor: [], idleMinutes: 720 };
-/** What a new installation begins with. */
-export const firstRules: z.output<typeof SignInRules> = { secondFor: ['administrator'], idleMinutes: 240 };
 
 export type Rules = Omit<SignInSettings, 'organisation'>;
 

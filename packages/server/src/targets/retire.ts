@@ -10,7 +10,7 @@ import { handOnPromises } from '../policies/promises';
 import { rememberVersion } from '../policies/versions';
 import type { CopyPlan } from '../runs/copying';
 import { queueRun, type NewTask } from '../runs/queue';
-import { countOnlyHere } from './target-detail';
+import { countOnlyHere } from './only-here';
 
 const pointsAtOnce = 500;
 

@@ -2,6 +2,7 @@ import type { CopiesMatrix, PriceTable, Target, TargetDetail, Use, PaceWindow } 
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
 import type { Deps } from '../deps';
+import { countOnlyHere } from './only-here';
 import { outlookFor, samplesOf, type Outlook } from './room';
 import { takenOver } from './settle';
 import { shownPlace, type TargetRow } from './target-rows';
@@ -120,20 +121,6 @@ export async function detailOf(deps: Deps, t: TargetRow): Promise<TargetDetail> 
       .map((r) => ({ days: days(r), stored: r.stored }))
       .filter((r) => r.days < (fromJsonOrNull<PriceTable>(t.prices)?.leastDays ?? 0)),
   };
-}
-
-/** Points that stand on this target and on no other. */
-export async function countOnlyHere(db: Knex, targetId: string): Promise<number> {
-  const elsewhere = db('copy as o')
-    .whereRaw('o.point_id = c.point_id')
-    .where({ 'o.state': 'present' })
-    .whereNot({ 'o.target_id': targetId });
-  const only = await db('copy as c')
-    .where({ 'c.target_id': targetId, 'c.state': 'present' })
-    .whereNotExists(elsewhere)
-    .count({ n: '*' })
-    .first<{ n: number }>();
-  return Number(only.n);
 }
 
 function summed<R extends { bytes: number; stored: number }>(

@@ -1,6 +1,6 @@
 import { median } from '@lithodex/core';
 import type { NightGrouping } from '@lithodex/contract';
-import type { Deps } from '../deps';
+import type { Base } from '../base';
 import { atWork, backupTasksSince, backupsWithNames, hasRun, nightStart, nightsBefore, slotMs, spanOf, type NightRow } from './night';
 
 const dayMs = 86_400_000;
@@ -36,7 +36,7 @@ interface PastNight {
   readonly over: boolean;
 }
 
-async function readNight(deps: Deps, from: number): Promise<PastNight> {
+async function readNight(deps: Base, from: number): Promise<PastNight> {
   const tasks = await backupsWithNames(deps.db, from)
     .where('t.queued_at', '<', from + dayMs)
     .whereNotNull('t.started_at')
@@ -87,7 +87,7 @@ export class NightBook {
 
   private now: Tonight | undefined;
 
-  constructor(private readonly deps: () => Deps) {}
+  constructor(private readonly deps: () => Base) {}
 
   /** Reads the nights that the next watch compares with. */
   async warm(): Promise<void> {

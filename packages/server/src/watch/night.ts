@@ -2,7 +2,7 @@ import { DateTime } from 'luxon';
 import type { Cause, NightTask, RunState } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../db/json';
-import type { Deps } from '../deps';
+import type { Base } from '../base';
 
 export interface NightRow {
   readonly id: string;
@@ -49,7 +49,7 @@ export const backupsWithNames = (db: Knex, from: number): Knex.QueryBuilder =>
  * remark are left out.
  */
 export async function backupTasksSince(
-  deps: Deps,
+  deps: Base,
   from: number,
   { workloads, open }: { readonly workloads?: readonly number[]; readonly open?: number } = {},
 ): Promise<NightRow[]> {
@@ -80,7 +80,7 @@ export async function backupTasksSince(
 }
 
 /** All backup tasks since `from` of the workloads of which one was not simply done. */
-export async function troubledTasksSince(deps: Deps, from: number): Promise<NightRow[]> {
+export async function troubledTasksSince(deps: Base, from: number): Promise<NightRow[]> {
   const troubled = await deps
     .db('task')
     .whereIn('state', ['failed', 'partsMissing', 'remarks', 'held', 'stopped', 'cutOff', 'notStarted'])

@@ -88,7 +88,11 @@ import { ReadBy } from './read-by';
               [disabled]="!session.keeps()"
           /></label>
           <label
-            >Password <small>{{ known() ? 'empty: as until now' : '' }}</small><input
+            >Password
+            @if (known()) {
+              <small>empty: as until now</small>
+            }
+            <input
               class="field"
               name="password"
               type="password"

@@ -74,6 +74,9 @@ export interface SlotOption<T> {
       --bs-dropdown-link-color: var(--ink);
       --bs-dropdown-link-hover-bg: var(--lapis-soft);
     }
+    .active small {
+      color: inherit;
+    }
     .choices {
       display: block;
       max-height: 280px;
