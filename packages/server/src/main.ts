@@ -1,6 +1,6 @@
 import { endOnFault } from '@lithodex/net';
 import { pino } from 'pino';
-import { readConfig } from './config';
+import { readConfig } from './base/config';
 import { runServer } from './run-server';
 
 const file = process.argv[2];

@@ -1,0 +1,103 @@
+import { countOf, formatDuration, formatMoment } from '@lithodex/core';
+import type { FoundMatter } from '@lithodex/contract';
+import type { DatabaseFacts } from '@lithodex/kinds';
+import { fromJson } from '../../base/db/json';
+import type { Deps } from '../deps';
+import { policiesInForce } from '../../records/policies/matching';
+import { bandOf } from '../estate/database-band';
+import { systemKinds, type SystemRow } from '../../records/systems/system-rows';
+
+const dayMs = 86_400_000;
+const warnDays = 28;
+/** So long a commit that took much away is told of. */
+const notableMs = 3 * dayMs;
+
+/** Where the connection of a system is mended. */
+export const systemLink = (sourceId: number): FoundMatter['action'] => ({
+  label: 'Open the connection',
+  link: `/estate/systems/${sourceId}`,
+  query: {},
+});
+
+/** Causes of failed runs that are mended at the connection of the database server. */
+export const databaseCauses: readonly string[] = ['DATABASE_REFUSED', 'DATABASE_AWAY', 'DATABASE_RIGHT_MISSING'];
+
+/** Systems that can't be read, and those for which the password ends soon. */
+async function connections(deps: Deps): Promise<FoundMatter[]> {
+  const now = deps.clock.now();
+  const rows = await deps
+    .db('source')
+    .whereIn('kind', [...systemKinds])
+    .orderBy('name')
+    .select<SystemRow[]>();
+  return rows.flatMap((s): FoundMatter[] => {
+    const base = { id: `system-${s.id}`, action: systemLink(s.id), second: null };
+    if (s.trouble) return [{ ...base, level: 'fault', title: `${s.name} can not be read`, text: s.trouble, since: s.tried_at ?? now }];
+    if (s.opener_ends === null || s.opener_ends - now > warnDays * dayMs) return [];
+    const left = s.opener_ends - now;
+    const title = left > 0 ? `The password for ${s.name} ends in ${formatDuration(left)}` : `The password for ${s.name} has ended`;
+    return [{ ...base, level: left > 0 ? 'warning' : 'fault', title, text: 'Every run fails after that. Give it a new one.', since: now }];
+  });
+}
+
+/** Workloads that a policy in force takes the log of. */
+async function logged(deps: Deps): Promise<{ id: number; name: string; facts: unknown }[]> {
+  const policies = (await policiesInForce(deps.db)).filter((p) => p.body.rules.some((r) => r.kind === 'log')).map((p) => p.id);
+  return deps
+    .db('workload as w')
+    .whereIn('w.id', deps.db('assignment').whereIn('policy_id', policies).select('workload_id'))
+    .where({ 'w.kind': 'database' })
+    .whereNull('w.gone_at')
+    .select<{ id: number; name: string; facts: unknown }[]>('w.id', 'w.name', 'w.facts');
+}
+
+/** Servers that can't be brought back to a second, though they should be; and commits that took much away. */
+export async function databaseMatters(deps: Deps): Promise<FoundMatter[]> {
+  const zone = deps.config.zone;
+  const now = deps.clock.now();
+  const found = await connections(deps);
+  for (const { id, name, facts } of await logged(deps)) {
+    const second = { label: 'See where one can go back to', link: `/estate/${id}/second`, query: {} };
+    const { logs } = fromJson<DatabaseFacts>(facts);
+    if (!logs.on)
+      found.push({
+        id: `log-off-${id}`,
+        level: 'fault',
+        title: `${name} writes no log`,
+        text: 'It can be brought back to its points only, not to a second. Turn the log on (log_bin) and start the server again.',
+        since: now,
+        action: second,
+        second: null,
+      });
+    const { stretches, notable } = await bandOf(deps.db, id);
+    const last = stretches.at(-1);
+    if (last?.from === null)
+      found.push({
+        id: `log-gap-${id}`,
+        level: 'fault',
+        title: `No second of ${name} since ${formatMoment(last.logged, zone, now)} can be brought back`,
+        text: `${last.cause ? `Its log has a gap: ${last.cause}. ` : ''}A policy with a rule for fulls takes one at once; from the next log after it on any second can be reached again.`,
+        since: last.logged,
+        action: { label: 'See its points', link: `/estate/${id}`, query: {} },
+        second,
+      });
+    for (const n of notable.filter((c) => now - c.at < notableMs).slice(-3)) {
+      const gone = n.tables.filter((t) => t.change === 'deleted').reduce((sum, t) => sum + t.rows, 0);
+      const what = gone ? countOf(gone, 'row') : 'a table or more';
+      found.push({
+        id: `notable-${id}-${n.id}`,
+        level: 'warning',
+        title: `${what} of ${name} ${gone === 1 ? 'is' : 'are'} gone at once`,
+        text: `${formatMoment(n.at, zone, now)}: ${n.statement.slice(0, 120)}. If that was not meant, bring it back as it was right before.`,
+        since: n.at,
+        action: {
+          label: 'Go there',
+          link: `/estate/${id}/second`,
+          query: { at: String(n.at), commit: `${n.file}@${n.position}` },
+        },
+        second: null,
+      });
+    }
+  }
+  return found;
+}

@@ -1,0 +1,25 @@
+import type { RestoreBody } from '@lithodex/contract';
+import type { KindName } from '@lithodex/kinds';
+import { databaseRestores } from '../recover/database-restores';
+import { downloadRestores } from '../recover/download-restores';
+import { fileRestores } from '../recover/file-restores';
+import { machineRestores } from '../recover/machine-restores';
+import type { RestorePlanner } from '../recover/restore-planner';
+import { databaseCauses, databaseMatters, systemLink } from './database-matters';
+import { connectionCauses, connectionLink, platformMatters } from './platform-matters';
+import type { ServerKind } from './server-kind';
+
+/** The part of each kind that is the server's. */
+export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
+  files: { restores: fileRestores },
+  machine: { restores: machineRestores, matters: platformMatters, connection: { causes: connectionCauses, link: connectionLink } },
+  database: { restores: databaseRestores, matters: databaseMatters, connection: { causes: databaseCauses, link: systemLink } },
+};
+
+/** Restores to another place than the one that points came from. */
+export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination']['to'], 'original'>, RestorePlanner>> = {
+  download: downloadRestores,
+  folder: fileRestores,
+  platform: machineRestores,
+  server: databaseRestores,
+};

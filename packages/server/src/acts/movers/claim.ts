@@ -1,0 +1,117 @@
+import type { ClaimedTask } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { unload } from '../../records/catalog/load';
+import { ordinalStep } from '../../records/catalog/ordinals';
+import type { SeriesRow } from '../../records/catalog/points';
+import { inTransaction } from '../../base/db/open';
+import type { Deps } from '../deps';
+import { stillGood, type Actor } from '../../base/http/access';
+import { settleRun } from '../runs/queue';
+import { isFull, whereAdmitted } from '../../records/movers/admission';
+import { workFor } from '../../base/http/duties';
+import { moverTerms } from '../../records/movers/mover-terms';
+import { paceOfTask } from '../../records/movers/pace';
+import { typesInSql } from '../../records/movers/types-in-sql';
+import { workOf, type QueuedTask } from './work-of';
+
+const reading = typesInSql((t) => t.readsSource);
+const changing = typesInSql((t) => t.changesSeries);
+
+/** Where the data of a task `t` is: what is read of a source is where that stands, all else where the target does. */
+const placeOfTask = `IF(t.type IN (${reading}),
+  (SELECT COALESCE(JSON_VALUE(w.facts, '$.location'), s.location) FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id),
+  (SELECT g.location FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')))`;
+
+/** The system whose credentials a task `t` carries; NULL for none: the mover that was named to read a source gets them besides. */
+const systemOfTask = `IF(t.type = 'restore', COALESCE(JSON_VALUE(t.work, '$.to.platformId'), JSON_VALUE(t.work, '$.to.sourceId')),
+  (SELECT s.id FROM workload w JOIN source s ON s.id = w.source_id
+   WHERE w.id = t.workload_id AND s.kind <> 'files' AND s.read_by IS NULL AND t.type IN (${reading})))`;
+
+/** The only mover that reads the source of a task `t`; NULL for any. */
+const readerOfTask = `(SELECT s.read_by FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id AND t.type IN (${reading}))`;
+
+/**
+ * Gives the first waiting task (by priority, then by how near its data is, then by age) whose series is free, and that its duties cover, to a mover, with a lease. `receives`: movers that only read
+ * can bring it what they read.
+ */
+export async function claimTask(deps: Deps, mover: string, receives: boolean, actor: Actor): Promise<ClaimedTask | undefined> {
+  const { tokenId, duties, systems } = actor;
+  const { drained, place } = await moverTerms(deps.db, mover);
+  if (drained) return undefined;
+  const readers = [mover, ...(receives ? deps.movers.readersOnly() : [])];
+  const claimed = await inTransaction(deps.db, async (trx) => {
+    const task = await trx('task as t')
+      .where('t.state', 'waiting')
+      .whereIn('t.type', workFor(duties))
+      .whereNotExists(
+        trx('task as o')
+          .whereRaw('o.series_no = t.series_no')
+          .where('o.state', 'running')
+          .whereRaw(`t.type IN (${changing}) AND o.type IN (${changing})`),
+      )
+      // a verification would take a root that expires meanwhile for lost
+      .whereNotExists(
+        trx('task as v')
+          .where({ 'v.type': 'verify', 'v.state': 'running' })
+          .whereRaw("t.type = 'expire' AND JSON_VALUE(v.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')"),
+      )
+      // points are fitted into series that nobody else writes to meanwhile
+      .whereNotExists(
+        trx('task as a')
+          .where('a.state', 'running')
+          .whereRaw("JSON_VALUE(a.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')")
+          .whereRaw(`((a.type = 'adopt' AND t.type IN (${changing})) OR (t.type = 'adopt' AND a.type IN (${changing})))`),
+      )
+      .whereRaw(`COALESCE(${readerOfTask}, ?) IN (${readers.map(() => '?').join(', ')})`, [mover, ...readers])
+      .modify((q) => {
+        if (systems !== null)
+          void q.whereRaw(`COALESCE(${systemOfTask}, 0) IN (${['0', ...systems.map(() => '?')].join(', ')})`, [...systems]);
+      })
+      .modify(whereAdmitted)
+      .orderBy('t.priority')
+      .modify((q) => {
+        if (place) void q.orderByRaw(`CASE COALESCE(${placeOfTask}, '') WHEN ? THEN 0 WHEN '' THEN 1 ELSE 2 END`, [place]);
+      })
+      .orderBy(['t.queued_at', 't.id'])
+      .limit(1)
+      .forUpdate()
+      .skipLocked()
+      .first<QueuedTask | undefined>('t.*');
+    if (!task || (await isFull(trx, task))) return undefined;
+    await stillGood(trx, actor);
+    const attempt = task.attempt + 1;
+    const now = deps.clock.now();
+    if (task.type === 'adopt' && task.ordinal !== null && task.series_no !== null) await unload(trx, task.series_no, task.ordinal);
+    const ordinal = task.type === 'backup' ? await reserveOrdinal(trx, task) : null;
+    const work = await workOf(trx, deps.secrets, task, now, mover);
+    await trx('task')
+      .where({ id: task.id })
+      .update({
+        state: 'running',
+        attempt,
+        mover,
+        token_id: tokenId,
+        lease_until: Date.now() + deps.config.leaseMs,
+        started_at: task.started_at ?? now,
+        ordinal,
+        ...(task.type === 'adopt' && { series_no: null }),
+      });
+    await settleRun(deps, trx, task.run_id);
+    const pace = await paceOfTask(trx, deps.config.zone, now, task);
+    return { id: task.id, runId: task.run_id, attempt, leaseMs: deps.config.leaseMs, serverNow: now, pace, work };
+  });
+  if (claimed) await deps.events.emit('run', { runId: claimed.runId, taskId: claimed.id });
+  return claimed;
+}
+
+/** The ordinal the point of this task will have; kept over attempts, with what an earlier attempt loaded taken back. */
+async function reserveOrdinal(trx: Knex.Transaction, task: QueuedTask): Promise<number> {
+  const series = await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>();
+  if (task.ordinal !== null) {
+    await unload(trx, series.no, task.ordinal);
+    return task.ordinal;
+  }
+  const ordinal = series.last_ordinal + ordinalStep;
+  await trx('series').where({ no: series.no }).update({ last_ordinal: ordinal });
+  return ordinal;
+}

@@ -1,0 +1,162 @@
+import type { BackupWork, CopyWork, PointKind, PointRef, VerifyWork, Work } from '@lithodex/contract';
+import type { DatabasePoint, LogStart } from '@lithodex/kinds';
+import type { Knex } from 'knex';
+import type { SeriesRow } from '../../records/catalog/points';
+import { fromJson } from '../../base/db/json';
+import type { DownloadPlan, PlannedPick, RestorePlan } from '../../records/runs/planned-restore';
+import type { CopyPlan } from '../runs/copying';
+import type { ExpirePlan } from '../runs/expiry';
+import type { BackupPlan } from '../runs/queue';
+import type { Secrets } from '../../base/secrets';
+import type { CarePlan } from '../targets/care';
+import { fromOf, placeOf, sourceOf } from '../../records/systems/kinds-of-place';
+import { otherTargets, pointRefs, targetRef } from '../../records/targets/refs';
+import type { RunningTask } from '../../records/movers/running-task';
+
+/** A task as it stands in the queue. */
+export type QueuedTask = Omit<RunningTask, 'stop_requested' | 'cut_off' | 'started_at'> & { readonly started_at: number | null };
+
+/** What a task is about, with what opens its source and its targets: goes to `mover` only. What opens a source that another one reads is not among it. */
+export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: QueuedTask, now: number, mover: string): Promise<Work> {
+  switch (task.type) {
+    case 'backup':
+    case 'trial':
+      return backupWork(trx, secrets, task, now, mover);
+    case 'copy':
+      return copyWork(trx, secrets, fromJson<CopyPlan>(task.work));
+    case 'expire': {
+      const { targetId, points } = fromJson<ExpirePlan>(task.work);
+      return {
+        type: 'expire',
+        target: await targetRef(trx, secrets, targetId),
+        points: await pointNames(trx, (q) => q.whereIn('p.id', points)),
+      };
+    }
+    case 'prune':
+    case 'verify':
+    case 'adopt':
+      return careWork(trx, secrets, fromJson<CarePlan>(task.work));
+    case 'download': {
+      const { picks, readFrom, ...plan } = fromJson<DownloadPlan>(task.work);
+      return { ...plan, picks: await withPoints(trx, secrets, picks, readFrom) };
+    }
+    case 'restore': {
+      const { picks, readFrom, to, ...plan } = fromJson<RestorePlan>(task.work);
+      return { ...plan, picks: await withPoints(trx, secrets, picks, readFrom), to: await placeOf(trx, secrets, to) };
+    }
+  }
+}
+
+async function careWork(trx: Knex.Transaction, secrets: Secrets, { targetId, ...plan }: CarePlan): Promise<Work> {
+  const target = await targetRef(trx, secrets, targetId);
+  if (plan.type !== 'verify') return { ...plan, target };
+  const expected = await trx('copy as c')
+    .join('point as p', 'p.id', 'c.point_id')
+    .join('series as s', 's.no', 'p.series_no')
+    .where({ 'c.target_id': targetId, 'c.state': 'present' })
+    .select<VerifyWork['expected']>('s.id as seriesId', 'p.id as taskId', 'c.locked_until as lockedUntil');
+  return { ...plan, target, others: await otherTargets(trx, secrets, targetId), expected };
+}
+
+/** End of a lock that is counted from a point's moment. */
+const lockEnd = (moment: number, days: number | null | undefined) => (days ? moment + days * 86_400_000 : null);
+
+async function copyWork(trx: Knex.Transaction, secrets: Secrets, { targetId, points, alike, lockDays }: CopyPlan): Promise<CopyWork> {
+  const refs = new Map((await pointRefs(trx, secrets, points)).map((r) => [r.taskId, r]));
+  const moments = new Map(
+    (await trx('point').whereIn('id', points).select<{ id: string; moment: number }[]>('id', 'moment')).map((p) => [p.id, p.moment]),
+  );
+  const there = points.flatMap((id) => {
+    const ref = refs.get(id);
+    return ref ? [{ ...ref, lockedUntil: lockEnd(moments.get(id)!, lockDays) }] : [];
+  });
+  const size = await trx('point').whereIn('id', points).max({ bytes: 'bytes' }).first<{ bytes: number | null }>();
+  return { type: 'copy', to: await targetRef(trx, secrets, targetId), points: there, alike, expected: { bytes: Number(size.bytes ?? 0) } };
+}
+
+/** Series and task of points, which name their roots. */
+async function pointNames(
+  trx: Knex.Transaction,
+  which: (q: Knex.QueryBuilder) => Knex.QueryBuilder,
+): Promise<{ seriesId: string; taskId: string }[]> {
+  const all = trx('point as p').join('series as s', 's.no', 'p.series_no');
+  return which(all).select<{ seriesId: string; taskId: string }[]>('s.id as seriesId', 'p.id as taskId');
+}
+
+/** Picks with their points, and where those are read. */
+async function withPoints<P extends PlannedPick>(
+  trx: Knex.Transaction,
+  secrets: Secrets,
+  picks: readonly P[],
+  readFrom: string | null,
+): Promise<(Omit<P, 'pointId'> & { point: PointRef })[]> {
+  const refs = await pointRefs(trx, secrets, [...new Set(picks.map((p) => p.pointId))], readFrom);
+  const byId = new Map(refs.map((r) => [r.taskId, r]));
+  return picks.map(({ pointId, ...pick }) => ({ ...pick, point: byId.get(pointId)! }));
+}
+
+/** A first point reads everything, and so does a differential without a full one to go by. */
+async function howToTake(
+  trx: Knex.Transaction,
+  series: SeriesRow,
+  kind: PointKind,
+  newest: string | undefined,
+): Promise<Pick<BackupWork, 'kind' | 'previous' | 'base'>> {
+  if (newest === undefined) return { kind: kind === 'log' ? 'log' : 'full', previous: null, base: null };
+  if (kind === 'full') return { kind, previous: newest, base: null };
+  if (kind !== 'differential') return { kind, previous: newest, base: newest };
+  const full = await standingPoints(trx, series).whereIn('kind', ['full', 'synthetic']).first<{ id: string } | undefined>('id');
+  return full ? { kind, previous: newest, base: full.id } : { kind: 'full', previous: newest, base: null };
+}
+
+/** Where the log has to begin: at the newest full from before what is to be reached, or at the oldest. */
+async function logStart(trx: Knex.Transaction, workloadId: number, reached: number): Promise<LogStart | null> {
+  const rows = await trx('point')
+    .where({ workload_id: workloadId, state: 'visible' })
+    .whereNot({ kind: 'log' })
+    .whereNotNull('facts')
+    .orderBy('moment')
+    .select<{ facts: unknown }[]>('facts');
+  const fulls = rows.flatMap(({ facts }) => {
+    const { position } = fromJson<DatabasePoint>(facts);
+    return position ? [{ file: position.file, at: position.at, moment: position.since }] : [];
+  });
+  return fulls.findLast((f) => f.moment <= reached) ?? fulls[0] ?? null;
+}
+
+/** Points of a series on its target, the newest first. */
+function standingPoints(trx: Knex.Transaction, series: SeriesRow): Knex.QueryBuilder {
+  return trx('point')
+    .where({ series_no: series.no, state: 'visible' })
+    .whereIn('id', trx('copy').where({ target_id: series.target_id, state: 'present' }).select('point_id'))
+    .orderBy('ordinal', 'desc');
+}
+
+async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: QueuedTask, now: number, mover: string): Promise<BackupWork> {
+  const plan = fromJson<BackupPlan>(task.work);
+  const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
+  const workload = await sourceOf(trx, task.workload_id!);
+  const elsewhere = workload.read_by === mover ? null : workload.read_by;
+  const previous = await standingPoints(trx, series).first<{ id: string; items: number; bytes: number } | undefined>(
+    'id',
+    'items',
+    'bytes',
+  );
+  return {
+    type: task.type === 'trial' ? 'trial' : 'backup',
+    target: await targetRef(trx, secrets, plan.targetId),
+    seriesId: series.id,
+    workload: { id: String(workload.id), name: workload.name, source: workload.source, path: workload.folder.toString('latin1') },
+    ...(await howToTake(trx, series, plan.kind, previous?.id)),
+    fresh: plan.fresh ?? false,
+    moment: now,
+    include: [...plan.include],
+    exclude: [...plan.exclude],
+    from: elsewhere === null ? await fromOf(trx, secrets, workload) : { kind: 'afar', mover: elsewhere, of: workload.kind },
+    logStart: plan.kind === 'log' ? await logStart(trx, task.workload_id!, now - (plan.logDays ?? 0) * 86_400_000) : null,
+    logged: plan.logged ?? false,
+    lockedUntil: lockEnd(now, plan.lockDays),
+    scripts: plan.scripts ?? null,
+    expected: { items: previous?.items ?? 0, bytes: previous?.bytes ?? 0 },
+  };
+}

@@ -1,0 +1,108 @@
+import { baseName, bytesOfText, distinctNames, joinPath } from '@lithodex/core';
+import type { PointRef, RestoreBody } from '@lithodex/contract';
+import type { KindName } from '@lithodex/kinds';
+import { livingPoints, type PointRow } from '../../records/catalog/points';
+import { itemsAt, kindOf, nameOf, type ItemRow } from '../../records/catalog/tree';
+import type { Deps } from '../deps';
+import { damagedItems } from '../../records/catalog/damaged-items';
+import { ApiError } from '../../base/errors';
+import type { Actor } from '../../base/http/access';
+import { pointRefs } from '../../records/targets/refs';
+import { pathOf } from '../../records/recover/path-of';
+import { pointFor } from '../../records/recover/point-access';
+
+export interface ResolvedPick {
+  readonly point: PointRow;
+  readonly workloadKind: KindName;
+  readonly ref: PointRef;
+  /** Byte string below the root of the point. */
+  readonly path: string;
+  /** Where it goes below `base`. */
+  readonly to: string;
+  /** Absolute destination folder, byte string. */
+  readonly base: string;
+  readonly kind: string;
+  readonly size: number;
+  readonly items: number;
+  readonly row: ItemRow | undefined;
+}
+
+const mostDamaged = 50_000;
+
+async function damagedPicks(deps: Deps, pointId: string, actor: Actor): Promise<{ point: PointRow; path: string; row: ItemRow }[]> {
+  const suspect = await pointFor(deps.db, pointId, actor);
+  const points = await livingPoints(deps.db, suspect.series_no);
+  const good = points.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
+  if (!good) throw new ApiError('NOT_NOW', undefined, 'There is no good point before this one.');
+  const rows = (await damagedItems(deps.db, suspect.series_no, good.ordinal, suspect.ordinal).limit(mostDamaged)) as ItemRow[];
+  const folders = await deps
+    .db('folder')
+    .where({ series_no: suspect.series_no })
+    .whereIn('hash', [...new Map(rows.map((r) => [r.parent.toString('hex'), r.parent])).values()])
+    .select<{ hash: Buffer; path: Buffer }[]>();
+  const pathOfFolder = new Map(folders.map((f) => [f.hash.toString('hex'), f.path.toString('latin1')]));
+  return rows.map((row) => {
+    const holding = points.findLast((p) => p.suspect === 0 && p.ordinal >= row.from_ord && p.ordinal < row.to_ord) ?? good;
+    return { point: holding, path: joinPath(pathOfFolder.get(row.parent.toString('hex')) ?? '', nameOf(row)), row };
+  });
+}
+
+/** Picks with their points, sizes and places to go. Throws what the points throw, and NOT_FOUND for a path a point does not hold. */
+export async function resolvePicks(
+  deps: Deps,
+  body: Pick<RestoreBody, 'picks' | 'damagedIn' | 'destination' | 'readFrom'>,
+  actor: Actor,
+): Promise<ResolvedPick[]> {
+  const { db } = deps;
+  const points = new Map<string, PointRow>();
+  const raw: { point: PointRow; path: string; row: ItemRow | undefined }[] = [];
+  const paths = new Map<string, string[]>();
+  for (const { pointId, path } of body.picks) {
+    if (!points.has(pointId)) points.set(pointId, await pointFor(db, pointId, actor));
+    const own = paths.get(pointId) ?? [];
+    if (path !== '') own.push(pathOf(path));
+    paths.set(pointId, own);
+  }
+  const items = new Map<string, Map<string, ItemRow>>();
+  for (const [id, wanted] of paths) {
+    const { series_no, ordinal } = points.get(id)!;
+    items.set(id, await itemsAt(db, series_no, wanted, ordinal));
+  }
+  for (const pick of body.picks) {
+    const point = points.get(pick.pointId)!;
+    const path = pathOf(pick.path);
+    const row = items.get(pick.pointId)!.get(path);
+    if (path !== '' && !row) throw new ApiError('NOT_FOUND', { pick }, `The point does not hold ${pick.path}.`);
+    raw.push({ point, path, row });
+  }
+  if (body.damagedIn) raw.push(...(await damagedPicks(deps, body.damagedIn, actor)));
+  const ids = [...new Set(raw.map((r) => r.point.id))];
+  const refs = new Map((await pointRefs(db, deps.secrets, ids, body.readFrom)).map((r) => [r.taskId, r]));
+  const workloads = [...new Set(raw.map((r) => r.point.workload_id))];
+  const ofKinds = await db('workload').whereIn('id', workloads).select<{ id: number; kind: KindName }[]>('id', 'kind');
+  const kindsOf = new Map(ofKinds.map((w) => [w.id, w.kind]));
+  const { destination } = body;
+  const gathered = destination.to === 'download' || (destination.to === 'folder' && !destination.keepPath);
+  const stamped = raw.map(({ point, path }) => {
+    const at = new Date(point.moment).toISOString();
+    return { name: path === '' ? `point-${at.slice(0, 10)}` : baseName(path), stamp: at.slice(0, 16).replace('T', ' ').replace(':', '') };
+  });
+  const names = distinctNames(stamped);
+  return raw.map(({ point, path, row }, i) => {
+    const ref = refs.get(point.id);
+    if (!ref) throw new ApiError('POINT_GONE');
+    const intoFolder = path === '' && destination.to === 'folder';
+    return {
+      point,
+      workloadKind: kindsOf.get(point.workload_id)!,
+      ref,
+      path,
+      to: gathered && !intoFolder ? names[i]! : path,
+      base: destination.to === 'folder' ? bytesOfText(destination.folder.replace(/(.)\/+$/, '$1')) : ref.root,
+      kind: row ? kindOf(row) : 'folder',
+      size: row ? row.size : point.bytes,
+      items: row ? row.items + 1 : point.items,
+      row,
+    };
+  });
+}

@@ -1,0 +1,122 @@
+import type { Knex } from 'knex';
+import type { Keep } from '@lithodex/core';
+import { dropUnneeded } from '../../records/catalog/load';
+import type { PolicyBody } from '@lithodex/contract';
+import { decideCopies, presentCopies, type RuleKeep, type SeriesKeep } from '../../records/catalog/copies';
+import { keptPoints, type PointRow, type SeriesRow } from '../../records/catalog/points';
+import { inTransaction } from '../../base/db/open';
+import type { Deps } from '../deps';
+import { summarizePoints } from '../../records/catalog/point-summary';
+import { queueRun, type NewTask } from './queue';
+import { bodyOf, ruleOf } from '../../records/policies/matching';
+
+/** A policy as it would be. */
+export interface ChangedPolicy {
+  readonly id: number;
+  readonly body: PolicyBody;
+}
+
+const byHand: RuleKeep = { policyId: null, ruleNo: 1, keep: { by: 'hand' }, targetId: null, copies: [], zone: 'UTC', ended: false };
+
+/** The newest point of a log holds what those before it held: for how long that reaches back is settled when it is taken. */
+const newestOfLog: Keep = { by: 'points', points: 2 };
+
+/** The policies that made points, in force or ended, each read when it is first asked for. Of one request: what they say may change. */
+export class KeepRules {
+  private readonly known = new Map<number, { readonly body: PolicyBody; readonly ended: boolean }>();
+
+  private constructor(
+    private readonly rows: ReadonlyMap<number, { readonly body: unknown; readonly ended: 0 | 1 }>,
+    private readonly changed: ChangedPolicy | undefined,
+  ) {}
+
+  /** `changed` stands for a policy in force. */
+  static async read(db: Knex, changed?: ChangedPolicy): Promise<KeepRules> {
+    const rows = await db('policy').select<{ id: number; body: unknown; ended: 0 | 1 }[]>('id', 'body', 'ended');
+    return new KeepRules(new Map(rows.map((r) => [r.id, r])), changed);
+  }
+
+  private policy(id: number) {
+    const row = this.rows.get(id);
+    if (!row) return undefined;
+    const policy = this.known.get(id) ?? { body: id === this.changed?.id ? this.changed.body : bodyOf(row.body), ended: row.ended === 1 };
+    this.known.set(id, policy);
+    return policy;
+  }
+
+  /** By what the points of a series are kept: each by the rule that made it; those that no policy made by the rule that made the newest; where there is none, until a person removes them. */
+  of(series: SeriesRow, points: readonly PointRow[]): SeriesKeep {
+    const newest = points.findLast((p) => p.policy_id !== null);
+    const rules = new Map<string, RuleKeep>();
+    return (point) => {
+      const maker = point.policy_id === null ? newest : point;
+      const policy = maker && this.policy(maker.policy_id!);
+      if (!policy) return byHand;
+      const { body, ended } = policy;
+      const { no, kind, keep, targetId, copies } = ruleOf(body, maker.rule_no, series.target_id);
+      const key = `${maker.policy_id}/${no}`;
+      const rule = rules.get(key) ?? {
+        policyId: maker.policy_id,
+        ruleNo: no,
+        keep: kind === 'log' ? newestOfLog : keep,
+        targetId,
+        copies: kind === 'log' ? copies.map((c) => ({ ...c, keep: newestOfLog })) : copies,
+        zone: body.zone,
+        ended,
+      };
+      rules.set(key, rule);
+      return rule;
+    };
+  }
+}
+
+/** What a task of expiry keeps. */
+export interface ExpirePlan {
+  readonly targetId: string;
+  readonly points: readonly string[];
+}
+
+/**
+ * Lets the copies of a series go that retention no longer keeps, and queues the removal of their roots on their targets. A point whose last copy went is expired: its items leave
+ * the catalog.
+ */
+export async function expireSeries(deps: Deps, seriesNo: number): Promise<number> {
+  const now = deps.clock.now();
+  const expired = await inTransaction(deps.db, async (trx) => {
+    const series = await trx('series').where({ no: seriesNo }).forUpdate().first<SeriesRow | undefined>();
+    if (!series) return [];
+    const workload = await trx('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1; name: string }>();
+    const points = await keptPoints(trx, seriesNo);
+    const ids = points.map((p) => p.id);
+    const copies = await presentCopies(trx, ids);
+    const decisions = decideCopies(series, points, copies, (await KeepRules.read(trx)).of(series, points), now, workload.frozen === 1);
+    const tasks: NewTask[] = [];
+    for (const [targetId, own] of decisions) {
+      const going = [...own.values()].filter((d) => d.expires).map((d) => d.id);
+      if (!going.length) continue;
+      await trx('copy').whereIn('point_id', going).where({ target_id: targetId }).update({ state: 'gone', gone_at: now });
+      const work: ExpirePlan = { targetId, points: going };
+      tasks.push({ workloadId: series.workload_id, seriesNo, type: 'expire', work });
+    }
+    if (!tasks.length) return [];
+    await queueRun(trx, now, { kind: 'expire', startedBy: 'schedule', name: `Expiry of ${workload.name}`, person: '', tasks });
+    const left = await presentCopies(trx, ids);
+    const gone = points.filter((p) => !left.has(p.id));
+    for (const point of gone) {
+      await trx('point').where({ id: point.id }).update({ state: 'expired', expired_at: now });
+      await dropUnneeded(trx, seriesNo, point.ordinal);
+    }
+    if (gone.length) await summarizePoints(trx, series.workload_id);
+    return points;
+  });
+  if (expired.length) {
+    await deps.events.emit('point', { workloadId: expired[0]!.workload_id });
+    deps.movers.workAppeared();
+  }
+  return expired.length;
+}
+
+/** Expiry over everything. */
+export async function expireAll(deps: Deps): Promise<void> {
+  for (const { no } of await deps.db('series').select<{ no: number }[]>('no')) await expireSeries(deps, no);
+}

@@ -1,0 +1,159 @@
+import type { SystemBody, SystemTest } from '@lithodex/contract';
+import { auditTest } from '../../base/http/audit-test';
+import { appendAudit } from '../../base/audit/trail';
+import { inTransaction } from '../../base/db/open';
+import type { Deps } from '../../acts/deps';
+import { ApiError, found } from '../../base/errors';
+import { within } from '../../base/http/access';
+import type { Handlers } from '../../base/http/bind-routes';
+import { bandOf, commitsAround } from '../../acts/estate/database-band';
+import { readSystem } from '../../acts/estate/read-system';
+import { addressOfRow, fromOfAddress, opensBoth, sealedSecret, secretOfRow, systemKinds, toSystem, type SystemRow } from '../../records/systems/system-rows';
+
+type SystemHandlers = Pick<
+  Handlers,
+  'listSystems' | 'testSystem' | 'addSystem' | 'changeSystem' | 'readSystem' | 'databaseBand' | 'databaseCommits'
+>;
+
+const testMs = 30_000;
+/** What the trail keeps of a system: nothing that opens it. */
+const detailOf = ({ name, readBy, address: { authority, ...address } }: SystemBody) => JSON.stringify({ name, address, readBy });
+
+export function systemHandlers(deps: Deps): SystemHandlers {
+  const { db, clock, secrets } = deps;
+
+  const rowOf = async (id: number) =>
+    found(
+      await db('source')
+        .where({ id })
+        .whereIn('kind', [...systemKinds])
+        .whereNotNull('secret')
+        .first<SystemRow | undefined>(),
+    );
+
+  /** What opens a system: as given, or as kept for the address it was given for. */
+  const secretOf = async (id: number | null, { secret, address }: SystemBody): Promise<string> => {
+    if (secret !== null) return secret;
+    const refuse = (text: string) => new ApiError('INVALID', [{ at: 'body.secret' }], `${text} Nothing was changed.`);
+    if (id === null) throw refuse('Say how to sign in.');
+    const row = await rowOf(id);
+    if (!opensBoth(addressOfRow(row), address))
+      throw refuse('The address is another one. The password was given for the old one and is not sent elsewhere: say it again.');
+    return secretOfRow(secrets, row);
+  };
+
+  const test = (id: number | null, { address, readBy }: SystemBody, secret: string): Promise<SystemTest> =>
+    deps.movers.ask({ ask: 'systemTest', from: fromOfAddress(id, address, secret) }, testMs, readBy);
+
+  const mustWork = async (body: SystemBody, secret: string, own: number | null): Promise<SystemTest> => {
+    const taken = await db('source').where({ name: body.name }).first<{ id: number } | undefined>('id');
+    if (taken && taken.id !== own) throw new ApiError('NAME_TAKEN');
+    const answer = await test(own, body, secret);
+    if (!answer.ok) throw new ApiError('CONNECTION_FAULTY', answer, `${answer.message} It was not saved.`);
+    return answer;
+  };
+
+  return {
+    async listSystems() {
+      const rows = await db('source')
+        .whereIn('kind', [...systemKinds])
+        .whereNotNull('secret')
+        .orderBy('name')
+        .select<SystemRow[]>();
+      const workloads = await db('workload')
+        .whereIn(
+          'source_id',
+          rows.map((r) => r.id),
+        )
+        .whereNull('gone_at')
+        .select<{ id: number; name: string; source_id: number }[]>('id', 'name', 'source_id');
+      return {
+        rows: rows.map((r) =>
+          toSystem(
+            r,
+            workloads.filter((w) => w.source_id === r.id).map(({ id, name }) => ({ id, name })),
+          ),
+        ),
+      };
+    },
+
+    async testSystem({ body: { id, body }, actor }) {
+      const secret = await secretOf(id, body);
+      await auditTest(deps, actor, 'source.test', id === null ? 'source' : `source ${id}`, detailOf(body));
+      return test(id, body, secret);
+    },
+
+    async addSystem({ body, actor }) {
+      const secret = await secretOf(null, body);
+      const { name, location, address, readBy } = body;
+      // points of it may have been found on a target before it was connected
+      const found = await db('source').where({ name, kind: address.kind, secret: null }).first<{ id: number } | undefined>('id');
+      const { credentialEnds } = await mustWork(body, secret, found?.id ?? null);
+      const id = await inTransaction(db, async (trx) => {
+        const columns = { name, location, kind: address.kind, folder: Buffer.alloc(0), cross_fs: false, created_at: clock.now() };
+        const made = found?.id ?? ((await trx('source').insert(columns)) as [number])[0];
+        await trx('source')
+          .where({ id: made })
+          .update({
+            location,
+            read_by: readBy,
+            address: JSON.stringify(address),
+            opener_ends: credentialEnds,
+            secret: sealedSecret(secrets, made, secret),
+          });
+        const act = { actor: actor.name, action: 'source.add', object: `source ${made}`, detail: detailOf(body) };
+        await appendAudit(trx, clock.now(), act);
+        return made;
+      });
+      await readSystem(deps, await rowOf(id));
+      const workloads = await db('workload').where({ source_id: id }).orderBy('id').select<{ id: number }[]>('id');
+      return { id, workloads: workloads.map((w) => w.id) };
+    },
+
+    async changeSystem({ params, body, actor }) {
+      const row = await rowOf(params.id);
+      if (addressOfRow(row).kind !== body.address.kind)
+        throw new ApiError('INVALID', [{ at: 'body.address.kind' }], 'A system stays of its kind. Nothing was changed.');
+      // its points and its log are of that family
+      if (addressOfRow(row).family !== body.address.family)
+        throw new ApiError('INVALID', [{ at: 'body.address.family' }], 'A database server stays of its family. Nothing was changed.');
+      const secret = await secretOf(row.id, body);
+      const { credentialEnds } = await mustWork(body, secret, row.id);
+      await inTransaction(db, async (trx) => {
+        const { name, location, address, readBy } = body;
+        await trx('source')
+          .where({ id: row.id })
+          .update({
+            name,
+            location,
+            read_by: readBy,
+            address: JSON.stringify(address),
+            opener_ends: credentialEnds,
+            secret: sealedSecret(secrets, row.id, secret),
+          });
+        await trx('workload').where({ source_id: row.id, name: row.name }).update({ name });
+        const act = { actor: actor.name, action: 'source.change', object: `source ${row.id}`, detail: detailOf(body) };
+        await appendAudit(trx, clock.now(), act);
+      });
+      await readSystem(deps, await rowOf(row.id));
+      return {};
+    },
+
+    async databaseBand({ params, actor }) {
+      within(actor, params.id);
+      found(await db('workload').where({ id: params.id, kind: 'database' }).first<{ id: number } | undefined>('id'));
+      return bandOf(db, params.id);
+    },
+
+    async databaseCommits({ params, query, actor }) {
+      within(actor, params.id);
+      found(await db('workload').where({ id: params.id, kind: 'database' }).first<{ id: number } | undefined>('id'));
+      return commitsAround(deps, params.id, query.at, query.before, query.after);
+    },
+
+    async readSystem({ params }) {
+      await readSystem(deps, await rowOf(params.id));
+      return {};
+    },
+  };
+}

@@ -1,0 +1,126 @@
+import { baseName, escapePath, parentPath, unescapePath } from '@lithodex/core';
+import { itemFlags, type Version } from '@lithodex/contract';
+import { kinds, type KindName } from '@lithodex/kinds';
+import { appendAudit } from '../../base/audit/trail';
+import { endings, pathHash } from '../../records/catalog/ordinals';
+import { livingPoints } from '../../records/catalog/points';
+import { searchNames } from '../../records/catalog/search';
+import { itemAt, kindOf, treeRows, type ItemRow } from '../../records/catalog/tree';
+import { inTransaction } from '../../base/db/open';
+import type { Deps } from '../../acts/deps';
+import { ApiError, found } from '../../base/errors';
+import { numberAt } from '../../base/http/cursor';
+import { within } from '../../base/http/access';
+import type { Handlers } from '../../base/http/bind-routes';
+import { pointRefs } from '../../records/targets/refs';
+import { askSecondPerson } from '../../acts/people/second-person';
+import { pathOf } from '../../records/recover/path-of';
+import { pointFor } from '../../records/recover/point-access';
+
+type RecoverHandlers = Pick<Handlers, 'tree' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search'>;
+
+export function recoverHandlers(deps: Deps): RecoverHandlers {
+  const { db, clock } = deps;
+  return {
+    async tree({ params, query, actor }) {
+      const point = await pointFor(db, params.id, actor);
+      const path = pathOf(query.path);
+      const folder = path === '' ? undefined : await itemAt(db, point.series_no, parentPath(path), baseName(path), point.ordinal);
+      if (path !== '' && (!folder || kindOf(folder) !== 'folder'))
+        throw new ApiError('NOT_FOUND', undefined, 'The point holds no such folder.');
+      const rows = await treeRows(
+        db,
+        point,
+        await livingPoints(db, point.series_no),
+        path,
+        query.cursor ? unescapePath(query.cursor) : '',
+        query.limit + 1,
+      );
+      const next = rows.length > query.limit ? rows[query.limit - 1]!.name : null;
+      return {
+        path: query.path,
+        rows: rows.slice(0, query.limit),
+        next,
+        notLookedAt: folder !== undefined && (folder.flags & itemFlags.unread) !== 0,
+      };
+    },
+
+    async compare({ params, query, actor }) {
+      const point = await pointFor(db, params.id, actor);
+      const path = pathOf(query.path);
+      const [ref] = await pointRefs(db, deps.secrets, [point.id]);
+      const { read_as: readAs, kind } = await db('workload as w')
+        .join('source as s', 's.id', 'w.source_id')
+        .where('w.id', point.workload_id)
+        .first<{ read_as: string | null; kind: KindName }>('s.read_as', 'w.kind');
+      const { compares, noun } = kinds[kind];
+      if (!compares) throw new ApiError('NOT_NOW', undefined, `A ${noun} can not be compared with what is there now.`);
+      const rows = await deps.movers.ask({ ask: 'compare', point: ref!, path, folder: query.folder === 'yes', readAs });
+      return { rows: rows.map((r) => ({ ...r, name: escapePath(r.name) })), at: clock.now() };
+    },
+
+    async holdPoint({ params, body, actor }) {
+      const point = await pointFor(db, params.id, actor);
+      await inTransaction(db, async (trx) => {
+        await trx('point').where({ id: point.id }).update({ held: true, held_why: body.reason });
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'point.hold', object: `point ${point.id}`, detail: body.reason });
+      });
+      await deps.events.emit('point', { workloadId: point.workload_id });
+      return {};
+    },
+
+    async releasePoint({ params, actor }) {
+      const point = await pointFor(db, params.id, actor);
+      if (!point.held && point.keep_own === null) throw new ApiError('NOT_NOW', undefined, 'The point is not held.');
+      const name = (await db('workload').where({ id: point.workload_id }).first<{ name: string }>('name')).name;
+      const effect = `The point of ${name} of ${new Date(point.moment).toISOString().slice(0, 16).replace('T', ' ')} UTC is let go: retention decides again, and may delete it.`;
+      return { request: await askSecondPerson(deps, actor, `point ${point.id}`, effect, { kind: 'point.release', id: point.id }) };
+    },
+
+    async versions({ query, actor }) {
+      within(actor, query.workload);
+      found(await db('workload').where({ id: query.workload }).first<{ id: number } | undefined>());
+      const path = pathOf(query.path);
+      const series = await db('series').where({ workload_id: query.workload }).select<{ no: number }[]>('no');
+      const all: Version[] = [];
+      for (const { no } of series) {
+        const points = await livingPoints(db, no);
+        const rows = await db('item')
+          .where({ series_no: no, parent: pathHash(parentPath(path)), name: Buffer.from(baseName(path), 'latin1') })
+          .orderBy('from_ord')
+          .select<ItemRow[]>();
+        for (const row of rows) {
+          const holding = points.filter((p) => p.ordinal >= row.from_ord && p.ordinal < row.to_ord);
+          const first = holding[0];
+          const last = holding.at(-1);
+          if (!first || !last) continue;
+          const open = last.id === points.at(-1)!.id;
+          const ended = open ? 'still' : row.ended === endings.gone ? 'gone' : row.ended === endings.unseen ? 'unseen' : 'replaced';
+          all.push({
+            pointId: last.id,
+            moment: first.moment,
+            lastMoment: last.moment,
+            points: holding.length,
+            size: row.size,
+            mtimeNs: String(row.mtime_ns),
+            mode: row.mode,
+            kind: kindOf(row),
+            random: (row.flags & itemFlags.random) !== 0,
+            unread: (row.flags & itemFlags.unread) !== 0,
+            suspect: holding.every((p) => p.suspect === 1),
+            ended,
+          });
+        }
+      }
+      return { rows: all.sort((a, b) => b.moment - a.moment) };
+    },
+
+    async search({ query, actor }) {
+      if (query.workload !== undefined) within(actor, query.workload);
+      const only = query.workload !== undefined ? [query.workload] : actor.remit;
+      const offset = numberAt(query.cursor, 0);
+      const rows = await searchNames(db, query.q, only, offset, query.limit + 1);
+      return { rows: rows.slice(0, query.limit), next: rows.length > query.limit ? String(offset + query.limit) : null, total: null };
+    },
+  };
+}

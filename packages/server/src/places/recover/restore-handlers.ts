@@ -1,0 +1,77 @@
+import { appendAudit } from '../../base/audit/trail';
+import { fromJson } from '../../base/db/json';
+import { inTransaction } from '../../base/db/open';
+import type { Deps } from '../../acts/deps';
+import { ApiError, found } from '../../base/errors';
+import type { Handlers } from '../../base/http/bind-routes';
+import { queueRun } from '../../acts/runs/queue';
+import type { DownloadPlan } from '../../records/runs/planned-restore';
+import { plannerFor } from '../../acts/kinds/planner-for';
+import { planRestore, refuseStops } from './restore-plan';
+
+type RestoreHandlers = Pick<Handlers, 'planRestore' | 'startRestore' | 'download'>;
+
+export function restoreHandlers(deps: Deps): RestoreHandlers {
+  const { db, clock } = deps;
+  return {
+    planRestore: async ({ body, actor }) => (await planRestore(deps, body, actor)).plan,
+
+    async startRestore({ body, actor }) {
+      const { plan, picks } = await planRestore(deps, body, actor);
+      refuseStops(plan);
+      const planner = plannerFor(body, picks);
+      const tasks = await planner.tasks(deps, body, picks);
+      const rules = planner.rules(body);
+      const kind = body.destination.to === 'download' ? 'download' : 'restore';
+      const runId = await inTransaction(db, async (trx) => {
+        const id = await queueRun(trx, clock.now(), {
+          kind,
+          startedBy: 'hand',
+          name: body.name,
+          person: actor.name,
+          reason: body.reason,
+          rules,
+          tasks: tasks.map((t) => ({ ...t, seriesNo: null, type: kind })),
+        });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: body.trial ? 'restore.trial' : `${kind}.start`,
+          object: `run ${id}`,
+          detail: JSON.stringify({ reason: body.reason, rules, picks: body.picks.slice(0, 50), count: picks.length }),
+        });
+        return id;
+      });
+      deps.movers.workAppeared();
+      await deps.events.emit('run', { runId });
+      return { runId };
+    },
+
+    async download({ params, actor, res }) {
+      const run = found(
+        await db('run').where({ id: params.id, kind: 'download' }).first<{ id: number; person: string; name: string } | undefined>(),
+      );
+      if (run.person !== actor.name) throw new ApiError('NOT_ALLOWED', undefined, 'Only the person who asked for a download may fetch it.');
+      const task = found(await db('task').where({ run_id: run.id }).first<{ id: string; state: string; work: unknown } | undefined>());
+      if (task.state !== 'waiting' && task.state !== 'running')
+        throw new ApiError('NOT_NOW', undefined, 'The download has ended. Prepare it again.');
+      const work = fromJson<DownloadPlan>(task.work);
+      await inTransaction(db, (trx) =>
+        appendAudit(trx, clock.now(), { actor: actor.name, action: 'download.fetch', object: `run ${run.id}` }),
+      );
+      const one = Buffer.from(work.picks[0]!.to, 'latin1').toString();
+      const base =
+        work.format === 'file' ? one : work.format === 'qcow2' ? `${one.replace(/\.raw$/, '')}.qcow2` : `${run.name}.${work.format}`;
+      res.attachment(base.replace(/[\r\n"/\\]/g, '_'));
+      res.type('application/octet-stream').setHeader('cache-control', 'no-store');
+      res.setHeader('content-encoding', 'identity');
+      await new Promise<void>((resolve) => {
+        const off = deps.calls.onEnd(actor.key, () => res.destroy());
+        res.on('close', () => {
+          off();
+          resolve();
+        });
+        deps.downloads.offer(task.id, res);
+      });
+    },
+  };
+}

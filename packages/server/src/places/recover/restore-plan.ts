@@ -1,0 +1,117 @@
+import { baseName, escapePath, median, readPrice } from '@lithodex/core';
+import type { Body, MachinePoint, PriceTable, RestorePlan } from '@lithodex/contract';
+import { fromJson, fromJsonOrNull } from '../../base/db/json';
+import type { Deps } from '../../acts/deps';
+import { ApiError } from '../../base/errors';
+import type { Actor } from '../../base/http/access';
+import { tooLittleToMeasure } from '../../records/runs/run-rows';
+import { cartridgeCheck } from '../../acts/recover/cartridge-check';
+import { plannerFor } from '../../acts/kinds/planner-for';
+import { resolvePicks, type ResolvedPick } from '../../acts/recover/resolve-picks';
+import { expectedOf, type Check } from '../../acts/recover/restore-planner';
+
+/** What a restore would do, checked against the destination as it is now, with what it would bring back. Throws NOT_ALLOWED for a clerk who wants it elsewhere. */
+export async function planRestore(
+  deps: Deps,
+  body: Body<'planRestore'>,
+  actor: Actor,
+): Promise<{ readonly plan: RestorePlan; readonly picks: readonly ResolvedPick[] }> {
+  if (actor.role === 'clerk' && body.destination.to !== 'original')
+    throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
+  const picks = await resolvePicks(deps, body, actor);
+  const names = new Map((await deps.db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));
+  const { items, bytes } = expectedOf(picks);
+  const measured = await measuredRate(deps);
+  const looked = await plannerFor(body, picks).look(deps, body, picks);
+  const cartridges = await cartridgeCheck(deps, picks);
+  const plan: RestorePlan = {
+    items: picks.slice(0, 500).map((p) => ({
+      pick: { pointId: p.point.id, path: escapePath(p.path) },
+      name: escapePath(p.path === '' ? (names.get(p.point.workload_id) ?? '/') : baseName(p.path)),
+      kind: p.kind,
+      workload: names.get(p.point.workload_id) ?? '',
+      moment: p.point.moment,
+      goesTo: looked.goesTo(p),
+      size: p.size,
+      items: p.items,
+      suspect: p.point.suspect === 1,
+      workloadKind: p.workloadKind,
+      disks: p.path ? [] : (fromJsonOrNull<MachinePoint>(p.point.machine)?.disks ?? []).map(({ label, size }) => ({ label, size })),
+    })),
+    total: { items, files: items, bytes, picks: picks.length },
+    ...(await placesOf(deps, picks)),
+    price: await priceOf(deps, picks),
+    estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
+    rate: measured.rate,
+    rateFrom: measured.from,
+    checks: [...pointChecks(picks), ...looked.checks, ...(cartridges ? [cartridges] : [])],
+    existing: looked.existing ?? { looked: 0, exist: 0, newer: 0, complete: true },
+    free: looked.free ?? null,
+  };
+  return { plan, picks };
+}
+
+/** Where the picked points are read, and where all of them could be. */
+async function placesOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<Pick<RestorePlan, 'readFrom' | 'copies'>> {
+  const targets = new Map((await deps.db('target').select<{ id: string; name: string }[]>('id', 'name')).map((t) => [t.id, t.name]));
+  const points = new Map<string, Set<string>>();
+  for (const p of picks) {
+    const name = targets.get(p.ref.target.id) ?? '';
+    points.set(name, (points.get(name) ?? new Set()).add(p.point.id));
+  }
+  const everywhere = [...targets].filter(([id]) => picks.every((p) => [p.ref.target, ...p.ref.others].some((t) => t.id === id)));
+  return {
+    readFrom: [...points].map(([target, ids]) => ({ target, points: ids.size })),
+    copies: everywhere.map(([targetId, target]) => ({ targetId, target })),
+  };
+}
+
+/** Price of reading the picks where they are read first, as if nothing were compressed. One currency at a time: the first that is met. */
+async function priceOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<RestorePlan['price']> {
+  const rows = await deps.db('target').whereNotNull('prices').select<{ id: string; prices: unknown }[]>('id', 'prices');
+  const tables = new Map(rows.map((r) => [r.id, fromJson<PriceTable>(r.prices)]));
+  const priced = picks.flatMap((p) => {
+    const table = tables.get(p.ref.target.id);
+    return table ? [{ table, bytes: p.size, requests: p.items }] : [];
+  });
+  const currency = priced[0]?.table.currency;
+  if (currency === undefined) return null;
+  const same = priced.filter((p) => p.table.currency === currency);
+  return { currency, amount: same.reduce((sum, p) => sum + readPrice(p.bytes, p.requests, p.table), 0) };
+}
+
+/** Bytes a second: the median of recent restores, or of recent reads of sources while nothing was restored yet. */
+async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: string }> {
+  for (const [type, from] of [
+    ['restore', 'recent restores'],
+    ['backup', 'recent backups'],
+  ] as const) {
+    const rows = await deps
+      .db('task')
+      .where({ type })
+      .where('measured_ms', '>', 0)
+      .where('measured_bytes', '>', tooLittleToMeasure)
+      .orderBy('ended_at', 'desc')
+      .limit(25)
+      .select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
+    if (rows.length) return { rate: Math.round(median(rows.map((r) => (r.bytes / r.ms) * 1000))), from };
+  }
+  return { rate: null, from: 'nothing was measured yet' };
+}
+
+function pointChecks(picks: readonly ResolvedPick[]): Check[] {
+  const suspect = picks.some((p) => p.point.suspect === 1);
+  const complete = picks.every((p) => p.point.complete === 1);
+  return [
+    ...(suspect ? [{ level: 'look', code: 'SUSPECT', text: 'Some items come from a point that looks damaged.' } as const] : []),
+    complete
+      ? { level: 'fine', code: 'COMPLETE', text: 'Every point used is complete.' }
+      : { level: 'look', code: 'PARTS_MISSING', text: 'A point did not see everything: what it could not read is not in it.' },
+  ];
+}
+
+/** Throws INVALID when a check forbids the start. */
+export function refuseStops(plan: RestorePlan): void {
+  const stop = plan.checks.find((c) => c.level === 'stop');
+  if (stop) throw new ApiError('INVALID', { check: stop.code }, `${stop.text} Nothing was changed.`);
+}

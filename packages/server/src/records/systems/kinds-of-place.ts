@@ -1,0 +1,88 @@
+import { bytesOfText } from '@lithodex/core';
+import type { From, FromOf, KindName, MachineFacts, To } from '@lithodex/kinds';
+import type { Knex } from 'knex';
+import { fromJson } from '../../base/db/json';
+import { insideAccount } from './inside-accounts';
+import { platformRef, type PlatformRow } from './platform-rows';
+import type { PlannedTo } from '../runs/planned-restore';
+import type { Secrets } from '../../base/secrets';
+import { fromOfRow, type SystemRow } from './system-rows';
+
+/** A workload with its source, as far as a mover has to know them. */
+export interface WorkloadSource extends Pick<PlatformRow, 'address' | 'secret'> {
+  readonly id: number;
+  readonly name: string;
+  readonly kind: KindName;
+  readonly source_id: number;
+  readonly source: string;
+  readonly folder: Buffer;
+  readonly read_as: string | null;
+  readonly read_by: string | null;
+  readonly cross_fs: 0 | 1;
+  readonly outer_id: string | null;
+  readonly facts: unknown;
+}
+
+export async function sourceOf(trx: Knex.Transaction, workloadId: number): Promise<WorkloadSource> {
+  return trx('workload as w')
+    .join('source as s', 's.id', 'w.source_id')
+    .where('w.id', workloadId)
+    .first<WorkloadSource>(
+      'w.id',
+      'w.name',
+      'w.kind',
+      'w.outer_id',
+      'w.facts',
+      's.id as source_id',
+      's.name as source',
+      's.folder',
+      's.read_as',
+      's.read_by',
+      's.cross_fs',
+      's.address',
+      's.secret',
+    );
+}
+
+async function folderOf(trx: Knex.Transaction, w: WorkloadSource): Promise<FromOf<'files'>> {
+  const targets = await trx('target').whereNotNull('folder').select<{ folder: string }[]>('folder');
+  return {
+    kind: 'files',
+    folder: w.folder.toString('latin1'),
+    readAs: w.read_as,
+    crossFileSystems: w.cross_fs === 1,
+    targetFolders: targets.map((t) => bytesOfText(t.folder)),
+  };
+}
+
+async function machineOf(trx: Knex.Transaction, secrets: Secrets, w: WorkloadSource): Promise<FromOf<'machine'>> {
+  const { cluster, location } = fromJson<MachineFacts>(w.facts);
+  return {
+    kind: 'machine',
+    platform: platformRef(secrets, { ...w, id: w.source_id }),
+    id: w.outer_id!,
+    cluster,
+    location,
+    inside: await insideAccount(trx, secrets, w.id),
+  };
+}
+
+/** Where a mover finds a workload, with what opens it. */
+export async function fromOf(trx: Knex.Transaction, secrets: Secrets, workload: WorkloadSource): Promise<From> {
+  if (workload.kind === 'files') return folderOf(trx, workload);
+  if (workload.kind === 'machine') return machineOf(trx, secrets, workload);
+  return fromOfRow(secrets, { ...workload, id: workload.source_id });
+}
+
+/** Where a restore writes, with what opens it. */
+export async function placeOf(trx: Knex.Transaction, secrets: Secrets, to: PlannedTo): Promise<To> {
+  if ('platformId' in to) {
+    const { platformId, ...rest } = to;
+    return { ...rest, platform: platformRef(secrets, await trx('source').where({ id: platformId }).first<PlatformRow>()) };
+  }
+  if ('sourceId' in to) {
+    const { sourceId, ...rest } = to;
+    return { ...rest, server: fromOfRow(secrets, await trx('source').where({ id: sourceId }).first<SystemRow>()).server };
+  }
+  return to;
+}
