@@ -18,27 +18,38 @@ const arrows = {
   standins: [],
 };
 const packages = Object.keys(arrows);
-const arrowRules = packages.map((name) => ({
-  files: [`packages/${name}/src/**/*.ts`],
-  ignores: ['**/*.test.ts'],
-  rules: {
-    'no-restricted-imports': [
-      'error',
-      {
-        patterns: [
-          {
-            group: packages.filter((p) => p !== name && !arrows[name].includes(p)).map((p) => `@lithodex/${p}`),
-            message: `${name} must not know this package; see docs/architecture.md.`,
-          },
-          ...(name === 'core' || name === 'kinds' || name === 'contract'
-            ? [{ group: ['node:*', 'fs', 'path'], message: `${name} runs in a browser too.` }]
-            : []),
-          { group: ['**/packages/**'], message: 'Import by package name.' },
-        ],
-      },
-    ],
+/** The floors of the server, the lowest first: each may use those below it. */
+const floors = ['base', 'records', 'acts', 'places'];
+const arrowsOf = (name) => [
+  {
+    group: packages.filter((p) => p !== name && !arrows[name].includes(p)).map((p) => `@lithodex/${p}`),
+    message: `${name} must not know this package; see docs/architecture.md.`,
   },
-}));
+  ...(name === 'core' || name === 'kinds' || name === 'contract'
+    ? [{ group: ['node:*', 'fs', 'path'], message: `${name} runs in a browser too.` }]
+    : []),
+  { group: ['**/packages/**'], message: 'Import by package name.' },
+];
+const arrowRules = [
+  ...packages.map((name) => ({
+    files: [`packages/${name}/src/**/*.ts`],
+    ignores: ['**/*.test.ts'],
+    rules: { 'no-restricted-imports': ['error', { patterns: arrowsOf(name) }] },
+  })),
+  ...floors.map((floor, i) => {
+    const above = floors.slice(i + 1).map((upper) => `**/${upper}/**`);
+    const upwards = above.length
+      ? [{ group: above, message: `${floor} must not know the floors above it; see docs/architecture.md.` }]
+      : [];
+    // a place is no part of another
+    const beside = floor === 'places' ? [{ regex: '^\\.\\./(?!\\.\\./)', message: 'What two places need is an act or a record.' }] : [];
+    return {
+      files: [`packages/server/src/${floor}/**/*.ts`],
+      ignores: ['**/*.test.ts'],
+      rules: { 'no-restricted-imports': ['error', { patterns: [...arrowsOf('server'), ...upwards, ...beside] }] },
+    };
+  }),
+];
 
 export default defineConfig(
   globalIgnores(['**/dist/', '**/.angular/', 'state/', 'docs/']),

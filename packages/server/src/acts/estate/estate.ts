@@ -82,7 +82,11 @@ const shownColumns = ['workload_id', 'points', 'oldest', 'suspects', 'point_id',
 type Shown = Pick<PointSummary, (typeof shownColumns)[number]>;
 
 /** The workloads with their coverage; `at` asks for the state of then, with only the points that can still be brought back. */
-export async function estateOf({ db, clock }: Pick<Base, 'db' | 'clock'>, known: readonly Known[], at: number | null): Promise<WorkloadRow[]> {
+export async function estateOf(
+  { db, clock }: Pick<Base, 'db' | 'clock'>,
+  known: readonly Known[],
+  at: number | null,
+): Promise<WorkloadRow[]> {
   const now = at ?? clock.now();
   const assigned = await db
     .from(db.raw(`assignment${asOf(at)}`))

@@ -8,7 +8,16 @@ import { within } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { bandOf, commitsAround } from '../../acts/estate/database-band';
 import { readSystem } from '../../acts/estate/read-system';
-import { addressOfRow, fromOfAddress, opensBoth, sealedSecret, secretOfRow, systemKinds, toSystem, type SystemRow } from '../../records/systems/system-rows';
+import {
+  addressOfRow,
+  fromOfAddress,
+  opensBoth,
+  sealedSecret,
+  secretOfRow,
+  systemKinds,
+  toSystem,
+  type SystemRow,
+} from '../../records/systems/system-rows';
 
 type SystemHandlers = Pick<
   Handlers,
