@@ -1,4 +1,3 @@
-import type { WriteCounts } from '../store/chunk-writer';
 import type { BlockJob, BlocksDone, SegmentDone } from './crunch';
 import type { FileJobs } from './file-reading';
 import type { FileResult } from './file-results';
