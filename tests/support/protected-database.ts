@@ -68,6 +68,33 @@ export class ProtectedDatabase {
     this.server = await startMariadb(this.folder, undefined, this.port, 7);
   }
 
+  /** Its files as they are now, kept in another folder. */
+  async copyTo(folder: string): Promise<void> {
+    await this.server.stop();
+    execFileSync('cp', ['-a', `${this.folder}/data`, folder]);
+    this.server = await startMariadb(this.folder, undefined, this.port, 7);
+  }
+
+  /** Goes back to the files of before. */
+  async setBackTo(folder: string): Promise<void> {
+    await this.server.stop();
+    fs.rmSync(`${this.folder}/data`, { recursive: true });
+    execFileSync('cp', ['-a', folder, `${this.folder}/data`]);
+    this.server = await startMariadb(this.folder, undefined, this.port, 7);
+  }
+
+  /** Another server that follows this one until it is told to take over. */
+  async replica(folder: string): Promise<ProtectedDatabase> {
+    fs.mkdirSync(folder, { recursive: true });
+    fs.chmodSync(folder, 0o755);
+    await this.copyTo(`${folder}/data`);
+    const other = new ProtectedDatabase(folder, await startMariadb(folder, undefined, 0, 8, ['--log-slave-updates']));
+    const [file, position] = this.run('SHOW MASTER STATUS').split('\t');
+    other.run(`CHANGE MASTER TO MASTER_HOST='127.0.0.1', MASTER_PORT=${this.port}, MASTER_USER='keeper', MASTER_PASSWORD='${password}',
+      MASTER_LOG_FILE='${file}', MASTER_LOG_POS=${position}; START SLAVE`);
+    return other;
+  }
+
   stop(): Promise<void> {
     return this.server.stop();
   }

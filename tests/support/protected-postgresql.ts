@@ -105,6 +105,46 @@ export class ProtectedPostgresql {
     this.server = await startPostgresql(this.folder, port, ['fsync=off']);
   }
 
+  /** Its files as they are now, kept in another folder. */
+  async copyTo(folder: string): Promise<void> {
+    const { port } = this;
+    await this.server.stop();
+    execFileSync('cp', ['-a', `${this.folder}/data`, folder]);
+    this.server = await startPostgresql(this.folder, port, ['fsync=off']);
+  }
+
+  /** Goes back to the files of before. */
+  async setBackTo(folder: string): Promise<void> {
+    const { port } = this;
+    await this.server.stop();
+    fs.rmSync(`${this.folder}/data`, { recursive: true });
+    execFileSync('cp', ['-a', folder, `${this.folder}/data`]);
+    this.server = await startPostgresql(this.folder, port, ['fsync=off']);
+  }
+
+  /** Another server that follows this one until it is told to take over. */
+  async replica(folder: string): Promise<ProtectedPostgresql> {
+    fs.mkdirSync(folder, { recursive: true });
+    fs.chmodSync(folder, 0o755);
+    const args = [
+      '-h',
+      this.server.socket,
+      '-p',
+      String(this.port),
+      '-U',
+      'postgres',
+      '-D',
+      `${folder}/data`,
+      '-R',
+      '-c',
+      'fast',
+      '--no-sync',
+    ];
+    execFileSync(postgresqlProgram('pg_basebackup'), args);
+    execFileSync('chown', ['-R', 'postgres:', folder]);
+    return new ProtectedPostgresql(folder, await startPostgresql(folder, 0, ['fsync=off']));
+  }
+
   stop(): Promise<void> {
     return this.server.stop();
   }

@@ -1,4 +1,5 @@
-import { closeSync, ftruncateSync, openSync, readdirSync, renameSync, rmSync } from 'node:fs';
+import { createHash } from 'node:crypto';
+import { closeSync, createReadStream, ftruncateSync, openSync, readdirSync, renameSync, rmSync } from 'node:fs';
 import { open } from 'node:fs/promises';
 import path from 'node:path';
 import { byName, EngineError, StreamContent, topEntry, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
@@ -36,6 +37,8 @@ export interface LogState {
   readonly size: number;
   /** Tables by their files, those that are gone too. */
   readonly relations: Relations;
+  /** What the server is asked again at the next capture, so that one that was set back and has gone on another way since is known by it: from where on to the end, and its sum. */
+  readonly tail?: { readonly from: number; readonly sum: string };
   /** Between which places each stretch is stored. */
   readonly stretches: Readonly<Record<string, { readonly timeline: number; readonly from: number; readonly to: number }>>;
 }
@@ -87,13 +90,32 @@ async function relationsOf(server: DatabaseServer, c: PgConnection): Promise<Rel
 
 const stateOf = ({ content }: Root): LogState => content.state as LogState;
 
+const setBackWords = 'the log of the server is not the one that was read before: it was set back';
+
 /** Why the log can't go on where it ended; '' where it may. */
 function whyNot({ system, timeline, end }: Place, before: LogState | undefined): string {
   if (!before) return '';
   if (before.system !== system) return 'it is another server now, so the log of before does not go on';
   if (before.timeline !== timeline)
     return `the server goes on on another timeline (${timeline} instead of ${before.timeline}): it was restored, or another one took over`;
-  return end < before.at ? 'the log of the server ends before what was read of it: it was set back' : '';
+  return end < before.at ? setBackWords : '';
+}
+
+/** From where a stretch is followed, and what the point before knows. */
+interface Following {
+  readonly from: number;
+  readonly stretch: number;
+  readonly relations: Relations;
+  readonly before: LogState | undefined;
+}
+
+/** The part of a segment in a folder that lies before a place of the log. */
+async function tailOf(folder: string, timeline: number, size: number, end: number): Promise<NonNullable<LogState['tail']>> {
+  const from = segmentStart(end - 1, size);
+  const sum = createHash('sha256');
+  const file = path.join(folder, segmentName(timeline, from, size));
+  for await (const part of createReadStream(file, { end: end - from - 1 }) as AsyncIterable<Buffer>) sum.update(part);
+  return { from, sum: sum.digest('hex') };
 }
 
 /** Fetches what was added to the log since the point before, checks every record, and stores its segments beside those still needed. Throws SourceError. */
@@ -127,9 +149,10 @@ export class LogCapture {
     let stretch = before?.stretch ?? 1;
     let from = before?.at ?? this.start?.at ?? place.end;
     let cause = whyNot(place, before);
+    let tail: LogState['tail'];
     if (!cause)
       try {
-        await this.follow(c.address, place, { from, stretch, relations }, kept);
+        tail = await this.follow(c.address, place, { from, stretch, relations, before }, kept);
       } catch (error) {
         if (!(error instanceof LogGap)) throw error;
         cause = error.message;
@@ -138,7 +161,7 @@ export class LogCapture {
       // nothing is known between what was read last and what is written from now on
       if (before) stretch++;
       from = place.end;
-      await this.follow(c.address, place, { from, stretch, relations }, kept);
+      tail = await this.follow(c.address, place, { from, stretch, relations, before: undefined }, kept);
     }
     const known = before?.stretches[String(stretch)];
     const first = known?.from ?? from;
@@ -151,6 +174,7 @@ export class LogCapture {
       system: place.system,
       size: place.size,
       relations,
+      ...(tail && { tail }),
       stretches,
     };
     const point = await logPoint(ctx, this.writing, this.start, {
@@ -166,7 +190,7 @@ export class LogCapture {
       state,
     });
     // what the point before holds is stored for good
-    if (before) await releaseLog(c, server, segmentStart(Math.min(before.at, place.end), place.size));
+    if (before) await releaseLog(c, server, segmentStart(Math.min(before.at, place.end) - 1, place.size));
     return point;
   }
 
@@ -187,15 +211,17 @@ export class LogCapture {
   private async follow(
     address: string,
     place: Place,
-    { from, stretch, relations }: { readonly from: number; readonly stretch: number; readonly relations: Relations },
+    { from, stretch, relations, before }: Following,
     kept: Segment[],
-  ): Promise<void> {
+  ): Promise<LogState['tail']> {
     const { size, timeline, end } = place;
-    const begin = segmentStart(from, size);
-    if (from >= end) return;
+    // what was read last is read again, however little it is
+    const begin = segmentStart(before?.tail ? Math.min(from, before.at - 1) : from, size);
+    if (from >= end) return before?.tail;
     const folder = ownFolder('log');
     try {
       await this.receive(address, folder, place, begin);
+      if (before?.tail && (await tailOf(folder, timeline, size, before.at)).sum !== before.tail.sum) throw new LogGap(setBackWords);
       const latest = new Map<string, number>();
       await readRecords(
         { folder, timeline, from, to: end, relations },
@@ -214,6 +240,7 @@ export class LogCapture {
         if (known < 0) kept.push(segment);
         else kept[known] = segment;
       }
+      return await tailOf(folder, timeline, size, end);
     } finally {
       rmSync(folder, { recursive: true, force: true });
     }
