@@ -90,33 +90,37 @@ const sums = (database: string) =>
   db.run(`SELECT SUM(amount) FROM \`${database}\`.account; SELECT COUNT(*), COALESCE(MAX(at), 0) FROM \`${database}\`.entry`).trim();
 
 describe('the log of a database server', () => {
-  it('leads from a full to any second, to the ledger as it was then', async () => {
-    db.run('CALL ledger.work(40)');
-    await run(1);
-    expect((await run(2)).tasks[0]).toMatchObject({ cause: null });
-    // somebody writes all the time
-    const rounds = Math.max(6, Math.min(60, wanted));
-    for (let i = 0; i < rounds; i++) {
-      const writing = db.runBeside(`CALL ledger.work(${wanted > 3 ? 400 : 25})${i % 3 ? '' : '; FLUSH BINARY LOGS'}`);
-      if (i % 2) await run(2);
-      await Promise.all([writing, pause(700)]);
-    }
-    await run(2);
-    const { stretches, fulls } = await band();
-    expect(fulls).toHaveLength(1);
-    expect(stretches).toMatchObject([{ from: fulls[0]!.moment, cause: '' }]);
-    const { from, to } = stretches[0]!;
-    const wrong: string[] = [];
-    for (let i = 0; i < wanted; i++) {
-      const share = wanted > 3 ? Math.random() : [0, 0.6, 1][i]!;
-      const at = Math.floor((from! + (to - from!) * share) / 1000) * 1000;
-      const { tasks } = await restored({ at }, 'then');
-      expect(tasks[0]).toMatchObject({ cause: null, counts: { failed: 0 } });
-      wrong.push(...differences('then', at / 1000));
-      db.run('DROP DATABASE `then`');
-    }
-    expect(wrong).toEqual([]);
-  }, 240_000 + wanted * 10_000);
+  it(
+    'leads from a full to any second, to the ledger as it was then',
+    async () => {
+      db.run('CALL ledger.work(40)');
+      await run(1);
+      expect((await run(2)).tasks[0]).toMatchObject({ cause: null });
+      // somebody writes all the time
+      const rounds = Math.max(6, Math.min(60, wanted));
+      for (let i = 0; i < rounds; i++) {
+        const writing = db.runBeside(`CALL ledger.work(${wanted > 3 ? 400 : 25})${i % 3 ? '' : '; FLUSH BINARY LOGS'}`);
+        if (i % 2) await run(2);
+        await Promise.all([writing, pause(700)]);
+      }
+      await run(2);
+      const { stretches, fulls } = await band();
+      expect(fulls).toHaveLength(1);
+      expect(stretches).toMatchObject([{ from: fulls[0]!.moment, cause: '' }]);
+      const { from, to } = stretches[0]!;
+      const wrong: string[] = [];
+      for (let i = 0; i < wanted; i++) {
+        const share = wanted > 3 ? Math.random() : [0, 0.6, 1][i]!;
+        const at = Math.floor((from! + (to - from!) * share) / 1000) * 1000;
+        const { tasks } = await restored({ at }, 'then');
+        expect(tasks[0]).toMatchObject({ cause: null, counts: { failed: 0 } });
+        wrong.push(...differences('then', at / 1000));
+        db.run('DROP DATABASE `then`');
+      }
+      expect(wrong).toEqual([]);
+    },
+    240_000 + wanted * 10_000,
+  );
 
   it('tells what was done around a moment, and brings one table back as it was right before a commit', async () => {
     db.run('CALL ledger.work(3)');

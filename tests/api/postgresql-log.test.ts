@@ -81,32 +81,36 @@ const differences = (database: string, second: number): string[] => {
 };
 
 describe('the log of a server of the other family', () => {
-  it('leads from a full to any second, to the ledger as it was then', async () => {
-    sql('CALL work(40)');
-    expect((await run(1)).tasks[0]).toMatchObject({ cause: null, state: 'done' });
-    expect((await run(2)).tasks[0]).toMatchObject({ cause: null, state: 'done' });
-    const rounds = Math.max(5, Math.min(40, wanted));
-    for (let i = 0; i < rounds; i++) {
-      const writing = db.runBeside(`CALL work(${wanted > 3 ? 900 : 60})`, 'ledger');
-      if (i % 2) await run(2);
-      if (i % 3 === 1) sql('SELECT pg_switch_wal()');
-      await Promise.all([writing, pause(700)]);
-    }
-    await run(2);
-    const { stretches, fulls } = await band();
-    expect(fulls).toMatchObject([{ logged: true }]);
-    expect(stretches).toMatchObject([{ from: fulls[0]!.moment, cause: '' }]);
-    const { from, to } = stretches[0]!;
-    const wrong: string[] = [];
-    for (let i = 0; i < wanted; i++) {
-      const share = wanted > 3 ? Math.random() : [0.6, 1][i]!;
-      const at = Math.floor((from! + (to - from!) * share) / 1000) * 1000;
-      expect(await restored({ at }, 'then')).toMatchObject({ cause: null, counts: { failed: 0 } });
-      wrong.push(...differences('then', at / 1000));
-      sql('DROP DATABASE "then"', 'postgres');
-    }
-    expect(wrong).toEqual([]);
-  }, 240_000 + wanted * 10_000);
+  it(
+    'leads from a full to any second, to the ledger as it was then',
+    async () => {
+      sql('CALL work(40)');
+      expect((await run(1)).tasks[0]).toMatchObject({ cause: null, state: 'done' });
+      expect((await run(2)).tasks[0]).toMatchObject({ cause: null, state: 'done' });
+      const rounds = Math.max(5, Math.min(40, wanted));
+      for (let i = 0; i < rounds; i++) {
+        const writing = db.runBeside(`CALL work(${wanted > 3 ? 900 : 60})`, 'ledger');
+        if (i % 2) await run(2);
+        if (i % 3 === 1) sql('SELECT pg_switch_wal()');
+        await Promise.all([writing, pause(700)]);
+      }
+      await run(2);
+      const { stretches, fulls } = await band();
+      expect(fulls).toMatchObject([{ logged: true }]);
+      expect(stretches).toMatchObject([{ from: fulls[0]!.moment, cause: '' }]);
+      const { from, to } = stretches[0]!;
+      const wrong: string[] = [];
+      for (let i = 0; i < wanted; i++) {
+        const share = wanted > 3 ? Math.random() : [0.6, 1][i]!;
+        const at = Math.floor((from! + (to - from!) * share) / 1000) * 1000;
+        expect(await restored({ at }, 'then')).toMatchObject({ cause: null, counts: { failed: 0 } });
+        wrong.push(...differences('then', at / 1000));
+        sql('DROP DATABASE "then"', 'postgres');
+      }
+      expect(wrong).toEqual([]);
+    },
+    240_000 + wanted * 10_000,
+  );
 
   it('tells what was done around a moment, and brings one table back as it was right before a commit', async () => {
     sql('CALL work(3)');
