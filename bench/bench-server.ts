@@ -14,7 +14,10 @@ export async function startBenchServer(folder: string, webDir = folder): Promise
   const { startMariadb } = await import('../scripts/launcher/mariadb.mjs');
   fs.chmodSync(folder, 0o755);
   const account = { name: 'lithodex', user: 'lithodex', password: 'bench' };
-  const database = await startMariadb(`${folder}/db`, account);
+  // several benches of one run have a database each
+  const own = fs.mkdtempSync(`${folder}/server-`);
+  fs.chmodSync(own, 0o755);
+  const database = await startMariadb(`${own}/db`, account);
   const server = await runServer(
     Config.parse({
       port: 0,

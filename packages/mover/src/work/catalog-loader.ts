@@ -3,7 +3,7 @@ import { diffTrees, sameContent, type Store, type TreeChange, type TreeEntry } f
 import { factsOf } from './item-facts';
 import type { TaskContext } from './task-context';
 
-const batchSize = 2000;
+const batchSize = 5000;
 
 export type Changes = PointTotals['changes'];
 
@@ -22,9 +22,14 @@ export class CatalogLoader {
     const removed: string[] = [];
     const added = new Set<string>();
     let batch: ItemChange[] = [];
+    let underWay: Promise<unknown> = Promise.resolve();
+    // one is loaded while the next is gathered
     const send = async () => {
       const { task, api, stopped } = this.ctx;
-      await api.insist('sendItems', { attempt: task.attempt, seq: this.seq++, changes: batch }, task.id, stopped);
+      await underWay;
+      underWay = api.insist('sendItems', { attempt: task.attempt, seq: this.seq++, changes: batch }, task.id, stopped);
+      // told where it is waited for
+      underWay.catch(() => undefined);
       batch = [];
     };
     for await (const change of diffTrees(this.store.trees, before, top)) {
@@ -35,6 +40,7 @@ export class CatalogLoader {
       if (batch.length >= batchSize) await send();
     }
     if (batch.length || this.seq === 0) await send();
+    await underWay;
     const had = before ? counts.before - counts.added + counts.removed : 0;
     return { of: 'files', ...counts, before: Math.max(0, had), renamed: removed.filter((path) => hasTwin(path, added)).length };
   }

@@ -1,6 +1,6 @@
 import type { WorkloadRow } from '@lithodex/contract';
 import type { Base } from '../../base/base';
-import { estateOf, knownWorkloads, type Known } from './estate';
+import { estateOf, knownWorkloads, pointsThen, taggedThen, type Known } from './estate';
 
 const urgency: readonly WorkloadRow['coverage'][] = ['none', 'suspect', 'matched', 'protected'];
 const rank = (w: WorkloadRow) => 2 * urgency.indexOf(w.coverage) + Number(!w.late);
@@ -11,6 +11,9 @@ const mostUrgentFirst = (rows: readonly WorkloadRow[]) =>
     .map((w) => [rank(w), w] as const)
     .sort(([a], [b]) => a - b)
     .map(([, w]) => w);
+
+/** Rows whose points are asked for in one statement. */
+const atOnce = 500;
 
 interface Kept {
   readonly at: number | null;
@@ -29,7 +32,10 @@ export class EstateBook {
 
   constructor(private readonly deps: () => Base) {}
 
-  /** All workloads, now or as of a moment, what needs protection first. The rows are shared: nobody may change them. */
+  /**
+   * All workloads, now or as of a moment, what needs protection first. The rows are shared: nobody may change them. As of a moment they say whether there are points and when the newest was
+   * taken; {@link shown} says the rest.
+   */
   async rows(at: number | null): Promise<WorkloadRow[]> {
     const deps = this.deps();
     const newest = await deps.events.newest();
@@ -44,12 +50,21 @@ export class EstateBook {
     return rows;
   }
 
+  /** Rows that are to be shown, with all that is said of them. */
+  async shown(rows: readonly WorkloadRow[], at: number | null): Promise<readonly WorkloadRow[]> {
+    if (at === null) return rows;
+    const all: WorkloadRow[] = [];
+    for (let from = 0; from < rows.length; from += atOnce)
+      all.push(...(await pointsThen(this.deps().db, rows.slice(from, from + atOnce), at)));
+    return all;
+  }
+
   /** What is known of the workloads without their points; the same list until it becomes different. */
   async workloads(): Promise<readonly Known[]> {
     const { db, events } = this.deps();
     const newest = await events.newest('estate');
     if (this.known?.newest === newest) return this.known.rows;
-    const rows = knownWorkloads(db, null);
+    const rows = knownWorkloads(db);
     this.known = { newest, rows };
     rows.catch(() => {
       this.known = undefined;
@@ -59,6 +74,7 @@ export class EstateBook {
 
   private async read(at: number | null): Promise<WorkloadRow[]> {
     const deps = this.deps();
-    return estateOf(deps, at === null ? await this.workloads() : await knownWorkloads(deps.db, at), at);
+    const known = await this.workloads();
+    return estateOf(deps, at === null ? known : await taggedThen(deps.db, known, at), at);
   }
 }

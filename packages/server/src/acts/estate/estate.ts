@@ -39,8 +39,15 @@ const asOf = (at: number | null) => (at === null ? '' : ` FOR SYSTEM_TIME AS OF 
 
 const order = new Intl.Collator('en', { numeric: true });
 
-/** All workloads that were there at some time, by name, with their tags now or as of a moment. */
-export async function knownWorkloads(db: Knex, at: number | null): Promise<Known[]> {
+/** The same workloads with the tags they had at a moment. */
+export async function taggedThen(db: Knex, known: readonly Known[], at: number): Promise<Known[]> {
+  const tags = await db.from(db.raw(`tag${asOf(at)}`)).select<{ workload_id: number; name: string }[]>('workload_id', 'name');
+  const tagsOf = grouped(tags, (t) => t.name);
+  return known.map((w) => ({ ...w, tags: tagsOf.get(w.id) ?? [] }));
+}
+
+/** All workloads that were there at some time, by name, with their tags. */
+export async function knownWorkloads(db: Knex): Promise<Known[]> {
   const rows = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
     .leftJoin('inside_account as i', 'i.workload_id', 'w.id')
@@ -57,7 +64,7 @@ export async function knownWorkloads(db: Knex, at: number | null): Promise<Known
       's.folder',
       'i.name as inside',
     );
-  const tags = await db.from(db.raw(`tag${asOf(at)}`)).select<{ workload_id: number; name: string }[]>('workload_id', 'name');
+  const tags = await db('tag').select<{ workload_id: number; name: string }[]>('workload_id', 'name');
   const tagsOf = grouped(tags, (t) => t.name);
   rows.sort((a, b) => order.compare(a.name, b.name) || a.id - b.id);
   return rows.map((w): Known => {
@@ -133,27 +140,48 @@ export async function presentWorkloads(deps: { readonly estate: { rows(at: null)
   return (await deps.estate.rows(null)).filter((w) => w.gone === null);
 }
 
-/** The same as the summaries, of the points that had been taken by `now` and can still be brought back. */
+/** The same as the summaries, of the points that had been taken by `now` and can still be brought back; what takes long to find out of all of them is left to {@link pointsThen}. */
 async function summariesThen(db: Knex, now: number): Promise<Shown[]> {
-  // the index holds all that is asked of every point; left to itself the database looks up each of them
-  const counted = db
-    .from(db.raw('point FORCE INDEX (workload_id)'))
-    .where({ state: 'visible' })
-    .where('moment', '<=', now)
-    .groupBy('workload_id')
-    .select(
-      'workload_id',
+  // one look into the index for each workload, in place of counting a million points
+  const newest = (sound: string) =>
+    `(SELECT p.moment FROM point p FORCE INDEX (workload_id) WHERE p.workload_id = w.workload_id AND p.state = 'visible' AND p.moment <= ?${sound}
+      ORDER BY p.moment DESC LIMIT 1)`;
+  type Row = Pick<Shown, 'workload_id' | 'oldest' | 'suspects'> & { readonly moment: number };
+  const rows = await db('workload_points as w')
+    .where('w.oldest', '<=', now)
+    .select<Row[]>(
+      'w.workload_id',
+      'w.oldest',
+      db.raw(`COALESCE(${newest(' AND p.suspect = 0')}, ${newest('')}) AS moment`, [now, now]),
       db.raw(
-        'COUNT(*) AS points, COALESCE(MAX(IF(suspect, NULL, moment)), MAX(moment)) AS newest, MIN(moment) AS oldest, SUM(suspect) AS suspects',
+        `IF(w.suspects = 0, 0, (SELECT COUNT(*) FROM point p WHERE p.workload_id = w.workload_id AND p.state = 'visible' AND p.moment <= ? AND p.suspect = 1))
+         AS suspects`,
+        [now],
       ),
     );
-  const rows = await db
-    .from(counted.as('c'))
-    .join('point as p', (on) => on.on('p.workload_id', 'c.workload_id').andOn('p.moment', 'c.newest').andOnVal('p.state', 'visible'))
-    .select<Shown[]>('c.workload_id', 'c.points', 'c.oldest', 'c.suspects', 'p.id as point_id', 'p.moment', 'p.bytes', 'p.items');
+  return rows.map((r) => ({ ...r, points: 1, point_id: '', bytes: 0, items: 0 }));
+}
+
+/** Rows of the estate as of a moment with their points counted, and the newest of them. */
+export async function pointsThen(db: Knex, rows: readonly WorkloadRow[], at: number): Promise<WorkloadRow[]> {
+  const living = () => db('point').where({ state: 'visible' }).where('moment', '<=', at);
+  const ids = rows.map((w) => w.id);
+  type Count = { workload_id: number; points: number };
+  const counts = await living()
+    .whereIn('workload_id', ids)
+    .groupBy('workload_id')
+    .select<Count[]>('workload_id', db.raw('COUNT(*) AS points'));
+  const pairs = rows.flatMap((w) => (w.newestPoint ? [[w.id, w.newestPoint.moment]] : []));
+  type Newest = { workload_id: number; id: string; moment: number; bytes: number; items: number };
   // two series may have a point of the same moment
-  const byWorkload = new Map(rows.map((r) => [r.workload_id, { ...r, points: Number(r.points), suspects: Number(r.suspects) }]));
-  return [...byWorkload.values()];
+  const newest = await living().whereIn(['workload_id', 'moment'], pairs).select<Newest[]>('workload_id', 'id', 'moment', 'bytes', 'items');
+  const newestOf = new Map(newest.map((p) => [p.workload_id, p]));
+  const countOf = new Map(counts.map((c) => [c.workload_id, Number(c.points)]));
+  return rows.map((w) => {
+    const found = newestOf.get(w.id);
+    const newestPoint = found ? { id: found.id, moment: found.moment, bytes: found.bytes, items: found.items } : null;
+    return { ...w, newestPoint, points: countOf.get(w.id) ?? 0 };
+  });
 }
 
 /** What rows say, by their workload. */

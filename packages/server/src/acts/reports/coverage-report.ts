@@ -14,7 +14,8 @@ const words: Readonly<Record<WorkloadRow['coverage'], string>> = {
 /** Every workload with what protected it at the end of the period; the unprotected first. */
 export async function coverageReport(deps: Deps, { to }: Period): Promise<Findings> {
   const past = to < deps.clock.now() ? to : null;
-  const rows = (await deps.estate.rows(past)).filter((w) => w.gone === null);
+  const all = (await deps.estate.rows(past)).filter((w) => w.gone === null);
+  const rows = await deps.estate.shown(all, past);
   const open = rows.filter((w) => w.coverage === 'none').length;
   return {
     says: `${countOf(rows.length, 'workload')}, ${open ? `${open} of them unprotected` : 'all of them protected'}.`,

@@ -29,7 +29,7 @@ export async function estateAnswer(deps: Deps, query: Query<'estate'>, only: rea
   const count = (mark: WorkloadRow['coverage']) => present.filter((w) => w.coverage === mark).length;
   return {
     asOf: at,
-    workloads: shown.slice(query.offset, query.offset + query.limit),
+    workloads: [...(await deps.estate.shown(shown.slice(query.offset, query.offset + query.limit), at))],
     total: shown.length,
     nodes: nodes.slice(0, mostNodes),
     counts: {

@@ -1,3 +1,4 @@
+import { Readable } from 'node:stream';
 import { joinPath } from '@lithodex/core';
 import type { ItemChange } from '@lithodex/contract';
 import type { Knex } from 'knex';
@@ -22,6 +23,12 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
     hashes.set(path, known);
     return known;
   };
+  const texts = new Map<string, string>();
+  const hashText = (path: string) => {
+    const known = texts.get(path) ?? plainBytes(hashOf(path).toString('latin1'));
+    texts.set(path, known);
+    return known;
+  };
   const closing = changes.filter((c) => c.change !== 'added');
   for (let from = 0; from < closing.length; from += rowsPerInsert) {
     const part = closing.slice(from, from + rowsPerInsert);
@@ -33,49 +40,53 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
       [...part.flatMap((c) => [hashOf(c.folder), Buffer.from(c.name, 'latin1'), ending(c)]), series, openEnd, ordinal, ordinal],
     );
   }
-  const opening = changes.flatMap((c) => (c.facts && (c.change === 'added' || c.change === 'changed') ? [{ ...c, facts: c.facts }] : []));
   const names = new Map<string, string>();
-  const folders = new Map<string, Buffer>();
-  const rows = opening.map(({ folder, name, facts }) => {
+  const folders: string[] = [];
+  const items: string[] = [];
+  for (const { change, folder, name, facts } of changes) {
+    if (!facts || (change !== 'added' && change !== 'changed')) continue;
     const { folded, hash } = foldName(name);
     names.set(hash, folded);
-    if (facts.kind === 'folder') folders.set(joinPath(folder, name), hashOf(joinPath(folder, name)));
-    return {
-      series_no: series,
-      parent: hashOf(folder),
-      name: Buffer.from(name, 'latin1'),
-      from_ord: ordinal,
-      to_ord: openEnd,
-      ended: endings.open,
-      kind: Math.max(0, kindCodes.indexOf(facts.kind as (typeof kindCodes)[number])),
-      size: facts.size,
-      mtime_ns: facts.mtimeNs,
-      mode: facts.mode,
-      uid: facts.uid,
-      gid: facts.gid,
-      items: facts.items,
-      flags: facts.flags,
-      content: Buffer.from(facts.content.padEnd(32, '0'), 'hex'),
-      name_hash: hash,
-    };
-  });
-  for (let from = 0; from < rows.length; from += rowsPerInsert)
-    await trx('item')
-      .insert(rows.slice(from, from + rowsPerInsert))
-      .onConflict()
-      .ignore();
-  const nameRows = [...names].map(([hash, folded]) => ({ hash, folded: Buffer.from(folded).subarray(0, 1024) }));
-  for (let from = 0; from < nameRows.length; from += rowsPerInsert)
-    await trx('item_name')
-      .insert(nameRows.slice(from, from + rowsPerInsert))
-      .onConflict()
-      .ignore();
-  const folderRows = [...folders].map(([path, hash]) => ({ series_no: series, hash, path: Buffer.from(path, 'latin1') }));
-  for (let from = 0; from < folderRows.length; from += rowsPerInsert)
-    await trx('folder')
-      .insert(folderRows.slice(from, from + rowsPerInsert))
-      .onConflict()
-      .ignore();
+    if (facts.kind === 'folder') {
+      const path = joinPath(folder, name);
+      folders.push(`${hashText(path)}\t${plainBytes(path)}`);
+    }
+    const kind = Math.max(0, kindCodes.indexOf(facts.kind as (typeof kindCodes)[number]));
+    const { size, mtimeNs, mode, uid, gid, items: below, flags } = facts;
+    const content = plainBytes(Buffer.from(facts.content.padEnd(32, '0'), 'hex').toString('latin1'));
+    items.push(
+      `${hashText(folder)}\t${plainBytes(name)}\t${kind}\t${size}\t${mtimeNs}\t${mode}\t${uid}\t${gid}\t${below}\t${flags}\t${content}\t${hash}`,
+    );
+  }
+  await loadLines(
+    trx,
+    items,
+    'item',
+    `(parent, name, kind, size, mtime_ns, mode, uid, gid, items, flags, content, name_hash)
+     SET series_no = ?, from_ord = ?, to_ord = ?, ended = ?`,
+    [series, ordinal, openEnd, endings.open],
+  );
+  const nameLines = [...names].map(([hash, folded]) => `${hash}\t${plainBytes(Buffer.from(folded).toString('latin1', 0, 1024))}`);
+  await loadLines(trx, nameLines, 'item_name', '(hash, folded)', []);
+  await loadLines(trx, folders, 'folder', '(hash, path) SET series_no = ?', [series]);
+}
+
+/** A byte string as it stands in a column of a line. */
+const plainBytes = (byteString: string) => (/[\t\n\\]/.test(byteString) ? byteString.replace(/[\t\n\\]/g, (c) => `\\${c}`) : byteString);
+
+/** Adds rows that are not there yet, given as lines (byte strings) of columns apart by tabs. Several times as fast as statements with values. */
+async function loadLines(
+  trx: Knex.Transaction,
+  lines: readonly string[],
+  table: string,
+  columns: string,
+  bindings: readonly (string | number)[],
+): Promise<void> {
+  if (!lines.length) return;
+  const data = Buffer.from(`${lines.join('\n')}\n`, 'latin1');
+  await trx
+    .raw(`LOAD DATA LOCAL INFILE 'rows' IGNORE INTO TABLE ${table} CHARACTER SET binary ${columns}`, [...bindings])
+    .options({ infileStreamFactory: () => Readable.from([data]) });
 }
 
 /** Removes the item rows that no living point of the series needs once the point with `ordinal` has gone. */

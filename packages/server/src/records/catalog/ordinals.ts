@@ -1,4 +1,4 @@
-import { createHash } from 'node:crypto';
+import { hash } from 'node:crypto';
 import { escapePath } from '@lithodex/core';
 
 /** An interval that has not ended. Fits a JavaScript number. */
@@ -13,11 +13,11 @@ export const kindCodes = ['file', 'folder', 'link', 'fifo', 'char', 'block', 'so
 
 /** Key of a folder path (byte string): 16 bytes. */
 export function pathHash(path: string): Buffer {
-  return createHash('sha256').update(path, 'latin1').digest().subarray(0, 16);
+  return hash('sha256', Buffer.from(path, 'latin1'), 'buffer').subarray(0, 16);
 }
 
 /** Text a name is searched by, and its key. */
 export function foldName(name: string): { folded: string; hash: string } {
   const folded = escapePath(name).normalize('NFC').toLowerCase().slice(0, 1000);
-  return { folded, hash: createHash('sha256').update(folded).digest().readBigInt64LE(0).toString() };
+  return { folded, hash: hash('sha256', folded, 'buffer').readBigInt64LE(0).toString() };
 }
