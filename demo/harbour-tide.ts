@@ -20,7 +20,7 @@ export class HarbourTide {
   }
 
   /** It is connected and protected; then readings come in, and somebody removes too many of them. */
-  async connect(now: DateTime, targetId: string): Promise<void> {
+  async connect(now: DateTime, targetId: string, readBy: string): Promise<void> {
     const { account, password, port } = this.access;
     this.run(`CREATE ROLE ${account} SUPERUSER LOGIN PASSWORD '${password}'; CREATE DATABASE ${database};`, 'postgres');
     this.run(makeTide(this.random, now));
@@ -28,6 +28,7 @@ export class HarbourTide {
       name: 'tide-db',
       location: 'Pilot house',
       address: { kind: 'database', family: 'postgresql', host: '127.0.0.1', port, account },
+      readBy,
       secret: password,
     });
     const common = { keep: { by: 'days' as const, days: tidePolicy.days }, targetId };

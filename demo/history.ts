@@ -1,4 +1,3 @@
-import { spawn, type ChildProcess } from 'node:child_process';
 import fs from 'node:fs';
 import { DateTime } from 'luxon';
 import { nextRuns } from '@lithodex/core';
@@ -7,6 +6,7 @@ import { appendAudit, hashPassword, issueToken, runServer, type Config, type Run
 import { berthsNight } from './harbour/berths';
 import { landingNight, machinePolicy, platformNight, scratchPolicy } from './harbour/machines';
 import { StoryClock } from './story-clock';
+import { readerName, StoryMovers } from './story-movers';
 import { StoryPeople } from './story-people';
 import { HarbourDatabase, type Acts } from './harbour-database';
 import { HarbourTide } from './harbour-tide';
@@ -47,7 +47,7 @@ export class History {
   private readonly clock = new StoryClock();
   private readonly random = new Random(1906);
   private server!: RunningServer;
-  private mover!: ChildProcess;
+  private readonly movers: StoryMovers;
   private base = '';
   private people!: StoryPeople;
   private readonly lastMorning: DateTime;
@@ -73,6 +73,7 @@ export class History {
     };
     this.berths = new HarbourDatabase(standins.berths, this.random, acts);
     this.tide = new HarbourTide(standins.tide, this.random, acts);
+    this.movers = new StoryMovers(state, standins.receivePort);
     const now = DateTime.now().setZone(config.zone);
     const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
     this.lastMorning = morning > now ? morning.minus({ days: 1 }) : morning;
@@ -107,11 +108,20 @@ export class History {
       }
       const now = DateTime.now().setZone(this.config.zone);
       this.clock.set(now.toMillis());
-      await this.tide.connect(now, this.diskId);
+      await this.protectTide(now);
     } finally {
-      this.mover.kill();
+      this.movers.stop();
       await this.server.close();
     }
+  }
+
+  /** The server of the tide gauges is read by a mover of its own, which has no keys. */
+  private async protectTide(now: DateTime): Promise<void> {
+    const { deps } = this.server;
+    const bounds = { duties: ['capture' as const], mover: readerName };
+    this.movers.startReader(this.base, await issueToken(deps, `mover ${readerName}`, 'mover', 'eva.vind', bounds));
+    while (!deps.movers.readersOnly().length) await new Promise((resume) => setTimeout(resume, 50));
+    await this.tide.connect(now, this.diskId, readerName);
   }
 
   private async setUp(): Promise<void> {
@@ -126,24 +136,7 @@ export class History {
       .where({ name: 'sign-in' })
       .update({ value: JSON.stringify({ secondFor: [], idleMinutes: 240 }) });
     for (const person of people) await deps.db('person').insert({ ...person, password_hash: hash, created_at: this.clock.now() });
-    fs.writeFileSync(`${this.state}/mover-token`, await issueToken(deps, 'quay-mover', 'mover', 'setup'), { mode: 0o600 });
-    this.mover = spawn(
-      process.execPath,
-      [
-        'dist/node/mover.js',
-        '--server',
-        this.base,
-        '--token-file',
-        `${this.state}/mover-token`,
-        '--keys',
-        `${this.state}/keys`,
-        '--name',
-        'quay-mover',
-        '--log-level',
-        'warn',
-      ],
-      { stdio: 'inherit' },
-    );
+    this.movers.startKeeper(this.base, await issueToken(deps, 'quay-mover', 'mover', 'setup'));
     while (!deps.movers.present().length) await new Promise((resume) => setTimeout(resume, 50));
     await this.call('eva.vind', 'changeMover', 'quay-mover', { drained: false, tasks: manyTasks, place: '' });
     const { id: targetId } = await this.call('eva.vind', 'addTarget', {

@@ -15,11 +15,12 @@ interface Standins {
   readonly platform: { readonly port: number; readonly account: string; readonly password: string };
   readonly organisation: { readonly port: number; readonly clientId: string; readonly clientSecret: string };
   readonly mail: { readonly smtpPort: number };
+  readonly movers: { readonly port: number };
 }
 
 const [, , configFile, state, standinFile, socket, tideSocket] = process.argv;
 if (!configFile || !state || !standinFile || !socket || !tideSocket) throw new Error('usage: demo CONFIG STATE STANDINS SOCKET SOCKET');
-const { bucket, library, platform, berths, tide, mail, organisation } = JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
+const { bucket, library, platform, berths, tide, mail, movers, organisation } = JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
 const { accessKey, secretKey } = bucket;
 const standins = {
   bucket: { endpoint: `http://127.0.0.1:${bucket.port}`, bucket: bucket.buckets[0].name, accessKey, secretKey },
@@ -28,6 +29,7 @@ const standins = {
   berths: { ...berths, socket },
   tide: { ...tide, socket: tideSocket },
   smtpPort: mail.smtpPort,
+  receivePort: movers.port,
   organisation: {
     issuer: `http://127.0.0.1:${organisation.port}`,
     clientId: organisation.clientId,

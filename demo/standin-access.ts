@@ -9,5 +9,7 @@ export interface StandinAccess {
   readonly berths: DatabaseAccess;
   readonly tide: DatabaseAccess;
   readonly smtpPort: number;
+  /** Where the mover that keeps takes what others read. */
+  readonly receivePort: number;
   readonly organisation: { readonly issuer: string; readonly clientId: string; readonly clientSecret: string };
 }

@@ -60,6 +60,7 @@ async function standinSettings(state, near) {
       },
       berths: { port: await freePort(port + 6), account: 'lithodex', password: randomBytes(12).toString('hex') },
       tide: { port: await freePort(port + 7), account: 'lithodex', password: randomBytes(12).toString('hex') },
+      movers: { port: await freePort(port + 8) },
       mail: { folder: path.join(state, 'mail'), port: await freePort(port + 3), smtpPort: await freePort(port + 4) },
       organisation: {
         port: await freePort(port + 5),
@@ -217,13 +218,14 @@ export async function demo({ port, state: given, fresh }) {
         2,
       ),
     );
-    const moverArgs = ['--server', address, '--token-file', path.join(state, 'mover-token'), '--keys', path.join(state, 'keys')];
-    kept.push(
-      keepRunning('The mover', ['dist/node/mover.js', ...moverArgs, '--bounds', bounds, '--name', 'quay-mover', '--log-level', 'warn'], {
-        say,
-        detached: true,
-      }),
-    );
+    const keeper = ['--token-file', path.join(state, 'mover-token'), '--keys', path.join(state, 'keys'), '--name', 'quay-mover'];
+    const receive = ['--receive', `127.0.0.1:${protectedPorts.movers.port}`];
+    const reader = ['--token-file', path.join(state, 'tide-gauge', 'token'), '--name', 'tide-gauge'];
+    for (const [name, args] of [
+      ['The mover', [...keeper, ...receive, '--bounds', bounds]],
+      ['The mover of the tide gauges', reader],
+    ])
+      kept.push(keepRunning(name, ['dist/node/mover.js', '--server', address, ...args, '--log-level', 'warn'], { say, detached: true }));
     writeFileSync(path.join(state, 'address'), address);
     say(`\nLithodex is ready ${Math.round(performance.now() / 1000)} s after the start of the command, all included: ${address}\n`);
     for (const [name, role] of signIns) say(`  ${name.padEnd(12)} lanterns-at-dusk   ${role}`);
