@@ -1,6 +1,6 @@
 import type { WorkloadRow } from '@lithodex/contract';
 import type { Base } from '../../base/base';
-import { estateOf, knownWorkloads, pointsThen, taggedThen, type Known } from './estate';
+import { estateOf, knownWorkloads, pointsThen, type Known } from './estate';
 
 const urgency: readonly WorkloadRow['coverage'][] = ['none', 'suspect', 'matched', 'protected'];
 const rank = (w: WorkloadRow) => 2 * urgency.indexOf(w.coverage) + Number(!w.late);
@@ -74,7 +74,6 @@ export class EstateBook {
 
   private async read(at: number | null): Promise<WorkloadRow[]> {
     const deps = this.deps();
-    const known = await this.workloads();
-    return estateOf(deps, at === null ? known : await taggedThen(deps.db, known, at), at);
+    return estateOf(deps, await this.workloads(), at);
   }
 }

@@ -40,7 +40,7 @@ const asOf = (at: number | null) => (at === null ? '' : ` FOR SYSTEM_TIME AS OF 
 const order = new Intl.Collator('en', { numeric: true });
 
 /** The same workloads with the tags they had at a moment. */
-export async function taggedThen(db: Knex, known: readonly Known[], at: number): Promise<Known[]> {
+async function taggedThen(db: Knex, known: readonly Known[], at: number): Promise<Known[]> {
   const tags = await db.from(db.raw(`tag${asOf(at)}`)).select<{ workload_id: number; name: string }[]>('workload_id', 'name');
   const tagsOf = grouped(tags, (t) => t.name);
   return known.map((w) => ({ ...w, tags: tagsOf.get(w.id) ?? [] }));
@@ -95,17 +95,19 @@ export async function estateOf(
   at: number | null,
 ): Promise<WorkloadRow[]> {
   const now = at ?? clock.now();
-  const assigned = await db
-    .from(db.raw(`assignment${asOf(at)}`))
-    .select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
-  const policies = new Map((await policiesInForce(db)).map((p) => [p.id, p]));
+  const [assigned, inForce, summaries, workloads] = await Promise.all([
+    db.from(db.raw(`assignment${asOf(at)}`)).select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id'),
+    policiesInForce(db),
+    at === null ? db('workload_points').select<Shown[]>(...shownColumns) : summariesThen(db, now),
+    at === null ? known : taggedThen(db, known, at),
+  ]);
+  const policies = new Map(inForce.map((p) => [p.id, p]));
   const scheduled = new Set(
     [...policies.values()].filter((p) => p.timetables.some((t) => Number.isFinite(longestGap(t.schedule)))).map((p) => p.id),
   );
-  const summaries = at === null ? await db('workload_points').select<Shown[]>(...shownColumns) : await summariesThen(db, now);
   const byWorkload = new Map(summaries.map((c) => [c.workload_id, c]));
   const policiesOf = grouped(assigned, (a) => a.policy_id);
-  return known
+  return workloads
     .filter((w) => w.createdAt <= now)
     .map((w): WorkloadRow => {
       const own = (policiesOf.get(w.id) ?? []).flatMap((id) => policies.get(id) ?? []);
