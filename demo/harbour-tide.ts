@@ -34,7 +34,7 @@ export class HarbourTide {
     const common = { keep: { by: 'days' as const, days: tidePolicy.days }, targetId };
     const rules = [
       { no: 1, kind: 'full' as const, schedule: tidePolicy.full, ...common },
-      { no: 2, kind: 'log' as const, schedule: tidePolicy.log, ...common },
+      { no: 2, kind: 'log' as const, schedule: tidePolicy.log, objectiveMinutes: tidePolicy.objectiveMinutes, ...common },
     ];
     const policy = { name: tidePolicy.name, workloads, tags: [], rules, zone: this.acts.zone, objectiveHours: 26, changeLimit: 60 };
     const { id } = await this.acts.call('eva.vind', 'addPolicy', policy);

@@ -6,6 +6,7 @@ export const tidePolicy = {
   name: 'Tide gauges, to the second',
   full: { every: 'day' as const, at: '02:40' },
   log: { every: 'minutes' as const, minutes: 30 },
+  objectiveMinutes: 60,
   days: 14,
 };
 

@@ -11,6 +11,7 @@ let workloadId: number;
 let policyId: number;
 let targetId: string;
 const reason = 'a script went wrong';
+const clock = { ahead: 0 };
 /** Seconds that are brought back. */
 const wanted = Number(process.env['LITHODEX_SECONDS'] ?? 3);
 
@@ -36,7 +37,7 @@ END//
 DELIMITER ;`;
 
 beforeAll(async () => {
-  h = await Harness.start({ leaseMs: 20_000, schedulerMs: 0 });
+  h = await Harness.start({ leaseMs: 20_000, schedulerMs: 0, clock: { now: () => Date.now() + clock.ahead } });
   admin = await h.as('administrator');
   ({ targetId } = await h.connect(admin));
   db = await ProtectedDatabase.start(`${h.folder}/protected`);
@@ -49,7 +50,14 @@ beforeAll(async () => {
   const rule = body.rules[0]!;
   const rules = [
     { ...rule, no: 1, kind: 'full' as const, schedule: { every: 'hand' as const } },
-    { ...rule, no: 2, kind: 'log' as const, schedule: { every: 'hand' as const }, keep: { by: 'days' as const, days: 14 } },
+    {
+      ...rule,
+      no: 2,
+      kind: 'log' as const,
+      schedule: { every: 'hand' as const },
+      keep: { by: 'days' as const, days: 14 },
+      objectiveMinutes: 30,
+    },
   ];
   policyId = (await admin.call('addPolicy', { body: { ...body, rules } })).id;
 });
@@ -231,6 +239,22 @@ describe('the log of a database server', () => {
       await second.stop();
       h.startMover('mover-1');
     }
+  });
+
+  it('tells within a round that the newest second has become older than it may be', async () => {
+    const titles = async () => (await admin.call('watch', { query: {} })).matters.map((m) => m.title);
+    expect((await band()).objectiveMinutes).toBe(30);
+    expect(await titles()).not.toContainEqual(expect.stringContaining('The newest second of Berths'));
+    clock.ahead = 31 * 60_000;
+    expect(await titles()).toContainEqual(expect.stringMatching(/^The newest second of Berths is 31 min( \d+ s)? old$/));
+    clock.ahead = 0;
+    const { body } = await admin.call('getPolicy', { id: policyId });
+    const codes = async (change: object) => {
+      const rules = body.rules.map((r) => (r.kind === 'log' ? { ...r, ...change } : r));
+      return (await admin.call('consequences', { body: { id: policyId, body: { ...body, rules } } })).warnings.map((w) => w.code);
+    };
+    expect(await codes({ schedule: { every: 'minutes', minutes: 30 }, objectiveMinutes: 15 })).toContain('SECONDS_TOO_OLD');
+    expect(await codes({ schedule: { every: 'minutes', minutes: 10 }, objectiveMinutes: 15 })).not.toContain('SECONDS_TOO_OLD');
   });
 
   it('says what a policy with a log needs', async () => {

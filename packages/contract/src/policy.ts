@@ -112,6 +112,8 @@ export const PolicyRule = z.object({
   targetId: Uuid,
   lockDays: LockDays.default(null),
   copies: z.array(CopyRule).max(4).default([]),
+  /** Of a log: how old the newest second that can be reached may be, in minutes; null where nobody said. */
+  objectiveMinutes: z.int().min(1).max(10_080).nullable().default(null),
 });
 export type PolicyRule = z.infer<typeof PolicyRule>;
 /** What reads more of the source comes first. */
@@ -132,7 +134,7 @@ export const rulesOf = <T extends z.ZodType<{ no: number }>>(rule: T) =>
     .max(mostRules)
     .refine((rules) => new Set(rules.map((r) => r.no)).size === rules.length, 'two rules have the same number');
 
-const ofOneRule = ['kind', 'synthetic', 'schedule', 'keep', 'targetId', 'lockDays', 'copies', 'follows'];
+const ofOneRule = ['kind', 'synthetic', 'schedule', 'keep', 'targetId', 'lockDays', 'copies', 'objectiveMinutes', 'follows'];
 
 /** A stored policy as it is said today: once, a policy was a single rule and had its fields itself. */
 export function withRules(stored: unknown): unknown {

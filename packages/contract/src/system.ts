@@ -44,6 +44,8 @@ export const Band = z.object({
   ),
   fulls: z.array(z.object({ pointId: Uuid, moment: Instant, logged: z.boolean(), bytes: Bytes })),
   log: z.object({ pointId: Uuid, moment: Instant, bytes: Bytes }).nullable(),
+  /** How old the newest second may be, in minutes; null where nobody said. */
+  objectiveMinutes: z.int().positive().nullable(),
   /** Commits that took much away. */
   notable: z.array(DatabaseCommit),
 });

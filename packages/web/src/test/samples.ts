@@ -299,6 +299,7 @@ export const policyBody = (more: Partial<PolicyBody & PolicyRule> = {}): PolicyB
     keep: { by: 'days', days: 30 },
     targetId: uuid(1),
     lockDays: null,
+    objectiveMinutes: null,
     copies: [],
     ...Object.fromEntries(Object.entries(said).filter(([, value]) => value !== undefined)),
   };

@@ -5,6 +5,7 @@ import type { PointRow } from '../../records/catalog/points';
 import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
+import { policiesInForce } from '../../records/policies/matching';
 import { pointRefs } from '../../records/targets/refs';
 
 const askMs = 30_000;
@@ -58,8 +59,18 @@ export function leadsTo(full: NonNullable<DatabasePoint['position']>, until: Dat
   return files < 0 || (files === 0 && full.at <= until.position);
 }
 
+/** How old the newest second of a workload may be, in minutes, by the policies it belongs to; null where none says. */
+export async function logObjective(db: Knex, workloadId: number): Promise<number | null> {
+  const ids = (await db('assignment').where({ workload_id: workloadId }).select<{ policy_id: number }[]>('policy_id')).map(
+    (a) => a.policy_id,
+  );
+  const rules = (await policiesInForce(db)).filter((p) => ids.includes(p.id)).flatMap((p) => p.body.rules);
+  const said = rules.flatMap((r) => (r.kind === 'log' && r.objectiveMinutes ? [r.objectiveMinutes] : []));
+  return said.length ? Math.min(...said) : null;
+}
+
 /** The newest point of the log tells most: it holds what those before it held, as far as it is still needed. */
-export async function bandOf(db: Knex, workloadId: number): Promise<Band> {
+export async function bandOf(db: Knex, workloadId: number): Promise<Omit<Band, 'objectiveMinutes'>> {
   const { fulls, logs } = await chainPoints(db, workloadId);
   const newest = logs.at(-1);
   const stretches = (newest?.facts.reach ?? []).map((r) => {

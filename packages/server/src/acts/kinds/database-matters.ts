@@ -4,9 +4,10 @@ import type { DatabaseFacts } from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
 import { policiesInForce } from '../../records/policies/matching';
-import { bandOf } from '../estate/database-band';
+import { bandOf, logObjective } from '../estate/database-band';
 import { systemKinds, type SystemRow } from '../../records/systems/system-rows';
 
+const minuteMs = 60_000;
 const dayMs = 86_400_000;
 const warnDays = 28;
 /** So long a commit that took much away is told of. */
@@ -79,6 +80,17 @@ export async function databaseMatters(deps: Deps): Promise<FoundMatter[]> {
         text: `${last.cause ? `Its log has a gap: ${last.cause}. ` : ''}A policy with a rule for fulls takes one at once; from the next log after it on any second can be reached again.`,
         since: last.logged,
         action: { label: 'See its points', link: `/estate/${id}`, query: {} },
+        second,
+      });
+    const objective = (await logObjective(deps.db, id)) ?? Infinity;
+    if (last?.from && now - last.to > objective * minuteMs)
+      found.push({
+        id: `log-late-${id}`,
+        level: 'fault',
+        title: `The newest second of ${name} is ${formatDuration(now - last.to)} old`,
+        text: `It may be ${formatDuration(objective * minuteMs)} old at most. What is lost now is lost from ${formatMoment(last.to, zone, now)} on.`,
+        since: last.to + objective * minuteMs,
+        action: { label: 'See its runs', link: '/runs', query: { workload: String(id) } },
         second,
       });
     for (const n of notable.filter((c) => now - c.at < notableMs).slice(-3)) {

@@ -1,8 +1,10 @@
-import { countOf, formatBytes, formatFirst } from '@lithodex/core';
+import { countOf, formatBytes, formatDuration, formatFirst, longestGap } from '@lithodex/core';
 import type { Consequences, PolicyBody } from '@lithodex/contract';
 import { kindNames, kinds, type DatabaseFacts } from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
 import type { Deps } from '../../acts/deps';
+
+const minuteMs = 60_000;
 
 /** What one should know of a policy that takes the log of workloads. */
 export async function logWarnings(deps: Deps, body: PolicyBody, matches: Consequences['matches']): Promise<Consequences['warnings']> {
@@ -16,6 +18,14 @@ export async function logWarnings(deps: Deps, body: PolicyBody, matches: Consequ
       matches.map((m) => m.id),
     )
     .select<{ name: string; kind: (typeof kindNames)[number]; facts: unknown }[]>('name', 'kind', 'facts');
+  for (const { kind, schedule, objectiveMinutes } of rules) {
+    const gap = longestGap(schedule) / minuteMs;
+    if (kind === 'log' && objectiveMinutes && gap > objectiveMinutes)
+      found.push({
+        code: 'SECONDS_TOO_OLD',
+        text: `The log is taken ${Number.isFinite(gap) ? `every ${formatDuration(gap * minuteMs)}` : 'when somebody says so'}, but the newest second may be at most ${formatDuration(objectiveMinutes * minuteMs)} old.`,
+      });
+  }
   const without = rows.filter((w) => !kinds[w.kind].logs);
   if (without.length)
     found.push({ code: 'NO_LOG', text: `${countOf(without.length, 'workload')} of these have no log: that rule passes them over.` });

@@ -161,6 +161,7 @@ export class PolicyPage {
           keep: { by: 'days', days: 14 },
           targetId,
           lockDays: null,
+          objectiveMinutes: null,
           copies: [],
         },
       ],
@@ -292,7 +293,10 @@ export class PolicyPage {
       const keep = { by: 'days' as const, days: 60 };
       const every = { every: 'week' as const, days: [7], at };
       const no = Math.max(...rules.map((r) => r.no), this.inForce()?.newestRule ?? 0) + 1;
-      return [...rules, { no, kind: 'full', synthetic: null, schedule: every, keep, targetId, lockDays: null, copies: [] }];
+      return [
+        ...rules,
+        { no, kind: 'full', synthetic: null, schedule: every, keep, targetId, lockDays: null, copies: [], objectiveMinutes: null },
+      ];
     });
   }
 

@@ -6,11 +6,14 @@ import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './
 import { LockRule } from './lock-rule';
 import { LongTermRule } from './long-term-rule';
 import { ScheduleRule } from './schedule-rule';
-import { keepWords } from './sentence';
+import { ageWords, keepWords } from './sentence';
 import { SyntheticRule } from './synthetic-rule';
 
 /** Cartridges take copies only. */
 export const takesPoints = (t: Target): boolean => t.place.kind !== 'cartridges';
+
+/** Minutes that the newest second may be old where nobody said otherwise. */
+const usualAge = 15;
 
 /** One rule of a policy as a sentence, and under it where its points are copied to. */
 @Component({
@@ -45,7 +48,20 @@ export const takesPoints = (t: Target): boolean => t.place.kind !== 'cartridges'
         free="or type 45 days, 12 points"
         (entered)="typeKeep($event)"
         [disabled]="disabled()"
-      />.
+      />
+      @if (rule().kind === 'log') {
+        <span
+          >, and the newest second is
+          <lx-slot
+            label="age of the newest second"
+            [options]="ages"
+            [value]="rule().objectiveMinutes"
+            [text]="ageWords(rule().objectiveMinutes)"
+            (valueChange)="set({ objectiveMinutes: $event })"
+            [disabled]="disabled()"
+        /></span>
+      }
+      .
       @if (rule().kind !== 'log') {
         <lx-long-term-rule [keep]="rule().keep" [disabled]="disabled()" (changed)="set({ keep: $event })" />
         <lx-synthetic-rule [rhythm]="rule().synthetic" [disabled]="disabled()" (changed)="set({ synthetic: $event })" />
@@ -82,6 +98,11 @@ export class PolicyRule {
     { value: 'full', label: 'full', note: 'reads everything again' },
     { value: 'log', label: 'log', note: 'of databases: leads to any second since a full' },
   ];
+  protected readonly ages: SlotOption<number | null>[] = [null, 2, 5, 10, 15, 30, 60, 120, 240].map((value) => ({
+    value,
+    label: ageWords(value),
+  }));
+  protected readonly ageWords = ageWords;
   protected readonly keeps = computed(() =>
     this.rule().kind === 'log' ? keepChoices.filter(({ value }) => keepOfChoice(value).by === 'days') : keepChoices,
   );
@@ -103,7 +124,11 @@ export class PolicyRule {
 
   /** A log reaches back days: points of it are not kept for themselves. */
   protected setKind(kind: Rule['kind']): void {
-    this.set(kind === 'log' ? { kind, synthetic: null, keep: { by: 'days', days: 14 } } : { kind });
+    this.set(
+      kind === 'log'
+        ? { kind, synthetic: null, keep: { by: 'days', days: 14 }, objectiveMinutes: usualAge }
+        : { kind, objectiveMinutes: null },
+    );
   }
 
   /** Takes a retention, with the long-term points there are. */

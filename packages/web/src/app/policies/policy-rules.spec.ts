@@ -20,12 +20,30 @@ describe('the rules of a policy', () => {
         keep: { by: 'days', days: 60 },
         targetId: uuid(1),
         lockDays: null,
+        objectiveMinutes: null,
         copies: [],
       });
     });
     await s.click('Without this rule');
     await s.until(() => {
       expect(draft(s).rules.map((r) => r.no)).toEqual([2]);
+    });
+  });
+
+  it('says of a log how old the newest second may be, and of nothing else', async () => {
+    const s = await stage('/policies/new', {});
+    await s.fill('kind', 'log');
+    await s.until(() => {
+      expect(draft(s).rules[0]).toMatchObject({ kind: 'log', objectiveMinutes: 15, keep: { by: 'days', days: 14 } });
+    });
+    expect(s.text()).toContain('and the newest second is at most 15 min old');
+    await s.fill('age of the newest second', 'at most 5 min old');
+    await s.until(() => {
+      expect(draft(s).rules[0]).toMatchObject({ objectiveMinutes: 5 });
+    });
+    await s.fill('kind', 'full');
+    await s.until(() => {
+      expect(draft(s).rules[0]).toMatchObject({ kind: 'full', objectiveMinutes: null });
     });
   });
 

@@ -1,5 +1,5 @@
 import type { CopyRule, PolicyBody, PolicyRule } from '@lithodex/contract';
-import { countOf, formatList } from '@lithodex/core';
+import { countOf, formatDuration, formatList } from '@lithodex/core';
 
 export const weekdays = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday'];
 
@@ -67,6 +67,10 @@ const scriptWords = (scripts: PolicyBody['scripts'], which: 'before' | 'after') 
 type Said = [label: string, values: string[]];
 const one = (text: string) => (text ? [text] : []);
 
+/** How old the newest second of a log may be. */
+export const ageWords = (minutes: number | null): string =>
+  minutes === null ? 'of any age' : `at most ${formatDuration(minutes * 60_000)} old`;
+
 /** What a rule says. `of`: what is put before each label where there are several rules. */
 function saidByRule(rule: PolicyRule, of: string, names: PolicyNames): Said[] {
   const targetName = (id: string) => names.targets.get(id) ?? 'a target that is gone';
@@ -77,6 +81,7 @@ function saidByRule(rule: PolicyRule, of: string, names: PolicyNames): Said[] {
     ['kept', [keepWords(rule.keep)]],
     ['long-term', one(longTermWords(rule.keep))],
     ['target', [targetName(rule.targetId)]],
+    ['newest second', one(rule.objectiveMinutes ? ageWords(rule.objectiveMinutes) : '')],
     ['locked', one(rule.lockDays ? countOf(rule.lockDays, 'day') : '')],
     ['copies', rule.copies.map((c) => copyWords(c, targetName))],
   ];

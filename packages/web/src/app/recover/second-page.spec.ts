@@ -21,6 +21,7 @@ const band = {
     { pointId: uuid(2), moment: now - 3 * day, logged: true, bytes: 1e6 },
   ],
   log: { pointId: uuid(3), moment: now, bytes: 5e5 },
+  objectiveMinutes: 15,
   notable: [gone],
 };
 const commits = [

@@ -185,9 +185,10 @@ export class SecondPage {
   /** How new the newest second is, against what was promised. */
   protected standing({ objectiveHours }: WorkloadDetail): string {
     const newest = this.newest();
+    const minutes = this.band()?.objectiveMinutes ?? null;
     const parts = [
       newest === null ? '' : `newest second ${formatDuration(Math.max(0, this.session.now() - newest))} old`,
-      objectiveHours === null ? '' : `objective ${objectiveHours} h`,
+      minutes === null ? (objectiveHours === null ? '' : `objective ${objectiveHours} h`) : `objective ${formatDuration(minutes * 60_000)}`,
     ];
     return parts.filter(Boolean).join(', ');
   }
