@@ -89,7 +89,13 @@ describe('a database server and what is killed', () => {
   it('is restored once and whole when the mover is killed in the middle, and nothing temporary stays', async () => {
     const { id: pointId } = (await points())[0]!;
     db.run('DELETE FROM quay.crate WHERE id > 100');
-    const body = { picks: [{ pointId, path: 'quay' }], destination: { to: 'original' as const }, rule: 'replace' as const, reason };
+    const body = {
+      picks: [{ pointId, path: 'quay' }],
+      destination: { to: 'original' as const },
+      rule: 'replace' as const,
+      rescue: false,
+      reason,
+    };
     const { runId } = await admin.call('startRestore', { body });
     await underWay(runId, /loading/);
     await killMover();
@@ -116,6 +122,7 @@ describe('a database server and what is killed', () => {
       picks: [{ pointId, path: 'quay' }],
       destination: { to: 'server' as const, systemId, databases: [{ from: 'quay', to: 'aside' }] },
       rule: 'replace' as const,
+      rescue: false,
       reason,
     };
     const { runId } = await admin.call('startRestore', { body });
@@ -137,6 +144,7 @@ describe('a database server and what is killed', () => {
       picks: [{ pointId: fulls.at(-1)!.pointId, path: 'quay/tables/other.sql' }],
       destination: { to: 'original' as const },
       rule: 'replace' as const,
+      rescue: false,
       until: { at: stretches.at(-1)!.to },
       reason,
     };

@@ -1,3 +1,4 @@
+import fs from 'node:fs';
 import { escapePath } from '@lithodex/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Harness, type Client } from '../support/harness';
@@ -129,7 +130,13 @@ describe('a database server', () => {
     db.run(
       'DELETE FROM berths.booking; UPDATE berths.ship SET length = 1; DROP VIEW berths.a_on_top; TRUNCATE `ta/r%iffs.`.tariff; DROP FUNCTION berths.double_of',
     );
-    const body = { picks: [{ pointId, path: '' }], destination: { to: 'original' as const }, rule: 'replace' as const, reason };
+    const body = {
+      picks: [{ pointId, path: '' }],
+      destination: { to: 'original' as const },
+      rule: 'replace' as const,
+      rescue: false,
+      reason,
+    };
     const plan = await admin.call('planRestore', { body });
     expect(plan.checks.map((c) => [c.level, c.code])).toEqual(
       expect.arrayContaining([
@@ -184,5 +191,43 @@ describe('a database server', () => {
       counts: { failed: 0 },
     });
     expect(db.dump('berths_then').replaceAll('berths_then', 'berths')).toBe(db.dump('berths'));
+  });
+
+  it('takes a point of what is replaced first, and restores nothing where that is not to be had', async () => {
+    const { pointList } = await admin.call('workload', { id: workloadId });
+    const point = pointList.findLast((p) => p.kind !== 'log')!;
+    const body = { picks: [{ pointId: point.id, path: 'berths' }], destination: { to: 'original' as const }, rule: 'replace' as const };
+    const { rescue } = await admin.call('planRestore', { body });
+    expect(rescue).toEqual({ workload: 'Berths', target: 'quay-disk' });
+    expect((await admin.call('planRestore', { body: { ...body, rule: 'leave' } })).rescue).toBeNull();
+    const without = (await admin.call('planRestore', { body: { ...body, rescue: false } })).checks.map((c) => c.code);
+    expect(without).toContain('NO_RESCUE');
+    db.run("INSERT INTO berths.ship (name) VALUES ('written since')");
+    const { runId } = await admin.call('startRestore', { body: { ...body, reason } });
+    const run = await admin.ended(runId);
+    expect(run.tasks[0]).toMatchObject({ cause: null, counts: { failed: 0 } });
+    // tables without versions are remarked on
+    expect(run.after).toMatchObject({ name: 'Berths, before it is replaced', state: 'remarks' });
+    expect(db.run("SELECT COUNT(*) FROM berths.ship WHERE name = 'written since'").trim()).toBe('0');
+    // and back again
+    const newest = (await admin.call('workload', { id: workloadId })).pointList.findLast((p) => p.runId === run.after!.id)!;
+    const again = { picks: [{ pointId: newest.id, path: 'berths/tables/ship.sql' }], destination: { to: 'original' as const } };
+    const back = await admin.call('startRestore', { body: { ...again, rule: 'replace', rescue: false, reason } });
+    expect((await admin.ended(back.runId)).tasks[0]).toMatchObject({ cause: null });
+    expect(db.run("SELECT COUNT(*) FROM berths.ship WHERE name = 'written since'").trim()).toBe('1');
+
+    // the point can not be taken: nothing is replaced
+    const folder = `${h.folder}/store`;
+    fs.renameSync(folder, `${folder}-away`);
+    const before = db.dump('berths');
+    const failing = await admin.call('startRestore', { body: { ...body, reason } });
+    const failed = await admin.ended(failing.runId);
+    fs.renameSync(`${folder}-away`, folder);
+    expect(failed).toMatchObject({
+      state: 'failed',
+      after: { state: 'failed' },
+      tasks: [{ cause: { code: 'RESCUE_FAILED' }, attempt: 0 }],
+    });
+    expect(db.dump('berths')).toBe(before);
   });
 });

@@ -93,7 +93,13 @@ describe('a server of the other family and what is killed', () => {
     expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: 2 });
     const { id: pointId } = (await fulls())[0]!;
     sql('DELETE FROM crate WHERE id > 100; DELETE FROM other');
-    const body = { picks: [{ pointId, path: 'quay' }], destination: { to: 'original' as const }, rule: 'replace' as const, reason };
+    const body = {
+      picks: [{ pointId, path: 'quay' }],
+      destination: { to: 'original' as const },
+      rule: 'replace' as const,
+      rescue: false,
+      reason,
+    };
     const freeName = await keep('ALTER DATABASE quay CONNECTION LIMIT 50');
     const restore = (await admin.call('startRestore', { body })).runId;
     await isMet();
@@ -111,7 +117,7 @@ describe('a server of the other family and what is killed', () => {
     sql('DELETE FROM crate WHERE id > 100');
     const free = await keep('LOCK TABLE crate IN SHARE MODE');
     const picks = [{ pointId, path: 'quay/tables/public.crate.sql' }];
-    const body = { picks, destination: { to: 'original' as const }, rule: 'replace' as const, reason };
+    const body = { picks, destination: { to: 'original' as const }, rule: 'replace' as const, rescue: false, reason };
     const { runId } = await admin.call('startRestore', { body });
     await isMet();
     await killMover();
@@ -142,7 +148,7 @@ describe('a server of the other family and what is killed', () => {
     const before = sums();
     const free = await keep('LOCK TABLE other IN SHARE MODE');
     const picks = [{ pointId, path: 'quay/tables/public.other.sql' }];
-    const runId = await begun({ picks, destination: { to: 'original' }, rule: 'replace' });
+    const runId = await begun({ picks, destination: { to: 'original' }, rule: 'replace', rescue: false });
     await isMet();
     await admin.call('stopRun', { id: runId });
     expect(await taskOf(runId)).toMatchObject({ state: 'stopped' });
@@ -164,7 +170,14 @@ describe('a server of the other family and what is killed', () => {
     expect(await taskOf(await start(2))).toMatchObject({ cause: null });
     const { stretches } = await admin.call('databaseBand', { id: workloadId });
     const picks = [{ pointId: (await fulls())[0]!.id, path: 'quay/tables/public.other.sql' }];
-    const body = { picks, destination: { to: 'original' as const }, rule: 'replace' as const, until: { at: stretches.at(-1)!.to }, reason };
+    const body = {
+      picks,
+      destination: { to: 'original' as const },
+      rule: 'replace' as const,
+      rescue: false,
+      until: { at: stretches.at(-1)!.to },
+      reason,
+    };
     const free = await keep('LOCK TABLE other IN SHARE MODE');
     const { runId } = await admin.call('startRestore', { body });
     await isMet();

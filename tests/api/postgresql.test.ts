@@ -116,7 +116,13 @@ describe('a database server of the other family', () => {
     run(
       "DELETE FROM gauge; UPDATE level SET cm = 1; DROP VIEW a_top; DROP TABLE nothing; REFRESH MATERIALIZED VIEW means; ALTER TYPE mood ADD VALUE 'z'",
     );
-    const body = { picks: [{ pointId, path: '' }], destination: { to: 'original' as const }, rule: 'replace' as const, reason };
+    const body = {
+      picks: [{ pointId, path: '' }],
+      destination: { to: 'original' as const },
+      rule: 'replace' as const,
+      rescue: false,
+      reason,
+    };
     expect(await restored(body)).toMatchObject({ state: 'done', cause: null, counts: { failed: 0 } });
     expect(differences(before, db.dump(name))).toEqual([]);
     expect(run('SELECT count(*) FROM means')).toBe('4');
@@ -154,6 +160,7 @@ describe('a database server of the other family', () => {
       picks: [{ pointId, path: escapePath(folder) }],
       destination: { to: 'original' as const },
       rule: 'replace' as const,
+      rescue: false,
       reason,
     };
     expect(await restored(whole)).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
@@ -169,16 +176,24 @@ describe('a database server of the other family', () => {
     expect(await restored({ ...body, rule: 'beside' })).toMatchObject({ state: 'failed', cause: { code: 'EXISTS_THERE' } });
     await differs(put, beside, sums);
     const ends = run("SELECT nextval('gauge_id_seq')");
-    expect(await restored({ ...body, rule: 'replace' })).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
+    expect(await restored({ ...body, rule: 'replace', rescue: false })).toMatchObject({
+      cause: null,
+      state: 'done',
+      counts: { failed: 0 },
+    });
     expect(sums('gauge')).toBe(wanted);
     expect(run('SELECT count(*) FROM of_gauge')).toBe(run('SELECT count(*) FROM gauge'));
     expect(Number(run("SELECT nextval('gauge_id_seq')"))).toBe(Number(ends) + 1);
     expect(run("SELECT tgenabled FROM pg_trigger WHERE tgname = 'noted'")).toBe('O');
     // another form: it is made anew, unless others need it as it is
     run('ALTER TABLE gauge ADD COLUMN more int');
-    expect(await restored({ ...body, rule: 'replace' })).toMatchObject({ state: 'failed', cause: { code: 'EXISTS_THERE' } });
+    expect(await restored({ ...body, rule: 'replace', rescue: false })).toMatchObject({ state: 'failed', cause: { code: 'EXISTS_THERE' } });
     run('DROP VIEW of_gauge');
-    expect(await restored({ ...body, rule: 'replace' })).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
+    expect(await restored({ ...body, rule: 'replace', rescue: false })).toMatchObject({
+      cause: null,
+      state: 'done',
+      counts: { failed: 0 },
+    });
     expect(sums('gauge')).toBe(wanted);
     run('DROP TABLE gauge CASCADE');
     expect(await restored(body)).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });

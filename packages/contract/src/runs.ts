@@ -78,6 +78,8 @@ export const RunDetail = RunRow.extend({
   reason: z.string(),
   rules: z.string(),
   downloadReady: z.boolean(),
+  /** The run of the point that is taken first; null for none. */
+  after: z.object({ id: Id, name: z.string(), state: RunState }).nullable(),
 });
 export type RunDetail = z.infer<typeof RunDetail>;
 
@@ -151,6 +153,8 @@ export const RestoreBody = z
     start: z.boolean().default(false),
     /** The target to read from where a point stands on several; null lets the best be chosen. */
     readFrom: Uuid.nullable().default(null),
+    /** Take a point of what is replaced first, where that is a workload with points; see the plan. */
+    rescue: z.boolean().default(true),
     reason: Reason,
     trial: z.boolean().default(false),
   })
@@ -188,6 +192,8 @@ export const RestorePlan = z.object({
   checks: z.array(z.object({ code: z.string(), level: z.enum(['fine', 'look', 'stop']), text: z.string() })),
   existing: z.object({ looked: Count, exist: Count, newer: Count, complete: z.boolean() }),
   free: Bytes.nullable(),
+  /** What would be taken first, so that there is a way back from what is replaced; null where nothing is. */
+  rescue: z.object({ workload: z.string(), target: z.string() }).nullable(),
 });
 export type RestorePlan = z.infer<typeof RestorePlan>;
 

@@ -223,6 +223,7 @@ export const runDetail = (id: number, tasks: readonly TaskRow[], more: Partial<R
   reason: '',
   rules: '',
   downloadReady: false,
+  after: null,
   ...more,
 });
 

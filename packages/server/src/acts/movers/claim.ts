@@ -11,6 +11,7 @@ import { isFull, whereAdmitted } from '../../records/movers/admission';
 import { workFor } from '../../base/http/duties';
 import { moverTerms } from '../../records/movers/mover-terms';
 import { paceOfTask } from '../../records/movers/pace';
+import { madePoints } from '../../records/runs/run-state';
 import { typesInSql } from '../../records/movers/types-in-sql';
 import { workOf, type QueuedTask } from './work-of';
 
@@ -48,6 +49,13 @@ export async function claimTask(deps: Deps, mover: string, receives: boolean, ac
           .whereRaw('o.series_no = t.series_no')
           .where('o.state', 'running')
           .whereRaw(`t.type IN (${changing}) AND o.type IN (${changing})`),
+      )
+      // what is replaced has to stand in a point first
+      .whereNotExists(
+        trx('run as r')
+          .join('run as b', 'b.id', 'r.after_run')
+          .whereRaw('r.id = t.run_id')
+          .whereNotIn('b.state', [...madePoints]),
       )
       // a verification would take a root that expires meanwhile for lost
       .whereNotExists(

@@ -169,6 +169,23 @@ export const databaseRestores: RestorePlanner = {
     return [{ workloadId: onlyWorkload(picks), work }];
   },
 
+  /** Databases that are replaced on the server they were taken of. */
+  async rescue(deps, body, picks) {
+    const workloadId = onlyWorkload(picks);
+    if (body.rule !== 'replace' || body.trial || workloadId === null) return null;
+    const workload = await deps
+      .db('workload')
+      .where({ id: workloadId, gone_at: null })
+      .first<{ name: string; source_id: number } | undefined>('name', 'source_id');
+    if (workload?.source_id !== (await serverFor(deps, body, picks)).id) return null;
+    const target = await deps
+      .db('target as t')
+      .join('series as s', 's.target_id', 't.id')
+      .where({ 's.no': picks[0]!.point.series_no, 't.retired_to': null })
+      .first<{ id: string } | undefined>('t.id');
+    return target ? { workloadId, workload: workload.name, targetId: target.id } : null;
+  },
+
   rules(body) {
     const where = body.destination.to === 'server' ? 'to a database server' : 'to the server they were taken of';
     return `${trialWords(body)}${where}; ${rulesOfTables[body.rule]}`;

@@ -24,11 +24,20 @@ export interface RestoreTask {
   readonly work: RestorePlan | DownloadPlan;
 }
 
+/** A point that is taken before what it is of is replaced. */
+export interface Rescue {
+  readonly workloadId: number;
+  readonly workload: string;
+  readonly targetId: string;
+}
+
 /** How restores to one kind of place are planned. All throw INVALID for picks that can't go there. */
 export interface RestorePlanner {
   /** Asks what is there now. */
   look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]): Promise<Looked>;
   tasks(deps: Deps, body: RestoreBody, picks: readonly ResolvedPick[]): Promise<readonly RestoreTask[]>;
+  /** What is replaced, where a point of it can be taken first; null where nothing is. */
+  rescue?(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]): Promise<Rescue | null>;
   /** What was asked for in words, as runs and the audit trail tell it. */
   rules(body: RestoreBody): string;
 }

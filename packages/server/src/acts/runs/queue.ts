@@ -4,6 +4,7 @@ import { v7 as newId } from 'uuid';
 import {
   priorities,
   taskTypes,
+  type Cause,
   type WorkType,
   type PointKind,
   type PolicyBody,
@@ -15,7 +16,7 @@ import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
 import type { SeriesRow } from '../../records/catalog/points';
 import { sumsOf, tasksOf } from '../../records/runs/run-rows';
-import { runStateOf } from '../../records/runs/run-state';
+import { madePoints, runStateOf } from '../../records/runs/run-state';
 
 export interface NewTask {
   readonly workloadId: number | null;
@@ -50,6 +51,8 @@ export interface NewRun {
   readonly window?: RunEnd;
   /** How often what failed was tried again by itself before. */
   readonly retried?: number;
+  /** The run that has to have made its point before. */
+  readonly after?: number | undefined;
   readonly tasks: readonly NewTask[];
 }
 
@@ -71,6 +74,7 @@ export async function queueRun(trx: Knex.Transaction, now: number, run: NewRun):
     window_ends: run.window?.ends ?? null,
     window_stop: run.window?.stop ?? false,
     retried: run.retried ?? 0,
+    after_run: run.after ?? null,
   });
   const priority = taskTypes[run.kind].urgent ? beforeAll : priorities.indexOf(run.priority ?? 'usual');
   for (const task of run.tasks) await queueTask(trx, now, id!, task, priority);
@@ -225,5 +229,22 @@ export async function settleRun(deps: Deps, trx: Knex.Transaction, runId: number
       ended_at: open || !ended.length ? null : Math.max(...ended),
       sums: open ? null : JSON.stringify(sumsOf(await tasksOf(trx, [runId]))),
     });
+  if (!open && !madePoints.includes(state)) await endThoseAfter(deps, trx, runId);
   return state;
+}
+
+/** What waits for a point that will not be made is not begun. */
+async function endThoseAfter(deps: Deps, trx: Knex.Transaction, runId: number): Promise<void> {
+  const waiting = await trx('run').where({ after_run: runId, state: 'waiting' }).select<{ id: number }[]>('id');
+  for (const { id } of waiting) {
+    const cause: Cause = {
+      code: 'RESCUE_FAILED',
+      message: `The point that was to be taken first was not: see run ${runId}.`,
+      remedy: 'Nothing was changed. Mend what kept it from being taken, or restore without one.',
+    };
+    await trx('task')
+      .where({ run_id: id, state: 'waiting' })
+      .update({ state: 'failed', ended_at: deps.clock.now(), cause: JSON.stringify(cause) });
+    await settleRun(deps, trx, id);
+  }
 }

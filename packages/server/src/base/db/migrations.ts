@@ -331,6 +331,10 @@ const pointFacts = 'ALTER TABLE point ADD facts JSON NULL;';
 const sourceReaders = `
 ALTER TABLE source ADD read_by VARCHAR(80) NULL`;
 
+/** A restore waits for the point that is taken before it. */
+const runAfter = `
+ALTER TABLE run ADD after_run INT UNSIGNED NULL, ADD KEY (after_run)`;
+
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
@@ -373,4 +377,5 @@ export const migrations: Migration[] = [
   { name: '0032-one-restore', up: oneRestore },
   { name: '0033-point-facts', up: (k) => runAll(k, pointFacts) },
   { name: '0034-source-readers', up: (k) => runAll(k, sourceReaders) },
+  { name: '0035-run-after', up: (k) => runAll(k, runAfter) },
 ];

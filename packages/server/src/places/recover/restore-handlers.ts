@@ -4,12 +4,46 @@ import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../../acts/deps';
 import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
-import { queueRun } from '../../acts/runs/queue';
+import { backupTasks, queueRun } from '../../acts/runs/queue';
+import type { Knex } from 'knex';
+import type { Rescue } from '../../acts/recover/restore-planner';
 import type { DownloadPlan } from '../../records/runs/planned-restore';
 import { plannerFor } from '../../acts/kinds/planner-for';
 import { planRestore, refuseStops } from './restore-plan';
 
 type RestoreHandlers = Pick<Handlers, 'planRestore' | 'startRestore' | 'download'>;
+
+/** So long a point stands that was taken before something was replaced. */
+const rescueDays = 14;
+
+/** Takes a point of what is about to be replaced. Throws NOT_NOW while another one is being taken. */
+async function queueRescue(
+  trx: Knex.Transaction,
+  now: number,
+  { workloadId, workload, targetId }: Rescue,
+  person: string,
+  reason: string,
+): Promise<number> {
+  const plan = { targetId, kind: 'incremental' as const, include: [], exclude: [], lockDays: null };
+  const tasks = await backupTasks(trx, [workloadId], plan, 'backup');
+  if (!tasks.length)
+    throw new ApiError(
+      'NOT_NOW',
+      undefined,
+      `${workload} is being protected right now. Restore it when that has ended, or without a point that is taken first.`,
+    );
+  return queueRun(trx, now, {
+    kind: 'backup',
+    pointKind: plan.kind,
+    startedBy: 'onDemand',
+    name: `${workload}, before it is replaced`,
+    person,
+    reason,
+    keepOwn: { by: 'days', days: rescueDays },
+    priority: 'first',
+    tasks,
+  });
+}
 
 export function restoreHandlers(deps: Deps): RestoreHandlers {
   const { db, clock } = deps;
@@ -17,13 +51,14 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
     planRestore: async ({ body, actor }) => (await planRestore(deps, body, actor)).plan,
 
     async startRestore({ body, actor }) {
-      const { plan, picks } = await planRestore(deps, body, actor);
+      const { plan, picks, rescue } = await planRestore(deps, body, actor);
       refuseStops(plan);
       const planner = plannerFor(body, picks);
       const tasks = await planner.tasks(deps, body, picks);
       const rules = planner.rules(body);
       const kind = body.destination.to === 'download' ? 'download' : 'restore';
       const runId = await inTransaction(db, async (trx) => {
+        const after = rescue ? await queueRescue(trx, clock.now(), rescue, actor.name, body.reason) : undefined;
         const id = await queueRun(trx, clock.now(), {
           kind,
           startedBy: 'hand',
@@ -31,6 +66,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           person: actor.name,
           reason: body.reason,
           rules,
+          after,
           tasks: tasks.map((t) => ({ ...t, seriesNo: null, type: kind })),
         });
         await appendAudit(trx, clock.now(), {

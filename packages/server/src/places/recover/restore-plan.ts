@@ -8,21 +8,23 @@ import { tooLittleToMeasure } from '../../records/runs/run-rows';
 import { cartridgeCheck } from '../../acts/recover/cartridge-check';
 import { plannerFor } from '../../acts/kinds/planner-for';
 import { resolvePicks, type ResolvedPick } from '../../acts/recover/resolve-picks';
-import { expectedOf, type Check } from '../../acts/recover/restore-planner';
+import { expectedOf, type Check, type Rescue } from '../../acts/recover/restore-planner';
 
 /** What a restore would do, checked against the destination as it is now, with what it would bring back. Throws NOT_ALLOWED for a clerk who wants it elsewhere. */
 export async function planRestore(
   deps: Deps,
   body: Body<'planRestore'>,
   actor: Actor,
-): Promise<{ readonly plan: RestorePlan; readonly picks: readonly ResolvedPick[] }> {
+): Promise<{ readonly plan: RestorePlan; readonly picks: readonly ResolvedPick[]; readonly rescue: Rescue | null }> {
   if (actor.role === 'clerk' && body.destination.to !== 'original')
     throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
   const picks = await resolvePicks(deps, body, actor);
   const names = new Map((await deps.db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));
   const { items, bytes } = expectedOf(picks);
   const measured = await measuredRate(deps);
-  const looked = await plannerFor(body, picks).look(deps, body, picks);
+  const planner = plannerFor(body, picks);
+  const looked = await planner.look(deps, body, picks);
+  const rescue = (await planner.rescue?.(deps, body, picks)) ?? null;
   const cartridges = await cartridgeCheck(deps, picks);
   const plan: RestorePlan = {
     items: picks.slice(0, 500).map((p) => ({
@@ -44,12 +46,22 @@ export async function planRestore(
     estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
     rate: measured.rate,
     rateFrom: measured.from,
-    checks: [...pointChecks(picks), ...looked.checks, ...(cartridges ? [cartridges] : [])],
+    checks: [...pointChecks(picks), ...looked.checks, ...(rescue && !body.rescue ? [noRescue] : []), ...(cartridges ? [cartridges] : [])],
     existing: looked.existing ?? { looked: 0, exist: 0, newer: 0, complete: true },
     free: looked.free ?? null,
+    rescue: rescue && {
+      workload: rescue.workload,
+      target: (await deps.db('target').where({ id: rescue.targetId }).first<{ name: string }>('name')).name,
+    },
   };
-  return { plan, picks };
+  return { plan, picks, rescue: body.rescue ? rescue : null };
 }
+
+const noRescue: Check = {
+  level: 'look',
+  code: 'NO_RESCUE',
+  text: 'No point is taken first: what was written since the newest point is lost with what is replaced.',
+};
 
 /** Where the picked points are read, and where all of them could be. */
 async function placesOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<Pick<RestorePlan, 'readFrom' | 'copies'>> {

@@ -57,6 +57,8 @@ const isRetried = (run: RunRecord): run is RunRecord & { readonly kind: 'backup'
 
 export function runHandlers(deps: Deps): RunHandlers {
   const { db, clock } = deps;
+  const afterOf = async (id: number) =>
+    (await db('run').where({ id }).first<RunDetail['after'] | undefined>('id', 'name', 'state')) ?? null;
 
   const runOf = async (id: number, actor: Actor) =>
     found(await visibleRuns(db, actor).where('r.id', id).first<RunRecord | undefined>('r.*'));
@@ -210,6 +212,7 @@ export function runHandlers(deps: Deps): RunHandlers {
         earlier: await earlierRuns(deps, run, actor),
         reason: run.reason,
         rules: run.rules,
+        after: run.after_run === null ? null : await afterOf(run.after_run),
         downloadReady: run.kind === 'download' && (run.state === 'waiting' || run.state === 'running'),
       };
     },

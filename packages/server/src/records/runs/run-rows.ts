@@ -18,6 +18,8 @@ export interface RunRecord {
   readonly started_at: number | null;
   readonly ended_at: number | null;
   readonly keep_own: unknown;
+  /** The run whose point has to be made before. */
+  readonly after_run: number | null;
   /** {@link RunSums} as JSON, kept when it has ended; null before. */
   readonly sums: unknown;
 }

@@ -9,3 +9,6 @@ export function runStateOf(tasks: readonly RunState[]): RunState {
   if (tasks.some((s) => s === 'waiting')) return 'running';
   return worstFirst.find((state) => tasks.includes(state)) ?? 'done';
 }
+
+/** Ends of a run that made the points it was to make, or some. */
+export const madePoints: readonly RunState[] = ['done', 'remarks', 'partsMissing', 'held'];

@@ -40,6 +40,7 @@ const plan = {
   rateFrom: '',
   checks: [{ code: 'CHAIN', level: 'fine', text: 'The full is loaded.' }],
   existing: { looked: 0, exist: 0, newer: 0, complete: true },
+  rescue: { workload: 'berths-a', target: 'quay-disk' },
   free: null,
 };
 const trees = (path: string) =>
@@ -98,5 +99,17 @@ describe('back to a second', () => {
       expect(words(s.one('aside'))).toContain('when you say why');
     });
     expect(s.api.of('startRestore')).toEqual([]);
+  });
+
+  it('takes a point of what is there first, unless one says not to', async () => {
+    const s = await stage('/estate/3/second');
+    await vi.waitFor(() => {
+      expect(words(s.one('lx-rescue-tick'))).toBe('first take a point of berths-a to quay-disk, as it is now');
+    });
+    expect(s.api.last('planRestore')?.body).toMatchObject({ rescue: true });
+    s.one('lx-rescue-tick input').click();
+    await vi.waitFor(() => {
+      expect(s.api.last('planRestore')?.body).toMatchObject({ rescue: false });
+    });
   });
 });

@@ -14,6 +14,7 @@ import { Session } from '../data/session';
 import { Checks } from '../ui/checks';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
+import { RescueTick } from './rescue-tick';
 import { StateMark } from '../ui/state-mark';
 import { SecondBand } from './second-band';
 
@@ -27,7 +28,7 @@ const mostTables = 500;
 @Component({
   selector: 'lx-second-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, SecondBand, Slot, Checks, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, SecondBand, Slot, Checks, RescueTick, StateMark, ...formatPipes],
   templateUrl: './second-page.html',
   styleUrl: './second-page.scss',
 })
@@ -123,6 +124,8 @@ export class SecondPage {
     { value: 'replace', label: 'replace it' },
   ];
 
+  protected readonly rescue = signal(true);
+
   private readonly body = computed((): BodyInput<'planRestore'> | null => {
     const full = this.full();
     if (!full) return null;
@@ -140,6 +143,7 @@ export class SecondPage {
           }
         : { to: 'original' },
       rule: this.rule(),
+      rescue: this.rescue(),
       until: position === undefined ? { at: this.at() } : { file, position: Number(position), at: this.at() },
     };
   });

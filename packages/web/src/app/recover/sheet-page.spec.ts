@@ -35,6 +35,7 @@ const plan: RestorePlan = {
   rateFrom: 'recent restores',
   checks: [{ code: 'ROOM', level: 'fine', text: 'Room: plenty.' }],
   existing: { looked: 1, exist: 0, newer: 0, complete: true },
+  rescue: null,
   free: 1e9,
 };
 

@@ -15,6 +15,7 @@ import { partsOf } from '../kinds/parts-of';
 import { Checks } from '../ui/checks';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
+import { RescueTick } from './rescue-tick';
 import { StateMark } from '../ui/state-mark';
 
 /** Last part of a path; the whole of a workload has none. */
@@ -33,7 +34,7 @@ const allRules: readonly SlotOption<Rule>[] = [
 @Component({
   selector: 'lx-sheet-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, KindPart, Slot, Checks, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, KindPart, Slot, Checks, RescueTick, StateMark, ...formatPipes],
   templateUrl: './sheet-page.html',
   styleUrl: './sheet-page.scss',
 })
@@ -74,6 +75,7 @@ export class SheetPage {
   private readonly destination = computed(() => (this.place().form ? this.formed() : (this.place().destination ?? null)));
   protected readonly complete = computed(() => this.destination() !== null);
   protected readonly startThem = signal(false);
+  protected readonly rescue = signal(true);
 
   private readonly body = computed((): BodyInput<'planRestore'> | null => {
     const damaged = this.damaged();
@@ -88,6 +90,7 @@ export class SheetPage {
       rule: this.rule(),
       start: this.startThem(),
       readFrom: this.readFrom() || null,
+      rescue: this.rescue(),
     };
   });
 

@@ -121,6 +121,18 @@ describe('a run', () => {
     expect(s.text()).toContain('as a tar archive ; why: asked for');
   });
 
+  it('leads to the run that has to make its point first', async () => {
+    const after = { id: 6, name: 'berths-a, before it is replaced', state: 'running' as const };
+    const s = await open('/runs/7', {
+      answers: { getRun: runDetail(7, [task(1, { state: 'waiting' })], { state: 'waiting', kind: 'restore', after }) },
+    });
+    await s.until(() => {
+      expect(s.text()).toContain('It waits for the point that is taken first: berths-a, before it is replaced');
+    });
+    await s.click('berths-a, before it is replaced');
+    expect(s.url()).toBe('/runs/6');
+  });
+
   it('gives an auditor no levers', async () => {
     const s = await stage(
       runDetail(7, [task(1, { state: 'failed' })], { state: 'failed', kind: 'download', downloadReady: true }),
