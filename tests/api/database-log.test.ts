@@ -148,6 +148,7 @@ describe('the log of a database server', () => {
       picks: [{ pointId: fulls[0]!.pointId, path: 'ledger/tables/tariff.sql' }],
       destination: { to: 'original' as const },
       rule: 'replace' as const,
+      rescue: false,
       until: { file: gone.file, position: gone.position, at: gone.at },
       reason,
     };

@@ -129,6 +129,7 @@ describe('the log of a server of the other family', () => {
       picks: [{ pointId: fulls[0]!.pointId, path: 'ledger/tables/public.tariff.sql' }],
       destination: { to: 'original' as const },
       rule: 'replace' as const,
+      rescue: false,
       until: { file: gone.file, position: gone.position, at: gone.at },
       reason,
     };
