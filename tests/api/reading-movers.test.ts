@@ -195,6 +195,18 @@ describe('a mover that only reads', () => {
     expect(await broughtBack(workloadId, `${h.folder}/back-3`)).toBe(inside(source()));
   });
 
+  it('gives nothing more from the moment on at which its token is withdrawn', async () => {
+    fs.writeFileSync(`${source()}/large`, randomBytes(256 << 20));
+    const points = (await admin.call('workload', { id: workloadId })).pointList.length;
+    const { runId } = await admin.call('protectOnce', { id: workloadId, body: { targetId, kind: 'full', keep: { by: 'days', days: 9 } } });
+    await reading(runId);
+    const token = (await admin.call('listMoverTokens')).rows.find((t) => t.mover === 'gauge')!;
+    await admin.call('removeMoverToken', { id: token.id });
+    expect((await admin.ended(runId)).state).toBe('stopped');
+    expect((await admin.call('workload', { id: workloadId })).pointList).toHaveLength(points);
+    expect(await admin.call('discover', { id: 1, query: {} }).catch(code)).toBe('MOVER_ABSENT');
+  });
+
   /** Waits until a run has read some of the large file. */
   async function reading(runId: number): Promise<void> {
     const begun = fs.readdirSync(`${h.folder}/store`, { recursive: true }).length;

@@ -1,4 +1,5 @@
 import type { MoverToken, Token } from '@lithodex/contract';
+import type { Knex } from 'knex';
 import { appendAudit } from '../../base/audit/trail';
 import { fromJsonOrNull } from '../../base/db/json';
 import { inTransaction } from '../../base/db/open';
@@ -20,6 +21,17 @@ const dayMs = 86_400_000;
 export function tokenHandlers(deps: Deps): TokenHandlers {
   const { db, clock } = deps;
 
+  /** What a mover reads for others right now ends: nothing that it sends is kept. */
+  async function stopReadingBy(trx: Knex.Transaction, mover: string): Promise<void> {
+    const own = trx('workload as w').join('source as s', 's.id', 'w.source_id').where({ 's.read_by': mover }).select('w.id');
+    await trx('task')
+      .whereIn('type', ['backup', 'trial'])
+      .where({ state: 'running' })
+      .whereNot({ mover })
+      .whereIn('workload_id', own)
+      .update({ stop_requested: true });
+  }
+
   async function withdraw(id: number, mover: boolean, actor: Actor): Promise<void> {
     await inTransaction(db, async (trx) => {
       const row = found(
@@ -27,9 +39,10 @@ export function tokenHandlers(deps: Deps): TokenHandlers {
           .where({ id })
           .where('role', mover ? '=' : '<>', 'mover')
           .forUpdate()
-          .first<{ name: string } | undefined>('name'),
+          .first<{ name: string; mover: string | null } | undefined>('name', 'mover'),
       );
       await trx('api_token').where({ id }).delete();
+      if (row.mover !== null) await stopReadingBy(trx, row.mover);
       await appendAudit(trx, clock.now(), { actor: actor.name, action: 'token.remove', object: `token ${row.name}` });
     });
     deps.movers.forget(id);
