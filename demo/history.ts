@@ -120,7 +120,9 @@ export class History {
     const { deps } = this.server;
     const bounds = { duties: ['capture' as const], mover: readerName };
     this.movers.startReader(this.base, await issueToken(deps, `mover ${readerName}`, 'mover', 'eva.vind', bounds));
-    while (!deps.movers.readersOnly().length) await new Promise((resume) => setTimeout(resume, 50));
+    const known = () => deps.db('mover').where({ name: readerName }).first('name');
+    while (!deps.movers.readersOnly().length || !(await known())) await new Promise((resume) => setTimeout(resume, 50));
+    await this.call('eva.vind', 'changeMover', readerName, { drained: false, tasks: 2, place: 'Pilot house' });
     await this.tide.connect(now, this.diskId, readerName);
   }
 

@@ -93,6 +93,8 @@ describe('a mover that only reads', () => {
   it('gives what it reads to one that keeps, and it comes back identical', async () => {
     const run = await kept(workloadId);
     expect([run.state, run.tasks[0]!.mover], JSON.stringify(run.tasks)).toEqual(['done', 'keeper']);
+    const { rows } = await admin.call('runLog', { id: run.id, query: {} });
+    expect(rows.map((line) => line.message)).toContain('the source is read by the mover gauge');
     expect(await broughtBack(workloadId, `${h.folder}/back`)).toBe(inside(source()));
     const again = await kept(workloadId);
     expect(again.tasks[0]!.counts).toMatchObject({ read: 0 });

@@ -22,6 +22,8 @@ export const KnownMover = z.object({
   hardware: Hardware,
   latest: HostSample,
   running: Count,
+  /** Sources that it alone reads. */
+  reads: z.array(z.string()),
 });
 export type KnownMover = z.infer<typeof KnownMover>;
 

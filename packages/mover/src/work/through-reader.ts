@@ -20,6 +20,7 @@ const mostTimes = 5;
 export async function throughReader<T>(ctx: TaskContext, mover: string, use: (stream: Socket) => Promise<T>): Promise<T> {
   for (let time = 1; ; time++) {
     const stream = await connect(ctx, mover);
+    ctx.log({ level: 'note', code: 'READER', path: '', message: `the source is read by the mover ${mover}` });
     try {
       return await use(stream);
     } catch (error) {

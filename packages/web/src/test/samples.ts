@@ -339,5 +339,6 @@ export const mover = (name: string, more: Partial<KnownMover> = {}): KnownMover 
   hardware: { processors: 8, memory: 16e9, system: 'Linux 6.1' },
   latest: { processor: 0.42, memory: 0.61, received: 1_200_000, sent: null, read: 0, written: 5e6 },
   running: 1,
+  reads: [],
   ...more,
 });

@@ -16,7 +16,7 @@ export interface EarlierNights {
   took(workloadId: number): readonly Took[];
 }
 
-type NightTask = Pick<NightRow, 'policy' | 'source' | 'state' | 'started_at' | 'ended_at' | 'workload_id' | 'stored'>;
+type NightTask = Pick<NightRow, 'policy' | 'source' | 'state' | 'started_at' | 'ended_at' | 'workload_id' | 'stored' | 'point_kind'>;
 
 /** What a task of an earlier night came to. */
 export interface Took {
@@ -40,7 +40,16 @@ async function readNight(deps: Base, from: number): Promise<PastNight> {
   const tasks = await backupsWithNames(deps.db, from)
     .where('t.queued_at', '<', from + dayMs)
     .whereNotNull('t.started_at')
-    .select<NightTask[]>('p.name as policy', 's.name as source', 't.state', 't.started_at', 't.ended_at', 't.workload_id', 'made.stored');
+    .select<NightTask[]>(
+      'p.name as policy',
+      's.name as source',
+      't.state',
+      't.started_at',
+      't.ended_at',
+      't.workload_id',
+      'made.stored',
+      'r.point_kind',
+    );
   return {
     span: spanOf(tasks.filter(hasRun)),
     loads: { policy: loadsBy(tasks, 'policy', from), source: loadsBy(tasks, 'source', from) },

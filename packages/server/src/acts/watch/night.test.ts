@@ -21,6 +21,7 @@ const row = (from: number, ms: number, workload = 1): NightRow => ({
   counts: null,
   queued_at: from,
   stored: null,
+  point_kind: 'incremental',
 });
 
 describe('the night', () => {
@@ -50,6 +51,8 @@ describe('the night', () => {
   it('spans from the first start to the last end', () => {
     expect(spanOf([row(1000, 500), row(4000, 1000), { ...row(0, 0), ended_at: null }])).toBe(4000);
     expect(spanOf([])).toBeNull();
+    // logs go on all day
+    expect(spanOf([row(1000, 500), { ...row(90_000, 10), point_kind: 'log' }])).toBe(500);
   });
 
   it('tells of a task that did not start only where no other ran', () => {

@@ -1,5 +1,5 @@
 import { DateTime } from 'luxon';
-import type { Cause, NightTask, RunState } from '@lithodex/contract';
+import type { Cause, NightTask, PointKind, RunState } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../../base/db/json';
 import type { Base } from '../../base/base';
@@ -21,6 +21,8 @@ export interface NightRow {
   readonly queued_at: number;
   /** Bytes written for the point it made; null where it made none. */
   readonly stored: number | null;
+  /** What is read in its run. */
+  readonly point_kind: PointKind | null;
 }
 
 export const slotMs = 600_000;
@@ -76,6 +78,7 @@ export async function backupTasksSince(
       deps.db.raw("IF(t.state = 'done', NULL, t.counts) AS counts"),
       't.queued_at',
       'made.stored',
+      'r.point_kind',
     );
 }
 
@@ -104,11 +107,11 @@ export function atWork(tasks: readonly Pick<NightRow, 'started_at' | 'ended_at'>
   return load;
 }
 
-/** First start to last end of what has ended, ms. */
-export function spanOf(tasks: readonly Pick<NightRow, 'started_at' | 'ended_at'>[]): number | null {
+/** First start to last end of what has ended, ms; logs, which are taken all day, are left out. */
+export function spanOf(tasks: readonly Pick<NightRow, 'started_at' | 'ended_at' | 'point_kind'>[]): number | null {
   let [first, last] = [Infinity, -Infinity];
-  for (const { started_at, ended_at } of tasks)
-    if (ended_at !== null) {
+  for (const { started_at, ended_at, point_kind } of tasks)
+    if (ended_at !== null && point_kind !== 'log') {
       first = Math.min(first, started_at);
       last = Math.max(last, ended_at);
     }

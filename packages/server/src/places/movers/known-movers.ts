@@ -126,6 +126,10 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
         .select<{ mover: string; n: number }[]>('mover', db.raw('COUNT(*) AS n'));
       const running = new Map(counts.map((c) => [c.mover, Number(c.n)]));
       const rows = await db('mover').orderBy('name').select<MoverRow[]>();
+      const sources = await db('source')
+        .whereNotNull('read_by')
+        .orderBy('name')
+        .select<{ name: string; read_by: string }[]>('name', 'read_by');
       return {
         rows: rows.map((r): KnownMover => ({
           name: r.name,
@@ -139,6 +143,7 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
           hardware: fromJson<Hardware>(r.hardware),
           latest: fromJson<HostSample>(r.latest),
           running: running.get(r.name) ?? 0,
+          reads: sources.filter((s) => s.read_by === r.name).map((s) => s.name),
         })),
       };
     },

@@ -20,9 +20,12 @@ const answers = (rows: KnownMover[]) => ({
 
 describe('the movers', () => {
   it('are shown with what their hosts are busy with, over time where one asks', async () => {
-    const s = await open('/runs/movers', { answers: answers([mover('quay'), mover('old', { present: false, lastSeen: now - 3 * hour })]) });
+    const s = await open('/runs/movers', {
+      answers: answers([mover('quay'), mover('old', { present: false, lastSeen: now - 3 * hour, reads: ['tide-db'] })]),
+    });
     const rows = s.all('tbody tr').map((r) => words(r));
     expect(rows[0]).toContain('quay at work; may capture, keep; in Harbour office');
+    expect(rows[1]).toContain('may capture, keep; alone reads tide-db; in Harbour office');
     expect(rows[0]).toContain('Linux 6.1 8 processors, 16.0 GB 42 % 61 % 1.20 MB/s not known');
     expect(rows[1]).toContain('silent since 3 h ago');
     expect(s.all('lx-plot')).toEqual([]);

@@ -2,7 +2,7 @@ import { ChangeDetectionStrategy, Component, computed, inject, input, signal } f
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { KnownMover } from '@lithodex/contract';
-import { formatRate } from '@lithodex/core';
+import { formatFirst, formatRate } from '@lithodex/core';
 import { combineLatest, of, startWith, Subject, switchMap, timer } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { outcome } from '../data/outcome';
@@ -63,7 +63,11 @@ const againMs = 10_000;
                       <span class="w" [title]="m.lastSeen | exact">silent since {{ m.lastSeen | ago }}</span
                       >;
                     }
-                    {{ m.present ? (m.drained ? 'drained; ' : 'at work; ') : '' }}may {{ m.duties.join(', ') }}; in
+                    {{ m.present ? (m.drained ? 'drained; ' : 'at work; ') : '' }}may {{ m.duties.join(', ') }};
+                    @if (m.reads.length) {
+                      alone reads {{ some(m.reads) }};
+                    }
+                    in
                     <lx-slot
                       [label]="'place of ' + m.name"
                       [options]="places()"
@@ -142,6 +146,7 @@ const againMs = 10_000;
   `,
 })
 export class MoversPage {
+  protected readonly some = (names: readonly string[]) => formatFirst(names, 3);
   private readonly api = inject(Api);
   private readonly router = inject(Router);
   protected readonly session = inject(Session);
