@@ -107,7 +107,8 @@ export class History {
         if (night % 7 === 6) this.say(`  week ${(night + 1) / 7} of ${nights / 7} lived through`);
       }
       const now = DateTime.now().setZone(this.config.zone);
-      this.clock.set(now.toMillis());
+      // the story has arrived at today
+      this.clock.set(now.toMillis(), 1);
       await this.protectTide(now);
     } finally {
       this.movers.stop();
