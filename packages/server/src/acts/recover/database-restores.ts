@@ -135,12 +135,12 @@ function whatHappens(destination: DatabaseDestination, picks: readonly ResolvedP
     return [
       'look',
       'REPLACED',
-      `Databases that exist are replaced at one instant, once all restored ones are loaded and counted: ${names}. Who works in them is disconnected, and what was written to them since is lost.`,
+      `Databases that exist are replaced at one instant, once all restored ones are loaded and counted: ${names}. Who works in them is disconnected, and what was written to them since goes with them.`,
     ];
   return [
     'look',
     'REPLACED',
-    `Tables that exist are replaced at one instant, once all restored ones are loaded and counted: ${names}. What was written to them since is lost.`,
+    `Tables that exist are replaced at one instant, once all restored ones are loaded and counted: ${names}. What was written to them since goes with them.`,
   ];
 }
 
