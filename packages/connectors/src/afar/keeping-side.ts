@@ -24,6 +24,8 @@ import {
 import { NodeGate } from './node-gate';
 
 const lookEveryMs = 300;
+/** More lines than a log is read for: who sends them wants to fill it. */
+const mostSaid = 200_000;
 
 /** Everything that a capture by another mover needs but the store. */
 export type AfarContext = Omit<CaptureContext, 'store' | 'limits'>;
@@ -50,6 +52,7 @@ class KeepingSide {
   private readonly link: FrameLink;
   private readonly nonce = randomBytes(nonceBytes);
   private broken: unknown;
+  private lines = 0;
   /** What threads fail with from then on says nothing. */
   private over = false;
 
@@ -176,6 +179,7 @@ class KeepingSide {
   }
 
   private said({ body }: Pick<Frame, 'body'>): void {
+    if (++this.lines > mostSaid) throw new SourceError('LINK_BROKEN', 'it says too much');
     const { level, missing, ...said } = parsed(SaidSent, body);
     if (level === 'warned') this.ctx.warn({ ...said, missing });
     else if (level === 'note') this.ctx.note(said);

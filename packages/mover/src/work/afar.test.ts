@@ -260,6 +260,12 @@ describe('a mover at the source that is not to be trusted', () => {
         link.send(fromReader.blocks, 1, Buffer.from([0, 1, 0, 0, 1]));
       },
     ]);
+    const chatter = { level: 'note', code: 'TIDE', path: '', message: 'high water', missing: false };
+    await broken([
+      (link) => {
+        for (let i = 0; i <= 200_000; i++) link.tell(fromReader.said, 0, chatter);
+      },
+    ]);
     const tooLong = (stream: Duplex) => {
       const head = Buffer.alloc(9);
       head.writeUInt32LE(0xffff_ffff, 0);
