@@ -1,7 +1,7 @@
 import { HostLimits } from '@lithodex/connectors';
 import { DiskFolder, EngineError, topEntry, type Store, type TreeEntry } from '@lithodex/engine';
 import type { FilesFrom } from '@lithodex/kinds';
-import type { PointHooks } from '@lithodex/mover';
+import type { PointHooks, PointRequest } from '@lithodex/mover';
 
 /** A folder tree, read with all rights of the process. */
 export const folderTree = (folder: string, more: Partial<FilesFrom> = {}): FilesFrom => ({
@@ -10,6 +10,20 @@ export const folderTree = (folder: string, more: Partial<FilesFrom> = {}): Files
   readAs: null,
   crossFileSystems: false,
   targetFolders: [],
+  ...more,
+});
+
+/** A point of a folder tree, of a series of its own. */
+export const pointRequest = (folder: string, taskId: string, previous: string | null, more: Partial<PointRequest> = {}): PointRequest => ({
+  taskId,
+  seriesId: 's1',
+  workload: { id: 'w1', name: 'quay-1', source: 'quay-1', path: folder },
+  kind: 'incremental',
+  previous,
+  moment: 1000,
+  include: [],
+  exclude: [],
+  from: folderTree(folder),
   ...more,
 });
 

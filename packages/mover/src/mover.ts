@@ -40,14 +40,14 @@ export class Mover {
     // every loop listens
     setMaxListeners(0, this.gone.signal);
     this.receiver = options.receive === undefined ? undefined : new Receiver(options.receive, log);
-    this.readers = new SourceReaders({ ...options, receive: options.receive }, log);
+    this.readers = new SourceReaders(options, log);
     this.runners = Array.from({ length: mostTasks }, () => new TaskRunner(options, log, this.receiver));
     this.questions = this.questionThread();
   }
 
   /** A thread that answers questions. One that breaks says so for what it had, and another takes its place. */
   private questionThread(): Worker {
-    const data: ThreadStart = { ...this.options, receive: undefined, stop: new SharedArrayBuffer(4) };
+    const data: ThreadStart = { ...this.options, stop: new SharedArrayBuffer(4) };
     const thread = new Worker(threadFile('task-thread'), { workerData: data });
     thread.on('message', (message: FromThread) => {
       if (message.type === 'answer') this.answer(message.id, message.ok, message.answer);

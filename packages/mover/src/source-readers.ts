@@ -27,7 +27,10 @@ export class SourceReaders {
       void endThread(thread);
     };
     thread.on('message', (message: FromThread) => {
-      if (message.type === 'read') over();
+      if (message.type !== 'read') return;
+      if (message.failed)
+        this.log.warn({ address: question.address, failed: message.failed }, 'a source could not be read for a mover that keeps');
+      over();
     });
     thread.on('error', (error) => {
       this.log.error({ err: error }, 'the thread that reads a source broke');

@@ -44,7 +44,7 @@ export class TaskRunner {
   }
 
   private thread(): Worker {
-    const data: ThreadStart = { ...this.options, receive: this.options.receive, stop: this.stop.buffer, pace: this.paceMemory };
+    const data: ThreadStart = { ...this.options, stop: this.stop.buffer, pace: this.paceMemory };
     this.worker ??= new Worker(threadFile('task-thread'), { workerData: data });
     return this.worker;
   }

@@ -36,7 +36,7 @@ export interface ThreadStart {
   readonly scripts: string | undefined;
   readonly bounds: HostBounds;
   /** Where other movers reach this one; undefined where they do not. */
-  readonly receive: string | undefined;
+  readonly receive?: string | undefined;
   /** One Int32: 0 go on, 1 stop. */
   readonly stop: SharedArrayBuffer;
   /** Memory of the {@link Pace} of its task. */

@@ -206,7 +206,7 @@ function blockOf(body: Buffer): number {
 }
 
 /** What a connection fails with that the other side has left. */
-export function isOfConnection(error: unknown): boolean {
+function isOfConnection(error: unknown): boolean {
   const { code = '' } = error as { code?: unknown };
   return error instanceof Error && !(error instanceof SourceError) && !(error instanceof EngineError) && ofConnection.has(String(code));
 }

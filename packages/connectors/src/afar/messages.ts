@@ -58,6 +58,7 @@ export const Begin = z.object({
     .max(64 << 20),
   fresh: z.boolean(),
 });
+/** Tasks that are asked about, and in the answer those that may go on. */
 export const Alive = z.object({ tasks: z.array(z.string().max(80)).max(50_000) });
 export const ProgressSent = z.object({ items: Count, bytes: Count, read: Count, files: Count });
 export const SaidSent = z.object({

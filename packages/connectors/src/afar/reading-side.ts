@@ -1,17 +1,15 @@
 import { performance } from 'node:perf_hooks';
 import type { Duplex } from 'node:stream';
-import { z } from 'zod';
 import { encodeTop, TreeReader, type Root } from '@lithodex/engine';
 import type { CaptureStore, PointWriting } from '../capture-store';
 import type { CaptureContext, PointContent, Said, Surveyed, SurveyContext } from '../connector';
 import type { HostLimits } from '../files/host-limits';
-import { fromReader, parsed, sentError, type Brief } from './messages';
+import { Alive, fromReader, parsed, sentError, type Brief } from './messages';
 import { ReadingLink } from './reading-link';
 import { SentPool } from './sent-pool';
 
 const progressEveryMs = 200;
 const noCounts = { fresh: 0, stored: 0 };
-const AliveAnswer = z.object({ tasks: z.array(z.string()) });
 
 /** What a mover that reads only does at one end of a connection. */
 export interface Reading {
@@ -76,7 +74,7 @@ function contextOf(
     fresh,
     base: (base ?? undefined) as Root | undefined,
     reread: (reread ?? undefined) as Root | undefined,
-    alive: async (tasks) => parsed(AliveAnswer, await link.ask(fromReader.alive, Buffer.from(JSON.stringify({ tasks })))).tasks,
+    alive: async (tasks) => parsed(Alive, await link.ask(fromReader.alive, Buffer.from(JSON.stringify({ tasks })))).tasks,
     now: () => now + Math.round(performance.now() - began),
     progress: (progress) => {
       if (performance.now() - told < progressEveryMs) return;

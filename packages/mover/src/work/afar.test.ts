@@ -16,7 +16,7 @@ import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { FrameLink } from '../../../connectors/src/afar/frames';
 import { fromReader } from '../../../connectors/src/afar/messages';
 import { makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { folderTree, quietly } from '../../../../tests/support/store-kit';
+import { folderTree, pointRequest, quietly } from '../../../../tests/support/store-kit';
 import { takePoint, type PointRequest, type TakenPoint } from './take-point';
 
 let base: string;
@@ -53,18 +53,8 @@ async function take(
   reader = reads,
 ): Promise<TakenPoint & { said: Said[] }> {
   const said: Said[] = [];
-  const request: PointRequest = {
-    taskId,
-    seriesId: 's1',
-    workload: { id: 'w1', name: 'quay-1', source: 'quay-1', path: `${base}/source` },
-    kind: 'incremental',
-    previous,
-    moment: 1000,
-    include: [],
-    exclude: [],
-    from: { kind: 'afar', mover: 'tide-gauge', of: 'files' },
-    ...more,
-  };
+  const from = { kind: 'afar', mover: 'tide-gauge', of: 'files' } as const;
+  const request = pointRequest(`${base}/source`, taskId, previous, { from, ...more });
   const afar = (_mover: string, ctx: AfarContext) => {
     const [near, far] = duplexPair();
     reader(far);

@@ -6,7 +6,7 @@ import type { ConflictRule } from '@lithodex/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 import { describeTree, diskUse, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
-import { folderTree, quietly } from '../../../../tests/support/store-kit';
+import { folderTree, pointRequest, quietly } from '../../../../tests/support/store-kit';
 import { takePoint, type PointRequest } from './take-point';
 
 let base: string;
@@ -25,20 +25,8 @@ afterEach(async () => {
   fs.rmSync(base, { recursive: true, force: true });
 });
 
-function request(taskId: string, previous: string | null, more: Partial<PointRequest> = {}): PointRequest {
-  return {
-    taskId,
-    seriesId: 's1',
-    workload: { id: 'w1', name: 'quay-1', source: 'quay-1', path: `${base}/source` },
-    kind: 'incremental',
-    previous,
-    moment: 1000,
-    include: [],
-    exclude: [],
-    from: folderTree(`${base}/source`),
-    ...more,
-  };
-}
+const request = (taskId: string, previous: string | null, more: Partial<PointRequest> = {}): PointRequest =>
+  pointRequest(`${base}/source`, taskId, previous, more);
 
 async function take(taskId: string, previous: string | null = null, more: Partial<PointRequest> = {}) {
   const warnings: Warned[] = [];
