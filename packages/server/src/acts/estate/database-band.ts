@@ -59,14 +59,21 @@ export function leadsTo(full: NonNullable<DatabasePoint['position']>, until: Dat
   return files < 0 || (files === 0 && full.at <= until.position);
 }
 
-/** How old the newest second of a workload may be, in minutes, by the policies it belongs to; null where none says. */
-export async function logObjective(db: Knex, workloadId: number): Promise<number | null> {
-  const ids = (await db('assignment').where({ workload_id: workloadId }).select<{ policy_id: number }[]>('policy_id')).map(
-    (a) => a.policy_id,
+/** How old the newest second of workloads may be, in minutes, by the policies they belong to; those of which none says are left out. */
+export async function logObjectives(db: Knex): Promise<Map<number, number>> {
+  const minutesOf = new Map(
+    (await policiesInForce(db)).flatMap(({ id, body }) => {
+      const said = body.rules.flatMap((r) => (r.kind === 'log' && r.objectiveMinutes ? [r.objectiveMinutes] : []));
+      return said.length ? [[id, Math.min(...said)] as const] : [];
+    }),
   );
-  const rules = (await policiesInForce(db)).filter((p) => ids.includes(p.id)).flatMap((p) => p.body.rules);
-  const said = rules.flatMap((r) => (r.kind === 'log' && r.objectiveMinutes ? [r.objectiveMinutes] : []));
-  return said.length ? Math.min(...said) : null;
+  const assigned = await db('assignment')
+    .whereIn('policy_id', [...minutesOf.keys()])
+    .select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
+  const found = new Map<number, number>();
+  for (const { policy_id, workload_id } of assigned)
+    found.set(workload_id, Math.min(found.get(workload_id) ?? Infinity, minutesOf.get(policy_id)!));
+  return found;
 }
 
 /** The newest point of the log tells most: it holds what those before it held, as far as it is still needed. */

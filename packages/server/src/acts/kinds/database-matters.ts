@@ -4,7 +4,7 @@ import type { DatabaseFacts } from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
 import { policiesInForce } from '../../records/policies/matching';
-import { bandOf, logObjective } from '../estate/database-band';
+import { bandOf, logObjectives } from '../estate/database-band';
 import { systemKinds, type SystemRow } from '../../records/systems/system-rows';
 
 const minuteMs = 60_000;
@@ -57,6 +57,7 @@ export async function databaseMatters(deps: Deps): Promise<FoundMatter[]> {
   const zone = deps.config.zone;
   const now = deps.clock.now();
   const found = await connections(deps);
+  const objectives = await logObjectives(deps.db);
   for (const { id, name, facts } of await logged(deps)) {
     const second = { label: 'See where one can go back to', link: `/estate/${id}/second`, query: {} };
     const { logs } = fromJson<DatabaseFacts>(facts);
@@ -82,7 +83,7 @@ export async function databaseMatters(deps: Deps): Promise<FoundMatter[]> {
         action: { label: 'See its points', link: `/estate/${id}`, query: {} },
         second,
       });
-    const objective = (await logObjective(deps.db, id)) ?? Infinity;
+    const objective = objectives.get(id) ?? Infinity;
     if (last?.from && now - last.to > objective * minuteMs)
       found.push({
         id: `log-late-${id}`,

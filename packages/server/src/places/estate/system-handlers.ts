@@ -6,7 +6,7 @@ import type { Deps } from '../../acts/deps';
 import { ApiError, found } from '../../base/errors';
 import { within } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
-import { bandOf, commitsAround, logObjective } from '../../acts/estate/database-band';
+import { bandOf, commitsAround, logObjectives } from '../../acts/estate/database-band';
 import { readSystem } from '../../acts/estate/read-system';
 import {
   addressOfRow,
@@ -151,7 +151,7 @@ export function systemHandlers(deps: Deps): SystemHandlers {
     async databaseBand({ params, actor }) {
       within(actor, params.id);
       found(await db('workload').where({ id: params.id, kind: 'database' }).first<{ id: number } | undefined>('id'));
-      return { ...(await bandOf(db, params.id)), objectiveMinutes: await logObjective(db, params.id) };
+      return { ...(await bandOf(db, params.id)), objectiveMinutes: (await logObjectives(db)).get(params.id) ?? null };
     },
 
     async databaseCommits({ params, query, actor }) {
