@@ -15,6 +15,7 @@ const patienceMs = 120_000;
 const againMs = 1000;
 const comesMs = 20_000;
 const mostTimes = 5;
+const passing = ['MOVER_ABSENT', 'MOVER_FAILED', 'DATABASE_AWAY'];
 
 /** Runs `use` with a connection to the mover that reads the source of this task; one that is lost is made anew, and `use` runs again. Throws READER_ABSENT, READER_LOST, STOPPED, and what `use` does. */
 export async function throughReader<T>(ctx: TaskContext, mover: string, use: (stream: Socket) => Promise<T>): Promise<T> {
@@ -68,8 +69,8 @@ async function call(ctx: TaskContext, socket: string): Promise<Socket | undefine
     const [stream] = await coming;
     return stream.resume();
   } catch (error) {
-    // it is away, or the server is
-    if (error instanceof ServerError && error.code !== 'MOVER_ABSENT' && error.code !== 'DATABASE_AWAY') throw error;
+    // it is away or has too much to read, or the server is away
+    if (error instanceof ServerError && !passing.includes(error.code)) throw error;
     return undefined;
   } finally {
     receive.forget(ticket.id);

@@ -37,8 +37,8 @@ export interface LogState {
   readonly size: number;
   /** Tables by their files, those that are gone too. */
   readonly relations: Relations;
-  /** What the server is asked again at the next capture, so that one that was set back and has gone on another way since is known by it: from where on to the end, and its sum. */
-  readonly tail?: { readonly from: number; readonly sum: string };
+  /** Sum of the last segment up to the end: the server is asked for it again, so that one that was set back and has gone on another way since is known by it. */
+  readonly tail?: string;
   /** Between which places each stretch is stored. */
   readonly stretches: Readonly<Record<string, { readonly timeline: number; readonly from: number; readonly to: number }>>;
 }
@@ -109,13 +109,13 @@ interface Following {
   readonly before: LogState | undefined;
 }
 
-/** The part of a segment in a folder that lies before a place of the log. */
-async function tailOf(folder: string, timeline: number, size: number, end: number): Promise<NonNullable<LogState['tail']>> {
+/** Sum of the part of a segment in a folder that lies before a place of the log. */
+async function tailOf(folder: string, timeline: number, size: number, end: number): Promise<string> {
   const from = segmentStart(end - 1, size);
   const sum = createHash('sha256');
   const file = path.join(folder, segmentName(timeline, from, size));
   for await (const part of createReadStream(file, { end: end - from - 1 }) as AsyncIterable<Buffer>) sum.update(part);
-  return { from, sum: sum.digest('hex') };
+  return sum.digest('hex');
 }
 
 /** Fetches what was added to the log since the point before, checks every record, and stores its segments beside those still needed. Throws SourceError. */
@@ -149,7 +149,7 @@ export class LogCapture {
     let stretch = before?.stretch ?? 1;
     let from = before?.at ?? this.start?.at ?? place.end;
     let cause = whyNot(place, before);
-    let tail: LogState['tail'];
+    let tail: string | undefined;
     if (!cause)
       try {
         tail = await this.follow(c.address, place, { from, stretch, relations, before }, kept);
@@ -213,7 +213,7 @@ export class LogCapture {
     place: Place,
     { from, stretch, relations, before }: Following,
     kept: Segment[],
-  ): Promise<LogState['tail']> {
+  ): Promise<string | undefined> {
     const { size, timeline, end } = place;
     // what was read last is read again, however little it is
     const begin = segmentStart(before?.tail ? Math.min(from, before.at - 1) : from, size);
@@ -221,7 +221,7 @@ export class LogCapture {
     const folder = ownFolder('log');
     try {
       await this.receive(address, folder, place, begin);
-      if (before?.tail && (await tailOf(folder, timeline, size, before.at)).sum !== before.tail.sum) throw new LogGap(setBackWords);
+      if (before?.tail && (await tailOf(folder, timeline, size, before.at)) !== before.tail) throw new LogGap(setBackWords);
       const latest = new Map<string, number>();
       await readRecords(
         { folder, timeline, from, to: end, relations },
