@@ -150,7 +150,7 @@ describe('the token of a mover', () => {
       () => pruner.call('adoptPoint', { id, body: { attempt, point } }),
       () => pruner.call('pointAdopted', { id, body: { attempt, point, changes } }),
       () => pruner.call('sendItems', { id, body: { attempt, seq: 0, changes: [] } }),
-      () => pruner.call('commitPoint', { id, body: { attempt, point: { ...point, complete: true, changes } } }),
+      () => pruner.call('commitPoint', { id, body: { attempt, pointId: uuid, point: { ...point, complete: true, changes } } }),
       () => pruner.call('pointCopied', { id, body: { attempt, pointId: uuid, stored: 1, lockedUntil: null } }),
       () => pruner.call('sendRestored', { id, body: { attempt, seq: 0, items: [] } }),
     ];

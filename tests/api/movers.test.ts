@@ -99,13 +99,15 @@ describe('the mover protocol', () => {
     expect([again.id, again.attempt]).toEqual([task.id, task.attempt + 1]);
     expect(await items()).toBe(0);
     await expect(mover.call('sendItems', { id: task.id, body: batch })).rejects.toMatchObject({ code: 'LEASE_LOST' });
-    await expect(mover.call('commitPoint', { id: task.id, body: { attempt: task.attempt, point: totals } })).rejects.toMatchObject({
+    await expect(
+      mover.call('commitPoint', { id: task.id, body: { attempt: task.attempt, pointId: task.id, point: totals } }),
+    ).rejects.toMatchObject({
       code: 'LEASE_LOST',
     });
     const attempt = again.attempt;
     await mover.call('sendItems', { id: task.id, body: { ...batch, attempt } });
-    await mover.call('commitPoint', { id: task.id, body: { attempt, point: totals } });
-    await mover.call('commitPoint', { id: task.id, body: { attempt, point: totals } });
+    await mover.call('commitPoint', { id: task.id, body: { attempt, pointId: task.id, point: totals } });
+    await mover.call('commitPoint', { id: task.id, body: { attempt, pointId: task.id, point: totals } });
     const counts = { items: 1, files: 1, bytes: 5, read: 5, stored: 5, warnings: 0, failed: 0, missing: 0 };
     await mover.call('finishTask', {
       id: task.id,
@@ -168,7 +170,7 @@ describe('the mover protocol', () => {
       id: task.id,
       body: { attempt, seq: 0, changes: [{ change: 'added', folder: '', name: 'kept.txt', facts }] },
     });
-    await mover.call('commitPoint', { id: task.id, body: { attempt, point: totals } });
+    await mover.call('commitPoint', { id: task.id, body: { attempt, pointId: task.id, point: totals } });
     await fallsSilent(task);
     expect(await admin.ended(runId)).toMatchObject({ state: 'done', counts: { items: 1, stored: 5 } });
     const left = await h.server.deps.db('task').where({ id: task.id }).first<{ state: string }>();

@@ -65,7 +65,7 @@ async function work(): Promise<void> {
     if (!task) return;
     const { id, attempt, work } = task;
     if (work.type === 'backup')
-      await mover.call('commitPoint', { id, body: { attempt, point: { ...totals, moment: work.moment, kind: work.kind } } });
+      await mover.call('commitPoint', { id, body: { attempt, pointId: id, point: { ...totals, moment: work.moment, kind: work.kind } } });
     if (work.type === 'copy')
       for (const { taskId } of work.points)
         await mover.call('pointCopied', { id, body: { attempt, pointId: taskId, stored: 1, lockedUntil: null } });

@@ -137,6 +137,8 @@ export interface Connector<K extends KindName = KindName> {
   };
   /** Reads what is there now into the store; what is as it was in `base` is reused. */
   capture(ctx: CaptureContext, from: FromOf<K>): Promise<PointContent>;
+  /** Whether there is more in the log than a point of it holds. */
+  grew?(from: FromOf<K>, point: Pick<Root, 'content'>): Promise<boolean>;
   /** Looks at everything a capture would, and moves nothing. */
   survey(ctx: SurveyContext, from: FromOf<K>): Promise<Surveyed>;
   /** Brings picked items back. */

@@ -51,11 +51,11 @@ export const moverRoutes = {
   commitPoint: route({
     method: 'post',
     path: '/mover/tasks/:id/point',
-    summary: 'Make the loaded point visible',
+    summary: 'Make the loaded point visible, and hear whether another is to follow it',
     access: 'mover',
     params: byUuid,
     body: mover.CommitPoint,
-    response: Empty,
+    response: mover.Committed,
   }),
   pointCopied: route({
     method: 'post',

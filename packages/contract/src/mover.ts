@@ -23,6 +23,10 @@ export const BackupWork = z.object({
   seriesId: Uuid,
   workload: z.object({ id: z.string(), name: z.string(), source: z.string(), path: ByteString }),
   kind: PointKind,
+  /** Name of the point that is taken. */
+  pointId: Uuid,
+  /** Whether it goes on with the next point when one is taken, for as long as it is told to. */
+  follow: z.boolean().default(false),
   /** The newest point of the series, and the one that unchanged entries are taken over from: null for reading everything. */
   previous: Uuid.nullable(),
   base: Uuid.nullable(),
@@ -106,13 +110,15 @@ export const Work = z.discriminatedUnion('type', [
 export type Work = z.infer<typeof Work>;
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 4;
+export const moverLanguage = 5;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
   speaks: Count.default(1),
   /** Whether movers that only read can bring it what they read. */
   receives: z.boolean().default(false),
+  /** Whether it asks for a log that is followed: that takes no place of other work. */
+  follows: z.boolean().default(false),
 });
 /** Bytes a second at which a task may write to its target, or verify it; null for no limit. */
 const Pace = z.number().positive().nullable();
@@ -195,7 +201,12 @@ export const PointTotals = z.object({
   }),
 });
 export type PointTotals = z.infer<typeof PointTotals>;
-export const CommitPoint = Attempt.extend({ point: PointTotals });
+/** `pointId`: which one it is, as one that was told before may be told again. */
+export const CommitPoint = Attempt.extend({ pointId: Uuid, point: PointTotals });
+/** The point to take after it, where a log is followed; null for the end. */
+export const NextPoint = BackupWork.pick({ pointId: true, previous: true, base: true, moment: true, logStart: true, expected: true });
+export type NextPoint = z.infer<typeof NextPoint>;
+export const Committed = z.object({ next: NextPoint.nullable() });
 
 /** What the root of a point that was found on a target says. */
 export const FoundPoint = PointTotals.omit({ changes: true, complete: true }).extend({

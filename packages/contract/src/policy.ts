@@ -24,6 +24,8 @@ export const Schedule = z.discriminatedUnion('every', [
   }),
   /** All the time: the next run begins when the one before has ended and so many minutes have passed. */
   z.object({ every: z.literal('continuous'), pauseMinutes: z.union([5, 10, 15, 30, 60].map((n) => z.literal(n))) }),
+  /** Without a pause: only a log, which is followed. */
+  z.object({ every: z.literal('moment') }),
   /** When a run of another policy has ended well. */
   z.object({ every: z.literal('after'), policyId: Id }),
   z.object({ every: z.literal('hand') }),
@@ -127,12 +129,17 @@ export function heaviestFirst<R extends Pick<PolicyRule, 'kind'>>(rules: readonl
 export const mostRules = 6;
 
 /** A list of rules, each with a number of its own. */
-export const rulesOf = <T extends z.ZodType<{ no: number }>>(rule: T) =>
+export const rulesOf = <T extends z.ZodType<Pick<PolicyRule, 'no' | 'kind' | 'schedule' | 'lockDays'>>>(rule: T) =>
   z
     .array(rule)
     .min(1)
     .max(mostRules)
-    .refine((rules) => new Set(rules.map((r) => r.no)).size === rules.length, 'two rules have the same number');
+    .refine((rules) => new Set(rules.map((r) => r.no)).size === rules.length, 'two rules have the same number')
+    .refine((rules) => rules.every((r) => r.schedule.every !== 'moment' || r.kind === 'log'), 'only a log can be taken at every moment')
+    .refine(
+      (rules) => rules.every((r) => r.schedule.every !== 'moment' || r.lockDays === null),
+      'points that follow each other within seconds can not be locked: lock their copies',
+    );
 
 const ofOneRule = ['kind', 'synthetic', 'schedule', 'keep', 'targetId', 'lockDays', 'copies', 'objectiveMinutes', 'follows'];
 

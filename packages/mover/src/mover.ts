@@ -2,7 +2,7 @@ import { setMaxListeners } from 'node:events';
 import { setTimeout } from 'node:timers/promises';
 import { Worker } from 'node:worker_threads';
 import type { Logger } from 'pino';
-import { moverLanguage } from '@lithodex/contract';
+import { moverLanguage, type ClaimedTask } from '@lithodex/contract';
 import { endThread, threadFile } from '@lithodex/engine';
 import { ServerApi, ServerError } from './api';
 import { hardware, hostSample } from './host-meter';
@@ -14,6 +14,8 @@ import type { FromThread, ThreadStart, ToThread } from './task-thread';
 /** Until the server says how many. */
 const tasksAtFirst = 2;
 const mostTasks = 16;
+/** Logs that are followed at once take no place of other work. */
+const mostFollowed = 16;
 const beatMs = 10_000;
 const idleMs = 500;
 const patienceMs = 1000;
@@ -23,6 +25,9 @@ export class Mover {
   private stopping = false;
   private readonly api: ServerApi;
   private readonly runners: TaskRunner[];
+  /** Each follows a log, or is free to. */
+  private readonly followers: TaskRunner[] = [];
+  private readonly free: TaskRunner[] = [];
   private questions: Worker;
   private readonly receiver: Receiver | undefined;
   private readonly readers: SourceReaders;
@@ -68,7 +73,7 @@ export class Mover {
   /** Throws what the system refuses where others are to reach it. */
   async start(): Promise<void> {
     await this.receiver?.listen();
-    this.loops = [...this.runners.map((runner, i) => this.workLoop(runner, i)), this.questionLoop(), this.beatLoop()];
+    this.loops = [...this.runners.map((runner, i) => this.workLoop(runner, i)), this.followLoop(), this.questionLoop(), this.beatLoop()];
   }
 
   private async keepTrying(round: () => Promise<void>): Promise<void> {
@@ -91,14 +96,40 @@ export class Mover {
         await setTimeout(idleMs, undefined, { signal: this.gone.signal });
         return;
       }
-      const { task } = await this.api.call(
-        'claim',
-        { mover: this.options.name, speaks: moverLanguage, receives: this.receiver !== undefined },
-        undefined,
-        AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
-      );
+      const task = await this.claim(false);
       if (task) await runner.run(task);
     });
+  }
+
+  private async claim(follows: boolean): Promise<ClaimedTask | null> {
+    const { name } = this.options;
+    const { task } = await this.api.call(
+      'claim',
+      { mover: name, speaks: moverLanguage, receives: this.receiver !== undefined, follows },
+      undefined,
+      AbortSignal.any([this.gone.signal, AbortSignal.timeout(40_000)]),
+    );
+    return task;
+  }
+
+  /** Looks for logs to follow, each by a runner of its own. */
+  private followLoop(): Promise<void> {
+    return this.keepTrying(async () => {
+      if (!this.free.length && this.followers.length >= mostFollowed) {
+        await setTimeout(idleMs, undefined, { signal: this.gone.signal });
+        return;
+      }
+      const task = await this.claim(true);
+      if (!task || this.stopping) return;
+      const runner = this.free.pop() ?? this.another();
+      void runner.run(task).finally(() => this.free.push(runner));
+    });
+  }
+
+  private another(): TaskRunner {
+    const runner = new TaskRunner(this.options, this.log, this.receiver);
+    this.followers.push(runner);
+    return runner;
   }
 
   /** Tells how busy the host is. */
@@ -136,7 +167,7 @@ export class Mover {
     this.stopping = true;
     this.gone.abort();
     this.receiver?.close();
-    await Promise.all([...this.runners.map((r) => r.close()), this.readers.close(), endThread(this.questions)]);
+    await Promise.all([...[...this.runners, ...this.followers].map((r) => r.close()), this.readers.close(), endThread(this.questions)]);
     void Promise.allSettled(this.loops);
   }
 }

@@ -23,6 +23,7 @@ export const databaseConnector: Connector<'database'> = {
     },
   },
   capture: captureDatabase,
+  grew: ({ server }, point) => familyOf(server.family).grew(server, point.content.state as object),
   survey: surveyDatabase,
   restore: restoreDatabase,
 };

@@ -173,6 +173,8 @@ export interface Family {
   read(server: DatabaseServer): Promise<Reading>;
   /** Takes what was added to the log since the point before. */
   captureLog(ctx: CaptureContext, writing: PointWriting, server: DatabaseServer, start: LogStart | null): Promise<PointContent>;
+  /** Whether the log has gone on since a point of it, by what that one keeps for the next. */
+  grew(server: DatabaseServer, state: object): Promise<boolean>;
   /** The commits around a moment, as a point of the log tells them. */
   commits(log: Pick<LogToReplay, 'store' | 'top'> & { readonly state: object }, around: CommitsAround): Promise<DatabaseCommit[]>;
   /** Makes a past second on a server of the mover's own and calls `use` with what it holds then. */

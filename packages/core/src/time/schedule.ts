@@ -18,6 +18,8 @@ export type Schedule =
   | { readonly every: 'hour'; readonly past: readonly number[] }
   /** All the time: when the run before has ended and so many minutes have passed. Ahead, it is taken to be as often as that could be at most. */
   | { readonly every: 'continuous'; readonly pauseMinutes: number }
+  /** Without a pause: what is new is taken within seconds. Ahead, it is taken to be every minute. */
+  | { readonly every: 'moment' }
   /** When a run of another policy has ended. */
   | { readonly every: 'after'; readonly policyId: number }
   | { readonly every: 'hand' };
@@ -36,6 +38,8 @@ export interface Timetable {
 
 const dayMs = 86_400_000;
 const minuteMs = 60_000;
+/** So old may what is new be that is taken without a pause. */
+const momentMs = 5000;
 /** Days that are looked through for a run before it is taken that there are none. */
 const mostDays = 8 * 366;
 
@@ -76,7 +80,7 @@ function instantsOf({ schedule, closed }: Timetable, day: DateTime): number[] {
     return instants;
   }
   if (!('at' in schedule)) {
-    const apart = schedule.every === 'minutes' ? schedule.minutes : schedule.pauseMinutes;
+    const apart = schedule.every === 'minutes' ? schedule.minutes : schedule.every === 'moment' ? 1 : schedule.pauseMinutes;
     const [from, to, step] = [day.toMillis(), day.plus({ days: 1 }).toMillis(), apart * minuteMs];
     return Array.from({ length: Math.ceil((to - from) / step) }, (_, i) => from + i * step);
   }
@@ -167,6 +171,8 @@ export function runsPerDay(schedule: Schedule): number {
       return 24 * schedule.past.length;
     case 'continuous':
       return 1440 / schedule.pauseMinutes;
+    case 'moment':
+      return 1440;
     case 'after':
     case 'hand':
       return 0;
@@ -190,6 +196,8 @@ export function longestGap(schedule: Schedule): number {
     }
     case 'continuous':
       return schedule.pauseMinutes * minuteMs;
+    case 'moment':
+      return momentMs;
     case 'after':
     case 'hand':
       return Infinity;

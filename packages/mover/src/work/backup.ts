@@ -3,6 +3,7 @@ import { countOf, formatBytes } from '@lithodex/core';
 import { captureThrough, connectorOf, factsOf, machinePoint, surveyThrough, type Surveyed, type SurveyContext } from '@lithodex/connectors';
 import { EngineError } from '@lithodex/engine';
 import { kinds, type KindName } from '@lithodex/kinds';
+import { followLog, type StoredPoint } from './follow-log';
 import { CatalogLoader, type Changes } from './catalog-loader';
 import { scriptFile } from './script';
 import { takePoint, type TakenPoint } from './take-point';
@@ -13,7 +14,9 @@ import { withScripts, type ScriptTask } from './with-scripts';
 /** Takes a point between the scripts of the policy. Those of a source that another mover reads run there. */
 export async function runBackup(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
   const scripts = work.from.kind === 'afar' ? null : work.scripts;
-  const { result, afterFailed } = await withScripts(ctx, scripts, scriptTask(ctx.task.runId, work), () => storePoint(ctx, work));
+  const { result, afterFailed } = await withScripts(ctx, scripts, scriptTask(ctx.task.runId, work), async () =>
+    work.follow ? followLog(ctx, work, storePoint) : (await storePoint(ctx, work)).result,
+  );
   return afterFailed ? { ...result, counts: { ...result.counts, warnings: result.counts.warnings + 1 } } : result;
 }
 
@@ -24,8 +27,8 @@ const scriptTask = (runId: number, { workload, kind }: BackupWork): ScriptTask =
   kind,
 });
 
-/** Takes a point, loads what changed into the catalog and makes the point visible. */
-async function storePoint(ctx: TaskContext, work: BackupWork): Promise<TaskResult> {
+/** Takes a point, loads what changed into the catalog and makes the point visible. Gives what comes next, where a log is followed. */
+async function storePoint(ctx: TaskContext, work: BackupWork): Promise<StoredPoint> {
   const store = await ctx.stores.of(work.target);
   const started = Date.now();
   let missing = 0;
@@ -78,12 +81,9 @@ async function storePoint(ctx: TaskContext, work: BackupWork): Promise<TaskResul
     ctx.log({ level: 'note', code: 'STORED_ANEW', path: '', message: 'a fresh full: nothing on the target was taken as stored' });
   ctx.phase('cataloguing');
   const changes = await new CatalogLoader(ctx, store).load(taken.previousTop, taken.top, root.totals.files);
-  await ctx.api.insist(
-    'commitPoint',
-    { attempt: ctx.task.attempt, point: totalsOf(taken, work, changes, missing === 0) },
-    ctx.task.id,
-    ctx.stopped,
-  );
+  const point = totalsOf(taken, work, changes, missing === 0);
+  const told = { attempt: ctx.task.attempt, pointId: work.pointId, point };
+  const { next } = await ctx.api.insist('commitPoint', told, ctx.task.id, ctx.stopped);
   ctx.log({
     level: 'note',
     code: 'POINT',
@@ -91,7 +91,7 @@ async function storePoint(ctx: TaskContext, work: BackupWork): Promise<TaskResul
     message: `point stored: ${countOf(root.totals.items, 'item')}, ${formatBytes(root.totals.read)} read, ${formatBytes(root.totals.stored)} written`,
   });
   const { totals } = root;
-  return {
+  const result: TaskResult = {
     counts: {
       ...noCounts,
       items: totals.items,
@@ -104,6 +104,7 @@ async function storePoint(ctx: TaskContext, work: BackupWork): Promise<TaskResul
     },
     bytes: totals.read,
   };
+  return { result, root, next };
 }
 
 /** The kind of workload that is read, here or elsewhere. */

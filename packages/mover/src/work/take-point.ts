@@ -16,6 +16,8 @@ import type { From, LogStart } from '@lithodex/kinds';
 
 export interface PointRequest {
   readonly taskId: string;
+  /** Name of the point, where it is not that of its task. */
+  readonly pointId?: string;
   readonly seriesId: string;
   readonly workload: Root['workload'];
   readonly from: From | Afar;
@@ -34,6 +36,8 @@ export interface PointRequest {
   /** Until when the point is locked, ms. */
   readonly lockedUntil?: number | null | undefined;
 }
+
+const pointOf = ({ taskId, pointId = taskId }: PointRequest): string => pointId;
 
 export interface PointHooks extends Pick<CaptureContext, 'limits' | 'alive' | 'now' | 'warn' | 'note' | 'progress' | 'stopped'> {
   /** Captures through the mover that reads the source, where that is another one. */
@@ -57,7 +61,7 @@ export interface TakenPoint {
 /** Takes a point of a workload and commits it; adopts the root when an earlier attempt of the same task has committed one. */
 export async function takePoint(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
   await store.assertOwned();
-  const pin = await store.pins.pin(request.taskId, rootName(request.seriesId, request.taskId));
+  const pin = await store.pins.pin(request.taskId, rootName(request.seriesId, pointOf(request)));
   try {
     await store.index.confirm();
     return await takePinned(store, request, hooks);
@@ -67,7 +71,8 @@ export async function takePoint(store: Store, request: PointRequest, hooks: Poin
 }
 
 async function takePinned(store: Store, request: PointRequest, hooks: PointHooks): Promise<TakenPoint> {
-  const { taskId, seriesId, kind } = request;
+  const { seriesId, kind } = request;
+  const pointId = pointOf(request);
   const rootOf = async (id: string) => {
     const root = await store.root(seriesId, id);
     if (!root) throw new EngineError('OBJECT_MISSING', 'the root of the point this one builds on');
@@ -75,7 +80,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
   };
   const before = request.previous ? await rootOf(request.previous) : undefined;
   const previousTop = before && topEntry(before.root);
-  const found = await store.root(seriesId, taskId);
+  const found = await store.root(seriesId, pointId);
   if (found) return { root: found.root, top: topEntry(found.root), previousTop, adopted: true };
 
   const { base = kind === 'full' ? null : request.previous } = request;
@@ -86,7 +91,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
   const { top, ...facts } = content;
   const root: Root = {
     format: 1,
-    taskId,
+    taskId: pointId,
     seriesId,
     workload: { ...request.workload },
     moment: request.moment,
@@ -99,7 +104,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
     ...(await lockOrWarn(store, top, request.lockedUntil, hooks)),
   };
   if (await store.commit(root)) return { root, top, previousTop, adopted: false };
-  const winner = await store.root(seriesId, taskId);
+  const winner = await store.root(seriesId, pointId);
   if (!winner) throw new EngineError('TASK_GIVEN_UP');
   return { root: winner.root, top: topEntry(winner.root), previousTop, adopted: true };
 }

@@ -1,7 +1,7 @@
 import type { Family } from '../family';
 import { compareRows, swapTables } from './beside-table';
 import { bringBack } from './bring-back';
-import { LogCapture } from './log/capture-log';
+import { grew, LogCapture } from './log/capture-log';
 import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
 import { atSecond } from './restore-second';
@@ -14,6 +14,7 @@ export const postgresql: Family = {
   facts: serverFacts,
   read: readServer,
   captureLog: (ctx, writing, server, start) => new LogCapture(ctx, writing, server, start).run(),
+  grew,
   commits: commitsAround,
   atSecond,
   bringBack,

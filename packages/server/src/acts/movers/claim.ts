@@ -1,5 +1,6 @@
-import type { ClaimedTask } from '@lithodex/contract';
+import type { Claim, ClaimedTask } from '@lithodex/contract';
 import type { Knex } from 'knex';
+import type { z } from 'zod';
 import { unload } from '../../records/catalog/load';
 import { ordinalStep } from '../../records/catalog/ordinals';
 import type { SeriesRow } from '../../records/catalog/points';
@@ -13,6 +14,7 @@ import { moverTerms } from '../../records/movers/mover-terms';
 import { paceOfTask } from '../../records/movers/pace';
 import { madePoints } from '../../records/runs/run-state';
 import { typesInSql } from '../../records/movers/types-in-sql';
+import { patienceMs } from './follow-on';
 import { workOf, type QueuedTask } from './work-of';
 
 const reading = typesInSql((t) => t.readsSource);
@@ -33,22 +35,34 @@ const readerOfTask = `(SELECT s.read_by FROM workload w JOIN source s ON s.id = 
 
 /**
  * Gives the first waiting task (by priority, then by how near its data is, then by age) whose series is free, and that its duties cover, to a mover, with a lease. `receives`: movers that only read
- * can bring it what they read.
+ * can bring it what they read; `follows`: it asks for a log to follow, which takes no place of other work.
  */
-export async function claimTask(deps: Deps, mover: string, receives: boolean, actor: Actor): Promise<ClaimedTask | undefined> {
+export async function claimTask(
+  deps: Deps,
+  mover: string,
+  { receives, follows }: Pick<z.infer<typeof Claim>, 'receives' | 'follows'>,
+  actor: Actor,
+): Promise<ClaimedTask | undefined> {
   const { tokenId, duties, systems } = actor;
   const { drained, place } = await moverTerms(deps.db, mover);
   if (drained) return undefined;
   const readers = [mover, ...(receives ? deps.movers.readersOnly() : [])];
   const claimed = await inTransaction(deps.db, async (trx) => {
     const task = await trx('task as t')
-      .where('t.state', 'waiting')
+      .where({ 't.state': 'waiting', 't.follows': follows })
       .whereIn('t.type', workFor(duties))
       .whereNotExists(
         trx('task as o')
           .whereRaw('o.series_no = t.series_no')
           .where('o.state', 'running')
           .whereRaw(`t.type IN (${changing}) AND o.type IN (${changing})`),
+      )
+      // what was needless after the run before it is removed first
+      .whereNotExists(
+        trx('task as e')
+          .whereRaw("t.follows = 1 AND e.series_no = t.series_no AND e.id <> t.id AND e.state = 'waiting'")
+          .whereRaw(`e.type IN (${changing})`)
+          .where('e.queued_at', '>', deps.clock.now() - patienceMs),
       )
       // what is replaced has to stand in a point first
       .whereNotExists(

@@ -5,7 +5,7 @@ import { insertPoint } from '../../records/catalog/insert-point';
 import type { SeriesRow } from '../../records/catalog/points';
 import { fromJsonOrNull } from '../../base/db/json';
 import { summarizePoints } from '../../records/catalog/point-summary';
-import type { RunningTask } from '../../records/movers/running-task';
+import { pointIdOf, type RunningTask } from '../../records/movers/running-task';
 import { bodyOf, ruleOf } from '../../records/policies/matching';
 import { recordPromises } from '../policies/promises';
 
@@ -15,7 +15,8 @@ const lookedAt = 30;
 
 /** Makes the loaded point visible: the one small transaction. A point already there (an attempt that was taken over) stays as it is. */
 export async function makeVisible(trx: Knex.Transaction, now: number, task: RunningTask, point: PointTotals): Promise<void> {
-  if (await trx('point').where({ id: task.id }).first<{ id: string } | undefined>()) return;
+  const id = pointIdOf(task);
+  if (await trx('point').where({ id }).first<{ id: string } | undefined>()) return;
   const series = await trx('series').where({ no: task.series_no }).forUpdate().first<SeriesRow>();
   const run = await trx('run')
     .where({ id: task.run_id })
@@ -34,7 +35,7 @@ export async function makeVisible(trx: Knex.Transaction, now: number, task: Runn
     .select<{ share: number }[]>('share');
   const unusual = judgeChange(point.changes, limit, earlier.map((p) => p.share).reverse());
   await insertPoint(trx, series, point, {
-    id: task.id,
+    id,
     run_id: task.run_id,
     policy_id: run.policy_id,
     ruleNo: run.rule_no,
@@ -47,7 +48,7 @@ export async function makeVisible(trx: Knex.Transaction, now: number, task: Runn
     extra: run.started_by === 'hand' && rule !== undefined && rule.schedule.every !== 'hand',
   });
   await trx('copy').insert({
-    point_id: task.id,
+    point_id: id,
     target_id: series.target_id,
     state: 'present',
     made_at: point.moment,

@@ -4,6 +4,7 @@ import type { Deps } from '../deps';
 import { inTransaction } from '../../base/db/open';
 import { unload } from '../../records/catalog/load';
 import type { PointRow } from '../../records/catalog/points';
+import { pointIdOf, type RunningTask } from '../../records/movers/running-task';
 import { settleRun } from '../runs/queue';
 
 const mostAttempts = 5;
@@ -41,6 +42,7 @@ export async function reclaimLost(deps: Deps): Promise<void> {
     cut_off: 0 | 1;
     series_no: number | null;
     ordinal: number | null;
+    point_id: string | null;
   };
   const silent = await deps.db('task').where({ state: 'running' }).where('lease_until', '<', Date.now()).select<{ id: string }[]>('id');
   for (const { id } of silent) {
@@ -51,7 +53,7 @@ export async function reclaimLost(deps: Deps): Promise<void> {
         .forUpdate()
         .first<Row | undefined>();
       if (!task) return undefined;
-      if (await endCommitted(trx, task.id, deps.clock.now())) {
+      if (await endCommitted(trx, task, deps.clock.now())) {
         await settleRun(deps, trx, task.run_id);
         return task.run_id;
       }
@@ -83,14 +85,16 @@ export async function reclaimLost(deps: Deps): Promise<void> {
  * Ends a task whose point is visible already: its mover went silent between the commit and the report. Nothing of it may be loaded or taken back again.
  * False when there is no such point.
  */
-async function endCommitted(trx: Knex.Transaction, id: string, now: number): Promise<boolean> {
-  const point = await trx('point').where({ id }).first<PointRow | undefined>();
+async function endCommitted(trx: Knex.Transaction, task: Pick<RunningTask, 'id' | 'point_id'>, now: number): Promise<boolean> {
+  const point = await trx('point')
+    .where({ id: pointIdOf(task) })
+    .first<PointRow | undefined>();
   if (!point) return false;
   const state: RunState = point.suspect ? 'held' : point.complete ? (point.warnings > 0 ? 'remarks' : 'done') : 'partsMissing';
   const { items, files, bytes, read_bytes: read, stored, warnings } = point;
   const counts = { items, files, bytes, read, stored, warnings, failed: 0, missing: point.complete ? 0 : 1 };
   await trx('task')
-    .where({ id })
+    .where({ id: task.id })
     .update({ state, ended_at: now, lease_until: null, progress: null, counts: JSON.stringify(counts) });
   return true;
 }

@@ -11,10 +11,10 @@ import type { Secrets } from '../../base/secrets';
 import type { CarePlan } from '../targets/care';
 import { fromOf, placeOf, sourceOf } from '../../records/systems/kinds-of-place';
 import { otherTargets, pointRefs, targetRef } from '../../records/targets/refs';
-import type { RunningTask } from '../../records/movers/running-task';
+import { pointIdOf, type RunningTask } from '../../records/movers/running-task';
 
 /** A task as it stands in the queue. */
-export type QueuedTask = Omit<RunningTask, 'stop_requested' | 'cut_off' | 'started_at'> & { readonly started_at: number | null };
+export type QueuedTask = Omit<RunningTask, 'stop_requested' | 'cut_off' | 'started_at' | 'mover'> & { readonly started_at: number | null };
 
 /** What a task is about, with what opens its source and its targets: goes to `mover` only. What opens a source that another one reads is not among it. */
 export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: QueuedTask, now: number, mover: string): Promise<Work> {
@@ -132,7 +132,14 @@ function standingPoints(trx: Knex.Transaction, series: SeriesRow): Knex.QueryBui
     .orderBy('ordinal', 'desc');
 }
 
-async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: QueuedTask, now: number, mover: string): Promise<BackupWork> {
+/** What a backup takes next, and goes by. */
+export async function backupWork(
+  trx: Knex.Transaction,
+  secrets: Secrets,
+  task: QueuedTask,
+  now: number,
+  mover: string,
+): Promise<BackupWork> {
   const plan = fromJson<BackupPlan>(task.work);
   const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
   const workload = await sourceOf(trx, task.workload_id!);
@@ -144,6 +151,8 @@ async function backupWork(trx: Knex.Transaction, secrets: Secrets, task: QueuedT
   );
   return {
     type: task.type === 'trial' ? 'trial' : 'backup',
+    pointId: pointIdOf(task),
+    follow: task.follows === 1,
     target: await targetRef(trx, secrets, plan.targetId),
     seriesId: series.id,
     workload: { id: String(workload.id), name: workload.name, source: workload.source, path: workload.folder.toString('latin1') },

@@ -46,7 +46,12 @@ class Promised {
     const policy = this.policies.find((p) => p.id === policyId);
     const timetables = policy && this.changed?.id === policyId ? timetablesOf(this.changed.body, this.policies) : policy?.timetables;
     const timetable = timetables?.find((t) => t.rule === ruleNo);
-    const runs = timetable ? nextRuns(timetable, this.now, count) : [];
+    // what is taken without a pause comes at once
+    const runs = !timetable
+      ? []
+      : timetable.schedule.every === 'moment'
+        ? Array<number>(count).fill(this.now)
+        : nextRuns(timetable, this.now, count);
     this.runs.set(key, runs);
     return runs;
   }

@@ -76,44 +76,66 @@ export interface ExpirePlan {
   readonly points: readonly string[];
 }
 
-/**
- * Lets the copies of a series go that retention no longer keeps, and queues the removal of their roots on their targets. A point whose last copy went is expired: its items leave
- * the catalog.
- */
-export async function expireSeries(deps: Deps, seriesNo: number): Promise<number> {
-  const now = deps.clock.now();
-  const expired = await inTransaction(deps.db, async (trx) => {
-    const series = await trx('series').where({ no: seriesNo }).forUpdate().first<SeriesRow | undefined>();
-    if (!series) return [];
-    const workload = await trx('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1; name: string }>();
-    const points = await keptPoints(trx, seriesNo);
-    const ids = points.map((p) => p.id);
-    const copies = await presentCopies(trx, ids);
-    const decisions = decideCopies(series, points, copies, (await KeepRules.read(trx)).of(series, points), now, workload.frozen === 1);
-    const tasks: NewTask[] = [];
-    for (const [targetId, own] of decisions) {
-      const going = [...own.values()].filter((d) => d.expires).map((d) => d.id);
-      if (!going.length) continue;
-      await trx('copy').whereIn('point_id', going).where({ target_id: targetId }).update({ state: 'gone', gone_at: now });
-      const work: ExpirePlan = { targetId, points: going };
-      tasks.push({ workloadId: series.workload_id, seriesNo, type: 'expire', work });
-    }
-    if (!tasks.length) return [];
-    await queueRun(trx, now, { kind: 'expire', startedBy: 'schedule', name: `Expiry of ${workload.name}`, person: '', tasks });
-    const left = await presentCopies(trx, ids);
-    const gone = points.filter((p) => !left.has(p.id));
-    for (const point of gone) {
-      await trx('point').where({ id: point.id }).update({ state: 'expired', expired_at: now });
-      await dropUnneeded(trx, seriesNo, point.ordinal);
-    }
-    if (gone.length) await summarizePoints(trx, series.workload_id);
-    return points;
-  });
-  if (expired.length) {
-    await deps.events.emit('point', { workloadId: expired[0]!.workload_id });
-    deps.movers.workAppeared();
+/** Lets the copies of a series go that retention no longer keeps. A point whose last copy went is expired: its items leave the catalog. Their roots stay until {@link queueRemovals} asks for it. */
+export async function letGo(trx: Knex.Transaction, now: number, series: SeriesRow): Promise<boolean> {
+  const workload = await trx('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1 }>('frozen');
+  const points = await keptPoints(trx, series.no);
+  const ids = points.map((p) => p.id);
+  const copies = await presentCopies(trx, ids);
+  const decisions = decideCopies(series, points, copies, (await KeepRules.read(trx)).of(series, points), now, workload.frozen === 1);
+  let some = false;
+  for (const [targetId, own] of decisions) {
+    const going = [...own.values()].filter((d) => d.expires).map((d) => d.id);
+    if (!going.length) continue;
+    some = true;
+    await trx('copy').whereIn('point_id', going).where({ target_id: targetId }).update({ state: 'leaving', gone_at: now });
   }
-  return expired.length;
+  if (!some) return false;
+  const left = await presentCopies(trx, ids);
+  const gone = points.filter((p) => !left.has(p.id));
+  for (const point of gone) {
+    await trx('point').where({ id: point.id }).update({ state: 'expired', expired_at: now });
+    await dropUnneeded(trx, series.no, point.ordinal);
+  }
+  if (gone.length) await summarizePoints(trx, series.workload_id);
+  return true;
+}
+
+/** Queues the removal of the roots of what was let go. */
+async function queueRemovals(trx: Knex.Transaction, now: number, series: SeriesRow): Promise<boolean> {
+  const leaving = await trx('copy as c')
+    .join('point as p', 'p.id', 'c.point_id')
+    .where({ 'p.series_no': series.no, 'c.state': 'leaving' })
+    .select<{ id: string; target: string }[]>('p.id', 'c.target_id as target');
+  if (!leaving.length) return false;
+  const tasks = [...new Set(leaving.map((c) => c.target))].map((targetId): NewTask => {
+    const work: ExpirePlan = { targetId, points: leaving.filter((c) => c.target === targetId).map((c) => c.id) };
+    return { workloadId: series.workload_id, seriesNo: series.no, type: 'expire', work };
+  });
+  const { name } = await trx('workload').where({ id: series.workload_id }).first<{ name: string }>('name');
+  await queueRun(trx, now, { kind: 'expire', startedBy: 'schedule', name: `Expiry of ${name}`, person: '', tasks });
+  await trx('copy')
+    .whereIn(
+      'point_id',
+      leaving.map((c) => c.id),
+    )
+    .where({ state: 'leaving' })
+    .update({ state: 'gone' });
+  return true;
+}
+
+/** Lets go what retention no longer keeps of a series, and has it removed from its targets. */
+export async function expireSeries(deps: Deps, seriesNo: number): Promise<void> {
+  const now = deps.clock.now();
+  const workloadId = await inTransaction(deps.db, async (trx) => {
+    const series = await trx('series').where({ no: seriesNo }).forUpdate().first<SeriesRow | undefined>();
+    if (!series) return undefined;
+    await letGo(trx, now, series);
+    return (await queueRemovals(trx, now, series)) ? series.workload_id : undefined;
+  });
+  if (workloadId === undefined) return;
+  await deps.events.emit('point', { workloadId });
+  deps.movers.workAppeared();
 }
 
 /** Expiry over everything. */

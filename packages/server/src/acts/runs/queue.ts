@@ -99,6 +99,7 @@ export async function queueTask(
     queued_at: now,
     work: JSON.stringify(task.work),
     priority,
+    follows: task.type === 'backup' && (task.work as BackupPlan).follow === true,
   });
 }
 
@@ -126,6 +127,8 @@ export interface BackupPlan {
   readonly logDays?: number;
   /** The log is taken as well. */
   readonly logged?: boolean;
+  /** A log that is followed without a pause. */
+  readonly follow?: boolean;
   readonly scripts?: Scripts;
 }
 
@@ -170,10 +173,14 @@ export async function backupTasks(
   return tasks;
 }
 
-export function planOf({ include, exclude, scripts, rules }: PolicyBody, { targetId, kind, lockDays, keep }: PolicyRule): BackupPlan {
+export function planOf(
+  { include, exclude, scripts, rules }: PolicyBody,
+  { targetId, kind, lockDays, keep, schedule }: PolicyRule,
+): BackupPlan {
   const logDays = kind === 'log' && keep.by === 'days' ? { logDays: keep.days } : {};
   const logged = kind !== 'log' && rules.some((r) => r.kind === 'log') ? { logged: true } : {};
-  return { targetId, kind, include, exclude, lockDays, scripts, ...logDays, ...logged };
+  const follow = schedule.every === 'moment' ? { follow: true } : {};
+  return { targetId, kind, include, exclude, lockDays, scripts, ...logDays, ...logged, ...follow };
 }
 
 /** Starts rules of a policy for the workloads it matches: a backup has one rule, a trial may look at several. Throws NOT_NOW when none is left to do. */

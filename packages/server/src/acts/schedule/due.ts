@@ -23,19 +23,20 @@ async function followedEnd(trx: Knex.Transaction, policyId: number, since: numbe
   return run.at ?? undefined;
 }
 
-/** When a rule that runs all the time is due again: not while its newest run goes on, and after one that failed not before it would be tried again. */
+/** When a rule that runs all the time is due again: not while its newest run goes on, and after one that failed not before so many other minutes have passed. */
 async function restedSince(
   trx: Knex.Transaction,
   now: number,
   { id, body }: PolicyRow,
   ruleNo: number,
-  pauseMinutes: number,
   since: number,
+  pauseMinutes: number,
+  afterFailure: number,
 ): Promise<number | undefined> {
   if (body.window && !windowAt(body.window, body.zone, now).open) return undefined;
   const newest = await newestRun(trx, { policyId: id, ruleNo });
   if (newest?.ended_at === null) return undefined;
-  const pause = newest?.state === 'failed' ? Math.max(pauseMinutes, body.retries.pauseMinutes) : pauseMinutes;
+  const pause = newest?.state === 'failed' ? afterFailure : pauseMinutes;
   // nothing of it was missed, however long it had to wait
   return isRested(body, pause, Math.max(since, newest?.ended_at ?? since), now) ? now : undefined;
 }
@@ -52,7 +53,17 @@ async function dueTime(
     case 'after':
       return followedEnd(trx, schedule.policyId, since);
     case 'continuous':
-      return restedSince(trx, now, policy, no, schedule.pauseMinutes, since);
+      return restedSince(
+        trx,
+        now,
+        policy,
+        no,
+        since,
+        schedule.pauseMinutes,
+        Math.max(schedule.pauseMinutes, policy.body.retries.pauseMinutes),
+      );
+    case 'moment':
+      return restedSince(trx, now, policy, no, since, 0, 1);
     default:
       return dueSince({ ...policy.body, schedule }, since, now);
   }

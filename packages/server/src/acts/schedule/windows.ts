@@ -3,7 +3,7 @@ import type { Deps } from '../deps';
 import { settleRun } from '../runs/queue';
 import { windowEnded } from '../../records/runs/time-causes';
 
-/** Ends what may not go on: tasks still waiting when their window has closed do not start, and those that run are cut off where the policy says so. */
+/** Ends what may not go on: tasks still waiting when their window has closed do not start, and those that run are cut off where the policy says so; those that follow a log end by themselves. */
 export async function endWindows(deps: Deps): Promise<void> {
   const now = deps.clock.now();
   type Over = { id: number; window_stop: 0 | 1 };
@@ -19,7 +19,7 @@ export async function endWindows(deps: Deps): Promise<void> {
         .update({ state: 'notStarted', ended_at: now, cause: JSON.stringify(windowEnded) });
       const running = run.window_stop
         ? await trx('task')
-            .where({ run_id: run.id, state: 'running', type: 'backup', cut_off: false })
+            .where({ run_id: run.id, state: 'running', type: 'backup', cut_off: false, follows: false })
             .update({ stop_requested: true, cut_off: true })
         : 0;
       if (waiting) await settleRun(deps, trx, run.id);

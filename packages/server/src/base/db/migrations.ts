@@ -335,6 +335,10 @@ ALTER TABLE source ADD read_by VARCHAR(80) NULL`;
 const runAfter = `
 ALTER TABLE run ADD after_run INT UNSIGNED NULL, ADD KEY (after_run)`;
 
+/** A task that follows a log takes points one after another. */
+const followed = `
+ALTER TABLE task ADD follows BOOLEAN NOT NULL DEFAULT 0, ADD point_id CHAR(36) NULL`;
+
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
@@ -378,4 +382,5 @@ export const migrations: Migration[] = [
   { name: '0033-point-facts', up: (k) => runAll(k, pointFacts) },
   { name: '0034-source-readers', up: (k) => runAll(k, sourceReaders) },
   { name: '0035-run-after', up: (k) => runAll(k, runAfter) },
+  { name: '0036-followed-logs', up: (k) => runAll(k, followed) },
 ];

@@ -14,10 +14,11 @@ import { expireSeries } from '../../acts/runs/expiry';
 import { followUp, settleCopy } from '../../acts/movers/follow-up';
 import { claimTask } from '../../acts/movers/claim';
 import { makeAdoptedVisible, meetPoint } from '../../acts/movers/adopt';
+import { followOn, pointToTake } from '../../acts/movers/follow-on';
 import { makeVisible } from '../../acts/movers/commit-point';
 import { paceOfTask } from '../../records/movers/pace';
 import { cutOff, endedBy } from '../../acts/movers/leases';
-import { heldTask } from '../../records/movers/running-task';
+import { heldTask, pointIdOf } from '../../records/movers/running-task';
 import { fromOf, sourceOf } from '../../records/systems/kinds-of-place';
 
 type MoverHandlers = Pick<
@@ -71,7 +72,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       const mover = understood(deps, body, actor);
       deps.movers.note(mover, body.receives);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
-        const task = await claimTask(deps, mover, body.receives, actor);
+        const task = await claimTask(deps, mover, body, actor);
         if (task || Date.now() >= until || deps.movers.stopping) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);
       }
@@ -117,14 +118,18 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async commitPoint({ params, body, actor }) {
-      const task = await inTransaction(db, async (trx) => {
+      const { task, next } = await inTransaction(db, async (trx) => {
         const held = await heldTask(trx, params.id, body.attempt, actor, ['backup']);
-        await makeVisible(trx, clock.now(), held, body.point);
-        await trx('load_batch').where({ task_id: held.id }).delete();
-        return held;
+        const again = body.pointId !== pointIdOf(held);
+        if (!again) {
+          await makeVisible(trx, clock.now(), held, body.point);
+          await trx('load_batch').where({ task_id: held.id }).delete();
+        }
+        if (!held.follows) return { task: held, next: null };
+        return { task: held, next: again ? await pointToTake(deps, trx, held) : await followOn(deps, trx, held) };
       });
       await deps.events.emit('point', { runId: task.run_id, workloadId: task.workload_id, taskId: task.id });
-      return {};
+      return { next };
     },
 
     async pointCopied({ params, body, actor }) {
@@ -218,7 +223,9 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       if (running.type === 'backup' && running.series_no !== null && body.outcome === 'done') await expireSeries(deps, running.series_no);
       const done = await inTransaction(db, async (trx) => {
         const task = await heldTask(trx, params.id, body.attempt, actor);
-        const point = await trx('point').where({ id: task.id }).first<{ suspect: 0 | 1 } | undefined>();
+        const point = await trx('point')
+          .where({ id: pointIdOf(task) })
+          .first<{ suspect: 0 | 1 } | undefined>();
         if (!point && task.series_no !== null && task.ordinal !== null) await unload(trx, task.series_no, task.ordinal);
         const { counts } = body;
         const state: RunState =

@@ -8,7 +8,8 @@ import { decide, type Keeper, type LockedPoint, type PointRow, type SeriesRow } 
 export interface CopyRow {
   readonly point_id: string;
   readonly target_id: string;
-  readonly state: 'present' | 'gone';
+  /** `leaving`: out of the catalog, while nobody was asked yet to remove its root. */
+  readonly state: 'present' | 'leaving' | 'gone';
   readonly made_at: number;
   readonly stored: number;
   /** How long copies there were kept when this one was made; null on the target the series writes to. */

@@ -7,14 +7,15 @@ const writing = (t: TaskType) => t.writesTarget;
 const reading = (t: TaskType) => t.readsSource;
 const urgent = (t: TaskType) => t.urgent;
 
-const running = (types: string, more: string) => `(SELECT COUNT(*) FROM task b WHERE b.state = 'running' AND b.type ${types}${more})`;
+const running = (types: string, more: string) =>
+  `(SELECT COUNT(*) FROM task b WHERE b.state = 'running' AND b.follows = 0 AND b.type ${types}${more})`;
 const unlimited = 1_000_000;
 /** Name of the setting that limits all. */
 const tasksAtOnce = 'tasks-at-once';
 
 type Limit<K extends string> = Record<K, number> | undefined;
 
-/** Leaves out waiting tasks `t` for which their target, their source or the installation has no room now. */
+/** Leaves out waiting tasks `t` for which their target, their source or the installation has no room now. A log that is followed takes no place and needs none. */
 export function whereAdmitted(query: Knex.QueryBuilder): Knex.QueryBuilder {
   const there = running(`IN (${typesInSql(writing)})`, " AND JSON_VALUE(b.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')");
   const readers = running(
@@ -24,12 +25,12 @@ export function whereAdmitted(query: Knex.QueryBuilder): Knex.QueryBuilder {
   const readersOf = 'SELECT s.readers FROM source s JOIN workload w ON w.source_id = s.id WHERE w.id = t.workload_id';
   return query
     .whereRaw(
-      `(t.type NOT IN (${typesInSql(writing)}) OR ${there}
+      `(t.follows = 1 OR t.type NOT IN (${typesInSql(writing)}) OR ${there}
         < COALESCE((SELECT g.writers FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')), ${unlimited}))`,
     )
-    .whereRaw(`(t.type NOT IN (${typesInSql(reading)}) OR ${readers} < COALESCE((${readersOf}), ${unlimited}))`)
+    .whereRaw(`(t.follows = 1 OR t.type NOT IN (${typesInSql(reading)}) OR ${readers} < COALESCE((${readersOf}), ${unlimited}))`)
     .whereRaw(
-      `(t.type IN (${typesInSql(urgent)}) OR ${running(`NOT IN (${typesInSql(urgent)})`, '')}
+      `(t.follows = 1 OR t.type IN (${typesInSql(urgent)}) OR ${running(`NOT IN (${typesInSql(urgent)})`, '')}
         < COALESCE((SELECT JSON_VALUE(i.value, '$') FROM setting i WHERE i.name = '${tasksAtOnce}') + 0, ${unlimited}))`,
     );
 }
@@ -37,12 +38,13 @@ export function whereAdmitted(query: Knex.QueryBuilder): Knex.QueryBuilder {
 /** Whether another mover has just taken the last place that the task could have had. Of two that ask at once, one waits here for the other. */
 export async function isFull(
   trx: Knex.Transaction,
-  task: { readonly type: WorkType; readonly work: unknown; readonly workload_id: number | null },
+  task: { readonly type: WorkType; readonly work: unknown; readonly workload_id: number | null; readonly follows: 0 | 1 },
 ): Promise<boolean> {
+  if (task.follows) return false;
   const count = async (which: (q: Knex.QueryBuilder) => Knex.QueryBuilder) =>
     Number(
       (
-        await which(trx('task').where({ state: 'running' }))
+        await which(trx('task').where({ state: 'running', follows: false }))
           .count({ n: '*' })
           .first<{ n: number }>()
       ).n,

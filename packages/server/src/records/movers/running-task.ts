@@ -17,7 +17,15 @@ export interface RunningTask {
   readonly cut_off: 0 | 1;
   readonly started_at: number;
   readonly work: unknown;
+  /** It follows a log: it takes points one after another. */
+  readonly follows: 0 | 1;
+  /** The point that it takes, where that is not its first. */
+  readonly point_id: string | null;
+  readonly mover: string;
 }
+
+/** Name of the point that a task takes. */
+export const pointIdOf = ({ id, point_id }: Pick<RunningTask, 'id' | 'point_id'>): string => point_id ?? id;
 
 /**
  * The task, if this attempt still holds its lease and it was given to this mover. Throws LEASE_LOST, and NOT_ALLOWED where what is told does not belong to tasks of its type or to the duties of the mover. Locks the

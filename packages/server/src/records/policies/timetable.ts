@@ -1,5 +1,5 @@
 import type { PolicyBody, PolicyRule } from '@lithodex/contract';
-import { runsBetween, windowAt, type Timetable } from '@lithodex/core';
+import { longestGap, runsBetween, windowAt, type Timetable } from '@lithodex/core';
 
 /** When one rule of a policy runs. */
 export type PolicyTimetable = Timetable & Pick<PolicyRule, 'schedule'> & { readonly rule: number };
@@ -40,12 +40,10 @@ export function timetablesOf(body: PolicyBody, policies: readonly Known[], met: 
 }
 
 const dayMs = 86_400_000;
-const minuteMs = 60_000;
 /** So far is looked ahead for a number of starts, in days. */
 const horizons = [2, 9, 40, 400];
 
-type Continuous = Timetable & { readonly schedule: { readonly every: 'continuous' } };
-export const isContinuous = (t: Timetable): t is Continuous => t.schedule.every === 'continuous';
+export const isContinuous = (t: Timetable): boolean => t.schedule.every === 'continuous' || t.schedule.every === 'moment';
 
 /** When runs of a rule start in (after, until] (ms), by its times and its policy's window: what comes due outside of it waits for it, or does not take place. */
 export function startsBetween({ window, zone, catchUp }: PolicyBody, timetable: Timetable, after: number, until: number): number[] {
@@ -71,7 +69,7 @@ export function nextStarts(body: PolicyBody, timetables: readonly Timetable[], a
   const fixed = timetables.filter((t) => !isContinuous(t));
   const first = timetables.filter(isContinuous).flatMap((t) => {
     const [next] = startsBetween(body, t, after, after + 9 * dayMs);
-    return next === undefined ? [] : [Math.max(next, after + t.schedule.pauseMinutes * minuteMs)];
+    return next === undefined ? [] : [Math.max(next, after + longestGap(t.schedule))];
   });
   let found: number[] = [];
   for (const days of fixed.length ? horizons : []) {

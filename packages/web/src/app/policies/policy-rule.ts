@@ -25,9 +25,10 @@ const usualAge = 15;
       <i class="k" [class.full]="rule().kind === 'full'"></i>
       <lx-schedule-rule
         [schedule]="rule().schedule"
+        [followable]="rule().kind === 'log'"
         [policies]="policies()"
         [disabled]="disabled()"
-        (changed)="set({ schedule: $event })"
+        (changed)="setSchedule($event)"
       />
       take {{ rule().kind === 'incremental' ? 'an' : 'a' }}
       <lx-slot label="kind" [options]="kinds" [value]="rule().kind" (valueChange)="setKind($event)" [disabled]="disabled()" /> to
@@ -66,7 +67,9 @@ const usualAge = 15;
         <lx-long-term-rule [keep]="rule().keep" [disabled]="disabled()" (changed)="set({ keep: $event })" />
         <lx-synthetic-rule [rhythm]="rule().synthetic" [disabled]="disabled()" (changed)="set({ synthetic: $event })" />
       }
-      <lx-lock-rule [days]="rule().lockDays" [target]="target()" [disabled]="disabled()" (changed)="set({ lockDays: $event })" />
+      @if (rule().schedule.every !== 'moment') {
+        <lx-lock-rule [days]="rule().lockDays" [target]="target()" [disabled]="disabled()" (changed)="set({ lockDays: $event })" />
+      }
       @if (!alone() && !disabled()) {
         <button type="button" class="act sm" (click)="dropped.emit()">Without this rule</button>
       }
@@ -98,7 +101,7 @@ export class PolicyRule {
     { value: 'full', label: 'full', note: 'reads everything again' },
     { value: 'log', label: 'log', note: 'of databases: leads to any second since a full' },
   ];
-  protected readonly ages: SlotOption<number | null>[] = [null, 2, 5, 10, 15, 30, 60, 120, 240].map((value) => ({
+  protected readonly ages: SlotOption<number | null>[] = [null, 1, 2, 5, 10, 15, 30, 60, 120, 240].map((value) => ({
     value,
     label: ageWords(value),
   }));
@@ -127,8 +130,13 @@ export class PolicyRule {
     this.set(
       kind === 'log'
         ? { kind, synthetic: null, keep: { by: 'days', days: 14 }, objectiveMinutes: usualAge }
-        : { kind, objectiveMinutes: null },
+        : { kind, objectiveMinutes: null, ...(this.rule().schedule.every === 'moment' && { schedule: { every: 'day', at: '22:00' } }) },
     );
+  }
+
+  /** Points that follow each other within seconds can not be locked. */
+  protected setSchedule(schedule: Rule['schedule']): void {
+    this.set({ schedule, ...(schedule.every === 'moment' && { lockDays: null }) });
   }
 
   /** Takes a retention, with the long-term points there are. */

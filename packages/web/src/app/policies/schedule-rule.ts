@@ -24,13 +24,7 @@ const keyOf = (on: MonthDay) => JSON.stringify(on);
   imports: [Slot],
   template: `
     Every
-    <lx-slot
-      label="rhythm"
-      [options]="everyOptions()"
-      [value]="schedule().every"
-      (valueChange)="setEvery($event)"
-      [disabled]="disabled()"
-    />
+    <lx-slot label="rhythm" [options]="rhythms()" [value]="schedule().every" (valueChange)="setEvery($event)" [disabled]="disabled()" />
     @let s = schedule();
     @switch (s.every) {
       @case ('week') {
@@ -143,6 +137,8 @@ export class ScheduleRule {
   readonly schedule = input.required<Schedule>();
   /** Policies that can be followed, by id. */
   readonly policies = input.required<readonly { readonly id: number; readonly name: string }[]>();
+  /** Whether it is of a log, which can be followed without a pause. */
+  readonly followable = input(false);
   readonly disabled = input(false);
   readonly changed = output<Schedule>();
 
@@ -157,9 +153,12 @@ export class ScheduleRule {
     { value: 'minutes', label: 'few minutes' },
     { value: 'hour', label: 'hour, at chosen minutes' },
     { value: 'continuous', label: 'time its last run has ended', note: 'all the time' },
+    { value: 'moment', label: 'moment', note: 'the log is followed: what is new is taken within seconds' },
     ...(this.others().length ? [{ value: 'after' as const, label: 'time', note: 'another policy has ended well' }] : []),
     { value: 'hand', label: 'time a person starts it' },
   ]);
+  /** Only a log is followed. */
+  protected readonly rhythms = computed(() => this.everyOptions().filter((o) => o.value !== 'moment' || this.followable()));
   protected readonly times = clockTimes.map((t): SlotOption<string> => ({ value: t, label: t }));
   protected readonly hours = hourSteps.map((h): SlotOption<number> => ({ value: h, label: h === 1 ? '1 hour' : `${h} hours` }));
   protected readonly minutes = minuteSteps.map((m): SlotOption<number> => ({ value: m, label: countOf(m, 'minute') }));
@@ -188,6 +187,7 @@ export class ScheduleRule {
       minutes: () => ({ every: 'minutes', minutes: 30 }),
       hour: () => ({ every: 'hour', past: [0, 40] }),
       continuous: () => ({ every: 'continuous', pauseMinutes: 15 }),
+      moment: () => ({ every: 'moment' }),
       after: () => ({ every: 'after', policyId: this.others()[0]!.value }),
       hand: () => ({ every: 'hand' }),
     };

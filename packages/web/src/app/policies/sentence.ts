@@ -28,6 +28,8 @@ export function scheduleWords(s: PolicyRule['schedule'], names: ReadonlyMap<numb
       return `every hour at ${formatList(s.past.map(String))} past`;
     case 'continuous':
       return `all the time, ${countOf(s.pauseMinutes, 'minute')} after the last run`;
+    case 'moment':
+      return 'every moment';
     case 'after':
       return `after ${names.get(s.policyId) ?? 'a policy that is not in force'}`;
     case 'hand':

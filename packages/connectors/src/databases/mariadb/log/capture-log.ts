@@ -56,6 +56,18 @@ async function placeOf(c: MariadbConnection): Promise<Place> {
   };
 }
 
+/** Whether the log ends elsewhere than a point of it does. Throws SourceError. */
+export async function grew(server: DatabaseServer, state: object): Promise<boolean> {
+  const { file, at } = state as LogState;
+  const connection = await MariadbConnection.open(server);
+  try {
+    const status = await connection.row<{ File: string; Position: number }>('SHOW MASTER STATUS');
+    return status?.File !== file || Number(status.Position) !== at;
+  } finally {
+    await connection.close();
+  }
+}
+
 /** Where the first event of a file stands. */
 const firstEvent = magic.length;
 

@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { closeSync, createReadStream, ftruncateSync, openSync, readdirSync, renameSync, rmSync } from 'node:fs';
+import { createReadStream, readdirSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { open } from 'node:fs/promises';
 import path from 'node:path';
 import { byName, EngineError, StreamContent, topEntry, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
@@ -53,7 +53,10 @@ interface Place {
 
 async function placeNow(c: PgConnection): Promise<Place> {
   const row = (await c.row<Record<'system' | 'timeline' | 'size' | 'lsn' | 'now' | 'level' | 'recovers', string>>(
-    `SELECT (SELECT system_identifier FROM pg_control_system())::text AS system, (SELECT timeline_id FROM pg_control_checkpoint())::text AS timeline,
+    `SELECT (SELECT system_identifier FROM pg_control_system())::text AS system,
+       -- one that has just taken over tells its new timeline late elsewhere
+       CASE WHEN pg_is_in_recovery() THEN (SELECT timeline_id FROM pg_control_checkpoint())::text
+         ELSE ('x' || left(pg_walfile_name(pg_current_wal_lsn()), 8))::bit(32)::int::text END AS timeline,
        (SELECT bytes_per_wal_segment FROM pg_control_init())::text AS size, pg_is_in_recovery()::text AS recovers,
        (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_flush_lsn() END)::text AS lsn,
        extract(epoch FROM clock_timestamp())::text AS now, current_setting('wal_level') AS level`,
@@ -67,6 +70,16 @@ async function placeNow(c: PgConnection): Promise<Place> {
     // more may be committed within the second it is
     nowMs: Math.floor(Number(row.now)) * 1000 - 1000,
   };
+}
+
+/** Whether the log ends elsewhere than a point of it does. Throws SourceError. */
+export async function grew(server: DatabaseServer, state: object): Promise<boolean> {
+  const c = await PgConnection.open(server, commonDatabase);
+  try {
+    return (await placeNow(c)).end !== (state as LogState).at;
+  } finally {
+    await c.close();
+  }
 }
 
 /** Tables of all databases by their files. */
@@ -247,13 +260,8 @@ export class LogCapture {
   }
 
   private async receive(address: string, folder: string, { size, timeline, end }: Place, begin: number): Promise<void> {
-    // the program goes on behind the newest segment that it finds
-    const before = begin > 0 ? segmentName(timeline, begin - size, size) : undefined;
-    if (before) {
-      const file = openSync(path.join(folder, before), 'wx', 0o600);
-      ftruncateSync(file, size);
-      closeSync(file);
-    }
+    // the program begins with a segment that it finds begun
+    writeFileSync(path.join(folder, `${segmentName(timeline, begin, size)}.partial`), '', { flag: 'wx', mode: 0o600 });
     const args = [`--directory=${folder}`, `--endpos=${placeText(end - 1)}`, '--no-loop', '--no-sync'];
     const program = startProgram('pg_receivewal', this.server, address, commonDatabase, args);
     const watch = setInterval(() => {
@@ -269,7 +277,6 @@ export class LogCapture {
     } finally {
       clearInterval(watch);
     }
-    if (before) rmSync(path.join(folder, before));
     for (const name of readdirSync(folder))
       if (name.endsWith('.partial')) renameSync(path.join(folder, name), path.join(folder, name.slice(0, 24)));
   }

@@ -1,0 +1,63 @@
+import { setTimeout } from 'node:timers/promises';
+import type { BackupWork, NextPoint } from '@lithodex/contract';
+import { countOf, formatBytes } from '@lithodex/core';
+import { connectorOf } from '@lithodex/connectors';
+import { EngineError, type Root } from '@lithodex/engine';
+import { noCounts, type TaskContext, type TaskResult } from './task-context';
+
+/** A point that is stored and visible; `next` is to be taken after it, where a log is followed. */
+export interface StoredPoint {
+  readonly result: TaskResult;
+  readonly root: Root;
+  readonly next: NextPoint | null;
+}
+
+/** Between two points at least, so that a server is left in peace half of the time. */
+const restMs = 1000;
+const longestRestMs = 5000;
+/** A quiet log gets a point this often, so that it is known to be quiet; and one right after what was last, as the second that it was in has to be over. */
+const quietMs = 20_000;
+const overMs = 2500;
+
+/** Takes points of a log one after another, a second or so apart while there is something new, until the server says that it is enough. */
+export async function followLog(
+  ctx: TaskContext,
+  work: BackupWork,
+  store: (ctx: TaskContext, work: BackupWork) => Promise<StoredPoint>,
+): Promise<TaskResult> {
+  const counts = { ...noCounts };
+  let bytes = 0;
+  let points = 0;
+  let told = ctx;
+  for (let asked: BackupWork | undefined = work; asked;) {
+    const began = Date.now();
+    const { result, root, next }: StoredPoint = await store(told, asked);
+    points++;
+    bytes += result.bytes;
+    counts.read += result.counts.read;
+    counts.stored += result.counts.stored;
+    counts.warnings += result.counts.warnings;
+    counts.missing += result.counts.missing;
+    const { items, files, bytes: whole } = result.counts;
+    Object.assign(counts, { items, files, bytes: whole });
+    // what is said of every point is said once
+    told = { ...ctx, log: (line) => (line.level === 'note' ? undefined : ctx.log(line)), phase: () => undefined };
+    if (points === 1) ctx.phase('following');
+    asked = next ? { ...work, ...next } : undefined;
+    if (asked) await untilNew(ctx, work, root, Math.min(longestRestMs, Math.max(restMs, Date.now() - began)));
+  }
+  const message = `followed: ${countOf(points, 'point')} one after another, ${formatBytes(counts.read)} read, ${formatBytes(counts.stored)} written`;
+  ctx.log({ level: 'note', code: 'FOLLOWED', path: '', message });
+  return { counts, bytes };
+}
+
+/** Waits for something new in the log, or until its silence is worth a point. Throws STOPPED, and what the connector does. */
+async function untilNew(ctx: TaskContext, { from }: BackupWork, root: Root, restsMs: number): Promise<void> {
+  const silentAt = Date.now() + (root.totals.read > 0 ? overMs : quietMs);
+  do {
+    await setTimeout(restsMs);
+    if (ctx.stopped()) throw new EngineError('STOPPED');
+    // what another mover reads is not looked at beforehand
+    if (from.kind === 'afar' || (await connectorOf(from.kind).grew?.(from, root)) !== false) return;
+  } while (Date.now() < silentAt);
+}
