@@ -3,6 +3,7 @@ import os from 'node:os';
 import { catalogBench } from './catalog-bench';
 import { databaseBench } from './database-bench';
 import { imageBench, servePlatform } from './image-bench';
+import { logLagBench } from './log-lag-bench';
 import { promiseBenches } from './promise-benches';
 import { asText, keptAsText, type Kept, type Result } from './result';
 import { scaleBench } from './scale-bench';
@@ -24,6 +25,7 @@ const all = [
   'memory',
   'tasks',
   'database',
+  'log-lag',
 ] as const;
 const args = process.argv.slice(2);
 
@@ -65,6 +67,7 @@ try {
   if (wanted('catalog')) await catalogBench(folder, report);
   if (wanted('tasks')) await taskBench(keeps);
   if (wanted('database')) await databaseBench(folder, databaseBytes, Math.min(runs, 3), report, keeps);
+  if (wanted('log-lag')) await logLagBench(keeps);
   if (wanted('scale')) await scaleBench(folder, keeps);
 } finally {
   fs.rmSync(folder, { recursive: true, force: true });
