@@ -1,6 +1,6 @@
 import { SourceError } from '../../source-error';
 import { quoted } from './connection';
-import { openingOf } from './dump-reader';
+import { openingLength } from './insert-opening';
 import { splitTable, statementEnd, type SplitTable } from './statements';
 
 /** How to make a table is read at once. */
@@ -63,7 +63,7 @@ export class TableText {
         if (end > from) {
           if (end - from <= prefix.length || data.compare(prefix, 0, prefix.length, from, from + prefix.length) !== 0) {
             if (open.length) yield Buffer.concat(close());
-            const { length } = openingOf(this.rowText(data, from, end, own));
+            const length = openingLength(this.rowText(data, from, end, own));
             prefix = Buffer.from(data.subarray(from, from + length));
             begin = Buffer.concat([instead, prefix.subarray(own.length)]);
           }

@@ -1,0 +1,89 @@
+import { EngineError } from '@lithodex/engine';
+import type { DatabaseRead, RowSink, RowsRead, Stopped, TableRead } from '../family';
+import { passRows } from '../row-pieces';
+import { SourceError } from '../../source-error';
+import { quoted, type MariadbConnection } from './connection';
+import { RowText } from './row-text';
+
+/** Storage whose rows stand elsewhere: they are not this server's to read. */
+const elsewhere = ['MRG_MYISAM', 'FEDERATED', 'CONNECT', 'OQGRAPH', 'SPIDER'];
+
+/** Times in one zone, rows as they are stored, and nothing that ends a long reading. */
+const readingSettings = [
+  "SET SESSION time_zone = '+00:00', sql_mode = '', max_statement_time = 0, net_write_timeout = 3600, sql_select_limit = DEFAULT",
+  'SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ',
+];
+
+/** Sets a connection up for {@link readTable}. */
+export async function prepareReading(c: MariadbConnection): Promise<void> {
+  for (const sql of readingSettings) await c.run(sql);
+}
+
+/** Rows of all tables as they are at one instant, and the place of the log at it. The connection serves nothing else meanwhile. Throws SourceError, STOPPED and what a sink throws. */
+export async function readRows(
+  c: MariadbConnection,
+  databases: readonly DatabaseRead[],
+  hasLog: boolean,
+  sinkOf: (database: string, table: string) => RowSink | undefined,
+  stopped: Stopped,
+): Promise<RowsRead> {
+  await prepareReading(c);
+  await c.run('START TRANSACTION WITH CONSISTENT SNAPSHOT');
+  const position = hasLog ? await positionOf(c) : null;
+  for (const d of databases) for (const t of d.tables) await readTable(c, d.name, t, () => sinkOf(d.name, t.name), stopped);
+  await c.run('ROLLBACK');
+  return { position };
+}
+
+/** Where the log stood at the instant of the snapshot, and a second not before it. */
+async function positionOf(c: MariadbConnection): Promise<RowsRead['position']> {
+  const rows = await c.rows<{ Variable_name: string; Value: string }>("SHOW STATUS LIKE 'binlog_snapshot_%'");
+  const said = new Map(rows.map((r) => [r.Variable_name.toLowerCase(), r.Value]));
+  const [file, at] = [said.get('binlog_snapshot_file'), Number(said.get('binlog_snapshot_position'))];
+  if (!file) return null;
+  // the clock is read after the instant was fixed: what is said may be a second late, never early
+  const row = (await c.row<{ id: string | null; now: string | number }>(
+    'SELECT BINLOG_GTID_POS(?, ?) AS id, UNIX_TIMESTAMP(NOW(3)) AS now',
+    [file, at],
+  ))!;
+  return { file, at, id: row.id ?? '', since: Math.floor(Number(row.now)) * 1000 };
+}
+
+/** Rows of one table, as a connection that was prepared sees them. The sink is asked for when the first comes. */
+export async function readTable(
+  c: MariadbConnection,
+  database: string,
+  { name }: TableRead,
+  sinkOf: () => RowSink | undefined,
+  stopped: Stopped,
+): Promise<void> {
+  const table = `${quoted(database)}.${quoted(name)}`;
+  const engine = await c.row<{ engine: string | null }>(
+    'SELECT engine FROM information_schema.tables WHERE table_schema = ? AND table_name = ?',
+    [database, name],
+  );
+  if (!engine) throw new SourceError('DATABASE_CHANGED', `${database}.${name} is not there any more`);
+  if (elsewhere.includes((engine.engine ?? '').toUpperCase())) return;
+  const columns = await c.rows<{ name: string; extra: string }>(
+    'SELECT column_name AS name, extra FROM information_schema.columns WHERE table_schema = ? AND table_name = ? ORDER BY ordinal_position',
+    [database, name],
+  );
+  const stored = columns.filter(({ extra }) => !/\bGENERATED\b/i.test(extra));
+  if (stored.length === 0) return;
+  const list = stored.map((column) => quoted(column.name)).join(', ');
+  const named = columns.some(({ extra }) => /\b(GENERATED|INVISIBLE)\b/i.test(extra)) ? ` (${list})` : '';
+  const opening = Buffer.from(`INSERT INTO ${quoted(name)}${named} VALUES (`);
+  let sink: RowSink | undefined;
+  let text: RowText | undefined;
+  await c.rawRows(`SELECT SQL_NO_CACHE ${list} FROM ${table}`, {
+    begin(found) {
+      text = new RowText(opening, found, async (lines) => {
+        if (stopped()) throw new EngineError('STOPPED');
+        sink ??= sinkOf();
+        if (sink) await passRows(sink, lines, opening.length - 1);
+      });
+    },
+    row: (data, from, to) => text!.add(data, from, to),
+  });
+  await text?.end();
+}
