@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os';
 import path from 'node:path';
 import type { Readable } from 'node:stream';
 import { SourceError } from '../source-error';
+import type { OutputPipe } from './output-pipe';
 
 const mostSaid = 4000;
 /** Number of the first open file that a program is given beside its input and outputs. */
@@ -12,8 +13,8 @@ export const firstFile = 3;
 export interface ProgramOptions {
   readonly files: readonly string[];
   readonly env?: Readonly<Record<string, string>>;
-  /** Bytes that it gathers before it writes. */
-  readonly gathers?: number | undefined;
+  /** What it writes goes there instead of to {@link ClientProgram.output}. */
+  readonly output?: OutputPipe | undefined;
 }
 
 /** An open file without a name that holds a text: in memory where the system has room for that. */
@@ -51,15 +52,14 @@ export class ClientProgram {
   static start(program: string, args: readonly string[], options: ProgramOptions): ClientProgram {
     const files = options.files.map(nameless);
     try {
-      // programs write a few kilobytes at a time: to be woken for each costs more than what is done with it
-      const [command, before] = options.gathers ? ['stdbuf', [`-o${options.gathers}`, program]] : [program, []];
-      const child = spawn(command, [...before, ...args], {
-        stdio: ['pipe', 'pipe', 'pipe', ...files],
+      const child = spawn(program, [...args], {
+        stdio: ['pipe', options.output?.end ?? 'pipe', 'pipe', ...files],
         env: { PATH: process.env['PATH'], LANG: 'C.UTF-8', HOME: '/nonexistent', ...options.env },
       });
       child.stdin!.on('error', () => undefined);
       return new ClientProgram(child);
     } finally {
+      options.output?.given();
       for (const file of files) closeSync(file);
     }
   }

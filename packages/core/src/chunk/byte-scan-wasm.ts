@@ -1,3 +1,5 @@
+import { functionsOf, i32, moduleOf, op, wasmMemory } from '../wasm/module';
+
 /**
  * Three loops over bytes as a WebAssembly module, put together by hand: engines run them several times faster than the same loops over typed arrays. Memory: the gear
  * table at 0 (256 × i32), counters at 1024 (two sets of 256 × i32), the gear table doubled at 3072, data from 4096 on.
@@ -16,39 +18,6 @@ export interface ByteScan {
 }
 
 export const scanLayout = { table: 0, counters: 1024, doubled: 3072, data: 4096 } as const;
-const page = 65_536;
-
-const i32 = 0x7f;
-const op = {
-  block: [0x02, 0x40],
-  loop: [0x03, 0x40],
-  if: [0x04, 0x40],
-  end: [0x0b],
-  br: (depth: number) => [0x0c, depth],
-  brIf: (depth: number) => [0x0d, depth],
-  return: [0x0f],
-  get: (local: number) => [0x20, local],
-  set: (local: number) => [0x21, local],
-  load: (offset: number) => [0x28, 2, ...unsigned(offset)],
-  loadByte: (offset: number) => [0x2d, 0, ...unsigned(offset)],
-  store: (offset: number) => [0x36, 2, ...unsigned(offset)],
-  const: (value: number) => [0x41, value],
-  eqz: [0x45],
-  gtU: [0x4b],
-  add: [0x6a],
-  mul: [0x6c],
-  and: [0x71],
-  shl: [0x74],
-} as const;
-
-function unsigned(value: number): number[] {
-  return value < 128 ? [value] : [(value & 127) | 128, ...unsigned(value >>> 7)];
-}
-
-const sized = (bytes: readonly number[]) => [...unsigned(bytes.length), ...bytes];
-const section = (id: number, bytes: readonly number[]) => [id, ...sized(bytes)];
-const text = (name: string) => sized(Array.from(name, (c) => c.charCodeAt(0)));
-
 const unrolled = 8;
 
 /** (byte at i + k) × 4: where its number stands in a table */
@@ -130,22 +99,15 @@ const squareAt = (k: number) => [
 /** squares(0 i, 1 end), locals 2: offset of the counters, 3: count, 4: sum */
 const squaresBody = [...[1, 3, i32], ...overBytes(0, 1, squareAt), ...op.get(4), ...op.end];
 
-const types = [3, 0x60, 5, i32, i32, i32, i32, i32, 1, i32, 0x60, 2, i32, i32, 0, 0x60, 2, i32, i32, 1, i32];
-const imports = [1, ...text('env'), ...text('memory'), 2, 0, 1];
-const exports = [3, ...text('cut'), 0, 0, ...text('count'), 0, 1, ...text('squares'), 0, 2];
-
-const binary = new Uint8Array([
-  ...[0x00, 0x61, 0x73, 0x6d, 1, 0, 0, 0],
-  ...section(1, types),
-  ...section(2, imports),
-  ...section(3, [3, 0, 1, 2]),
-  ...section(7, exports),
-  ...section(10, [3, ...sized(cutBody), ...sized(countBody), ...sized(squaresBody)]),
-]);
+let module: WebAssembly.Module | undefined;
 
 /** The loops over a memory of their own with room for `dataBytes`. */
 export function byteScan(dataBytes: number): ByteScan {
-  const memory = new WebAssembly.Memory({ initial: Math.ceil((scanLayout.data + dataBytes) / page) });
-  const { exports: made } = new WebAssembly.Instance(new WebAssembly.Module(binary), { env: { memory } });
-  return { memory, ...(made as unknown as Omit<ByteScan, 'memory'>) };
+  module ??= moduleOf([
+    { name: 'cut', takes: 5, gives: 1, body: cutBody },
+    { name: 'count', takes: 2, gives: 0, body: countBody },
+    { name: 'squares', takes: 2, gives: 1, body: squaresBody },
+  ]);
+  const memory = wasmMemory(scanLayout.data + dataBytes);
+  return { memory, ...(functionsOf(module, memory) as unknown as Omit<ByteScan, 'memory'>) };
 }

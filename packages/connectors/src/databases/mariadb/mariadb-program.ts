@@ -4,14 +4,8 @@ import { ClientProgram, firstFile } from '../client-program';
 /** As option files want it: quoted, with backslashes doubled. */
 const optionText = (text: string) => `"${text.replace(/["\\]/g, '\\$&')}"`;
 
-/** Starts a client program of the family on a server. `address`: where the server was found to be; `gathers`: bytes that it gathers before it writes. */
-export function startProgram(
-  program: string,
-  server: DatabaseServer,
-  address: string,
-  args: readonly string[],
-  gathers?: number,
-): ClientProgram {
+/** Starts a client program of the family on a server. `address`: where the server was found to be. */
+export function startProgram(program: string, server: DatabaseServer, address: string, args: readonly string[]): ClientProgram {
   const { authority, encrypted } = server;
   // the certificate names the host, so that is what is connected to where it is checked
   const lines = [
@@ -24,5 +18,5 @@ export function startProgram(
     ...(encrypted ? ['ssl', 'ssl-verify-server-cert', ...(authority ? [`ssl-ca=/dev/fd/${firstFile + 1}`] : [])] : ['skip-ssl']),
   ];
   const files = [`${lines.join('\n')}\n`, ...(authority ? [authority] : [])];
-  return ClientProgram.start(program, [`--defaults-file=/dev/fd/${firstFile}`, ...args], { files, gathers });
+  return ClientProgram.start(program, [`--defaults-file=/dev/fd/${firstFile}`, ...args], { files });
 }

@@ -85,5 +85,5 @@ export async function readTable(
     },
     row: (data, from, to) => text!.add(data, from, to),
   });
-  await text?.end();
+  await text?.finish();
 }

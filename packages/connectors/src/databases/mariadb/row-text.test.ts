@@ -45,7 +45,7 @@ async function writtenRows(opening: string, columns: readonly RawColumn[], rows:
     // the memory of a row is used again for the next one
     data.fill(7);
   }
-  await out.end();
+  await out.finish();
   return Buffer.concat(parts).toString('latin1');
 }
 
@@ -88,7 +88,7 @@ describe('rows as statements', () => {
     const out = new RowText(Buffer.from('x ('), [text], () => Promise.reject(new Error('no room')));
     const row = onTheWire(Buffer.alloc(2 << 20, 'a'));
     out.add(row, 0, row.length);
-    await expect(out.end()).rejects.toThrow('no room');
+    await expect(out.finish()).rejects.toThrow('no room');
   });
 
   it('are cut into the same pieces when many before them have become longer', async () => {
@@ -118,7 +118,7 @@ describe('rows as statements', () => {
         const row = Buffer.concat(values.map((v) => onTheWire(Buffer.from(v))));
         await out.add(row, 0, row.length);
       }
-      await out.end();
+      await out.finish();
       // counted from the end, as what changed is at the beginning
       return found.map((end) => whole - end);
     };

@@ -15,6 +15,7 @@ export class CopyReader {
   /** Begins with a line. */
   private kept: Buffer = Buffer.alloc(0);
 
+  /** Adds what was read; its memory may be used again once {@link take} is done with it. */
   add(data: Buffer): void {
     const end = this.kept.length ? data.indexOf(newline) : -1;
     if (end >= 0) {
@@ -46,6 +47,7 @@ export class CopyReader {
       await passRows(sink, kept.subarray(0, lines));
       this.kept = end >= 0 ? kept.subarray(end + rowsEnd.length) : kept.subarray(lines);
     }
+    this.kept = Buffer.from(this.kept);
     return end >= 0;
   }
 }

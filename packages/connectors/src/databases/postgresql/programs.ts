@@ -2,6 +2,7 @@ import { existsSync, readdirSync } from 'node:fs';
 import path from 'node:path';
 import type { DatabaseServer } from '@lithodex/kinds';
 import { ClientProgram, firstFile } from '../client-program';
+import type { OutputPipe } from '../output-pipe';
 
 /** What Debian's package of authorities writes; the programs trust none by themselves. */
 const systemAuthorities = '/etc/ssl/certs/ca-certificates.crt';
@@ -40,13 +41,14 @@ export const connectionOptions: string = Object.entries(settings)
 const escaped = (text: string) => text.replace(/[:\\]/g, '\\$&');
 const quotedValue = (text: string) => `'${text.replace(/[\\']/g, '\\$&')}'`;
 
-/** Starts a client program of the family on a database. `address`: where the server was found to be. */
+/** Starts a client program of the family on a database. `address`: where the server was found to be; `output`: where what it writes is read, where that is much. */
 export function startProgram(
   program: string,
   { host, port, account, password, encrypted, authority }: DatabaseServer,
   address: string,
   database: string,
   args: readonly string[],
+  output?: OutputPipe,
 ): ClientProgram {
   const target = {
     host,
@@ -66,5 +68,6 @@ export function startProgram(
   return ClientProgram.start(programPath(program), [`--dbname=${dsn}`, ...args], {
     files: [`*:*:*:*:${escaped(password)}\n`, ...(authority ? [authority] : [])],
     env: { PGCONNECT_TIMEOUT: '10' },
+    output,
   });
 }

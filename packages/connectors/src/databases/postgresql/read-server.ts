@@ -8,6 +8,7 @@ import { CopyReader, endOfRows } from './copy-reader';
 import { placeOf } from './log/lsn';
 import { logName } from './log/read-records';
 import { holdLog } from './log/slot';
+import { OutputPipe } from '../output-pipe';
 import { startProgram } from './programs';
 
 /** Instants that are held at the same time: each takes a connection. */
@@ -141,20 +142,12 @@ class PgReading implements Reading {
     sinkOf: (table: string) => RowSink | undefined,
     stopped: Stopped,
   ): Promise<void> {
-    const program = startProgram('psql', this.server, connection.address, name, [
-      '-X',
-      '-q',
-      '-A',
-      '-t',
-      '-v',
-      'ON_ERROR_STOP=1',
-      '-f',
-      '-',
-    ]);
+    const output = await OutputPipe.open();
+    const options = ['-X', '-q', '-A', '-t', '-v', 'ON_ERROR_STOP=1', '-f', '-'];
+    const program = startProgram('psql', this.server, connection.address, name, options, output);
     const reader = new CopyReader();
     try {
       await program.write(`BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY;\nSET TRANSACTION SNAPSHOT '${snapshot}';\n`);
-      const output = (program.output as AsyncIterable<Buffer>)[Symbol.asyncIterator]();
       for (const table of tables) {
         const sink = sinkOf(table.name);
         if (!sink) continue;
@@ -164,11 +157,11 @@ class PgReading implements Reading {
           while (!(await reader.take(sink))) {
             if (stopped()) throw new EngineError('STOPPED');
             const next = await output.next();
-            if (next.done) {
+            if (!next) {
               await program.end();
               throw new SourceError('DUMP_UNREADABLE', `${name}: the rows of ${table.name} have no end`);
             }
-            reader.add(next.value);
+            reader.add(next);
           }
           await sink.write(endOfRows);
         }
@@ -178,6 +171,8 @@ class PgReading implements Reading {
     } catch (error) {
       program.kill();
       throw error;
+    } finally {
+      output.close();
     }
   }
 
@@ -204,10 +199,11 @@ class PgReading implements Reading {
     // from here on the log is kept until it is read
     await holdLog(connection, server);
     const args = ['--pgdata=-', '--format=tar', '--wal-method=none', '--checkpoint=fast', '--no-manifest', '--no-sync'];
-    const program = startProgram('pg_basebackup', server, connection.address, commonDatabase, args);
+    const output = await OutputPipe.open();
+    const program = startProgram('pg_basebackup', server, connection.address, commonDatabase, args, output);
     let label = Buffer.alloc(0);
     try {
-      for await (const data of program.output as AsyncIterable<Buffer>) {
+      for (let data = await output.next(); data; data = await output.next()) {
         if (stopped()) throw new EngineError('STOPPED');
         if (label.length < mostLabel) label = Buffer.concat([label, data]);
         await write(data);
@@ -216,6 +212,8 @@ class PgReading implements Reading {
     } catch (error) {
       program.kill();
       throw error;
+    } finally {
+      output.close();
     }
     // the archive begins with what the server says of the copy
     const text = label.toString('latin1', 0, mostLabel);
