@@ -52,13 +52,30 @@ function mariadbRows(bytes: number): string {
   return lines.join('\n');
 }
 
-export async function mariadbBench(folder: string, bytes: number): Promise<BenchDatabase> {
+export async function mariadbBench(
+  folder: string,
+  bytes: number,
+): Promise<BenchDatabase & { readonly logFolder: string; readonly work: (commits: number) => void }> {
   fs.mkdirSync(folder);
   const db = await startMariadb(folder, undefined, 0, 5);
   const password = randomBytes(12).toString('hex');
   runSql(db.socket, `SET GLOBAL innodb_flush_log_at_trx_commit = 2; SET SESSION sql_log_bin = 0; ${mariadbRows(bytes)}`);
   runSql(db.socket, `CREATE USER 'keeper'@'127.0.0.1' IDENTIFIED BY '${password}'; GRANT ALL ON *.* TO 'keeper'@'127.0.0.1';`);
+  runSql(
+    db.socket,
+    `USE berths; CREATE TABLE entry (id INT PRIMARY KEY AUTO_INCREMENT, ship INT, at DATETIME(6), note CHAR(100), KEY (ship));
+    DELIMITER //
+    CREATE PROCEDURE work(IN n INT) BEGIN
+      DECLARE i INT DEFAULT 0;
+      WHILE i < n DO INSERT INTO entry (ship, at, note) VALUES (i % 997, SYSDATE(6), MD5(i)); SET i = i + 1; END WHILE;
+    END//
+    DELIMITER ;`,
+  );
   return {
+    logFolder: `${folder}/data`,
+    work: (commits) => {
+      runSql(db.socket, `CALL berths.work(${commits});`);
+    },
     family: 'mariadb',
     from: fromOf('mariadb', db.port, 'keeper', password),
     dump: `mariadb-dump --no-defaults --socket=${db.socket} --single-transaction --master-data=2 berths`,

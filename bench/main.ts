@@ -6,6 +6,7 @@ import { imageBench, servePlatform } from './image-bench';
 import { logLagBench } from './log-lag-bench';
 import { promiseBenches } from './promise-benches';
 import { asText, keptAsText, type Kept, type Result } from './result';
+import { replayBench } from './replay-bench';
 import { scaleBench } from './scale-bench';
 import { simulateHere, simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
@@ -25,6 +26,7 @@ const all = [
   'memory',
   'tasks',
   'database',
+  'replay',
   'log-lag',
 ] as const;
 const args = process.argv.slice(2);
@@ -67,6 +69,7 @@ try {
   if (wanted('catalog')) await catalogBench(folder, report);
   if (wanted('tasks')) await taskBench(keeps);
   if (wanted('database')) await databaseBench(folder, databaseBytes, Math.min(runs, 3), report, keeps);
+  if (wanted('replay')) await replayBench(folder, Math.min(runs, 3), report);
   if (wanted('log-lag')) await logLagBench(keeps);
   if (wanted('scale')) await scaleBench(folder, keeps);
 } finally {

@@ -28,7 +28,7 @@ function written(value: Buffer | null, column: RawColumn): string {
   if (column === int) return value.toString('latin1');
   if ((column === bytes || column === bits) && value.length) return `0x${value.toString('hex').toUpperCase()}`;
   const letters: Record<string, string> = { '\0': '0', '\n': 'n', '\r': 'r', '\\': '\\', "'": "'", '"': '"', '\x1a': 'Z' };
-  return `'${[...value.toString('latin1')].map((c) => (letters[c] ? `\\${letters[c]}` : c)).join('')}'`;
+  return `'${value.toString('latin1').replace(/[\0\n\r\\'"\x1a]/g, (c) => `\\${letters[c]!}`)}'`;
 }
 
 /** Writes rows, with other bytes of the connection around each. */
@@ -87,7 +87,7 @@ describe('rows as statements', () => {
   it('say what went wrong where they are passed on', async () => {
     const out = new RowText(Buffer.from('x ('), [text], () => Promise.reject(new Error('no room')));
     const row = onTheWire(Buffer.alloc(2 << 20, 'a'));
-    out.add(row, 0, row.length);
+    void out.add(row, 0, row.length);
     await expect(out.finish()).rejects.toThrow('no room');
   });
 

@@ -118,7 +118,7 @@ export class RowText {
   /** Writes the row at an address behind what is there. */
   private write(row: number): void {
     const { heap, forms, opening } = this;
-    const { copy } = this.work;
+    const { work } = this;
     let to = this.end;
     heap.copyWithin(to, escapedCopyData, escapedCopyData + opening.length);
     to += opening.length;
@@ -132,11 +132,11 @@ export class RowText {
         continue;
       }
       if (length > nullMark) [length, at] = packedLength(heap, at - 1);
-      if (forms[i] === form.plain) to = copy(at, at + length, to);
+      if (forms[i] === form.plain) to = work.copy(at, at + length, to);
       else if (forms[i] === form.hex && length > 0) to = this.hex(at, at + length, to);
       else {
         heap[to++] = quote;
-        to = copy(at, at + length, to);
+        to = work.copy(at, at + length, to);
         heap[to++] = quote;
       }
       at += length;
