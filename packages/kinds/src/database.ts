@@ -6,15 +6,18 @@ export const databaseFamilies = ['mariadb', 'postgresql'] as const;
 export const DatabaseFamily = z.enum(databaseFamilies);
 export type DatabaseFamily = z.infer<typeof DatabaseFamily>;
 
+const Host = z
+  .string()
+  .trim()
+  .regex(/^[A-Za-z0-9]([A-Za-z0-9.:_-]{0,251}[A-Za-z0-9])?$/, 'a name or an address');
+const Port = z.int().min(1).max(65_535);
+
 /** Where a database server is, and how one signs in there: without what opens it. */
 export const DatabaseAddress = z.object({
   kind: z.literal('database'),
   family: DatabaseFamily,
-  host: z
-    .string()
-    .trim()
-    .regex(/^[A-Za-z0-9]([A-Za-z0-9.:_-]{0,251}[A-Za-z0-9])?$/, 'a name or an address'),
-  port: z.int().min(1).max(65_535),
+  host: Host,
+  port: Port,
   account: Name,
   /** Whether the connection is encrypted and the server's certificate checked. */
   encrypted: z.boolean().default(false),
@@ -26,6 +29,16 @@ export const DatabaseAddress = z.object({
     .regex(/^-----BEGIN CERTIFICATE-----/, 'text that begins with -----BEGIN CERTIFICATE-----')
     .nullable()
     .default(null),
+  /** Replicas that are read in its place, the first that is at most so many seconds behind: they are opened by the same account. Null where it is read itself. */
+  replicas: z
+    .object({
+      members: z
+        .array(z.object({ host: Host, port: Port }))
+        .min(1)
+        .max(8),
+      behindSeconds: z.int().min(1).max(3600),
+    })
+    .nullish(),
 });
 export type DatabaseAddress = z.infer<typeof DatabaseAddress>;
 
@@ -64,6 +77,8 @@ export const DatabasePoint = z.object({
   /** Where its log stood, and since which second that is so by its own clock: no earlier one can be reached from here. Null where it keeps none. */
   position: z.object({ file: z.string(), at: Count, id: z.string(), since: Instant }).nullable(),
   databases: z.array(Objects),
+  /** The replica that was read, as host:port; null for the server itself. */
+  member: z.string().nullish(),
 });
 export type DatabasePoint = z.infer<typeof DatabasePoint>;
 

@@ -6,6 +6,7 @@ import type { PointWriting } from '../capture-store';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
 import type { DatabaseRead, Reading } from './family';
+import { memberToRead } from './members';
 import { afterRowsItem, beforeRowsItem, databaseItem, objectPath } from './object-paths';
 
 /** New chunks that are made room for. */
@@ -20,9 +21,11 @@ export function captureDatabase(ctx: CaptureContext, { server }: DatabaseFrom): 
   const writing = ctx.store.begin(expectedChunks, ctx.fresh);
   return writing.during(async () => {
     if (ctx.kind === 'log') return familyOf(server.family).captureLog(ctx, writing, server, ctx.logStart);
-    const reading = await familyOf(server.family).read(server);
+    const chosen = await memberToRead(server);
+    if (chosen.said) ctx.note({ code: 'MEMBER', path: '', message: chosen.said });
+    const reading = await familyOf(server.family).read(server, chosen.member === null ? undefined : chosen.server);
     try {
-      return await new DatabaseCapture(ctx, writing, reading).run(server.family);
+      return await new DatabaseCapture(ctx, writing, reading, chosen.member).run(server.family);
     } finally {
       await reading.close();
     }
@@ -39,6 +42,7 @@ class DatabaseCapture {
     private readonly ctx: CaptureContext,
     private readonly writing: PointWriting,
     private readonly reading: Reading,
+    private readonly member: string | null,
   ) {
     this.at = BigInt(ctx.now()) * 1_000_000n;
     this.filter = pathFilter(ctx.include, ctx.exclude);
@@ -71,6 +75,7 @@ class DatabaseCapture {
       level: unversioned.length ? 'mixed' : 'application',
       position,
       databases: databases.map((d) => ({ name: d.name, tables: d.tables.length, ...countsOf(d) })),
+      member: this.member,
     };
     return {
       top,

@@ -11,13 +11,17 @@ import type { Connector } from '../connector';
 import { captureDatabase } from './capture-database';
 import { familyOf } from './families';
 import type { CommitsAround } from './family';
+import { remarksOnReplicas } from './members';
 import { restoreDatabase } from './restore-database';
 import { surveyDatabase } from './survey-database';
 
 /** Database servers, as text that people can read. */
 export const databaseConnector: Connector<'database'> = {
   system: {
-    test: ({ server }) => familyOf(server.family).test(server),
+    async test({ server }) {
+      const found = await familyOf(server.family).test(server);
+      return { ...found, remarks: [...found.remarks, ...(await remarksOnReplicas(server))] };
+    },
     async discover({ server }) {
       return [{ id: wholeServer, name: server.host, facts: await familyOf(server.family).facts(server) }];
     },

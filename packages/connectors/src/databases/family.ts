@@ -170,7 +170,10 @@ export interface Family {
   /** Looks whether the account may do all that is needed, and what is worth knowing. */
   test(server: DatabaseServer): Promise<SystemTest>;
   facts(server: DatabaseServer): Promise<DatabaseFacts>;
-  read(server: DatabaseServer): Promise<Reading>;
+  /** Reads a server, or a replica in place of its server: the places of the log are those of the server all the same. */
+  read(server: DatabaseServer, replica?: DatabaseServer): Promise<Reading>;
+  /** How many seconds a replica is behind its server; null where it does not follow one. */
+  behind(replica: DatabaseServer): Promise<number | null>;
   /** Takes what was added to the log since the point before. */
   captureLog(ctx: CaptureContext, writing: PointWriting, server: DatabaseServer, start: LogStart | null): Promise<PointContent>;
   /** Whether the log has gone on since a point of it, by what that one keeps for the next. */

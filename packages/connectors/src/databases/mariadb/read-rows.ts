@@ -19,34 +19,20 @@ export async function prepareReading(c: MariadbConnection): Promise<void> {
   for (const sql of readingSettings) await c.run(sql);
 }
 
-/** Rows of all tables as they are at one instant, and the place of the log at it. The connection serves nothing else meanwhile. Throws SourceError, STOPPED and what a sink throws. */
+/** Rows of all tables as they are at one instant, and the place of the log at it, which is asked for when it is fixed. The connection serves nothing else meanwhile. Throws SourceError, STOPPED and what a sink throws. */
 export async function readRows(
   c: MariadbConnection,
   databases: readonly DatabaseRead[],
-  hasLog: boolean,
+  placeOf: (c: MariadbConnection) => Promise<RowsRead['position']>,
   sinkOf: (database: string, table: string) => RowSink | undefined,
   stopped: Stopped,
 ): Promise<RowsRead> {
   await prepareReading(c);
   await c.run('START TRANSACTION WITH CONSISTENT SNAPSHOT');
-  const position = hasLog ? await positionOf(c) : null;
+  const position = await placeOf(c);
   for (const d of databases) for (const t of d.tables) await readTable(c, d.name, t, () => sinkOf(d.name, t.name), stopped);
   await c.run('ROLLBACK');
   return { position };
-}
-
-/** Where the log stood at the instant of the snapshot, and a second not before it. */
-async function positionOf(c: MariadbConnection): Promise<RowsRead['position']> {
-  const rows = await c.rows<{ Variable_name: string; Value: string }>("SHOW STATUS LIKE 'binlog_snapshot_%'");
-  const said = new Map(rows.map((r) => [r.Variable_name.toLowerCase(), r.Value]));
-  const [file, at] = [said.get('binlog_snapshot_file'), Number(said.get('binlog_snapshot_position'))];
-  if (!file) return null;
-  // the clock is read after the instant was fixed: what is said may be a second late, never early
-  const row = (await c.row<{ id: string | null; now: string | number }>(
-    'SELECT BINLOG_GTID_POS(?, ?) AS id, UNIX_TIMESTAMP(NOW(3)) AS now',
-    [file, at],
-  ))!;
-  return { file, at, id: row.id ?? '', since: Math.floor(Number(row.now)) * 1000 };
 }
 
 /** Rows of one table, as a connection that was prepared sees them. The sink is asked for when the first comes. */

@@ -1,7 +1,8 @@
 import { once } from 'node:events';
 import { PassThrough } from 'node:stream';
 import type { DatabaseServer } from '@lithodex/kinds';
-import type { Reading, RowSink, TableRead } from '../family';
+import type { Reading, RowSink, Stopped, TableRead } from '../family';
+import { placeOfReplica, placeOfSnapshot } from './place-of-snapshot';
 import { MariadbConnection, withMariadb } from './connection';
 import { accountsText, databaseNames, readDatabase } from './contents';
 import { prepareReading, readRows, readTable } from './read-rows';
@@ -9,19 +10,22 @@ import { prepareReading, readRows, readTable } from './read-rows';
 /** Bytes of a table that wait to be taken. */
 const passedAtOnce = 4 << 20;
 
-/** A MariaDB server that is being read. Throws SourceError. */
-export async function readServer(server: DatabaseServer): Promise<Reading> {
-  const connection = await MariadbConnection.open(server);
+/** A MariaDB server that is being read, or a replica in its place. Throws SourceError. */
+export async function readServer(server: DatabaseServer, replica?: DatabaseServer): Promise<Reading> {
+  const read = replica ?? server;
+  const connection = await MariadbConnection.open(read);
   try {
     const { version, log } = (await connection.row<{ version: string; log: number }>('SELECT VERSION() AS version, @@log_bin AS log'))!;
     const names = await databaseNames(connection);
+    const placeIn = (hasLog: boolean, stopped: Stopped) => (c: MariadbConnection) =>
+      replica ? placeOfReplica(c, server, stopped) : hasLog ? placeOfSnapshot(c) : Promise.resolve(null);
     return {
       version,
       names,
       database: (name) => readDatabase(connection, name),
       accounts: () => accountsText(connection),
-      rows: (databases, sink, stopped) => withMariadb(server, (c) => readRows(c, databases, log === 1, sink, stopped)),
-      table: (database, table) => tableText(server, database, table),
+      rows: (databases, sink, stopped) => withMariadb(read, (c) => readRows(c, databases, placeIn(log === 1, stopped), sink, stopped)),
+      table: (database, table) => tableText(read, database, table),
       close: () => connection.close(),
     };
   } catch (error) {

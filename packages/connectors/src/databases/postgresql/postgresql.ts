@@ -1,5 +1,6 @@
 import type { Family } from '../family';
 import { compareRows, swapTables } from './beside-table';
+import { behind } from './behind';
 import { bringBack } from './bring-back';
 import { grew, LogCapture } from './log/capture-log';
 import { commitsAround } from './log/commits-around';
@@ -13,6 +14,7 @@ export const postgresql: Family = {
   test: testServer,
   facts: serverFacts,
   read: readServer,
+  behind,
   captureLog: (ctx, writing, server, start) => new LogCapture(ctx, writing, server, start).run(),
   grew,
   commits: commitsAround,

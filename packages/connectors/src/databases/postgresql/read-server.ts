@@ -34,10 +34,10 @@ export async function databaseNames(c: PgConnection): Promise<string[]> {
   return rows.map((r) => r.name).filter((name) => name !== commonDatabase || own !== undefined);
 }
 
-/** A PostgreSQL server that is being read: each database at one instant of its own. Throws SourceError. */
-export async function readServer(server: DatabaseServer): Promise<Reading> {
-  const connection = await PgConnection.open(server);
-  const reading = new PgReading(server, connection);
+/** A PostgreSQL server that is being read, or a replica in its place: each database at one instant of its own. Throws SourceError. */
+export async function readServer(server: DatabaseServer, replica = server): Promise<Reading> {
+  const connection = await PgConnection.open(replica);
+  const reading = new PgReading(replica, connection, server);
   try {
     await reading.begin();
     return reading;
@@ -66,6 +66,8 @@ class PgReading implements Reading {
   constructor(
     private readonly server: DatabaseServer,
     private readonly connection: PgConnection,
+    /** The one whose log leads on: itself, or the one it follows. */
+    private readonly logged: DatabaseServer,
   ) {}
 
   /** Fixes the instants of the databases, right after each other. */
@@ -197,7 +199,12 @@ class PgReading implements Reading {
   async files(write: (data: Buffer) => Promise<void>, stopped: Stopped): ReturnType<NonNullable<Reading['files']>> {
     const { server, connection } = this;
     // from here on the log is kept until it is read
-    await holdLog(connection, server);
+    const primary = await PgConnection.open(this.logged, commonDatabase);
+    try {
+      await holdLog(primary, this.logged);
+    } finally {
+      await primary.close();
+    }
     const args = ['--pgdata=-', '--format=tar', '--wal-method=none', '--checkpoint=fast', '--no-manifest', '--no-sync'];
     const output = await OutputPipe.open();
     const program = startProgram('pg_basebackup', server, connection.address, commonDatabase, args, output);
@@ -222,7 +229,7 @@ class PgReading implements Reading {
       throw new SourceError('DUMP_UNREADABLE', 'the copy does not say where the log stood');
     // whole from the end of the copy on: not before the second after it
     const { now, owner, end } = (await connection.row<{ now: string; owner: string; end: string }>(
-      'SELECT extract(epoch FROM clock_timestamp())::text AS now, pg_current_wal_lsn()::text AS end, rolname AS owner FROM pg_roles WHERE oid = 10',
+      'SELECT extract(epoch FROM clock_timestamp())::text AS now, (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_lsn() END)::text AS end, rolname AS owner FROM pg_roles WHERE oid = 10',
     ))!;
     const state: FilesState = { from: placeOf(from), to: placeOf(end), timeline: Number(timeline), owner };
     return {

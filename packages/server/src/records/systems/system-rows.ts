@@ -57,7 +57,10 @@ export function toSystem(row: SystemRow, workloads: System['workloads']): System
   };
 }
 
-/** Whether what opens one address may be sent to the other: nothing of where it goes is different. */
+/** Whether what opens one address may be sent to the other: nothing of where it goes is different. Replicas may be fewer. */
 export function opensBoth(a: SystemAddress, b: SystemAddress): boolean {
-  return a.host === b.host && a.port === b.port && a.family === b.family && a.encrypted === b.encrypted && a.authority === b.authority;
+  const known = (a.replicas?.members ?? []).map((m) => `${m.host}:${m.port}`);
+  const same =
+    a.host === b.host && a.port === b.port && a.family === b.family && a.encrypted === b.encrypted && a.authority === b.authority;
+  return same && (b.replicas?.members ?? []).every((m) => known.includes(`${m.host}:${m.port}`));
 }

@@ -13,7 +13,16 @@ const tested = {
   credentialEnds: null,
   found: 2,
 };
-const address = { kind: 'database', family: 'mariadb', host: 'berths-a', port: 3306, account: 'keeper', encrypted: false, authority: null };
+const address = {
+  kind: 'database',
+  family: 'mariadb',
+  host: 'berths-a',
+  port: 3306,
+  account: 'keeper',
+  encrypted: false,
+  authority: null,
+  replicas: null,
+};
 const known = {
   id: 7,
   name: 'berths-a',
@@ -51,6 +60,22 @@ describe('the connection to a database server', () => {
     await s.type('input[name=location]', 'Pilot house');
     await s.click('Save the connection');
     expect(s.api.last('changeSystem')?.body).toEqual({ name: 'berths-a', location: 'Pilot house', address, readBy: null, secret: null });
+  });
+
+  it('may name replicas that are read in its place, and takes only what names one', async () => {
+    const s = await open('/estate/systems/7', { answers: { listSystems: { rows: [known] }, testSystem: tested, changeSystem: {} } });
+    await s.type('input[name=replicas]', 'berths-b');
+    expect(words(s.one('lx-replicas'))).toContain('Say each as host:port.');
+    await s.click('Save the connection');
+    expect(s.api.of('changeSystem')).toEqual([]);
+    await s.type('input[name=replicas]', 'berths-b:3306, berths-c:3307, ');
+    expect(s.one<HTMLInputElement>('input[name=replicas]').value).toBe('berths-b:3306, berths-c:3307, ');
+    await s.click('Save the connection');
+    const members = [
+      { host: 'berths-b', port: 3306 },
+      { host: 'berths-c', port: 3307 },
+    ];
+    expect(s.api.last('changeSystem')?.body).toMatchObject({ address: { replicas: { members, behindSeconds: 60 } } });
   });
 
   it('can be left to a mover that stands beside it and keeps nothing', async () => {

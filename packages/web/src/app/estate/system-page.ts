@@ -11,12 +11,13 @@ import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
 import { ReadBy } from './read-by';
+import { Replicas, type ReplicasSaid } from './replicas';
 
 /** The connection to a database server: tested beside the form, saved after. */
 @Component({
   selector: 'lx-system-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, ReadBy, RouterLink, Slot, StateMark, ...formatPipes],
+  imports: [FormsModule, ReadBy, Replicas, RouterLink, Slot, StateMark, ...formatPipes],
   template: `<div class="page">
     <div class="row-line">
       <h1>{{ known()?.name ?? 'Connect a database server' }}</h1>
@@ -124,8 +125,9 @@ import { ReadBy } from './read-by';
             ></textarea>
           </label>
         }
+        <lx-replicas [replicas]="replicas()" (replicasChange)="replicas.set($event); tested.set(undefined)" [disabled]="!session.keeps()" />
         <lx-read-by [mover]="readBy()" (moverChange)="readBy.set($event); tested.set(undefined)" [disabled]="!session.keeps()" />
-        <p class="mute small m-0">The password is stored encrypted, sent to this address only, and never to a browser.</p>
+        <p class="mute small m-0">The password is stored encrypted, sent to the addresses above only, and never to a browser.</p>
         @if (problem()) {
           <div class="problem" role="alert">{{ problem() }}</div>
         }
@@ -192,6 +194,7 @@ export class SystemPage {
   protected readonly encrypted = signal(false);
   protected readonly authority = signal('');
   protected readonly readBy = signal<string | null>(null);
+  protected readonly replicas = signal<ReplicasSaid | undefined>(null);
   protected readonly tested = signal<SystemTest | undefined>(undefined);
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
@@ -217,6 +220,7 @@ export class SystemPage {
         this.encrypted.set(address.encrypted);
         this.authority.set(address.authority ?? '');
         this.readBy.set(known.readBy);
+        this.replicas.set(address.replicas ?? null);
       });
     });
   }
@@ -230,7 +234,7 @@ export class SystemPage {
 
   protected ready(): boolean {
     const said = [this.name(), this.host(), this.account()].every((text) => text.trim() !== '');
-    return said && Number.isInteger(this.port()) && (this.password() !== '' || this.known() !== undefined);
+    return said && this.replicas() !== undefined && Number.isInteger(this.port()) && (this.password() !== '' || this.known() !== undefined);
   }
 
   private body(): BodyInput<'addSystem'> {
@@ -245,6 +249,7 @@ export class SystemPage {
         account: this.account().trim(),
         encrypted: this.encrypted(),
         authority: (this.encrypted() && this.authority().trim()) || null,
+        replicas: this.replicas(),
       },
       readBy: this.readBy(),
       secret: this.password() || null,

@@ -28,7 +28,8 @@ export const databaseParts: KindParts = {
     if (facts?.kind === 'databaseLog') return [says(`${countOf(facts.commits, 'commit')} since the one before`)];
     const changes = says(`+${p.added} ~${p.changed} −${p.removed} objects`);
     if (!facts) return [changes];
-    return [changes, facts.level === 'application' ? says('all tables at one instant') : says('some tables not at one instant', true)];
+    const level = facts.level === 'application' ? says('all tables at one instant') : says('some tables not at one instant', true);
+    return [changes, level, ...(facts.member ? [says(`read from the replica ${facts.member}`)] : [])];
   },
   peek: async () => (await import('./database-peek')).DatabasePeek,
   places(picks) {

@@ -1,22 +1,16 @@
-import { rmSync } from 'node:fs';
-import { open } from 'node:fs/promises';
-import path from 'node:path';
-import { byName, EngineError, StreamContent, topEntry, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
+import { byName, StreamContent, topEntry, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
 import type { DatabaseCommit, DatabaseServer, LogStart } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../../../connector';
 import type { PointWriting } from '../../../capture-store';
 import { SourceError } from '../../../source-error';
-import { startProgram } from '../mariadb-program';
 import { MariadbConnection } from '../connection';
 import { LogGap, logPoint, manyRows } from '../../log-point';
-import { ownFolder } from '../../own-folder';
 import { temporaryName } from '../../temporary-name';
 import { CommitReader } from './commits';
-import { eventType, LogReader, magic } from './events';
+import { eventType, magic } from './events';
+import { fetchLog, resetWords } from './fetch-log';
 import { growing, logFolder, pieceFolder, pieceName, piecesOf, type Piece } from './pieces';
 
-const logProgram = 'mariadb-binlog';
-const readBytes = 1 << 20;
 /** A statement that drops or empties a table is told by itself. */
 const takesAway = /^\s*(\/\*.*?\*\/\s*)*(TRUNCATE|DROP\s+(TABLE|DATABASE|SCHEMA)|ALTER\s+TABLE\b.*\bDROP\b)/is;
 const hourMs = 3_600_000;
@@ -70,9 +64,6 @@ export async function grew(server: DatabaseServer, state: object): Promise<boole
 
 /** Where the first event of a file stands. */
 const firstEvent = magic.length;
-
-const noPlaceOfLog = /log event entry exceeded|impossible position|binlog truncated|could not find first log|bogus data|unable to read/i;
-const resetWords = (file: string) => `the log ${file} of the server is another one than before: it was reset, or the server was set back`;
 
 /** Why the log can't go on where it is wanted to; '' when it can, as far as the list of its files tells. */
 function whyNot({ files, end, server }: Place, before: LogState | undefined, wanted: { file: string; at: number }): string {
@@ -172,41 +163,6 @@ export class LogCapture {
     return (await piecesOf(this.ctx.store, topEntry(base))).filter((p) => Number(p.entry.mtimeNs / 1_000_000n) >= needed);
   }
 
-  /** Fetches a file of the log from a place on, and passes on what comes. */
-  private async events(
-    address: string,
-    file: string,
-    at: number,
-    take: (data: Buffer, reader: LogReader) => Promise<void>,
-  ): Promise<LogReader> {
-    const folder = ownFolder('log');
-    try {
-      const args = ['--read-from-remote-server', '--raw', `--result-file=${folder}/`, `--start-position=${at}`, file];
-      try {
-        await startProgram(logProgram, this.server, address, args).end();
-      } catch (error) {
-        if (error instanceof SourceError && noPlaceOfLog.test(error.message)) throw new LogGap(resetWords(file));
-        throw error;
-      }
-      const reader = new LogReader(file, at);
-      const handle = await open(path.join(folder, file));
-      try {
-        for (;;) {
-          const buffer = Buffer.allocUnsafe(readBytes);
-          const { bytesRead } = await handle.read(buffer, 0, buffer.length);
-          if (bytesRead === 0) break;
-          if (this.ctx.stopped()) throw new EngineError('STOPPED');
-          await take(buffer.subarray(0, bytesRead), reader);
-        }
-      } finally {
-        await handle.close();
-      }
-      return reader;
-    } finally {
-      rmSync(folder, { recursive: true, force: true });
-    }
-  }
-
   /** Stores what a file of the log holds from `at` on, as a piece or as the end of a small one. Returns where it ended, and when the file was begun. */
   private async fetch(
     address: string,
@@ -224,23 +180,27 @@ export class LogCapture {
       this.commits++;
       if (isNotable(commit)) this.found.push(commit);
     });
-    const reader = await this.events(address, file, at, async (data, r) => {
-      for (const event of r.take(data)) {
-        if (event.type === eventType.format) {
-          if (begun !== 0 && event.at !== begun) throw new LogGap(resetWords(file));
-          begun = event.at;
-          if (opened) continue;
-          opened = true;
-          await stream.write(magic);
-        } else if (event.madeUp) continue;
-        await stream.write(event.data);
-        if (event.madeUp) continue;
-        latest = Math.max(latest, event.at);
-        written += event.data.length;
-        commits.take(event, r.checked);
-      }
-      await writing.drain();
-    });
+    const reader = await fetchLog(
+      { server: this.server, address, file, at },
+      async (data, r) => {
+        for (const event of r.take(data)) {
+          if (event.type === eventType.format) {
+            if (begun !== 0 && event.at !== begun) throw new LogGap(resetWords(file));
+            begun = event.at;
+            if (opened) continue;
+            opened = true;
+            await stream.write(magic);
+          } else if (event.madeUp) continue;
+          await stream.write(event.data);
+          if (event.madeUp) continue;
+          latest = Math.max(latest, event.at);
+          written += event.data.length;
+          commits.take(event, r.checked);
+        }
+        await writing.drain();
+      },
+      ctx.stopped,
+    );
     if (reader.cut) throw new SourceError('LOG_DAMAGED', `${file} ends within an event at ${reader.next}`);
     commits.close();
     if (written === 0) return { next: at, begun };

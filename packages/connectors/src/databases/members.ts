@@ -1,0 +1,60 @@
+import { formatDuration } from '@lithodex/core';
+import type { DatabaseServer } from '@lithodex/kinds';
+import { SourceError } from '../source-error';
+import { familyOf } from './families';
+
+/** A replica, as people know it. */
+const nameOf = ({ host, port }: Pick<DatabaseServer, 'host' | 'port'>): string => `${host}:${port}`;
+
+/** The replicas of a server as servers of their own. */
+const replicasOf = (server: DatabaseServer): DatabaseServer[] =>
+  (server.replicas?.members ?? []).map(({ host, port }) => ({ ...server, host, port, replicas: null }));
+
+/** How a replica is now: seconds behind, or why it can't be read in place of its server. */
+async function stateOf(replica: DatabaseServer): Promise<{ readonly behind: number } | { readonly why: string }> {
+  try {
+    const behind = await familyOf(replica.family).behind(replica);
+    return behind === null ? { why: 'it does not follow its server' } : { behind };
+  } catch (error) {
+    if (!(error instanceof SourceError)) throw error;
+    return { why: error.message.replace(/\.$/, '') };
+  }
+}
+
+/** A server of a replication group that is to be read. */
+export interface MemberChosen {
+  readonly server: DatabaseServer;
+  /** Its name; null for the server that the others follow. */
+  readonly member: string | null;
+  /** Why it is that one; '' where there is no other. */
+  readonly said: string;
+}
+
+/** The first replica that is not too far behind, or the server itself. */
+export async function memberToRead(server: DatabaseServer): Promise<MemberChosen> {
+  const passed: string[] = [];
+  for (const replica of replicasOf(server)) {
+    const name = nameOf(replica);
+    const state = await stateOf(replica);
+    if ('why' in state) passed.push(`${name} is not read: ${state.why}`);
+    else if (state.behind > server.replicas!.behindSeconds) passed.push(`${name} is ${formatDuration(state.behind * 1000)} behind`);
+    else
+      return { server: replica, member: name, said: [...passed, `read from the replica ${name}, ${behindWords(state.behind)}`].join('; ') };
+  }
+  return { server, member: null, said: passed.length ? [...passed, 'the server itself is read'].join('; ') : '' };
+}
+
+const behindWords = (seconds: number) => (seconds < 1 ? 'which is up to date' : `which is ${formatDuration(seconds * 1000)} behind`);
+
+/** What is worth knowing of the replicas, a sentence each. */
+export async function remarksOnReplicas(server: DatabaseServer): Promise<string[]> {
+  return Promise.all(
+    replicasOf(server).map(async (replica) => {
+      const state = await stateOf(replica);
+      const name = nameOf(replica);
+      return 'why' in state
+        ? `The replica ${name} would not be read now: ${state.why}.`
+        : `The replica ${name} is followed: ${behindWords(state.behind).slice(6)}.`;
+    }),
+  );
+}
