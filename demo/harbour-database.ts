@@ -10,6 +10,8 @@ export interface DatabaseAccess {
   readonly password: string;
   /** Where its owner signs in. */
   readonly socket: string;
+  /** One that follows it. */
+  readonly replica?: { readonly port: number; readonly socket: string };
 }
 
 /** What is done with the product meanwhile. */
@@ -22,6 +24,7 @@ export interface Acts {
 /** What the people of Kelmar Harbour do with the database server of the berths. It lives by the clock of the story. */
 export class HarbourDatabase {
   private policyId = 0;
+  private policy: BodyInput<'addPolicy'> | undefined;
 
   constructor(
     private readonly access: DatabaseAccess,
@@ -54,7 +57,7 @@ export class HarbourDatabase {
     const { workloads } = await this.acts.call('eva.vind', 'addSystem', {
       name: 'berths-a',
       location: 'Server room',
-      address: { kind: 'database', family: 'mariadb', host: '127.0.0.1', port, account: name },
+      address: { kind: 'database', family: 'mariadb', host: '127.0.0.1', port, account: name, replicas: this.follow() },
       secret: password,
     });
     const common = { keep: { by: 'days' as const, days: berthsPolicy.days }, targetId };
@@ -62,14 +65,49 @@ export class HarbourDatabase {
       { no: 1, kind: 'full' as const, schedule: { ...berthsPolicy.full, days: [...berthsPolicy.full.days] }, ...common },
       { no: 2, kind: 'log' as const, schedule: berthsPolicy.log, ...common },
     ];
-    const policy = { name: berthsPolicy.name, workloads, tags: [], rules, zone: this.acts.zone, objectiveHours: 1, changeLimit: 60 };
+    const policy: BodyInput<'addPolicy'> = {
+      name: berthsPolicy.name,
+      workloads,
+      tags: [],
+      rules,
+      zone: this.acts.zone,
+      objectiveHours: 1,
+      changeLimit: 60,
+    };
+    this.policy = policy;
     this.policyId = (await this.acts.call('eva.vind', 'addPolicy', policy)).id;
+  }
+
+  /** From now on its log is followed, as the story has arrived at today. */
+  async followLog(): Promise<void> {
+    const { policy } = this;
+    const rules = policy!.rules.map((r) => (r.kind === 'log' ? { ...r, schedule: { every: 'moment' as const }, objectiveMinutes: 1 } : r));
+    await this.acts.call('eva.vind', 'changePolicy', this.policyId, { ...policy!, rules });
+  }
+
+  /** Lets the replica follow from the beginning on. */
+  private follow(): { members: { host: string; port: number }[]; behindSeconds: number } | null {
+    const { replica, account, password, port } = this.access;
+    if (!replica) return null;
+    runSql(
+      replica.socket,
+      `CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = ${port}, MASTER_USER = '${account}', MASTER_PASSWORD = '${password}', MASTER_USE_GTID = slave_pos, MASTER_CONNECT_RETRY = 1; START SLAVE;`,
+    );
+    this.catchUp();
+    return { members: [{ host: '127.0.0.1', port: replica.port }], behindSeconds: 60 };
+  }
+
+  /** Waits until the replica has all there is. */
+  private catchUp(): void {
+    const { replica } = this.access;
+    if (replica) runSql(replica.socket, `SELECT MASTER_GTID_WAIT('${this.run('SELECT @@gtid_binlog_pos').trim()}', 30);`);
   }
 
   /** A day of work. */
   private work(night: number, evening: DateTime): void {
     this.run(workAtBerths(this.random, night === emptiedNight ? evening.set({ hour: 14 }) : evening));
     if (night === emptiedNight) this.run(emptiesTariffs(evening));
+    this.catchUp();
     // the log of that day was not fetched before the server tidied up
     if (night === purgedNight) this.purge();
   }

@@ -110,6 +110,7 @@ export class History {
       // the story has arrived at today
       this.clock.set(now.toMillis(), 1);
       await this.protectTide(now);
+      await this.berths.followLog();
     } finally {
       this.movers.stop();
       await this.server.close();

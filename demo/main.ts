@@ -11,6 +11,7 @@ interface Standins {
   };
   readonly library: { readonly port: number; readonly token: string; readonly barcodes: string };
   readonly berths: { readonly port: number; readonly account: string; readonly password: string };
+  readonly berthsReplica: { readonly port: number };
   readonly tide: { readonly port: number; readonly account: string; readonly password: string };
   readonly platform: { readonly port: number; readonly account: string; readonly password: string };
   readonly organisation: { readonly port: number; readonly clientId: string; readonly clientSecret: string };
@@ -18,15 +19,18 @@ interface Standins {
   readonly movers: { readonly port: number };
 }
 
-const [, , configFile, state, standinFile, socket, tideSocket] = process.argv;
-if (!configFile || !state || !standinFile || !socket || !tideSocket) throw new Error('usage: demo CONFIG STATE STANDINS SOCKET SOCKET');
-const { bucket, library, platform, berths, tide, mail, movers, organisation } = JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
+const [, , configFile, state, standinFile, socket, tideSocket, replicaSocket] = process.argv;
+if (!configFile || !state || !standinFile || !socket || !tideSocket || !replicaSocket)
+  throw new Error('usage: demo CONFIG STATE STANDINS SOCKET SOCKET SOCKET');
+const { bucket, library, platform, berths, berthsReplica, tide, mail, movers, organisation } = JSON.parse(
+  readFileSync(standinFile, 'utf8'),
+) as Standins;
 const { accessKey, secretKey } = bucket;
 const standins = {
   bucket: { endpoint: `http://127.0.0.1:${bucket.port}`, bucket: bucket.buckets[0].name, accessKey, secretKey },
   library: { endpoint: `http://127.0.0.1:${library.port}`, token: library.token, barcodes: library.barcodes },
   platform: { endpoint: `http://127.0.0.1:${platform.port}`, account: platform.account, password: platform.password },
-  berths: { ...berths, socket },
+  berths: { ...berths, socket, replica: { ...berthsReplica, socket: replicaSocket } },
   tide: { ...tide, socket: tideSocket },
   smtpPort: mail.smtpPort,
   receivePort: movers.port,

@@ -17,7 +17,7 @@ export const berthsPolicy = {
 
 /** What an account that protects it may do, and no more: one that may connect always would not live by the clock of the story. */
 const rights =
-  'SELECT, SHOW VIEW, TRIGGER, EVENT, RELOAD, LOCK TABLES, BINLOG MONITOR, REPLICATION SLAVE, CREATE, INSERT, ALTER, DROP, INDEX, REFERENCES, CREATE VIEW, CREATE ROUTINE, ALTER ROUTINE, SET USER, UPDATE, DELETE';
+  'SELECT, SHOW VIEW, TRIGGER, EVENT, RELOAD, LOCK TABLES, BINLOG MONITOR, REPLICATION SLAVE, SLAVE MONITOR, CREATE, INSERT, ALTER, DROP, INDEX, REFERENCES, CREATE VIEW, CREATE ROUTINE, ALTER ROUTINE, SET USER, UPDATE, DELETE';
 
 const ships = ['Gråskær', 'Fyrlys', 'Havterne', 'Sortland', 'Kveite', 'Måken', 'Tindhorn', 'Ryeholm'];
 const goods = ['grain', 'salt', 'timber', 'fish', 'gravel', 'wool', 'oil', 'ice'];

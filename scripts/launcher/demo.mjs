@@ -61,6 +61,7 @@ async function standinSettings(state, near) {
       berths: { port: await freePort(port + 6), account: 'lithodex', password: randomBytes(12).toString('hex') },
       tide: { port: await freePort(port + 7), account: 'lithodex', password: randomBytes(12).toString('hex') },
       movers: { port: await freePort(port + 8) },
+      berthsReplica: { port: await freePort(port + 9) },
       mail: { folder: path.join(state, 'mail'), port: await freePort(port + 3), smtpPort: await freePort(port + 4) },
       organisation: {
         port: await freePort(port + 5),
@@ -118,9 +119,9 @@ function ended(child) {
 export async function demo({ port, state: given, fresh }) {
   const state = path.resolve(given);
   const marker = path.join(state, 'seeded.json');
-  // a state of before there were both database servers can not go on
+  // a state of before there were all database servers can not go on
   const outdated =
-    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"tide"');
+    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"berthsReplica"');
   if (fresh || outdated || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
   mkdirSync(state, { recursive: true });
   chmodSync(state, 0o755);
@@ -129,6 +130,7 @@ export async function demo({ port, state: given, fresh }) {
   const database = await startMariadb(path.join(state, 'db'), account);
   let berths;
   let tide;
+  let replica;
   const children = [];
   const kept = [];
   // what is shown is built while the history is lived through, which waits for disks and databases much of the time
@@ -144,7 +146,7 @@ export async function demo({ port, state: given, fresh }) {
       await Promise.race([ended(child), new Promise((resume) => setTimeout(resume, 4000))]);
       if (child.exitCode === null) child.kill('SIGKILL');
     }
-    await Promise.all([database.stop(), berths?.stop(), tide?.stop()]);
+    await Promise.all([database.stop(), replica?.stop(), berths?.stop(), tide?.stop()]);
     process.exit(code);
   };
   process.on('SIGINT', () => void stop(0));
@@ -174,9 +176,13 @@ export async function demo({ port, state: given, fresh }) {
     );
     const standins = await standinSettings(state, chosen + 1);
     const protectedPorts = JSON.parse(readFileSync(standins, 'utf8'));
-    // the servers whose databases are protected: with a log of their changes
-    [berths, tide] = await Promise.all([
+    // the servers whose databases are protected: with a log of their changes, and a replica
+    [berths, replica, tide] = await Promise.all([
       startMariadb(path.join(state, 'berths-a'), undefined, protectedPorts.berths.port, 11),
+      startMariadb(path.join(state, 'berths-b'), undefined, protectedPorts.berthsReplica.port, undefined, [
+        '--server-id=12',
+        '--read-only',
+      ]),
       startPostgresql(path.join(state, 'tide-db'), protectedPorts.tide.port, ['max_slot_wal_keep_size=2GB']),
     ]);
     await startChild(children, 'dist/node/standins.js', [standins], 'The stand-ins');
@@ -184,7 +190,7 @@ export async function demo({ port, state: given, fresh }) {
       say(`First start: eight weeks of Kelmar Harbour (${zone}) are lived through with the real product. This takes about three minutes.`);
       setDurable(database.socket, false);
       const history = wholeGroup(
-        spawn(process.execPath, ['dist/node/demo.js', config, state, standins, berths.socket, tide.socket], {
+        spawn(process.execPath, ['dist/node/demo.js', config, state, standins, berths.socket, tide.socket, replica.socket], {
           stdio: ['ignore', 'inherit', 'inherit'],
           detached: true,
         }),
@@ -212,7 +218,7 @@ export async function demo({ port, state: given, fresh }) {
       JSON.stringify(
         {
           write: ['/', state],
-          never: [config, 'db', 'berths-a', 'tide-db', 'secrets.json', 'standins.json'].map((f) => path.resolve(state, f)),
+          never: [config, 'db', 'berths-a', 'berths-b', 'tide-db', 'secrets.json', 'standins.json'].map((f) => path.resolve(state, f)),
         },
         null,
         2,

@@ -99,6 +99,8 @@ export const Ledge = z.object({
     }),
   ),
   waiting: Count,
+  /** Logs that are followed, which goes on all the time and is no news. */
+  followed: Count,
   coming: z.array(z.object({ at: Instant, policyId: Id, name: z.string() })),
   now: Instant,
 });

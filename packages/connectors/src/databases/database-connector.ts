@@ -11,7 +11,7 @@ import type { Connector } from '../connector';
 import { captureDatabase } from './capture-database';
 import { familyOf } from './families';
 import type { CommitsAround } from './family';
-import { remarksOnReplicas } from './members';
+import { replicasNow } from './members';
 import { restoreDatabase } from './restore-database';
 import { surveyDatabase } from './survey-database';
 
@@ -20,7 +20,8 @@ export const databaseConnector: Connector<'database'> = {
   system: {
     async test({ server }) {
       const found = await familyOf(server.family).test(server);
-      return { ...found, remarks: [...found.remarks, ...(await remarksOnReplicas(server))] };
+      const { fine, not } = await replicasNow(server);
+      return { ...found, message: [found.message, ...fine].join(' '), remarks: [...found.remarks, ...not] };
     },
     async discover({ server }) {
       return [{ id: wholeServer, name: server.host, facts: await familyOf(server.family).facts(server) }];

@@ -46,15 +46,14 @@ export async function memberToRead(server: DatabaseServer): Promise<MemberChosen
 
 const behindWords = (seconds: number) => (seconds < 1 ? 'which is up to date' : `which is ${formatDuration(seconds * 1000)} behind`);
 
-/** What is worth knowing of the replicas, a sentence each. */
-export async function remarksOnReplicas(server: DatabaseServer): Promise<string[]> {
-  return Promise.all(
-    replicasOf(server).map(async (replica) => {
-      const state = await stateOf(replica);
-      const name = nameOf(replica);
-      return 'why' in state
-        ? `The replica ${name} would not be read now: ${state.why}.`
-        : `The replica ${name} is followed: ${behindWords(state.behind).slice(6)}.`;
-    }),
-  );
+/** How the replicas are now, a sentence each: those that would be read, and those that would not. */
+export async function replicasNow(server: DatabaseServer): Promise<{ readonly fine: string[]; readonly not: string[] }> {
+  const [fine, not]: [string[], string[]] = [[], []];
+  for (const replica of replicasOf(server)) {
+    const state = await stateOf(replica);
+    const name = nameOf(replica);
+    if ('why' in state) not.push(`The replica ${name} would not be read now: ${state.why}.`);
+    else fine.push(`The replica ${name} is ${state.behind < 1 ? 'up to date' : `${formatDuration(state.behind * 1000)} behind`}.`);
+  }
+  return { fine, not };
 }

@@ -28,7 +28,11 @@ export async function followLog(
   const counts = { ...noCounts };
   let bytes = 0;
   let points = 0;
-  let told = ctx;
+  // how far the whole is nobody knows: what is read of a point at a time adds up
+  const progress: TaskContext['progress'] = (p) => {
+    ctx.progress({ ...p, phase: 'following', read: counts.read + p.read, expectedItems: 0, expectedBytes: 0 });
+  };
+  let told: TaskContext = { ...ctx, progress };
   for (let asked: BackupWork | undefined = work; asked;) {
     const began = Date.now();
     const { result, root, next }: StoredPoint = await store(told, asked);
@@ -41,7 +45,7 @@ export async function followLog(
     const { items, files, bytes: whole } = result.counts;
     Object.assign(counts, { items, files, bytes: whole });
     // what is said of every point is said once
-    told = { ...ctx, log: (line) => (line.level === 'note' ? undefined : ctx.log(line)), phase: () => undefined };
+    told = { ...told, log: (line) => (line.level === 'note' ? undefined : ctx.log(line)), phase: () => undefined };
     if (points === 1) ctx.phase('following');
     asked = next ? { ...work, ...next } : undefined;
     if (asked) await untilNew(ctx, work, root, Math.min(longestRestMs, Math.max(restMs, Date.now() - began)));

@@ -5,23 +5,25 @@ import { withMariadb, type MariadbConnection } from './connection';
 import { databaseNames } from './contents';
 
 /** What the account must be allowed to, and what for. */
-const neededRights: readonly { readonly right: string; readonly neededFor: string; readonly to: 'read' | 'log' | 'restore' }[] = [
-  { right: 'SELECT', neededFor: 'to read tables and the text of routines', to: 'read' },
-  { right: 'SHOW VIEW', neededFor: 'to read views: without it they are left out and nobody is told', to: 'read' },
-  { right: 'TRIGGER', neededFor: 'to read triggers: without it they are left out and nobody is told', to: 'read' },
-  { right: 'EVENT', neededFor: 'to read events: without it they are left out and nobody is told', to: 'read' },
-  { right: 'BINLOG MONITOR', neededFor: 'to know where the log stands', to: 'log' },
-  { right: 'REPLICATION SLAVE', neededFor: 'to fetch the log', to: 'log' },
-  { right: 'CREATE', neededFor: 'to restore', to: 'restore' },
-  { right: 'INSERT', neededFor: 'to restore', to: 'restore' },
-  { right: 'ALTER', neededFor: 'to put restored tables in place', to: 'restore' },
-  { right: 'DROP', neededFor: 'to replace tables, and to tidy up a restore that was interrupted', to: 'restore' },
-  { right: 'INDEX', neededFor: 'to restore', to: 'restore' },
-  { right: 'REFERENCES', neededFor: 'to restore keys to other tables', to: 'restore' },
-  { right: 'CREATE VIEW', neededFor: 'to restore views', to: 'restore' },
-  { right: 'CREATE ROUTINE', neededFor: 'to restore procedures and functions', to: 'restore' },
-  { right: 'SET USER', neededFor: 'to restore what belongs to other accounts', to: 'restore' },
-];
+const neededRights: readonly { readonly right: string; readonly neededFor: string; readonly to: 'read' | 'log' | 'replica' | 'restore' }[] =
+  [
+    { right: 'SELECT', neededFor: 'to read tables and the text of routines', to: 'read' },
+    { right: 'SHOW VIEW', neededFor: 'to read views: without it they are left out and nobody is told', to: 'read' },
+    { right: 'TRIGGER', neededFor: 'to read triggers: without it they are left out and nobody is told', to: 'read' },
+    { right: 'EVENT', neededFor: 'to read events: without it they are left out and nobody is told', to: 'read' },
+    { right: 'BINLOG MONITOR', neededFor: 'to know where the log stands', to: 'log' },
+    { right: 'REPLICATION SLAVE', neededFor: 'to fetch the log', to: 'log' },
+    { right: 'SLAVE MONITOR', neededFor: 'to know how far a replica is behind', to: 'replica' },
+    { right: 'CREATE', neededFor: 'to restore', to: 'restore' },
+    { right: 'INSERT', neededFor: 'to restore', to: 'restore' },
+    { right: 'ALTER', neededFor: 'to put restored tables in place', to: 'restore' },
+    { right: 'DROP', neededFor: 'to replace tables, and to tidy up a restore that was interrupted', to: 'restore' },
+    { right: 'INDEX', neededFor: 'to restore', to: 'restore' },
+    { right: 'REFERENCES', neededFor: 'to restore keys to other tables', to: 'restore' },
+    { right: 'CREATE VIEW', neededFor: 'to restore views', to: 'restore' },
+    { right: 'CREATE ROUTINE', neededFor: 'to restore procedures and functions', to: 'restore' },
+    { right: 'SET USER', neededFor: 'to restore what belongs to other accounts', to: 'restore' },
+  ];
 
 interface Settings {
   readonly version: string;
@@ -83,7 +85,7 @@ export function testServer(server: DatabaseServer): Promise<SystemTest> {
     if (!/mariadb/i.test(settings.version)) throw new SourceError('DATABASE_AWAY', 'what answers there is no server of this family');
     const rights = await rightsOf(c);
     const needs = neededRights
-      .filter((n) => n.to !== 'log' || settings.log === 1)
+      .filter((n) => (n.to !== 'log' || settings.log === 1) && (n.to !== 'replica' || server.replicas))
       .map(({ right, neededFor }) => ({ right, neededFor, missing: !rights.has(right) }));
     const unreadable = neededRights.filter((n) => n.to === 'read' && !rights.has(n.right)).map((n) => n.right);
     const names = rights.has('SELECT') ? await databaseNames(c) : [];

@@ -136,12 +136,13 @@ export function watchHandlers(deps: Deps): WatchHandlers {
       const tasks = await db('task as t')
         .join('run as r', 'r.id', 't.run_id')
         .leftJoin('workload as w', 'w.id', 't.workload_id')
-        .where('t.state', 'running')
+        .where({ 't.state': 'running', 't.follows': false })
         .whereNot('r.kind', 'expire')
         .orderBy('t.started_at')
         .limit(20)
         .select<T[]>('t.run_id', 'r.name', 'r.kind', 'w.name as workload', 't.started_at', 't.progress');
       const waiting = await db('task').where({ state: 'waiting' }).whereNot('type', 'expire').count({ n: '*' }).first<{ n: number }>();
+      const followed = await db('task').where({ state: 'running', follows: true }).count({ n: '*' }).first<{ n: number }>();
       const coming = (await policiesInForce(db))
         .flatMap((p) => nextStarts(p.body, p.timetables, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
         .filter((c) => c.at - now < dayMs / 2)
@@ -150,6 +151,7 @@ export function watchHandlers(deps: Deps): WatchHandlers {
       return {
         now,
         waiting: Number(waiting?.n ?? 0),
+        followed: Number(followed?.n ?? 0),
         coming,
         running: tasks.map((t) => {
           const p = fromJsonOrNull<Progress>(t.progress);

@@ -67,10 +67,13 @@ export function allStartsBetween(body: PolicyBody, timetables: readonly Timetabl
  */
 export function nextStarts(body: PolicyBody, timetables: readonly Timetable[], after: number, count: number): number[] {
   const fixed = timetables.filter((t) => !isContinuous(t));
-  const first = timetables.filter(isContinuous).flatMap((t) => {
-    const [next] = startsBetween(body, t, after, after + 9 * dayMs);
-    return next === undefined ? [] : [Math.max(next, after + longestGap(t.schedule))];
-  });
+  // what is followed never begins
+  const first = timetables
+    .filter((t) => isContinuous(t) && t.schedule.every !== 'moment')
+    .flatMap((t) => {
+      const [next] = startsBetween(body, t, after, after + 9 * dayMs);
+      return next === undefined ? [] : [Math.max(next, after + longestGap(t.schedule))];
+    });
   let found: number[] = [];
   for (const days of fixed.length ? horizons : []) {
     found = allStartsBetween(body, fixed, after, after + days * dayMs);

@@ -53,6 +53,14 @@ export function replicasOf(text: string): { host: string; port: number }[] | nul
         behind is read, otherwise the server itself; its log and restores are always the server's.
       </div>
     }`,
+  styleUrl: './connection-page.scss',
+  styles: `
+    :host {
+      display: flex;
+      flex-direction: column;
+      gap: 10px;
+    }
+  `,
 })
 export class Replicas {
   /** Undefined while what is written says none. */

@@ -1,7 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, inject } from '@angular/core';
 import { toSignal } from '@angular/core/rxjs-interop';
 import { RouterLink } from '@angular/router';
-import { cutMiddle, formatDuration, formatMoment } from '@lithodex/core';
+import { countOf, cutMiddle, formatDuration, formatMoment } from '@lithodex/core';
 import { catchError, EMPTY, merge, switchMap, timer } from 'rxjs';
 import { Api } from '../data/api';
 import { Live } from '../data/live';
@@ -107,7 +107,8 @@ export class Ledge {
   protected readonly headline = computed(() => {
     const data = this.data();
     if (!data) return '';
-    return `${data.running.length || 'Nothing'} running${data.waiting ? `, ${data.waiting} waiting` : ''}`;
+    const also = [data.waiting && `${data.waiting} waiting`, data.followed && `${countOf(data.followed, 'log')} followed`].filter(Boolean);
+    return [`${data.running.length || 'Nothing'} running`, ...also].join(', ');
   });
   protected readonly clock = computed(() => {
     const data = this.data();
