@@ -16,7 +16,7 @@ export interface StoredPoint {
 const restMs = 1000;
 const longestRestMs = 5000;
 /** A quiet log gets a point this often, so that it is known to be quiet; and one right after what was last, as the second that it was in has to be over. */
-const quietMs = 20_000;
+const quietMs = 10_000;
 const overMs = 2500;
 
 /** Takes points of a log one after another, a second or so apart while there is something new, until the server says that it is enough. */
