@@ -1,7 +1,7 @@
 import fs from 'node:fs';
 import { escapePath } from '@lithodex/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Harness, type Client } from '../support/harness';
+import { Harness, policyFor, type Client } from '../support/harness';
 import { awkward, ProtectedDatabase } from '../support/protected-database';
 
 let h: Harness;
@@ -229,5 +229,57 @@ describe('a database server', () => {
       tasks: [{ cause: { code: 'RESCUE_FAILED' }, attempt: 0 }],
     });
     expect(db.dump('berths')).toBe(before);
+  });
+
+  it('has only those tables read again of which its log says that they changed', async () => {
+    db.run(`CREATE DATABASE quays; USE quays; CREATE TABLE large (id INT PRIMARY KEY, note CHAR(200)); INSERT INTO large SELECT seq, MD5(seq) FROM seq_1_to_20000;
+      CREATE TABLE pier (id INT PRIMARY KEY); INSERT INTO pier VALUES (1), (2);
+      CREATE TABLE boat (id INT PRIMARY KEY, pier INT, CONSTRAINT at_pier FOREIGN KEY (pier) REFERENCES pier (id) ON DELETE CASCADE); INSERT INTO boat VALUES (1, 1), (2, 2);
+      CREATE TABLE crew (id INT PRIMARY KEY, boat INT, CONSTRAINT on_boat FOREIGN KEY (boat) REFERENCES boat (id) ON DELETE CASCADE); INSERT INTO crew VALUES (1, 1), (2, 2);
+      CREATE TABLE log_book (id INT PRIMARY KEY AUTO_INCREMENT, text VARCHAR(80)); INSERT INTO log_book (text) VALUES ('first');`);
+    const policy = { ...policyFor([workloadId], targetId), name: 'Quays' };
+    const rule = policy.rules[0]!;
+    const kinds = ['full', 'differential', 'incremental'] as const;
+    const rules = kinds.map((kind, i) => ({ ...rule, no: i + 1, kind }));
+    const { id } = await admin.call('addPolicy', { body: { ...policy, rules } });
+    const run = async (no: number) => {
+      const { runId } = await admin.call('runPolicy', { id, body: { rule: no } });
+      const { tasks } = await admin.ended(runId);
+      expect(tasks[0]).toMatchObject({ cause: null });
+      const { rows } = await admin.call('runLog', { id: runId, query: {} });
+      return { read: tasks[0]!.counts.read, said: rows.find((r) => ['TAKEN_OVER', 'READ_WHOLE'].includes(r.code))?.message ?? '' };
+    };
+    const sameAgain = async () => {
+      const before = db.dump('quays');
+      const point = await newest();
+      db.run('DROP DATABASE quays');
+      const body = {
+        picks: [{ pointId: point.id, path: 'quays' }],
+        destination: { to: 'original' as const },
+        rule: 'replace' as const,
+        rescue: false,
+        reason,
+      };
+      expect((await admin.ended((await admin.call('startRestore', { body })).runId)).tasks[0]).toMatchObject({ cause: null });
+      expect(db.dump('quays')).toBe(before);
+    };
+    const full = await run(1);
+    expect(full.said).toBe('');
+    // keys take rows along without the log saying so
+    db.run("USE quays; DELETE FROM pier WHERE id = 1; INSERT INTO log_book (text) VALUES ('second')");
+    const some = await run(2);
+    expect(some.said).toMatch(/tables? taken over/);
+    expect(some.read).toBeLessThan(full.read / 3);
+    await sameAgain();
+    // what was dropped and made is named by statements
+    const all = await run(3);
+    expect(all.said).toMatch(/tables? taken over/);
+    db.run("USE quays; ALTER TABLE large ADD more INT DEFAULT 7; INSERT INTO log_book (text) VALUES ('third')");
+    const altered = await run(3);
+    expect(altered.read).toBeGreaterThan(full.read / 3);
+    await sameAgain();
+    db.run('RESET MASTER');
+    expect((await run(3)).said).toMatch(/^every table is read/);
+    await admin.call('removePolicy', { id });
   });
 });

@@ -1,12 +1,13 @@
 import { escapePath, itemNameOf, joinPath, pathFilter, type PathFilter } from '@lithodex/core';
 import { byName, EngineError, StreamContent, topEntry, writeFolder, type StreamStored, type TreeEntry } from '@lithodex/engine';
-import { accountsItem, filesItem, type DatabaseFrom, type DatabasePoint } from '@lithodex/kinds';
+import { accountsItem, filesItem, type DatabaseFrom, type DatabasePoint, type DatabaseServer } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import type { PointWriting } from '../capture-store';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
-import type { DatabaseRead, Reading } from './family';
+import type { DatabaseRead, Reading, RowsTake } from './family';
 import { memberToRead } from './members';
+import { takenOver } from './taken-over';
 import { afterRowsItem, beforeRowsItem, databaseItem, objectPath } from './object-paths';
 
 /** New chunks that are made room for. */
@@ -25,7 +26,7 @@ export function captureDatabase(ctx: CaptureContext, { server }: DatabaseFrom): 
     if (chosen.said) ctx.note({ code: 'MEMBER', path: '', message: chosen.said });
     const reading = await familyOf(server.family).read(server, chosen.member === null ? undefined : chosen.server);
     try {
-      return await new DatabaseCapture(ctx, writing, reading, chosen.member).run(server.family);
+      return await new DatabaseCapture(ctx, writing, reading, server, chosen.member).run(server.family);
     } finally {
       await reading.close();
     }
@@ -42,6 +43,7 @@ class DatabaseCapture {
     private readonly ctx: CaptureContext,
     private readonly writing: PointWriting,
     private readonly reading: Reading,
+    private readonly server: DatabaseServer,
     private readonly member: string | null,
   ) {
     this.at = BigInt(ctx.now()) * 1_000_000n;
@@ -112,9 +114,14 @@ class DatabaseCapture {
       ended.catch(() => undefined);
       ending.push(ended);
     };
-    const { position } = await this.reading.rows(
-      databases,
-      (database, name) => {
+    let position: DatabasePoint['position'] = null;
+    const take: RowsTake = {
+      fixed: async (at) => {
+        position = at;
+        await this.takeOver(databases, files, at);
+      },
+      wants: (database, name) => files.get(database)?.has(objectPath('table', name)) !== true,
+      sink: (database, name) => {
         close();
         const path = objectPath('table', name);
         if (this.leftOut(database, path)) return undefined;
@@ -141,11 +148,27 @@ class DatabaseCapture {
           endPiece: () => stream.endPiece(),
         };
       },
-      this.ctx.stopped,
-    );
+    };
+    await this.reading.rows(databases, take, this.ctx.stopped);
     close();
     await Promise.all(ending);
     return position;
+  }
+
+  /** What did not change since the point this one builds on is not read. */
+  private async takeOver(
+    databases: readonly DatabaseRead[],
+    files: ReadonlyMap<string, Files>,
+    at: DatabasePoint['position'],
+  ): Promise<void> {
+    for (const [database, own] of await takenOver(this.ctx, this.server, this.reading.version, databases, at))
+      for (const [path, stored] of own) {
+        if (this.leftOut(database, path)) continue;
+        files.get(database)!.set(path, stored);
+        this.progress.items++;
+        this.progress.files++;
+        this.progress.bytes += stored.size;
+      }
   }
 
   /** The files of the server, where its log needs them. What keeps them from being read is said: points can be restored all the same. */

@@ -56,8 +56,14 @@ export interface RowSink {
   endPiece(): Promise<void>;
 }
 
-export interface RowsRead {
-  readonly position: DatabasePoint['position'];
+/** Takes rows as they are read. */
+export interface RowsTake {
+  /** The instant is fixed and nothing is read yet: told where the log stood then. */
+  readonly fixed: (position: DatabasePoint['position']) => Promise<void>;
+  /** Whether the rows of a table are wanted. */
+  readonly wants: (database: string, table: string) => boolean;
+  /** Asked for once for every table that has rows, and may be for others. */
+  readonly sink: (database: string, table: string) => RowSink | undefined;
 }
 
 /** Stops what takes long. */
@@ -72,12 +78,8 @@ export interface Reading {
   database(name: string): Promise<DatabaseRead>;
   /** Text that makes the accounts and gives them their rights; '' when it may not be read. */
   accounts(): Promise<string>;
-  /** Reads the rows of all tables of these databases as they were at one instant, table after table. `sink` is asked for once for every table that has rows, and may be for others. */
-  rows(
-    databases: readonly DatabaseRead[],
-    sink: (database: string, table: string) => RowSink | undefined,
-    stopped: Stopped,
-  ): Promise<RowsRead>;
+  /** Reads the rows of all tables of these databases that are wanted as they were at one instant, table after table. */
+  rows(databases: readonly DatabaseRead[], take: RowsTake, stopped: Stopped): Promise<void>;
   /** The text of a table as it is stored, rows as they are now. */
   table(database: string, table: TableRead): AsyncIterable<Buffer>;
   /**
@@ -178,6 +180,13 @@ export interface Family {
   captureLog(ctx: CaptureContext, writing: PointWriting, server: DatabaseServer, start: LogStart | null): Promise<PointContent>;
   /** Whether the log has gone on since a point of it, by what that one keeps for the next. */
   grew(server: DatabaseServer, state: object): Promise<boolean>;
+  /** Which tables the log says may have changed between two places of it, where a family's log can tell. LogGap where it does not lead from one to the other. */
+  changed?(
+    server: DatabaseServer,
+    from: NonNullable<DatabasePoint['position']>,
+    to: NonNullable<DatabasePoint['position']>,
+    stopped: Stopped,
+  ): Promise<(database: string, table: string) => boolean>;
   /** The commits around a moment, as a point of the log tells them. */
   commits(log: Pick<LogToReplay, 'store' | 'top'> & { readonly state: object }, around: CommitsAround): Promise<DatabaseCommit[]>;
   /** Makes a past second on a server of the mover's own and calls `use` with what it holds then. */

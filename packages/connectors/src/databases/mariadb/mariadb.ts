@@ -3,6 +3,7 @@ import { compareRows, swapTables } from './beside-table';
 import { behind } from './behind';
 import { bringBack } from './bring-back';
 import { grew, LogCapture } from './log/capture-log';
+import { changedTables } from './log/changed-tables';
 import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
 import { atSecond } from './restore-second';
@@ -17,6 +18,7 @@ export const mariadb: Family = {
   behind,
   captureLog: (ctx, writing, server, start) => new LogCapture(ctx, writing, server, start).run(),
   grew,
+  changed: changedTables,
   commits: commitsAround,
   atSecond,
   bringBack,

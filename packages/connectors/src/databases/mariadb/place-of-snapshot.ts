@@ -1,5 +1,5 @@
-import type { DatabaseServer } from '@lithodex/kinds';
-import type { RowsRead, Stopped } from '../family';
+import type { DatabasePoint, DatabaseServer } from '@lithodex/kinds';
+import type { Stopped } from '../family';
 import { withMariadb, type MariadbConnection } from './connection';
 import { idText, placeBehind } from './log/place-of-id';
 
@@ -9,7 +9,7 @@ async function secondOf(c: MariadbConnection): Promise<number> {
 }
 
 /** Where the log stood at the instant of the snapshot of a connection, and a second not before it. */
-export async function placeOfSnapshot(c: MariadbConnection): Promise<RowsRead['position']> {
+export async function placeOfSnapshot(c: MariadbConnection): Promise<DatabasePoint['position']> {
   const rows = await c.rows<{ Variable_name: string; Value: string }>("SHOW STATUS LIKE 'binlog_snapshot_%'");
   const said = new Map(rows.map((r) => [r.Variable_name.toLowerCase(), r.Value]));
   const [file, at] = [said.get('binlog_snapshot_file'), Number(said.get('binlog_snapshot_position'))];
@@ -19,7 +19,7 @@ export async function placeOfSnapshot(c: MariadbConnection): Promise<RowsRead['p
 }
 
 /** The same of a replica, in the log of the server that it follows: what it had made its own then is in the snapshot as well. Null where that server keeps no log. */
-export async function placeOfReplica(c: MariadbConnection, server: DatabaseServer, stopped: Stopped): Promise<RowsRead['position']> {
+export async function placeOfReplica(c: MariadbConnection, server: DatabaseServer, stopped: Stopped): Promise<DatabasePoint['position']> {
   const last = await c.row<{ domain: number; server: number; number: string | number }>(
     'SELECT domain_id AS domain, server_id AS server, seq_no AS number FROM mysql.gtid_slave_pos ORDER BY sub_id DESC LIMIT 1',
   );

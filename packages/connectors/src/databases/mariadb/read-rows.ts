@@ -1,5 +1,6 @@
 import { EngineError } from '@lithodex/engine';
-import type { DatabaseRead, RowSink, RowsRead, Stopped, TableRead } from '../family';
+import type { DatabasePoint } from '@lithodex/kinds';
+import type { DatabaseRead, RowSink, RowsTake, Stopped, TableRead } from '../family';
 import { passRows } from '../row-pieces';
 import { SourceError } from '../../source-error';
 import { quoted, type MariadbConnection } from './connection';
@@ -19,20 +20,20 @@ export async function prepareReading(c: MariadbConnection): Promise<void> {
   for (const sql of readingSettings) await c.run(sql);
 }
 
-/** Rows of all tables as they are at one instant, and the place of the log at it, which is asked for when it is fixed. The connection serves nothing else meanwhile. Throws SourceError, STOPPED and what a sink throws. */
+/** Rows of all wanted tables as they are at one instant; the place of the log at it is asked for when it is fixed. The connection serves nothing else meanwhile. Throws SourceError, STOPPED and what a sink throws. */
 export async function readRows(
   c: MariadbConnection,
   databases: readonly DatabaseRead[],
-  placeOf: (c: MariadbConnection) => Promise<RowsRead['position']>,
-  sinkOf: (database: string, table: string) => RowSink | undefined,
+  placeOf: (c: MariadbConnection) => Promise<DatabasePoint['position']>,
+  take: RowsTake,
   stopped: Stopped,
-): Promise<RowsRead> {
+): Promise<void> {
   await prepareReading(c);
   await c.run('START TRANSACTION WITH CONSISTENT SNAPSHOT');
-  const position = await placeOf(c);
-  for (const d of databases) for (const t of d.tables) await readTable(c, d.name, t, () => sinkOf(d.name, t.name), stopped);
+  await take.fixed(await placeOf(c));
+  for (const d of databases)
+    for (const t of d.tables) if (take.wants(d.name, t.name)) await readTable(c, d.name, t, () => take.sink(d.name, t.name), stopped);
   await c.run('ROLLBACK');
-  return { position };
 }
 
 /** Rows of one table, as a connection that was prepared sees them. The sink is asked for when the first comes. */

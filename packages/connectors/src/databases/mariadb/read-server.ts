@@ -24,7 +24,7 @@ export async function readServer(server: DatabaseServer, replica?: DatabaseServe
       names,
       database: (name) => readDatabase(connection, name),
       accounts: () => accountsText(connection),
-      rows: (databases, sink, stopped) => withMariadb(read, (c) => readRows(c, databases, placeIn(log === 1, stopped), sink, stopped)),
+      rows: (databases, take, stopped) => withMariadb(read, (c) => readRows(c, databases, placeIn(log === 1, stopped), take, stopped)),
       table: (database, table) => tableText(read, database, table),
       close: () => connection.close(),
     };

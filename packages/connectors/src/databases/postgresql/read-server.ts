@@ -1,7 +1,7 @@
 import { EngineError } from '@lithodex/engine';
 import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
-import type { DatabaseRead, Reading, RowSink, RowsRead, Stopped, TableRead } from '../family';
+import type { DatabaseRead, Reading, RowSink, RowsTake, Stopped, TableRead } from '../family';
 import { commonDatabase, PgConnection } from './connection';
 import { readDatabase, type DatabaseFound } from './contents';
 import { CopyReader, endOfRows } from './copy-reader';
@@ -122,20 +122,17 @@ class PgReading implements Reading {
     }
   }
 
-  async rows(
-    databases: readonly DatabaseRead[],
-    sink: (database: string, table: string) => RowSink | undefined,
-    stopped: Stopped,
-  ): Promise<RowsRead> {
+  async rows(databases: readonly DatabaseRead[], take: RowsTake, stopped: Stopped): Promise<void> {
+    // instants are those of databases, and the log is that of the server: it says nothing of tables at them
+    await take.fixed(null);
     for (const { name } of databases) {
       const found = this.found.get(name)!;
       const held = this.instants.get(name)!;
-      await this.rowsOf(found, held, (table) => sink(name, table), stopped);
+      await this.rowsOf(found, held, (table) => (take.wants(name, table) ? take.sink(name, table) : undefined), stopped);
       // an instant that is held keeps the server from tidying up
       this.instants.delete(name);
       await held.connection.close();
     }
-    return { position: null };
   }
 
   private async rowsOf(

@@ -6,11 +6,11 @@ import type { Deps } from '../../acts/deps';
 
 const minuteMs = 60_000;
 
-/** What one should know of a policy that takes the log of workloads. */
+/** What one should know of a policy whose runs go by the log of workloads. */
 export async function logWarnings(deps: Deps, body: PolicyBody, matches: Consequences['matches']): Promise<Consequences['warnings']> {
   const { rules } = body;
-  if (!rules.some((r) => r.kind === 'log')) return [];
   const found: Consequences['warnings'] = [];
+  if (rules.every((r) => r.kind === 'full')) return found;
   const rows = await deps
     .db('workload')
     .whereIn(
@@ -18,6 +18,14 @@ export async function logWarnings(deps: Deps, body: PolicyBody, matches: Consequ
       matches.map((m) => m.id),
     )
     .select<{ name: string; kind: (typeof kindNames)[number]; facts: unknown }[]>('name', 'kind', 'facts');
+  const servers = rows.filter((w) => w.kind === 'database').map((w) => ({ name: w.name, facts: fromJson<DatabaseFacts>(w.facts) }));
+  const readWhole = servers.filter(({ facts }) => facts.family === 'postgresql' || !facts.logs.on).map((s) => s.name);
+  if (readWhole.length && rules.some((r) => r.kind === 'incremental' || r.kind === 'differential'))
+    found.push({
+      code: 'READS_EVERYTHING',
+      text: `Of ${formatFirst(readWhole, 4)} every run reads everything: no log tells which tables changed. What did not change is not stored again all the same.`,
+    });
+  if (!rules.some((r) => r.kind === 'log')) return found;
   for (const { kind, schedule, objectiveMinutes } of rules) {
     const gap = longestGap(schedule) / minuteMs;
     if (kind === 'log' && objectiveMinutes && gap > objectiveMinutes)
@@ -29,7 +37,6 @@ export async function logWarnings(deps: Deps, body: PolicyBody, matches: Consequ
   const without = rows.filter((w) => !kinds[w.kind].logs);
   if (without.length)
     found.push({ code: 'NO_LOG', text: `${countOf(without.length, 'workload')} of these have no log: that rule passes them over.` });
-  const servers = rows.filter((w) => w.kind === 'database').map((w) => ({ name: w.name, facts: fromJson<DatabaseFacts>(w.facts) }));
   const off = servers.filter(({ facts }) => !facts.logs.on).map((s) => s.name);
   const withFiles = servers.filter(({ facts }) => facts.family === 'postgresql' && facts.logs.on);
   if (withFiles.length) {

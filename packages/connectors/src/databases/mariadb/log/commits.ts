@@ -8,6 +8,9 @@ const mostTables = 20;
 /** Statements that end a transaction or begin one: no work of their own. */
 const framing = /^(BEGIN|COMMIT|ROLLBACK|SAVEPOINT\b.*)$/is;
 
+/** Whether a statement only begins or ends a transaction. */
+export const isFraming = (sql: string): boolean => framing.test(sql.trim());
+
 /** The statement of an event, and the database it was meant for. */
 export function readQuery(body: Buffer): { readonly database: string; readonly sql: string } {
   const databaseBytes = body[8]!;
@@ -51,7 +54,7 @@ export class CommitReader {
 
   private query(body: Buffer): void {
     const { database, sql } = readQuery(body);
-    if (framing.test(sql.trim())) {
+    if (isFraming(sql)) {
       if (/^(COMMIT|ROLLBACK)/i.test(sql.trim())) this.close();
       return;
     }

@@ -8,7 +8,7 @@ import { contentOf } from '../../stored-content';
 import { piecesOf } from './pieces';
 
 /** Statements about accounts: a scratch server has none of those of the server. */
-const aboutAccounts =
+export const aboutAccounts =
   /^\s*(GRANT|REVOKE|((CREATE|ALTER|DROP|RENAME)\s+(OR\s+REPLACE\s+)?(USER|ROLE))|SET\s+(PASSWORD|(DEFAULT\s+)?ROLE)|FLUSH)\b/i;
 
 /**
