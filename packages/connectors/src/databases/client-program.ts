@@ -10,6 +10,9 @@ const mostSaid = 4000;
 /** Number of the first open file that a program is given beside its input and outputs. */
 export const firstFile = 3;
 
+/** What a program that writes much gathers before it writes. */
+const gatheredBytes = 256 << 10;
+
 export interface ProgramOptions {
   readonly files: readonly string[];
   readonly env?: Readonly<Record<string, string>>;
@@ -52,7 +55,9 @@ export class ClientProgram {
   static start(program: string, args: readonly string[], options: ProgramOptions): ClientProgram {
     const files = options.files.map(nameless);
     try {
-      const child = spawn(program, [...args], {
+      // programs write a few kilobytes at a time: to be woken for each costs more than what is done with it
+      const [command, before] = options.output ? ['stdbuf', [`-o${gatheredBytes}`, program]] : [program, []];
+      const child = spawn(command, [...before, ...args], {
         stdio: ['pipe', options.output?.end ?? 'pipe', 'pipe', ...files],
         env: { PATH: process.env['PATH'], LANG: 'C.UTF-8', HOME: '/nonexistent', ...options.env },
       });

@@ -8,10 +8,10 @@ export interface CapturePool {
   submit(jobs: FileJobs, weight: number, done: (result: FileResult, at: number) => void): Promise<void>;
   /** Blocks of an image, whose memory is handed over. */
   blocks(job: BlockJob): Promise<BlocksDone>;
-  /** A piece of a stream, whose memory is handed over; resolves when it is taken, `done` when it is stored. */
-  segment(data: Uint8Array<ArrayBuffer>): Promise<{ readonly done: Promise<SegmentDone> }>;
+  /** A piece of a stream, whose memory is handed over, or not touched before it is stored; resolves when it is taken, `done` when it is stored. */
+  segment(data: Uint8Array): Promise<{ readonly done: Promise<SegmentDone> }>;
   /** Memory for a piece of a stream. */
-  segmentMemory(): ArrayBuffer;
+  segmentMemory(): ArrayBufferLike;
   /** Lets what has come meanwhile be heard. */
   breathe(): Promise<void>;
   /** Waits until everything is stored. */

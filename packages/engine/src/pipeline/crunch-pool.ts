@@ -7,7 +7,7 @@ import type { WriteCounts } from '../store/chunk-writer';
 import type { TargetPlace } from '../targets/place';
 import { ThreadPool, weightOf, type PoolThread } from '../threads/thread-pool';
 import type { CapturePool } from './capture-pool';
-import { segmentBytes, type BlockJob, type BlocksDone, type SegmentDone } from './crunch';
+import { handedOver, segmentBytes, type BlockJob, type BlocksDone, type SegmentDone } from './crunch';
 import type { FileJobs } from './file-reading';
 import { readResults, type FileResult } from './file-results';
 
@@ -22,7 +22,7 @@ export type CrunchRequest =
   | { readonly type: 'begin'; readonly claims: SharedArrayBuffer }
   | { readonly type: 'files'; readonly id: number; readonly jobs: FileJobs }
   | { readonly type: 'blocks'; readonly id: number; readonly job: BlockJob }
-  | { readonly type: 'segment'; readonly id: number; readonly data: Uint8Array<ArrayBuffer> }
+  | { readonly type: 'segment'; readonly id: number; readonly data: Uint8Array }
   | { readonly type: 'finish' };
 
 export type CrunchReply =
@@ -48,7 +48,7 @@ export class CrunchPool implements CapturePool {
   private claims: ClaimTable | undefined;
   private readonly answers = new Map<number, (result: FileResult, at: number) => void>();
   private readonly waiting = new Map<number, Waiting>();
-  private readonly memory: ArrayBuffer[] = [];
+  private readonly memory: ArrayBufferLike[] = [];
   private failure: EngineError | undefined;
   private nextId = 1;
   private finished: WriteCounts[] = [];
@@ -116,16 +116,16 @@ export class CrunchPool implements CapturePool {
   }
 
   /** Takes a piece of a stream, whose memory is handed over, when a thread has room for it; `done` tells how it was cut, or throws what the thread failed with. */
-  async segment(data: Uint8Array<ArrayBuffer>): Promise<{ readonly done: Promise<SegmentDone> }> {
+  async segment(data: Uint8Array): Promise<{ readonly done: Promise<SegmentDone> }> {
     const id = await this.admit();
     const done = this.answerTo<SegmentDone>(id);
-    this.pool.send({ type: 'segment', id, data }, weightOf(1, data.length), [data.buffer]);
+    this.pool.send({ type: 'segment', id, data }, weightOf(1, data.length), handedOver(data.buffer));
     return { done };
   }
 
-  /** Memory for a piece of a stream: some that was used before, where there is any. */
-  segmentMemory(): ArrayBuffer {
-    return this.memory.pop() ?? new ArrayBuffer(segmentBytes);
+  /** Memory for a piece of a stream: some that was used before, where there is any. It is shared: what goes to and fro between threads is counted anew each time, and cleared away after. */
+  segmentMemory(): ArrayBufferLike {
+    return this.memory.pop() ?? new SharedArrayBuffer(segmentBytes);
   }
 
   private answerTo<T extends BlocksDone | SegmentDone>(id: number): Promise<T> {

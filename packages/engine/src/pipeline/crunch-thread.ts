@@ -6,7 +6,7 @@ import { ChunkWriter } from '../store/chunk-writer';
 import { targetAt } from '../targets/target-at';
 import { served } from '../threads/thread-end';
 import { haltedBy } from '../threads/thread-pool';
-import { Crunch, cutterOf } from './crunch';
+import { Crunch, cutterOf, handedOver } from './crunch';
 import { FileResults } from './file-results';
 import type { CrunchRequest, CrunchStart, CrunchReply } from './crunch-pool';
 
@@ -47,7 +47,8 @@ async function handle(request: CrunchRequest): Promise<void> {
     reply({ type: 'blocks', id: request.id, done }, [done.names.buffer as ArrayBuffer]);
   } else if (request.type === 'segment') {
     const done = await crunch.segment(request.data);
-    reply({ type: 'segment', id: request.id, done }, [done.names.buffer as ArrayBuffer, done.memory]);
+    const { names, memory } = done;
+    reply({ type: 'segment', id: request.id, done }, [names.buffer as ArrayBuffer, ...handedOver(memory)]);
   } else {
     await writer.finish();
     reply({ type: 'finished', counts: writer.counts });

@@ -29,8 +29,11 @@ export interface SegmentDone {
   /** Its beginning looks random. */
   readonly random: boolean;
   /** The memory it came in, to be used again. */
-  readonly memory: ArrayBuffer;
+  readonly memory: ArrayBufferLike;
 }
+
+/** Memory of a piece that goes over to another thread; what is shared stays with both. */
+export const handedOver = (memory: ArrayBufferLike): ArrayBuffer[] => (memory instanceof ArrayBuffer ? [memory] : []);
 
 /** What is left of it moves to its front when less than a largest chunk is left: the larger, the less is moved. */
 const windowBytes = 8 << 20;
@@ -81,7 +84,7 @@ export class Crunch extends FileReading {
   }
 
   /** Cuts and stores a piece of a stream of at most {@link segmentBytes}, on its own: its end is the end of a chunk. Throws as {@link files}. */
-  async segment(data: Uint8Array<ArrayBuffer>): Promise<SegmentDone> {
+  async segment(data: Uint8Array): Promise<SegmentDone> {
     this.goOn();
     this.window.set(data);
     const names: Buffer[] = [];

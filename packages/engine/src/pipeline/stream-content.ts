@@ -22,7 +22,7 @@ const nothing: Content = { names: Buffer.alloc(0), lengths: [] };
  * piece ends, so that the same rows make the same pieces wherever they stand.
  */
 export class StreamContent {
-  private buffer = Buffer.alloc(0);
+  private buffer: Buffer<ArrayBufferLike> = Buffer.alloc(0);
   private length = 0;
   private size = 0;
   private readonly pieces: Promise<SegmentDone>[] = [];
@@ -60,7 +60,7 @@ export class StreamContent {
   /** Ends a piece here. */
   async endPiece(): Promise<void> {
     if (this.length === 0) return;
-    const data = this.buffer.subarray(0, this.length) as Uint8Array<ArrayBuffer>;
+    const data = this.buffer.subarray(0, this.length);
     this.size += this.length;
     this.buffer = Buffer.alloc(0);
     this.length = 0;
