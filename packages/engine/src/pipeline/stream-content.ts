@@ -22,7 +22,7 @@ const nothing: Content = { names: Buffer.alloc(0), lengths: [] };
  * piece ends, so that the same rows make the same pieces wherever they stand.
  */
 export class StreamContent {
-  private buffer: Buffer<ArrayBufferLike> = Buffer.alloc(0);
+  private buffer: Buffer = Buffer.alloc(0);
   private length = 0;
   private size = 0;
   private readonly pieces: Promise<SegmentDone>[] = [];
