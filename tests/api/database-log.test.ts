@@ -159,6 +159,24 @@ describe('the log of a database server', () => {
     expect(db.run('SELECT COUNT(*), SUM(amount) FROM ledger.tariff').trim()).toBe('4812\t11580078');
   });
 
+  it('is stored in few parts, however little comes at a time, and lacks none of it', async () => {
+    const read: number[] = [];
+    for (let i = 0; i < 19; i++) {
+      db.run('CALL ledger.work(1)');
+      read.push((await run(2)).tasks[0]!.counts.read);
+    }
+    // what consists of many parts is read once more, and stored as one
+    expect(Math.max(...read)).toBeGreaterThan(10 * Math.min(...read));
+    expect(read.filter((bytes) => bytes > 4 * Math.min(...read)).length).toBeLessThan(4);
+    await pause(2100);
+    await run(2);
+    const { to } = (await band()).stretches.at(-1)!;
+    expect((await restored({ at: to }, 'parts')).tasks[0]).toMatchObject({ cause: null, counts: { failed: 0 } });
+    const all = (name: string) => db.run(`SELECT * FROM \`${name}\`.account; SELECT * FROM \`${name}\`.entry`);
+    expect(all('parts')).toBe(all('ledger'));
+    db.run('DROP DATABASE parts');
+  });
+
   it('says of a purged log and of a reset one that there is a gap, and refuses moments in it', async () => {
     await pause(2100);
     await run(2);

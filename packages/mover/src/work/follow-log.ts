@@ -12,8 +12,10 @@ export interface StoredPoint {
   readonly next: NextPoint | null;
 }
 
-/** Between two points at least, so that a server is left in peace half of the time. */
+/** Between two points at least: a little longer where little is new, so that a quiet server does not fill its target with small objects; and a server is left in peace half of the time. */
 const restMs = 1000;
+const quietRestMs = 2500;
+const littleBytes = 64 << 10;
 const longestRestMs = 5000;
 /** A quiet log gets a point this often, so that it is known to be quiet; and one right after what was last, as the second that it was in has to be over. */
 const quietMs = 10_000;
@@ -48,7 +50,8 @@ export async function followLog(
     told = { ...told, log: (line) => (line.level === 'note' ? undefined : ctx.log(line)), phase: () => undefined };
     if (points === 1) ctx.phase('following');
     asked = next ? { ...work, ...next } : undefined;
-    if (asked) await untilNew(ctx, work, root, Math.min(longestRestMs, Math.max(restMs, Date.now() - began)));
+    const least = root.totals.read < littleBytes ? quietRestMs : restMs;
+    if (asked) await untilNew(ctx, work, root, Math.min(longestRestMs, Math.max(least, Date.now() - began)));
   }
   const message = `followed: ${countOf(points, 'point')} one after another, ${formatBytes(counts.read)} read, ${formatBytes(counts.stored)} written`;
   ctx.log({ level: 'note', code: 'FOLLOWED', path: '', message });
@@ -58,8 +61,11 @@ export async function followLog(
 /** Waits for something new in the log, or until its silence is worth a point. Throws STOPPED, and what the connector does. */
 async function untilNew(ctx: TaskContext, { from }: BackupWork, root: Root, restsMs: number): Promise<void> {
   const silentAt = Date.now() + (root.totals.read > 0 ? overMs : quietMs);
+  let first = true;
   do {
-    await setTimeout(restsMs);
+    // what it rests is counted from the last point; then it looks more often
+    await setTimeout(first ? restsMs : restMs);
+    first = false;
     if (ctx.stopped()) throw new EngineError('STOPPED');
     // what another mover reads is not looked at beforehand
     if (from.kind === 'afar' || (await connectorOf(from.kind).grew?.(from, root)) !== false) return;

@@ -41,6 +41,19 @@ async function restedSince(
   return isRested(body, pause, Math.max(since, newest?.ended_at ?? since), now) ? now : undefined;
 }
 
+const longestAfterFailures = 30;
+
+/** Minutes until what is taken without a pause is tried again: one after a failure, twice as many after each further one in a row. */
+async function afterFailures(trx: Knex.Transaction, policyId: number, ruleNo: number): Promise<number> {
+  const rows = await trx('run')
+    .where({ policy_id: policyId, rule_no: ruleNo, kind: 'backup' })
+    .orderBy('queued_at', 'desc')
+    .limit(6)
+    .select<{ state: string }[]>('state');
+  const others = rows.findIndex((r) => r.state !== 'failed');
+  return Math.min(longestAfterFailures, 2 ** Math.max(0, (others < 0 ? rows.length : others) - 1));
+}
+
 /** When a rule came due last after `since` (ms), several missed times as one; undefined where it is not due. */
 async function dueTime(
   trx: Knex.Transaction,
@@ -63,7 +76,7 @@ async function dueTime(
         Math.max(schedule.pauseMinutes, policy.body.retries.pauseMinutes),
       );
     case 'moment':
-      return restedSince(trx, now, policy, no, since, 0, 1);
+      return restedSince(trx, now, policy, no, since, 0, await afterFailures(trx, policy.id, no));
     default:
       return dueSince({ ...policy.body, schedule }, since, now);
   }

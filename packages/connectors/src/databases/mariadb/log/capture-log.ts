@@ -5,6 +5,7 @@ import type { PointWriting } from '../../../capture-store';
 import { SourceError } from '../../../source-error';
 import { MariadbConnection } from '../connection';
 import { LogGap, logPoint, manyRows } from '../../log-point';
+import { SmallContent, smallBytes } from '../../small-content';
 import { temporaryName } from '../../temporary-name';
 import { CommitReader } from './commits';
 import { eventType, magic } from './events';
@@ -14,6 +15,8 @@ import { growing, logFolder, pieceFolder, pieceName, piecesOf, type Piece } from
 /** A statement that drops or empties a table is told by itself. */
 const takesAway = /^\s*(\/\*.*?\*\/\s*)*(TRUNCATE|DROP\s+(TABLE|DATABASE|SCHEMA)|ALTER\s+TABLE\b.*\bDROP\b)/is;
 const hourMs = 3_600_000;
+/** Of more parts no piece consists for long: each may be an object of its own on the target. */
+const mostParts = 16;
 
 /** What the next capture has to know. */
 interface LogState {
@@ -84,6 +87,8 @@ export class LogCapture {
   private readonly found: DatabaseCommit[] = [];
   private commits = 0;
   private read = 0;
+  /** All of the point before is still needed. */
+  private same = false;
 
   constructor(
     private readonly ctx: CaptureContext,
@@ -140,16 +145,18 @@ export class LogCapture {
   /** Reads the log from a place on to its end. Throws LogGap when that is no place of this log. */
   private async follow(
     address: string,
-    { files }: Place,
+    { files, end }: Place,
     { file, at }: { readonly file: string; readonly at: number },
     begun: number,
     stretch: number,
     kept: Piece[],
   ): Promise<{ last: { file: string; at: number }; begun: number }> {
     let last = { file, at };
-    for (const { name } of files.slice(files.findIndex((f) => f.name === file))) {
+    for (const { name, size } of files.slice(files.findIndex((f) => f.name === file))) {
       const first = name === file;
-      const fetched = await this.fetch(address, { file: name, at: first ? at : firstEvent, stretch, begun: first ? begun : 0 }, kept);
+      const begins = first ? at : firstEvent;
+      const bytes = Math.max(size, name === end.file ? end.at : 0) - begins;
+      const fetched = await this.fetch(address, { file: name, at: begins, bytes, stretch, begun: first ? begun : 0 }, kept);
       last = { file: name, at: fetched.next };
       begun = fetched.begun;
     }
@@ -160,28 +167,36 @@ export class LogCapture {
   private async kept(base: Root | undefined): Promise<Piece[]> {
     if (!base) return [];
     const needed = (this.start?.moment ?? 0) - hourMs;
-    return (await piecesOf(this.ctx.store, topEntry(base))).filter((p) => Number(p.entry.mtimeNs / 1_000_000n) >= needed);
+    const all = await piecesOf(this.ctx.store, topEntry(base));
+    const kept = all.filter((p) => Number(p.entry.mtimeNs / 1_000_000n) >= needed);
+    this.same = kept.length === all.length;
+    return kept;
   }
 
-  /** Stores what a file of the log holds from `at` on, as a piece or as the end of a small one. Returns where it ended, and when the file was begun. */
+  /** Stores what a file of the log holds from `at` on (about so many bytes), as a piece or as the end of a small one; one of many parts is read once more, and stored as one. Returns where it ended, and when the file was begun. */
   private async fetch(
     address: string,
-    { file, at, stretch, begun }: { file: string; at: number; stretch: number; begun: number },
+    { file, at, bytes, stretch, begun }: { file: string; at: number; bytes: number; stretch: number; begun: number },
     kept: Piece[],
   ): Promise<{ next: number; begun: number }> {
     const { ctx, writing } = this;
     const tail = kept.at(-1);
-    const joins = tail?.stretch === stretch && tail.file === file && at > firstEvent ? growing(tail) : undefined;
-    const stream = new StreamContent(writing.pool, writing.put);
+    const grows = tail?.stretch === stretch && tail.file === file && at > firstEvent ? growing(tail) : undefined;
+    const anew = grows !== undefined && grows.content.lengths.length >= mostParts;
+    const joins = anew ? undefined : grows;
+    const begin = anew ? grows.from : at;
+    const small = bytes + at - begin <= smallBytes;
+    const stream = small ? new SmallContent(writing.put) : new StreamContent(writing.pool, writing.put);
     let opened = joins !== undefined;
     let latest = joins ? Number(joins.entry.mtimeNs / 1_000_000_000n) : 0;
     let written = 0;
     const commits = new CommitReader(file, (commit) => {
+      if (commit.position < at) return;
       this.commits++;
       if (isNotable(commit)) this.found.push(commit);
     });
     const reader = await fetchLog(
-      { server: this.server, address, file, at },
+      { server: this.server, address, file, at: begin },
       async (data, r) => {
         for (const event of r.take(data)) {
           if (event.type === eventType.format) {
@@ -207,10 +222,10 @@ export class LogCapture {
     this.read += written;
     const added = await stream.finish(joins?.content);
     const { content } = added;
-    const from = joins?.from ?? at;
+    const from = grows?.from ?? at;
     const size = (joins?.entry.size ?? 0) + added.size;
     const entry = { ...plainEntry(pieceName(from), 'file', BigInt(latest) * 1_000_000_000n), size, ...(content && { content }) };
-    if (joins) kept.pop();
+    if (grows) kept.pop();
     kept.push({ stretch, file, from, entry });
     ctx.progress({ items: kept.length, files: kept.length, bytes: this.read, read: this.read }, writing.packed);
     return { next: reader.next, begun };
@@ -218,6 +233,8 @@ export class LogCapture {
 
   private async tree(pieces: readonly Piece[]): Promise<TreeEntry> {
     const { put } = this.writing;
+    const { base } = this.ctx;
+    if (base && this.same && this.read === 0) return topEntry(base);
     const folders = new Map<string, TreeEntry[]>();
     for (const p of pieces) {
       const folder = pieceFolder(p.stretch, p.file);

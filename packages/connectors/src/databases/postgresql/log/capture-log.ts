@@ -136,6 +136,8 @@ export class LogCapture {
   private readonly found: DatabaseCommit[] = [];
   private commits = 0;
   private read = 0;
+  /** Segments of the point before. */
+  private all = 0;
 
   constructor(
     private readonly ctx: CaptureContext,
@@ -211,6 +213,7 @@ export class LogCapture {
   private async kept(base: Root, size: number): Promise<Segment[]> {
     const all = await segmentsOf(this.ctx.store, topEntry(base));
     const { start } = this;
+    this.all = all.length;
     if (!start) return all;
     const { stretches } = stateOf(base);
     return all.filter(({ stretch, entry }) => {
@@ -304,6 +307,8 @@ export class LogCapture {
 
   private async tree(segments: readonly Segment[]): Promise<TreeEntry> {
     const { put } = this.writing;
+    const { base } = this.ctx;
+    if (base && this.read === 0 && segments.length === this.all) return topEntry(base);
     const at = this.ctx.now();
     const folderOf = (name: string, entries: TreeEntry[]): TreeEntry => ({
       ...plain(name, 'folder', at),
