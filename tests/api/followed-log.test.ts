@@ -49,7 +49,7 @@ async function postgresql(folder: string): Promise<Entries> {
 describe.each([
   { family: 'MariaDB', begin: mariadb },
   { family: 'PostgreSQL', begin: postgresql },
-])('a log of $family that is followed', ({ begin }) => {
+])('a log of $family that is followed', ({ family, begin }) => {
   let h: Harness;
   let admin: Client;
   let db: Entries;
@@ -189,6 +189,10 @@ describe.each([
     await expect(admin.call('addPolicy', { body: { ...policy, name: 'Odd', rules: [full!, locked] } })).rejects.toMatchObject({
       code: 'INVALID',
     });
+    // only the log of one family tells tables, which the policy says
+    const read = { ...policy, rules: [full!, { ...full!, no: 3, kind: 'differential' as const }] };
+    const { warnings } = await admin.call('consequences', { body: { id: null, body: read } });
+    expect(warnings.some((w) => w.code === 'READS_EVERYTHING')).toBe(family === 'PostgreSQL');
     await admin.call('changePolicy', { id: policyId, body: policy });
     await h.server.deps.db('source').where({ id: systemId }).update({ readers: 1 });
     for (const until = Date.now() + 30_000; !(await following()).length && Date.now() < until;) await pause(100);

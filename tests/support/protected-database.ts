@@ -114,6 +114,10 @@ CREATE TABLE booking (id INT PRIMARY KEY, ship INT NOT NULL, berth SET('a','b''s
 INSERT INTO booking (id, ship, berth, when_at, doc, pos, bits) VALUES (1, 1, 'a,b''s', '2026-11-22 14:03:26.123456', '{"a": [1, "\\\\n"]}', POINT(1, 2), b'10101'), (2, 2, 'a', NULL, NULL, NULL, NULL);
 CREATE TABLE empty_one (a INT, b VARCHAR(10) DEFAULT 'x;y') ENGINE=InnoDB PARTITION BY HASH (a) PARTITIONS 3;
 CREATE TABLE \`odd \`\`name\`\`\` (\`col \`\`x\` INT); INSERT INTO \`odd \`\`name\`\`\` VALUES (7);
+CREATE TABLE kinds_of_values (id UUID PRIMARY KEY, far INET6, near INET4, y YEAR, t TIME(3), e ENUM('x','\u00f8'), b BINARY(4), vb VARBINARY(10), f FLOAT, d DOUBLE, z INT(5) UNSIGNED ZEROFILL, l LONGTEXT, day DATE, big BIGINT UNSIGNED, hidden INT INVISIBLE DEFAULT 3, up INT AS (z + 1) VIRTUAL);
+INSERT INTO kinds_of_values (id, far, near, y, t, e, b, vb, f, d, z, l, day, big, hidden) VALUES
+  ('123e4567-e89b-12d3-a456-426655440000', '2001:db8::ff00:42:8329', '192.0.2.7', 2026, '-12:34:56.789', '\u00f8', x'00ff2700', x'', 1.5e-7, -0.1, 42, REPEAT('it''s\\n', 70000), '0000-00-00', 18446744073709551615, 9),
+  ('00000000-0000-0000-0000-000000000000', NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL);
 CREATE TABLE old_storage (a INT PRIMARY KEY) ENGINE=Aria; INSERT INTO old_storage VALUES (1), (2);
 CREATE SEQUENCE numbers START WITH 100; DO NEXTVAL(numbers);
 CREATE VIEW z_base AS SELECT id, name FROM ship; CREATE VIEW a_on_top AS SELECT name FROM z_base WHERE name <> 'a;b';
