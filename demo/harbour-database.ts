@@ -114,9 +114,14 @@ export class HarbourDatabase {
 
   /** Takes away what is logged so far: also what somebody has only just stopped reading. */
   private purge(): void {
-    const readers = this.run("SELECT id FROM information_schema.processlist WHERE command = 'Binlog Dump';").split('\n');
-    for (const id of readers.filter(Boolean)) this.run(`KILL ${id};`);
+    const { replica } = this.access;
+    const readers = () =>
+      this.run("SELECT id FROM information_schema.processlist WHERE command = 'Binlog Dump';").split('\n').filter(Boolean);
+    if (replica) runSql(replica.socket, 'STOP SLAVE;');
+    for (const until = Date.now() + 10_000; readers().length && Date.now() < until;)
+      for (const id of readers()) this.run(`KILL ${id}; DO SLEEP(0.1);`);
     this.run('FLUSH BINARY LOGS; PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 HOUR;');
+    if (replica) runSql(replica.socket, 'START SLAVE;');
   }
 
   /** Runs a rule of its policy by hand. */

@@ -1,8 +1,9 @@
 import { setTimeout } from 'node:timers/promises';
 import type { BackupWork, NextPoint } from '@lithodex/contract';
 import { countOf, formatBytes } from '@lithodex/core';
-import { connectorOf } from '@lithodex/connectors';
+import { connectorOf, SourceError } from '@lithodex/connectors';
 import { EngineError, type Root } from '@lithodex/engine';
+import type { From } from '@lithodex/kinds';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 /** A point that is stored and visible; `next` is to be taken after it, where a log is followed. */
@@ -16,6 +17,8 @@ export interface StoredPoint {
 const restMs = 1000;
 const quietRestMs = 2500;
 const littleBytes = 64 << 10;
+/** What another mover reads is not looked at beforehand: it rests longer after a point that brought nothing. */
+const farQuietRestMs = 5000;
 const longestRestMs = 5000;
 /** A quiet log gets a point this often, so that it is known to be quiet; and one right after what was last, as the second that it was in has to be over. */
 const quietMs = 10_000;
@@ -50,12 +53,23 @@ export async function followLog(
     told = { ...told, log: (line) => (line.level === 'note' ? undefined : ctx.log(line)), phase: () => undefined };
     if (points === 1) ctx.phase('following');
     asked = next ? { ...work, ...next } : undefined;
-    const least = root.totals.read < littleBytes ? quietRestMs : restMs;
+    const { read } = root.totals;
+    const least = read === 0 && work.from.kind === 'afar' ? farQuietRestMs : read < littleBytes ? quietRestMs : restMs;
     if (asked) await untilNew(ctx, work, root, Math.min(longestRestMs, Math.max(least, Date.now() - began)));
   }
   const message = `followed: ${countOf(points, 'point')} one after another, ${formatBytes(counts.read)} read, ${formatBytes(counts.stored)} written`;
   ctx.log({ level: 'note', code: 'FOLLOWED', path: '', message });
   return { counts, bytes };
+}
+
+/** Whether there is more to take. A server that is away for a moment has nothing new: when it stays away the next point says so. */
+async function grew(from: From, root: Root): Promise<boolean> {
+  try {
+    return (await connectorOf(from.kind).grew?.(from, root)) !== false;
+  } catch (error) {
+    if (error instanceof SourceError) return false;
+    throw error;
+  }
 }
 
 /** Waits for something new in the log, or until its silence is worth a point. Throws STOPPED, and what the connector does. */
@@ -67,7 +81,6 @@ async function untilNew(ctx: TaskContext, { from }: BackupWork, root: Root, rest
     await setTimeout(first ? restsMs : restMs);
     first = false;
     if (ctx.stopped()) throw new EngineError('STOPPED');
-    // what another mover reads is not looked at beforehand
-    if (from.kind === 'afar' || (await connectorOf(from.kind).grew?.(from, root)) !== false) return;
+    if (from.kind === 'afar' || (await grew(from, root))) return;
   } while (Date.now() < silentAt);
 }
