@@ -115,12 +115,13 @@ export class HarbourDatabase {
   /** Takes away what is logged so far: also what somebody has only just stopped reading. */
   private purge(): void {
     const { replica } = this.access;
-    const readers = () =>
-      this.run("SELECT id FROM information_schema.processlist WHERE command = 'Binlog Dump';").split('\n').filter(Boolean);
     if (replica) runSql(replica.socket, 'STOP SLAVE;');
-    for (const until = Date.now() + 10_000; readers().length && Date.now() < until;)
-      for (const id of readers()) this.run(`KILL ${id}; DO SLEEP(0.1);`);
-    this.run('FLUSH BINARY LOGS; PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 HOUR;');
+    const readers = this.run("SELECT id FROM information_schema.processlist WHERE command = 'Binlog Dump';").split('\n');
+    for (const id of readers.filter(Boolean)) this.run(`KILL ${id};`);
+    this.run('FLUSH BINARY LOGS;');
+    // what was stopped holds its file for a moment
+    for (const until = Date.now() + 10_000; this.run('SHOW BINARY LOGS;').trim().includes('\n') && Date.now() < until;)
+      this.run('PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 HOUR; DO SLEEP(0.1);');
     if (replica) runSql(replica.socket, 'START SLAVE;');
   }
 
