@@ -1,6 +1,7 @@
 import { setTimeout as pause } from 'node:timers/promises';
 import type { BodyInput } from '@lithodex/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { forgetOfLog } from '@lithodex/server';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { ProtectedDatabase } from '../support/protected-database';
 import { ProtectedPostgresql } from '../support/protected-postgresql';
@@ -164,6 +165,13 @@ describe.each([
     const points = (await removed()).flatMap((t) => t.work.points);
     const before = (await logPoints()).filter((p) => p.run_id === id);
     expect(points.length).toBeGreaterThanOrEqual(before.length - 3);
+    // of those that were let go a while ago, the last of each hour stays known
+    const { db: database } = h.server.deps;
+    const series = await database('series').where({ workload_id: workloadId, method: 'log' }).first<Parameters<typeof forgetOfLog>[2]>();
+    await database.transaction((trx) => forgetOfLog(trx, Date.now() + ahead.ms + 2 * 86_400_000, series));
+    const left = (await logPoints()).filter((p) => p.run_id === id);
+    expect(left.filter((p) => p.state === 'visible')).toEqual(before.filter((p) => p.state === 'visible'));
+    expect(left.filter((p) => p.state !== 'visible').length).toBeLessThanOrEqual(2);
   });
 
   it('ends well when its policy wants something else, and can be stopped by hand', async () => {

@@ -10,4 +10,4 @@ export { appendAudit, checkAudit } from './base/audit/trail';
 export { loadBatch, dropUnneeded } from './records/catalog/load';
 export { tokenHash } from './base/http/access';
 export type { Duty } from './base/http/duties';
-export { expireAll } from './acts/runs/expiry';
+export { expireAll, forgetOfLog } from './acts/runs/expiry';

@@ -6,7 +6,7 @@ import { ApiError } from '../../base/errors';
 import { queueAfterGap } from '../runs/after-gap';
 import { queueSynthetic } from '../runs/put-together';
 import { queueCopies, type CopyPlan } from '../runs/copying';
-import type { ExpirePlan } from '../runs/expiry';
+import { forgetOfLog, type ExpirePlan } from '../runs/expiry';
 import { pruneLater, type CarePlan } from '../targets/care';
 import { recordPromises } from '../policies/promises';
 import type { RunningTask } from '../../records/movers/running-task';
@@ -63,6 +63,7 @@ export async function followUp(trx: Knex.Transaction, now: number, task: Running
       return;
     }
     case 'expire':
+      if (task.series_no !== null) await forgetOfLog(trx, now, await trx('series').where({ no: task.series_no }).first<SeriesRow>());
       return pruneLater(trx, fromJson<ExpirePlan>(task.work).targetId);
     case 'copy':
       return ended ? undefined : pruneLater(trx, fromJson<CopyPlan>(task.work).targetId);

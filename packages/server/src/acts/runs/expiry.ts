@@ -124,6 +124,32 @@ async function queueRemovals(trx: Knex.Transaction, now: number, series: SeriesR
   return true;
 }
 
+/** So long all points of a log stay known that were let go: one that is followed makes thousands a day. */
+const allKnownMs = 86_400_000;
+const hourMs = 3_600_000;
+const lookedThrough = 20_000;
+
+/** Forgets points of a log that were let go a while ago and whose roots are removed, all but the last of each hour: reports ask how old the newest one was. */
+export async function forgetOfLog(trx: Knex.Transaction, now: number, series: SeriesRow): Promise<void> {
+  if (series.method !== 'log') return;
+  const old = await trx('point as p')
+    .where({ 'p.series_no': series.no, 'p.state': 'expired' })
+    .where('p.expired_at', '<', now - allKnownMs)
+    .whereNotExists(trx('copy as c').whereRaw('c.point_id = p.id').whereNot('c.state', 'gone'))
+    .orderBy('p.moment', 'desc')
+    .limit(lookedThrough)
+    .select<{ id: string; moment: number }[]>('p.id', 'p.moment');
+  const hours = new Set<number>();
+  const ids = old.flatMap(({ id, moment }) => {
+    const hour = Math.floor(moment / hourMs);
+    if (hours.has(hour)) return [id];
+    hours.add(hour);
+    return [];
+  });
+  await trx('copy').whereIn('point_id', ids).delete();
+  await trx('point').whereIn('id', ids).delete();
+}
+
 /** Lets go what retention no longer keeps of a series, and has it removed from its targets. */
 export async function expireSeries(deps: Deps, seriesNo: number): Promise<void> {
   const now = deps.clock.now();
