@@ -58,7 +58,7 @@ class DatabaseCapture {
     const files = new Map<string, Files>(databases.map((d) => [d.name, new Map<string, StreamStored>()]));
     const rowsAt = await this.rows(databases, files);
     for (const d of databases) await this.texts(d, files.get(d.name)!);
-    await this.lookAgain(databases);
+    const altered = await this.lookAgain(databases);
     for (const { name, leftOut } of databases) if (leftOut) this.warn('LEFT_OUT', escapePath(itemNameOf(name)), leftOut, true);
     const accounts = await reading.accounts();
     if (!accounts) this.warn('ACCOUNTS_UNREAD', '', 'the accounts of the server could not be read: the account may not see them', true);
@@ -92,7 +92,7 @@ class DatabaseCapture {
       groups: {},
       leftOut: { include: ctx.include, exclude: ctx.exclude, byItself: [] },
       warnings: this.warnings,
-      content: { kind: 'database', version: 1, facts, state: taken?.state ?? {} },
+      content: { kind: 'database', version: 1, facts, state: { ...taken?.state, ...(altered.length && { altered }) } },
     };
   }
 
@@ -230,8 +230,9 @@ class DatabaseCapture {
     }
   }
 
-  /** What was made, altered or dropped while everything was read is said. */
-  private async lookAgain(databases: readonly DatabaseRead[]): Promise<void> {
+  /** What was made, altered or dropped while everything was read is said. Gives where. */
+  private async lookAgain(databases: readonly DatabaseRead[]): Promise<string[]> {
+    const changed: string[] = [];
     for (const before of databases) {
       const now = await this.reading.database(before.name);
       const [then, there] = [before, now].map(
@@ -243,15 +244,13 @@ class DatabaseCapture {
       ) as [Map<string, string>, Map<string, string>];
       for (const path of new Set([...then.keys(), ...there.keys()])) {
         const what = !then.has(path) ? 'made' : !there.has(path) ? 'dropped' : then.get(path) !== there.get(path) ? 'altered' : '';
-        if (what)
-          this.warn(
-            'CHANGED_WHILE_READ',
-            escapePath(joinPath(itemNameOf(before.name), path)),
-            `it was ${what} while the server was read`,
-            what === 'made',
-          );
+        if (!what) continue;
+        const at = joinPath(itemNameOf(before.name), path);
+        changed.push(at);
+        this.warn('CHANGED_WHILE_READ', escapePath(at), `it was ${what} while the server was read`, what === 'made');
       }
     }
+    return changed;
   }
 
   private async tree(

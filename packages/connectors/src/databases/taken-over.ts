@@ -1,4 +1,4 @@
-import { itemNameOf, countOf, formatMoment } from '@lithodex/core';
+import { countOf, formatMoment, itemNameOf, joinPath } from '@lithodex/core';
 import { topEntry, type StreamStored, type TreeEntry } from '@lithodex/engine';
 import type { DatabasePoint, DatabaseServer } from '@lithodex/kinds';
 import type { CaptureContext } from '../connector';
@@ -36,6 +36,8 @@ export async function takenOver(
   const found = new Map<string, Map<string, StreamStored>>();
   const below = async (entry: TreeEntry | undefined) => (entry?.folder ? ctx.store.trees.folder(entry.folder.node) : []);
   const top = await below(topEntry(base));
+  // how to make these and their rows may be of different instants
+  const { altered = [] } = base.content.state as { readonly altered?: readonly string[] };
   let count = 0;
   for (const d of databases) {
     const stored = await below((await below(top.find((e) => e.name === itemNameOf(d.name)))).find((e) => e.name === 'tables'));
@@ -44,7 +46,7 @@ export async function takenOver(
     for (const t of d.tables) {
       const path = objectPath('table', t.name);
       const entry = byPath.get(path);
-      if (!entry || isChanged(d.name, t.name)) continue;
+      if (!entry || isChanged(d.name, t.name) || altered.includes(joinPath(itemNameOf(d.name), path))) continue;
       own.set(path, { size: entry.size, random: entry.random ?? false, ...(entry.content && { content: entry.content }) });
       count++;
     }
