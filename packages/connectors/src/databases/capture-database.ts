@@ -6,7 +6,7 @@ import type { PointWriting } from '../capture-store';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
 import type { DatabaseRead, Reading, RowsTake } from './family';
-import { memberToRead } from './members';
+import { memberToRead, nameOf } from './members';
 import { takenOver } from './taken-over';
 import { afterRowsItem, beforeRowsItem, databaseItem, objectPath } from './object-paths';
 
@@ -22,11 +22,11 @@ export function captureDatabase(ctx: CaptureContext, { server }: DatabaseFrom): 
   const writing = ctx.store.begin(expectedChunks, ctx.fresh);
   return writing.during(async () => {
     if (ctx.kind === 'log') return familyOf(server.family).captureLog(ctx, writing, server, ctx.logStart);
-    const chosen = await memberToRead(server);
-    if (chosen.said) ctx.note({ code: 'MEMBER', path: '', message: chosen.said });
-    const reading = await familyOf(server.family).read(server, chosen.member === null ? undefined : chosen.server);
+    const { replica, said } = await memberToRead(server);
+    if (said) ctx.note({ code: 'MEMBER', path: '', message: said });
+    const reading = await familyOf(server.family).read(server, replica);
     try {
-      return await new DatabaseCapture(ctx, writing, reading, server, chosen.member).run(server.family);
+      return await new DatabaseCapture(ctx, writing, reading, server, replica ? nameOf(replica) : null).run(server.family);
     } finally {
       await reading.close();
     }
@@ -120,14 +120,14 @@ class DatabaseCapture {
         position = at;
         await this.takeOver(databases, files, at);
       },
-      wants: (database, name) => files.get(database)?.has(objectPath('table', name)) !== true,
+      wants: (database, name) => {
+        const path = objectPath('table', name);
+        return !this.leftOut(database, path) && !files.get(database)!.has(path);
+      },
       sink: (database, name) => {
         close();
         const path = objectPath('table', name);
-        if (this.leftOut(database, path)) return undefined;
-        const table = tables.get(database)?.get(name);
-        // it appeared after the list was made: said when the lists are compared
-        if (!table) return undefined;
+        const table = tables.get(database)!.get(name)!;
         const stream = new StreamContent(this.writing.pool, this.writing.put);
         open = { files: files.get(database)!, path, stream };
         let begun: Promise<void> | undefined = stream.write(Buffer.from(table.head));

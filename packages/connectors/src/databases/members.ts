@@ -4,7 +4,7 @@ import { SourceError } from '../source-error';
 import { familyOf } from './families';
 
 /** A replica, as people know it. */
-const nameOf = ({ host, port }: Pick<DatabaseServer, 'host' | 'port'>): string => `${host}:${port}`;
+export const nameOf = ({ host, port }: Pick<DatabaseServer, 'host' | 'port'>): string => `${host}:${port}`;
 
 /** The replicas of a server as servers of their own. */
 const replicasOf = (server: DatabaseServer): DatabaseServer[] =>
@@ -21,27 +21,17 @@ async function stateOf(replica: DatabaseServer): Promise<{ readonly behind: numb
   }
 }
 
-/** A server of a replication group that is to be read. */
-export interface MemberChosen {
-  readonly server: DatabaseServer;
-  /** Its name; null for the server that the others follow. */
-  readonly member: string | null;
-  /** Why it is that one; '' where there is no other. */
-  readonly said: string;
-}
-
-/** The first replica that is not too far behind, or the server itself. */
-export async function memberToRead(server: DatabaseServer): Promise<MemberChosen> {
+/** The first replica that is not too far behind, if there is one: otherwise the server itself is to be read. `said`: why it is that one; '' where there is no other. */
+export async function memberToRead(server: DatabaseServer): Promise<{ readonly replica?: DatabaseServer; readonly said: string }> {
   const passed: string[] = [];
   for (const replica of replicasOf(server)) {
     const name = nameOf(replica);
     const state = await stateOf(replica);
     if ('why' in state) passed.push(`${name} is not read: ${state.why}`);
     else if (state.behind > server.replicas!.behindSeconds) passed.push(`${name} is ${formatDuration(state.behind * 1000)} behind`);
-    else
-      return { server: replica, member: name, said: [...passed, `read from the replica ${name}, ${behindWords(state.behind)}`].join('; ') };
+    else return { replica, said: [...passed, `read from the replica ${name}, ${behindWords(state.behind)}`].join('; ') };
   }
-  return { server, member: null, said: passed.length ? [...passed, 'the server itself is read'].join('; ') : '' };
+  return { said: passed.length ? [...passed, 'the server itself is read'].join('; ') : '' };
 }
 
 const behindWords = (seconds: number) => (seconds < 1 ? 'which is up to date' : `which is ${formatDuration(seconds * 1000)} behind`);

@@ -77,7 +77,7 @@ export interface ExpirePlan {
 }
 
 /** Lets the copies of a series go that retention no longer keeps. A point whose last copy went is expired: its items leave the catalog. Their roots stay until {@link queueRemovals} asks for it. */
-export async function letGo(trx: Knex.Transaction, now: number, series: SeriesRow): Promise<boolean> {
+export async function letGo(trx: Knex.Transaction, now: number, series: SeriesRow): Promise<void> {
   const workload = await trx('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1 }>('frozen');
   const points = await keptPoints(trx, series.no);
   const ids = points.map((p) => p.id);
@@ -90,7 +90,7 @@ export async function letGo(trx: Knex.Transaction, now: number, series: SeriesRo
     some = true;
     await trx('copy').whereIn('point_id', going).where({ target_id: targetId }).update({ state: 'leaving', gone_at: now });
   }
-  if (!some) return false;
+  if (!some) return;
   const left = await presentCopies(trx, ids);
   const gone = points.filter((p) => !left.has(p.id));
   for (const point of gone) {
@@ -98,7 +98,6 @@ export async function letGo(trx: Knex.Transaction, now: number, series: SeriesRo
     await dropUnneeded(trx, series.no, point.ordinal);
   }
   if (gone.length) await summarizePoints(trx, series.workload_id);
-  return true;
 }
 
 /** Queues the removal of the roots of what was let go. */

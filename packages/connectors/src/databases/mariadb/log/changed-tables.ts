@@ -63,14 +63,14 @@ export class ChangedByLog {
   }
 }
 
-/** Tables whose rows change with those of others without being logged: by their keys. From the changing one to those that follow. */
-async function followers(c: MariadbConnection): Promise<Map<string, string[]>> {
+/** Tables whose rows change with those of others without being logged: by their keys. For each those that it follows. */
+async function leadersOf(c: MariadbConnection): Promise<Map<string, string[]>> {
   const rows = await c.rows<{ from: string; to: string }>(
     `SELECT CONCAT(unique_constraint_schema, '.', referenced_table_name) AS \`from\`, CONCAT(constraint_schema, '.', table_name) AS \`to\`
      FROM information_schema.referential_constraints WHERE delete_rule NOT IN ('RESTRICT', 'NO ACTION') OR update_rule NOT IN ('RESTRICT', 'NO ACTION')`,
   );
   const found = new Map<string, string[]>();
-  for (const { from, to } of rows) found.set(from, [...(found.get(from) ?? []), to]);
+  for (const { from, to } of rows) found.set(to, [...(found.get(to) ?? []), from]);
   return found;
 }
 
@@ -102,13 +102,11 @@ export function changedTables(
         stopped,
       );
     }
-    const follow = await followers(c);
-    const leads = new Map<string, string[]>();
-    for (const [leader, own] of follow) for (const one of own) leads.set(one, [...(leads.get(one) ?? []), leader]);
+    const leaders = await leadersOf(c);
     const has = (name: string, seen: readonly string[] = []): boolean => {
       const dot = name.indexOf('.');
       if (said.has(name.slice(0, dot), name.slice(dot + 1))) return true;
-      return (leads.get(name) ?? []).some((leader) => !seen.includes(leader) && has(leader, [...seen, name]));
+      return (leaders.get(name) ?? []).some((leader) => !seen.includes(leader) && has(leader, [...seen, name]));
     };
     return (database, table) => has(`${database}.${table}`);
   });
