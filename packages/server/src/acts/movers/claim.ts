@@ -33,53 +33,72 @@ const systemOfTask = `IF(t.type = 'restore', COALESCE(JSON_VALUE(t.work, '$.to.p
 /** The only mover that reads the source of a task `t`; NULL for any. */
 const readerOfTask = `(SELECT s.read_by FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id AND t.type IN (${reading}))`;
 
+type Asker = Pick<z.infer<typeof Claim>, 'receives' | 'follows'> & { readonly mover: string; readonly actor: Actor };
+
+/** How often another mover may take what was chosen before this one waits like all. */
+const mostLost = 40;
+
 /**
  * Gives the first waiting task (by priority, then by how near its data is, then by age) whose series is free, and that its duties cover, to a mover, with a lease. `receives`: movers that only read
- * can bring it what they read; `follows`: it asks for a log to follow, which takes no place of other work.
+ * can bring it what they read; `follows`: it asks for a log to follow, which takes no place of other work. It is chosen without holding anything, so that one that looks never hides a task from another.
  */
-export async function claimTask(
-  deps: Deps,
-  mover: string,
-  { receives, follows }: Pick<z.infer<typeof Claim>, 'receives' | 'follows'>,
-  actor: Actor,
-): Promise<ClaimedTask | undefined> {
-  const { tokenId, duties, systems } = actor;
-  const { drained, place } = await moverTerms(deps.db, mover);
+export async function claimTask(deps: Deps, asker: Asker): Promise<ClaimedTask | undefined> {
+  const { drained, place } = await moverTerms(deps.db, asker.mover);
   if (drained) return undefined;
+  for (let lost = 0; lost < mostLost; lost++) {
+    const chosen = await whatItMayDo(deps, deps.db, asker)
+      .orderBy('t.priority')
+      .modify((q) => {
+        if (place) void q.orderByRaw(`CASE COALESCE(${placeOfTask}, '') WHEN ? THEN 0 WHEN '' THEN 1 ELSE 2 END`, [place]);
+      })
+      .orderBy(['t.queued_at', 't.id'])
+      .first<{ id: string; series_no: number | null } | undefined>('t.id', 't.series_no');
+    if (!chosen) return undefined;
+    const claimed = await inTransaction(deps.db, (trx) => take(deps, trx, asker, chosen));
+    if (claimed === 'full') return undefined;
+    if (claimed === 'lost') continue;
+    await deps.events.emit('run', { runId: claimed.runId, taskId: claimed.id });
+    return claimed;
+  }
+  return undefined;
+}
+
+/** The waiting tasks `t` that it may be given now. */
+function whatItMayDo(deps: Deps, db: Knex, { mover, receives, follows, actor: { duties, systems } }: Asker): Knex.QueryBuilder {
   const readers = [mover, ...(receives ? deps.movers.readersOnly() : [])];
-  const claimed = await inTransaction(deps.db, async (trx) => {
-    const task = await trx('task as t')
+  return (
+    db('task as t')
       .where({ 't.state': 'waiting', 't.follows': follows })
       .whereIn('t.type', workFor(duties))
       .whereNotExists(
-        trx('task as o')
+        db('task as o')
           .whereRaw('o.series_no = t.series_no')
           .where('o.state', 'running')
           .whereRaw(`t.type IN (${changing}) AND o.type IN (${changing})`),
       )
       // what was needless after the run before it is removed first
       .whereNotExists(
-        trx('task as e')
+        db('task as e')
           .whereRaw("t.follows = 1 AND e.series_no = t.series_no AND e.id <> t.id AND e.state = 'waiting'")
           .whereRaw(`e.type IN (${changing})`)
           .where('e.queued_at', '>', deps.clock.now() - patienceMs),
       )
       // what is replaced has to stand in a point first
       .whereNotExists(
-        trx('run as r')
+        db('run as r')
           .join('run as b', 'b.id', 'r.after_run')
           .whereRaw('r.id = t.run_id')
           .whereNotIn('b.state', [...madePoints]),
       )
       // a verification would take a root that expires meanwhile for lost
       .whereNotExists(
-        trx('task as v')
+        db('task as v')
           .where({ 'v.type': 'verify', 'v.state': 'running' })
           .whereRaw("t.type = 'expire' AND JSON_VALUE(v.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')"),
       )
       // points are fitted into series that nobody else writes to meanwhile
       .whereNotExists(
-        trx('task as a')
+        db('task as a')
           .where('a.state', 'running')
           .whereRaw("JSON_VALUE(a.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')")
           .whereRaw(`((a.type = 'adopt' AND t.type IN (${changing})) OR (t.type = 'adopt' AND a.type IN (${changing})))`),
@@ -90,40 +109,43 @@ export async function claimTask(
           void q.whereRaw(`COALESCE(${systemOfTask}, 0) IN (${['0', ...systems.map(() => '?')].join(', ')})`, [...systems]);
       })
       .modify(whereAdmitted)
-      .orderBy('t.priority')
-      .modify((q) => {
-        if (place) void q.orderByRaw(`CASE COALESCE(${placeOfTask}, '') WHEN ? THEN 0 WHEN '' THEN 1 ELSE 2 END`, [place]);
-      })
-      .orderBy(['t.queued_at', 't.id'])
-      .limit(1)
-      .forUpdate()
-      .skipLocked()
-      .first<QueuedTask | undefined>('t.*');
-    if (!task || (await isFull(trx, task))) return undefined;
-    await stillGood(trx, actor);
-    const attempt = task.attempt + 1;
-    const now = deps.clock.now();
-    if (task.type === 'adopt' && task.ordinal !== null && task.series_no !== null) await unload(trx, task.series_no, task.ordinal);
-    const ordinal = task.type === 'backup' ? await reserveOrdinal(trx, task) : null;
-    const work = await workOf(trx, deps.secrets, task, now, mover);
-    await trx('task')
-      .where({ id: task.id })
-      .update({
-        state: 'running',
-        attempt,
-        mover,
-        token_id: tokenId,
-        lease_until: Date.now() + deps.config.leaseMs,
-        started_at: task.started_at ?? now,
-        ordinal,
-        ...(task.type === 'adopt' && { series_no: null }),
-      });
-    await settleRun(deps, trx, task.run_id);
-    const pace = await paceOfTask(trx, deps.config.zone, now, task);
-    return { id: task.id, runId: task.run_id, attempt, leaseMs: deps.config.leaseMs, serverNow: now, pace, work };
-  });
-  if (claimed) await deps.events.emit('run', { runId: claimed.runId, taskId: claimed.id });
-  return claimed;
+  );
+}
+
+/** Gives out the task that was chosen, if nobody took it or its series meanwhile and there is still room. */
+async function take(
+  deps: Deps,
+  trx: Knex.Transaction,
+  asker: Asker,
+  chosen: { readonly id: string; readonly series_no: number | null },
+): Promise<ClaimedTask | 'lost' | 'full'> {
+  const { mover, actor } = asker;
+  if (chosen.series_no !== null) await trx('series').where({ no: chosen.series_no }).forUpdate().first('no');
+  if (!(await trx('task').where({ id: chosen.id, state: 'waiting' }).forUpdate().first('id'))) return 'lost';
+  const task = await whatItMayDo(deps, trx, asker).where('t.id', chosen.id).first<QueuedTask | undefined>('t.*');
+  if (!task) return 'lost';
+  if (await isFull(trx, task)) return 'full';
+  await stillGood(trx, actor);
+  const attempt = task.attempt + 1;
+  const now = deps.clock.now();
+  if (task.type === 'adopt' && task.ordinal !== null && task.series_no !== null) await unload(trx, task.series_no, task.ordinal);
+  const ordinal = task.type === 'backup' ? await reserveOrdinal(trx, task) : null;
+  const work = await workOf(trx, deps.secrets, task, now, mover);
+  await trx('task')
+    .where({ id: task.id })
+    .update({
+      state: 'running',
+      attempt,
+      mover,
+      token_id: actor.tokenId,
+      lease_until: Date.now() + deps.config.leaseMs,
+      started_at: task.started_at ?? now,
+      ordinal,
+      ...(task.type === 'adopt' && { series_no: null }),
+    });
+  await settleRun(deps, trx, task.run_id);
+  const pace = await paceOfTask(trx, deps.config.zone, now, task);
+  return { id: task.id, runId: task.run_id, attempt, leaseMs: deps.config.leaseMs, serverNow: now, pace, work };
 }
 
 /** The ordinal the point of this task will have; kept over attempts, with what an earlier attempt loaded taken back. */

@@ -72,7 +72,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       const mover = understood(deps, body, actor);
       deps.movers.note(mover, body.receives);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
-        const task = await claimTask(deps, mover, body, actor);
+        const task = await claimTask(deps, { ...body, mover, actor });
         if (task || Date.now() >= until || deps.movers.stopping) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);
       }
