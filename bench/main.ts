@@ -47,6 +47,8 @@ const json = args.includes('--json');
 const runs = Number(args.find((a) => a.startsWith('--runs='))?.slice(7) ?? 5);
 /** Of the database that is read. */
 const databaseBytes = Number(args.find((a) => a.startsWith('--database-mb='))?.slice(14) ?? 2000) * 1_000_000;
+/** Of the catalog. */
+const catalogItems = Number(args.find((a) => a.startsWith('--items='))?.slice(8) ?? 1_000_000);
 const chosen = args.filter((a) => !a.startsWith('--'));
 const unknown = chosen.find((a) => !all.includes(a as (typeof all)[number]));
 if (unknown) throw new Error(`There is no bench "${unknown}"; there are ${all.join(', ')}.`);
@@ -66,7 +68,7 @@ try {
   if (wanted('simulation')) await simulationBench(runs, report);
   if (wanted('image')) await imageBench(folder, runs, report);
   promiseBenches(folder, wanted, keeps);
-  if (wanted('catalog')) await catalogBench(folder, report);
+  if (wanted('catalog')) await catalogBench(folder, catalogItems, report);
   if (wanted('tasks')) await taskBench(keeps);
   if (wanted('database')) await databaseBench(folder, databaseBytes, Math.min(runs, 3), report, keeps);
   if (wanted('replay')) await replayBench(folder, Math.min(runs, 3), report);

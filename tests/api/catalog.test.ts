@@ -2,6 +2,7 @@ import fs from 'node:fs';
 import path from 'node:path';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { rewriteNames } from '@lithodex/server';
 import { Harness, policyFor, type Client, withRule } from '../support/harness';
 
 let h: Harness;
@@ -52,6 +53,51 @@ async function filesOf(pointId: string, below = ''): Promise<string[]> {
 }
 
 const listing = (tree: Tree) => [...tree].map(([p, content]) => `${escaped(p)} ${Buffer.byteLength(content)}`).sort();
+
+const found = async (q: string) => (await admin.call('search', { query: { q } })).rows.map((r) => r.path).sort();
+
+describe('names', () => {
+  it('are found as they are and were, by workload, page by page, also once they were written down anew', async () => {
+    const { source, workloadId, targetId } = await h.connect(admin, 'named');
+    const { id } = await admin.call('addPolicy', { body: policyFor([workloadId], targetId, { name: 'named' }) });
+    const { db } = h.server.deps;
+    const own = async () => (await db('series').where({ workload_id: workloadId }).first<{ no: number }>('no')).no;
+    const blocks = async () =>
+      Number(
+        (
+          await db('name_block')
+            .where({ series_no: await own() })
+            .count({ n: '*' })
+            .first<{ n: number }>()
+        ).n,
+      );
+    for (let i = 0; i < 34; i++) {
+      fs.writeFileSync(`${source}/Quay-log-${i}.TXT`, `${i}`);
+      if (i > 20) fs.rmSync(`${source}/Quay-log-${i - 20}.TXT`);
+      expect((await admin.ended((await admin.call('runPolicy', { id, body: {} })).runId)).state).toBe('done');
+    }
+    const all = Array.from({ length: 34 }, (_, i) => `Quay-log-${i}.TXT`).sort();
+    expect(await found('quay-LOG')).toEqual(all);
+    expect(await blocks()).toBe(34);
+    await rewriteNames(db);
+    expect(await blocks()).toBe(1);
+    await h.server.deps.names.follow();
+    expect(await found('quay-log')).toEqual(all);
+    expect(await found('log-3')).toEqual(all.filter((n) => n.includes('log-3')));
+    expect(await found('quay\nlog')).toEqual([]);
+    expect(await found('log-99')).toEqual([]);
+
+    const pages: string[] = [];
+    for (let cursor: string | null | undefined; cursor !== null;) {
+      const page = await admin.call('search', { query: { q: 'quay-log', workload: workloadId, limit: 10, ...(cursor && { cursor }) } });
+      pages.push(...page.rows.map((r) => r.path));
+      cursor = page.next;
+    }
+    expect(pages.sort()).toEqual(all);
+    const gone = (await admin.call('search', { query: { q: 'log-1.txt' } })).rows;
+    expect(gone).toMatchObject([{ path: 'Quay-log-1.TXT', versions: 1, stillThere: false }]);
+  });
+});
 
 describe('the catalog', () => {
   it('shows every living point exactly as the folder was, and every version once, through any history and expiry', async () => {

@@ -15,6 +15,7 @@ export * from './anomaly/change-limit';
 export * from './anomaly/out-of-usual';
 export * from './spread/spread';
 export * from './text/escaped-copy';
+export * from './text/find-bytes';
 export * from './text/format';
 export * from './restore/conflict';
 export * from './restore/distinct-names';

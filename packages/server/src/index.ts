@@ -8,6 +8,7 @@ export { openDatabase } from './base/db/open';
 export { versioned } from './records/policies/matching';
 export { appendAudit, checkAudit } from './base/audit/trail';
 export { loadBatch, dropUnneeded } from './records/catalog/load';
+export { rewriteNames } from './records/catalog/rewrite-names';
 export { tokenHash } from './base/http/access';
 export type { Duty } from './base/http/duties';
 export { expireAll, forgetOfLog } from './acts/runs/expiry';

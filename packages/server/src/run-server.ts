@@ -17,6 +17,8 @@ import { recordMissingPromises } from './acts/policies/promises';
 import { Scheduler } from './acts/schedule/scheduler';
 import { Secrets } from './base/secrets';
 import { NightBook } from './acts/watch/earlier-nights';
+import { NameIndex } from './records/catalog/name-index';
+import { rewriteNames } from './records/catalog/rewrite-names';
 
 export interface RunningServer {
   readonly port: number;
@@ -31,6 +33,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
   const log = pino({ level: config.logLevel });
   const db = openDatabase(config.database);
   await db.migrate.latest();
+  await rewriteNames(db);
   await recordMissingPromises(db, clock.now());
   const deps: Deps = {
     db,
@@ -40,6 +43,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     events: new LiveEvents(db, clock),
     estate: new EstateBook(() => deps),
     nights: new NightBook(() => deps),
+    names: new NameIndex(db),
     movers: new MoverLine(),
     downloads: new Downloads(),
     answers: new OpenAnswers(),
@@ -53,8 +57,8 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     server.once('error', reject);
     server.listen(config.port, config.host, resolve);
   });
-  const warmed = deps.nights.warm().catch((error: unknown) => {
-    log.warn({ err: error }, 'the earlier nights could not be read');
+  const warmed = Promise.all([deps.nights.warm(), deps.names.follow()]).catch((error: unknown) => {
+    log.warn({ err: error }, 'what is kept in memory could not be read');
   });
   const scheduler = new Scheduler(deps);
   scheduler.start();

@@ -31,12 +31,18 @@ export const op = {
   wide: {
     type: 0x7b,
     load: [0xfd, 0x00, 0, 0],
+    loadFrom: (offset: number) => [0xfd, 0x00, 0, ...unsigned(offset)],
     store: [0xfd, 0x0b, 0, 0],
     /** Sixteen times the same byte. */
     of: (byte: number) => [0xfd, 0x0c, ...Array<number>(16).fill(byte)],
+    /** Sixteen times the lowest byte of a number. */
+    splat: [0xfd, 0x0f],
     equal: [0xfd, 0x23],
     lessU: [0xfd, 0x26],
+    and: [0xfd, 0x4e],
     or: [0xfd, 0x50],
+    /** Whether any bit is set. */
+    any: [0xfd, 0x53],
     /** A bit for each byte: whether its highest one is set. */
     bits: [0xfd, 0x64],
   },

@@ -1,6 +1,7 @@
 import { rowsOf } from '../../base/db/open';
 import type { Deps } from '../deps';
 import { expireAll } from '../runs/expiry';
+import { rewriteNames } from '../../records/catalog/rewrite-names';
 import { dropOldRates } from '../../records/runs/run-rates';
 import { startDueCare } from '../targets/care';
 import { reclaimLost } from '../movers/leases';
@@ -26,6 +27,7 @@ export class Scheduler {
   private timer: NodeJS.Timeout | undefined;
   private lastExpiry: number;
   private lastMatters = -Infinity;
+  private lastNames: number;
   private going: Promise<void> | undefined;
   private reading: Promise<void> | undefined;
   private measuring: Promise<void> | undefined;
@@ -38,6 +40,7 @@ export class Scheduler {
   constructor(private readonly deps: Deps) {
     this.keeper = new SettingsKeeper(deps);
     this.lastExpiry = deps.clock.now();
+    this.lastNames = deps.clock.now();
   }
 
   start(): void {
@@ -127,6 +130,8 @@ export class Scheduler {
       .then(() => readStalePlatforms(this.deps))
       .then(() => readStaleSystems(this.deps))
       .catch(this.told('the platforms could not be read'))
+      .then(() => this.tendNames())
+      .catch(this.told('the names could not be written anew'))
       .then(() => this.noticeMatters())
       .catch(this.told('the matters could not be looked for'))
       .then(() => deliverDue(this.deps))
@@ -134,6 +139,12 @@ export class Scheduler {
       .finally(() => {
         this.measuring = undefined;
       });
+  }
+
+  private async tendNames(): Promise<void> {
+    if (this.deps.clock.now() - this.lastNames < expiryEveryMs) return;
+    this.lastNames = this.deps.clock.now();
+    await rewriteNames(this.deps.db);
   }
 
   /** Once a minute at most: what needs a person is remembered with the time it came up, and told to whom it concerns. */

@@ -339,6 +339,17 @@ ALTER TABLE run ADD after_run INT UNSIGNED NULL, ADD KEY (after_run)`;
 const followed = `
 ALTER TABLE task ADD follows BOOLEAN NOT NULL DEFAULT 0, ADD point_id CHAR(36) NULL`;
 
+/** Names stand in blocks as they came, which are searched in memory; those of series that were there already are written down anew. */
+const nameBlocks = `
+CREATE TABLE name_block (
+  no INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, series_no INT UNSIGNED NOT NULL, ordinal BIGINT NOT NULL, count INT UNSIGNED NOT NULL,
+  names MEDIUMBLOB NOT NULL, refs MEDIUMBLOB NOT NULL, KEY (series_no, ordinal)
+);
+ALTER TABLE series ADD names INT UNSIGNED NULL, ADD names_stale BOOLEAN NOT NULL DEFAULT 0;
+UPDATE series SET names_stale = 1;
+ALTER TABLE item DROP KEY name_hash, DROP COLUMN name_hash;
+DROP TABLE item_name`;
+
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
@@ -383,4 +394,5 @@ export const migrations: Migration[] = [
   { name: '0034-source-readers', up: (k) => runAll(k, sourceReaders) },
   { name: '0035-run-after', up: (k) => runAll(k, runAfter) },
   { name: '0036-followed-logs', up: (k) => runAll(k, followed) },
+  { name: '0037-name-blocks', up: (k) => runAll(k, nameBlocks) },
 ];

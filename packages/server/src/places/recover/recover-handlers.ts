@@ -119,8 +119,8 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       if (query.workload !== undefined) within(actor, query.workload);
       const only = query.workload !== undefined ? [query.workload] : actor.remit;
       const offset = numberAt(query.cursor, 0);
-      const rows = await searchNames(db, query.q, only, offset, query.limit + 1);
-      return { rows: rows.slice(0, query.limit), next: rows.length > query.limit ? String(offset + query.limit) : null, total: null };
+      const { rows, next } = await searchNames(db, deps.names, query.q, only, offset, query.limit);
+      return { rows, next: next === null ? null : String(next), total: null };
     },
   };
 }

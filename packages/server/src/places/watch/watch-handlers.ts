@@ -192,9 +192,9 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         if (run) hits.push({ kind: 'run', title: `Run ${run.id}, ${run.name}`, note: run.state, link: `/runs/${run.id}`, query: {} });
       }
       if (text.length >= 2) {
-        const files = await searchNames(db, query.q, null, 0, 8);
+        const files = await searchNames(db, deps.names, query.q, null, 0, 8);
         hits.push(
-          ...files.map((f): FinderHit => ({
+          ...files.rows.map((f): FinderHit => ({
             kind: 'file',
             title: f.path.slice(f.path.lastIndexOf('/') + 1),
             note: `${f.workload.name}: ${parentPath(f.path) || '/'}`,

@@ -2,13 +2,15 @@ import { Readable } from 'node:stream';
 import { joinPath } from '@lithodex/core';
 import type { ItemChange } from '@lithodex/contract';
 import type { Knex } from 'knex';
-import { endings, foldName, kindCodes, openEnd, pathHash } from './ordinals';
+import { insertNames, type PlacedName } from './name-blocks';
+import { endings, kindCodes, openEnd, pathHash } from './ordinals';
 
 const rowsPerInsert = 1000;
 
 /** Takes back what an attempt that did not end has loaded under this ordinal. */
 export async function unload(trx: Knex.Transaction, series: number, ordinal: number): Promise<void> {
   await trx('item').where({ series_no: series, from_ord: ordinal }).delete();
+  await trx('name_block').where({ series_no: series, ordinal }).delete();
   await trx('item').where({ series_no: series, to_ord: ordinal }).update({ to_ord: openEnd, ended: endings.open });
 }
 
@@ -40,13 +42,12 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
       [...part.flatMap((c) => [hashOf(c.folder), Buffer.from(c.name, 'latin1'), ending(c)]), series, openEnd, ordinal, ordinal],
     );
   }
-  const names = new Map<string, string>();
+  const names: PlacedName[] = [];
   const folders: string[] = [];
   const items: string[] = [];
   for (const { change, folder, name, facts } of changes) {
     if (!facts || (change !== 'added' && change !== 'changed')) continue;
-    const { folded, hash } = foldName(name);
-    names.set(hash, folded);
+    if (change === 'added') names.push({ parent: hashOf(folder), name });
     if (facts.kind === 'folder') {
       const path = joinPath(folder, name);
       folders.push(`${hashText(path)}\t${plainBytes(path)}`);
@@ -55,19 +56,18 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
     const { size, mtimeNs, mode, uid, gid, items: below, flags } = facts;
     const content = plainBytes(Buffer.from(facts.content.padEnd(32, '0'), 'hex').toString('latin1'));
     items.push(
-      `${hashText(folder)}\t${plainBytes(name)}\t${kind}\t${size}\t${mtimeNs}\t${mode}\t${uid}\t${gid}\t${below}\t${flags}\t${content}\t${hash}`,
+      `${hashText(folder)}\t${plainBytes(name)}\t${kind}\t${size}\t${mtimeNs}\t${mode}\t${uid}\t${gid}\t${below}\t${flags}\t${content}`,
     );
   }
   await loadLines(
     trx,
     items,
     'item',
-    `(parent, name, kind, size, mtime_ns, mode, uid, gid, items, flags, content, name_hash)
+    `(parent, name, kind, size, mtime_ns, mode, uid, gid, items, flags, content)
      SET series_no = ?, from_ord = ?, to_ord = ?, ended = ?`,
     [series, ordinal, openEnd, endings.open],
   );
-  const nameLines = [...names].map(([hash, folded]) => `${hash}\t${plainBytes(Buffer.from(folded).toString('latin1', 0, 1024))}`);
-  await loadLines(trx, nameLines, 'item_name', '(hash, folded)', []);
+  await insertNames(trx, series, ordinal, names);
   await loadLines(trx, folders, 'folder', '(hash, path) SET series_no = ?', [series]);
 }
 

@@ -1,5 +1,4 @@
 import { hash } from 'node:crypto';
-import { escapePath } from '@lithodex/core';
 
 /** An interval that has not ended. Fits a JavaScript number. */
 export const openEnd = Number.MAX_SAFE_INTEGER;
@@ -14,10 +13,4 @@ export const kindCodes = ['file', 'folder', 'link', 'fifo', 'char', 'block', 'so
 /** Key of a folder path (byte string): 16 bytes. */
 export function pathHash(path: string): Buffer {
   return hash('sha256', Buffer.from(path, 'latin1'), 'buffer').subarray(0, 16);
-}
-
-/** Text a name is searched by, and its key. */
-export function foldName(name: string): { folded: string; hash: string } {
-  const folded = escapePath(name).normalize('NFC').toLowerCase().slice(0, 1000);
-  return { folded, hash: hash('sha256', folded, 'buffer').readBigInt64LE(0).toString() };
 }

@@ -2,16 +2,13 @@ import { escapePath, joinPath } from '@lithodex/core';
 import type { Found } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { rowsOf } from '../../base/db/open';
+import { foldText, nameAt, type PlacedName } from './name-blocks';
+import type { NameHit, NameIndex } from './name-index';
 import { kindCodes, openEnd } from './ordinals';
 
 const mostNames = 4000;
-const likeText = (text: string) =>
-  `%${text
-    .normalize('NFC')
-    .toLowerCase()
-    .replace(/[\\%_]/g, '\\$&')}%`;
 
-interface Hit {
+interface Item {
   readonly series_no: number;
   readonly workload_id: number;
   readonly workload: string;
@@ -24,44 +21,87 @@ interface Hit {
   readonly last: number;
 }
 
-/** Items whose name holds a text, over all points; `only` limits it to some workloads. */
-export async function searchNames(db: Knex, text: string, only: readonly number[] | null, offset: number, limit: number): Promise<Found[]> {
-  if (only?.length === 0) return [];
-  const hits = await rowsOf<Hit>(
+/** A page of what was found, and where the next one begins. */
+export interface FoundPage {
+  readonly rows: Found[];
+  readonly next: number | null;
+}
+
+/** Items whose name holds a text, over all points, by workload and name; `only` limits it to some workloads. */
+export async function searchNames(
+  db: Knex,
+  index: NameIndex,
+  text: string,
+  only: readonly number[] | null,
+  offset: number,
+  limit: number,
+): Promise<FoundPage> {
+  if (only?.length === 0) return { rows: [], next: null };
+  const series = only && new Set((await db('series').whereIn('workload_id', only).select<{ no: number }[]>('no')).map((s) => s.no));
+  const hits = await index.find(foldText(text), series, mostNames);
+  hits.sort((a, b) => a.series - b.series || (a.folded < b.folded ? -1 : a.folded > b.folded ? 1 : 0));
+  const rows: Found[] = [];
+  let at = offset;
+  // names whose items are gone, or in no point, give no row
+  while (rows.length < limit && at < hits.length) {
+    const part = hits.slice(at, at + limit - rows.length);
+    at += part.length;
+    rows.push(...(await foundOf(db, await placedNames(db, part))));
+  }
+  return { rows, next: at < hits.length ? at : null };
+}
+
+/** Each once. */
+async function placedNames(db: Knex, hits: readonly NameHit[]): Promise<(PlacedName & { readonly series: number })[]> {
+  const blocks = await db('name_block')
+    .whereIn('no', [...new Set(hits.map((h) => h.block))])
+    .select<{ no: number; refs: Buffer }[]>('no', 'refs');
+  const refs = new Map(blocks.map((b) => [b.no, b.refs]));
+  const placed = new Map<string, PlacedName & { series: number }>();
+  for (const { block, entry, series, folded } of hits) {
+    const own = refs.get(block);
+    const one = own && nameAt(own, entry, folded);
+    if (one) placed.set(`${series} ${one.parent.toString('latin1')}${one.name}`, { ...one, series });
+  }
+  return [...placed.values()];
+}
+
+async function foundOf(db: Knex, names: readonly (PlacedName & { readonly series: number })[]): Promise<Found[]> {
+  if (!names.length) return [];
+  const items = await rowsOf<Item>(
     db.raw(
       `SELECT g.*, w.name AS workload, s.workload_id, f.path AS folder FROM (
-         SELECT i.series_no, i.parent, i.name, MAX(i.kind) AS kind, COUNT(*) AS versions, MIN(i.from_ord) AS first, MAX(i.to_ord) AS last,
+         SELECT d.place, i.series_no, i.parent, i.name, MAX(i.kind) AS kind, COUNT(*) AS versions, MIN(i.from_ord) AS first, MAX(i.to_ord) AS last,
                 SUBSTRING_INDEX(GROUP_CONCAT(i.size ORDER BY i.from_ord DESC), ',', 1) AS size
-         FROM (SELECT hash FROM item_name WHERE folded LIKE ? LIMIT ${mostNames}) n JOIN item i ON i.name_hash = n.hash
-         ${only ? `JOIN series t ON t.no = i.series_no AND t.workload_id IN (${only.map(Number).join(', ')})` : ''}
-         GROUP BY i.series_no, i.parent, i.name ORDER BY i.series_no, i.name, i.parent LIMIT ? OFFSET ?
+         FROM (${names.map((_, i) => (i ? 'SELECT ?, ?, ?, ?' : 'SELECT ? AS place, ? AS series, ? AS parent, ? AS name')).join(' UNION ALL ')}) d
+         STRAIGHT_JOIN item i ON i.series_no = d.series AND i.parent = d.parent AND i.name = d.name
+         GROUP BY d.place
        ) g JOIN series s ON s.no = g.series_no JOIN workload w ON w.id = s.workload_id LEFT JOIN folder f ON f.series_no = g.series_no AND f.hash = g.parent
-       ORDER BY g.series_no, g.name, g.parent`,
-      [likeText(text), limit, offset],
+       ORDER BY g.place`,
+      names.flatMap(({ series, parent, name }, i) => [i, series, parent, Buffer.from(name, 'latin1')]),
     ),
   );
-  const series = [...new Set(hits.map((h) => h.series_no))];
   const points = await db('point')
-    .whereIn('series_no', series)
+    .whereIn('series_no', [...new Set(items.map((h) => h.series_no))])
     .where({ state: 'visible' })
     .orderBy('ordinal')
     .select<{ id: string; series_no: number; ordinal: number; moment: number }[]>('id', 'series_no', 'ordinal', 'moment');
-  return hits.flatMap((hit): Found[] => {
-    const own = points.filter((p) => p.series_no === hit.series_no);
-    const holding = own.filter((p) => p.ordinal >= hit.first && p.ordinal < hit.last);
+  return items.flatMap((item): Found[] => {
+    const own = points.filter((p) => p.series_no === item.series_no);
+    const holding = own.filter((p) => p.ordinal >= item.first && p.ordinal < item.last);
     const last = holding.at(-1);
     if (!last) return [];
     return [
       {
-        workload: { id: hit.workload_id, name: hit.workload },
-        path: escapePath(joinPath(hit.folder?.toString('latin1') ?? '', hit.name.toString('latin1'))),
-        kind: kindCodes[hit.kind] ?? 'file',
-        size: Number(hit.size),
-        versions: Number(hit.versions),
+        workload: { id: item.workload_id, name: item.workload },
+        path: escapePath(joinPath(item.folder?.toString('latin1') ?? '', item.name.toString('latin1'))),
+        kind: kindCodes[item.kind] ?? 'file',
+        size: Number(item.size),
+        versions: Number(item.versions),
         firstSeen: holding[0]!.moment,
         lastSeen: last.moment,
         lastPointId: last.id,
-        stillThere: hit.last === openEnd || hit.last > own.at(-1)!.ordinal,
+        stillThere: item.last === openEnd || item.last > own.at(-1)!.ordinal,
       },
     ];
   });
