@@ -21,6 +21,8 @@ export * from './files/survey';
 export * from './files/look-ahead';
 export * from './source-error';
 export { commitsOf, compareRows, swapTables } from './databases/database-connector';
+export { endOwnScratches, endScratch } from './databases/kept-scratch';
+export { compareInside, insideScratch, rowsInside } from './databases/look-inside';
 export * from './machines/platform-types';
 export * from './machines/platform-client';
 export * from './machines/rights';

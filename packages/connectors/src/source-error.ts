@@ -28,6 +28,8 @@ export const sourceErrors = {
   LOG_LACKS: 'The log that is kept does not lead to the moment that is wanted.',
   REPLAY_FAILED: 'The log could not be replayed.',
   SCRATCH_FAILED: 'The scratch server could not be used.',
+  SCRATCH_GONE: 'The scratch server is not up any more.',
+  TOO_LONG: 'Reading the table takes too long: bring it back beside and compare the two there.',
   DUMP_FAILED: 'The program that reads the database server failed.',
   DUMP_UNREADABLE: 'The stored text of a table can not be read.',
   PROGRAM_MISSING: 'A program that is needed for database servers is not installed on the mover.',

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DatabaseCommit, FoundWorkload, RowsCompared, SystemTest } from '@lithodex/kinds';
+import { DatabaseCommit, DatabaseInside, FoundWorkload, RowsCompared, RowsInside, SystemTest } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Instant } from './common';
 import { ConnectionTest, TargetTest } from './estate';
 import { CartridgesNeeded, type Question } from './mover';
@@ -22,6 +22,10 @@ export const answers = {
   systemFinds: z.array(FoundWorkload).max(200_000),
   commits: z.array(DatabaseCommit).max(400),
   compareRows: RowsCompared,
+  inside: DatabaseInside,
+  rowsInside: RowsInside,
+  compareInside: RowsCompared,
+  endScratch: Done,
   swapTables: z.object({ remarks: z.array(z.string().max(2000)).max(1000) }),
   platformTest: PlatformTest,
   platformInventory: Inventory,

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DatabaseFrom, From, KindName, LogStart, PointFacts, TableBeside, To } from '@lithodex/kinds';
+import { DatabaseFrom, From, KindName, LogStart, PointFacts, TableBeside, TableInside, To } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
@@ -291,6 +291,20 @@ export const Question = z.discriminatedUnion('ask', [
   }),
   z.object({ ask: z.literal('compareRows'), from: DatabaseFrom, pair: TableBeside }),
   z.object({ ask: z.literal('swapTables'), from: DatabaseFrom, pair: TableBeside }),
+  /** What the scratch server holds that a task made, and that stays up. */
+  z.object({ ask: z.literal('inside'), taskId: Uuid }),
+  z.object({
+    ask: z.literal('rowsInside'),
+    taskId: Uuid,
+    table: TableInside,
+    which: z.object({
+      holds: z.object({ column: z.string().max(300), text: z.string().max(300) }).nullable(),
+      offset: Count,
+      limit: z.int().min(1).max(500),
+    }),
+  }),
+  z.object({ ask: z.literal('compareInside'), taskId: Uuid, from: DatabaseFrom, table: TableInside }),
+  z.object({ ask: z.literal('endScratch'), taskId: Uuid }),
   z.object({ ask: z.literal('platformTest'), platform: PlatformRef }),
   z.object({ ask: z.literal('platformInventory'), platform: PlatformRef }),
   z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),

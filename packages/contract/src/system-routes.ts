@@ -2,7 +2,22 @@ import { z } from 'zod';
 import { Empty, Id } from './common';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, route, type Route } from './route';
-import { Band, BandCommits, BesideQuery, BesideRows, BesideTable, CommitsQuery, SwapBody, System, SystemBody, SystemTest } from './system';
+import {
+  Band,
+  BandCommits,
+  BesideQuery,
+  BesideRows,
+  BesideTable,
+  CommitsQuery,
+  Inside,
+  InsideQuery,
+  InsideRows,
+  InsideRowsQuery,
+  SwapBody,
+  System,
+  SystemBody,
+  SystemTest,
+} from './system';
 
 /** Systems whose workloads are found in them: database servers. */
 export const systemRoutes = {
@@ -80,6 +95,40 @@ export const systemRoutes = {
     params: byId,
     body: SwapBody,
     response: z.object({ remarks: z.array(z.string()) }),
+  }),
+  inside: route({
+    method: 'get',
+    path: '/runs/:id/inside',
+    summary: 'What a scratch server holds that a restore left up',
+    access: restorers,
+    params: byId,
+    response: Inside,
+  }),
+  insideRows: route({
+    method: 'get',
+    path: '/runs/:id/inside/rows',
+    summary: 'Rows of a table of it',
+    access: restorers,
+    params: byId,
+    query: InsideRowsQuery,
+    response: InsideRows,
+  }),
+  insideDifference: route({
+    method: 'get',
+    path: '/runs/:id/inside/difference',
+    summary: 'How a table of it differs from what stands on the server now',
+    access: restorers,
+    params: byId,
+    query: InsideQuery,
+    response: BesideRows,
+  }),
+  endInside: route({
+    method: 'delete',
+    path: '/runs/:id/inside',
+    summary: 'End the scratch server',
+    access: restorers,
+    params: byId,
+    response: Empty,
   }),
   readSystem: route({
     method: 'post',

@@ -1,6 +1,6 @@
 import { z } from 'zod';
-import { DatabaseCommit, RowsCompared, SystemAddress } from '@lithodex/kinds';
-import { Bytes, EscapedPath, Id, Instant, Name, QueryInstant, Reason, Uuid } from './common';
+import { DatabaseCommit, DatabaseInside, RowsCompared, RowsInside, SystemAddress, TableInside } from '@lithodex/kinds';
+import { Bytes, Count, EscapedPath, Id, Instant, Name, QueryInstant, Reason, Uuid } from './common';
 import { ReadBy } from './estate';
 
 export { FoundWorkload, PointFacts, SystemAddress, SystemTest, WorkloadFacts } from '@lithodex/kinds';
@@ -65,5 +65,25 @@ export type BesideTable = z.infer<typeof BesideTable>;
 /** Which one of a run. */
 export const BesideQuery = z.object({ task: Uuid, path: EscapedPath });
 export const SwapBody = BesideQuery.extend({ reason: Reason });
+/** What a scratch server holds that a restore left up, of which moment, and whether what stands there now can be read beside it. */
+export const Inside = DatabaseInside.extend({
+  workload: z.string(),
+  workloadId: Id,
+  at: Instant,
+  mover: z.string(),
+  comparable: z.boolean(),
+  /** Whether it is of a moment of the log, and `file@position` of the commit that it is right before. */
+  toSecond: z.boolean(),
+  commit: z.string().nullable(),
+});
+export type Inside = z.infer<typeof Inside>;
+export const InsideQuery = TableInside;
+export const InsideRowsQuery = TableInside.extend({
+  column: z.string().max(300).optional(),
+  text: z.string().max(300).optional(),
+  offset: z.coerce.number().int().min(0).max(1_000_000_000).default(0),
+});
+export const InsideRows = RowsInside.extend({ offset: Count });
+export type InsideRows = z.infer<typeof InsideRows>;
 export const BesideRows = RowsCompared.extend({ server: z.string() });
 export type BesideRows = z.infer<typeof BesideRows>;

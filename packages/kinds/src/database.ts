@@ -131,9 +131,34 @@ export const RowsCompared = z.object({
 });
 export type RowsCompared = z.infer<typeof RowsCompared>;
 
+/** A table of a scratch server. */
+export const TableInside = z.object({ database: ObjectName, table: z.string().min(1).max(300) });
+export type TableInside = z.infer<typeof TableInside>;
+
+/** What a database server holds that stays up to be looked into. */
+export const DatabaseInside = z.object({
+  /** Until when it stays up. */
+  until: Instant,
+  /** Sizes are as the server estimates them. */
+  tables: z.array(z.object({ database: z.string(), table: z.string(), rows: Count, bytes: Bytes })).max(200_000),
+});
+export type DatabaseInside = z.infer<typeof DatabaseInside>;
+
+/** Rows of a table in the order of its key, as texts; long ones are cut. */
+export const RowsInside = z.object({
+  columns: z.array(z.string()).max(4096),
+  key: z.array(z.string()).max(100),
+  rows: z.array(z.array(z.string().max(2000).nullable()).max(4096)).max(1000),
+  more: z.boolean(),
+});
+export type RowsInside = z.infer<typeof RowsInside>;
+
 /** Where the log is to begin: what stands there of the log before is needed by no full that is kept. */
 export const LogStart = z.object({ file: z.string(), at: Count, moment: Instant });
 export type LogStart = z.infer<typeof LogStart>;
+
+/** For how long a scratch server stays up. */
+export const ScratchMinutes = z.int().min(5).max(1440);
 
 /** Which moment is wanted: a second, or right before a commit. */
 export const DatabaseUntil = z.union([z.object({ file: z.string().max(255), position: Count, at: Instant }), z.object({ at: Instant })]);
@@ -164,6 +189,8 @@ export const DatabaseDestination = z.object({
     .regex(/^[a-z0-9_]*$/, 'small letters, digits and _'),
   /** The moment that is wanted, which the log leads to from the full; the point of the log is the last pick then. Null for the moment of the points themselves. */
   until: z.intersection(DatabaseUntil, z.object({ stretch: Count })).nullable(),
+  /** For so many minutes it stays up in a scratch server of the mover, to be looked into, and goes nowhere else. */
+  stays: ScratchMinutes.nullish(),
 });
 export type DatabaseDestination = z.infer<typeof DatabaseDestination>;
 
@@ -184,6 +211,8 @@ export const DatabasePlace = z.object({
   systemId: Id,
   databases: DatabaseDestination.shape.databases.default([]),
 });
+/** Into a scratch server of the mover, to be looked into. */
+export const ScratchPlace = z.object({ to: z.literal('scratch'), minutes: ScratchMinutes.default(120) });
 
 export const database = {
   name: 'database',

@@ -5,6 +5,7 @@ import {
   DatabaseFacts,
   DatabaseLogPoint,
   DatabasePlace,
+  ScratchPlace,
   DatabasePoint,
   databaseOfPoint,
   DatabaseUntil,
@@ -30,7 +31,7 @@ export type To = z.infer<typeof To>;
 export type ToOf<K extends KindName> = Extract<To, { kind: K }>;
 
 /** Where people send a restore, beside the original place, folders and downloads. */
-export const placesOfKinds = [MachinePlace, DatabasePlace] as const;
+export const placesOfKinds = [MachinePlace, DatabasePlace, ScratchPlace] as const;
 
 /** The moment that is wanted of a kind that writes a log. */
 export const Until = DatabaseUntil;

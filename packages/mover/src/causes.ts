@@ -50,6 +50,8 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   REPLAY_FAILED: 'The log of the task says at which statement. Choose a moment before it, or another full to begin from.',
   SCRATCH_FAILED:
     'Look at the room on the disk of the mover, and whether the server of that family is installed there, of the same version, then retry.',
+  SCRATCH_GONE: 'Its time was over, somebody ended it, or the mover was started again. Make it once more.',
+  TOO_LONG: 'Bring the table back beside the one of now, and compare the two there.',
   DUMP_FAILED: 'The log says what it complained of. Then retry.',
   DUMP_UNREADABLE: 'Restore from another point, or download the text and look at it.',
   PROGRAM_MISSING: 'Install it on the host of the mover (the package of the client programs), then retry.',

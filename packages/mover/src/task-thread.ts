@@ -10,7 +10,7 @@ import {
   type Work,
   type WorkType,
 } from '@lithodex/contract';
-import { closePools, HostLimits, type HostBounds } from '@lithodex/connectors';
+import { closePools, endOwnScratches, HostLimits, type HostBounds } from '@lithodex/connectors';
 import { EngineError, served, systemCode } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { causeOf } from './causes';
@@ -151,7 +151,7 @@ const receivingAt = (address: string): Receiving => ({
 async function leave(): Promise<void> {
   Atomics.store(stop, 0, 1);
   await running;
-  await closePools();
+  await Promise.all([closePools(), endOwnScratches()]);
 }
 
 let running: Promise<void> = Promise.resolve();

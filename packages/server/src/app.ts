@@ -35,6 +35,7 @@ import { policyHandlers } from './places/policies/policy-handlers';
 import { recoverHandlers } from './places/recover/recover-handlers';
 import { reportHandlers } from './places/watch/report-handlers';
 import { besideHandlers } from './places/recover/beside-tables';
+import { scratchHandlers } from './places/recover/scratch-handlers';
 import { restoreHandlers } from './places/recover/restore-handlers';
 import { runHandlers } from './places/runs/run-handlers';
 import { savedFilterHandlers } from './places/runs/saved-filters';
@@ -65,6 +66,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...noticeHandlers(deps),
     ...recoverHandlers(deps),
     ...besideHandlers(deps),
+    ...scratchHandlers(deps),
     ...restoreHandlers(deps),
     ...moverHandlers(deps),
     ...knownMoverHandlers(deps),

@@ -2,6 +2,7 @@ import { topEntry, type Root, type Store } from '@lithodex/engine';
 import {
   wholeServer,
   type DatabaseCommit,
+  type DatabaseFamily,
   type DatabaseFrom,
   type DatabaseLogPoint,
   type RowsCompared,
@@ -36,14 +37,20 @@ export const databaseConnector: Connector<'database'> = {
 /** Rows of each kind of difference that are shown. */
 const shownRows = 100;
 
+const pairOf = (family: DatabaseFamily, { database, table, suffix }: TableBeside) => ({
+  database,
+  now: table,
+  then: familyOf(family).besides(table, suffix),
+});
+
 /** How a table differs from what was put beside it. Throws SourceError. */
 export function compareRows({ server }: DatabaseFrom, pair: TableBeside): Promise<RowsCompared> {
-  return familyOf(server.family).compareRows(server, pair, shownRows);
+  return familyOf(server.family).compareRows(server, pairOf(server.family, pair), shownRows);
 }
 
 /** Gives a table and what was put beside it the place of each other, at one instant. Gives what is worth knowing of it. Throws SourceError. */
 export function swapTables({ server }: DatabaseFrom, pair: TableBeside): Promise<string[]> {
-  return familyOf(server.family).swapTables(server, pair);
+  return familyOf(server.family).swapTables(server, pairOf(server.family, pair));
 }
 
 /** The commits around a moment, as a point of a log tells them. Throws SourceError. */

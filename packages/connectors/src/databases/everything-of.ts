@@ -9,8 +9,8 @@ export async function everythingOf(reading: Reading): Promise<DatabaseBack[]> {
   return databases;
 }
 
-/** Rows are read when they are wanted. */
-function backOf(reading: Reading, d: DatabaseRead): DatabaseBack {
+/** A database of a server that is being read, as something to bring back: rows are read when they are wanted. */
+export function backOf(reading: Reading, d: DatabaseRead): DatabaseBack {
   const below = itemNameOf(d.name);
   return {
     to: d.name,

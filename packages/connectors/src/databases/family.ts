@@ -1,16 +1,18 @@
 import type { RestoreAction } from '@lithodex/core';
 import type { Root, Store, TreeEntry } from '@lithodex/engine';
+import type { ChildProcess } from 'node:child_process';
 import type {
   DatabaseCommit,
   DatabaseFacts,
   DatabaseFamily,
+  DatabaseInside,
   DatabasePoint,
   DatabaseServer,
   DatabaseUntil,
   LogStart,
   RowsCompared,
+  RowsInside,
   SystemTest,
-  TableBeside,
 } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import type { PointWriting } from '../capture-store';
@@ -129,6 +131,15 @@ export interface BringBackHooks {
   readonly stopped: Stopped;
 }
 
+/** Of what is brought somewhere that nobody is told of. */
+export const quietly = (hooks: BringBackHooks): BringBackHooks => ({
+  ...hooks,
+  phase: () => undefined,
+  note: () => undefined,
+  done: () => undefined,
+  failed: () => undefined,
+});
+
 export interface BringBackRule {
   readonly exists: 'leave' | 'replace' | 'beside';
   readonly suffix: string;
@@ -166,6 +177,39 @@ export interface CommitsAround {
   readonly after: number;
 }
 
+/** A database server of the mover's own, which ends with it. */
+export interface Scratch {
+  readonly server: DatabaseServer;
+  /** Only who runs the mover, and the server, reach into it. */
+  readonly folder: string;
+  readonly process: ChildProcess;
+  /** Stops it and removes everything of it. */
+  stop(): Promise<void>;
+}
+
+export interface TableName {
+  readonly database: string;
+  readonly table: string;
+}
+
+export type TableSize = DatabaseInside['tables'][number];
+
+/** Two tables of a database, as they are now and were then. */
+export interface TablePair {
+  readonly database: string;
+  readonly now: string;
+  readonly then: string;
+}
+
+export interface RowsWanted {
+  /** Only rows that hold this text in a column. */
+  readonly holds: { readonly column: string; readonly text: string } | null;
+  readonly offset: number;
+  readonly limit: number;
+}
+
+export type RowsRead = RowsInside;
+
 /** One family of database servers. All throw SourceError. */
 export interface Family {
   readonly name: DatabaseFamily;
@@ -189,17 +233,22 @@ export interface Family {
   ): Promise<(database: string, table: string) => boolean>;
   /** The commits around a moment, as a point of the log tells them. */
   commits(log: Pick<LogToReplay, 'store' | 'top'> & { readonly state: object }, around: CommitsAround): Promise<DatabaseCommit[]>;
-  /** Makes a past second on a server of the mover's own and calls `use` with what it holds then. */
-  atSecond(
-    full: readonly DatabaseBack[],
-    log: LogToReplay,
-    hooks: BringBackHooks,
-    use: (databases: readonly DatabaseBack[], replayed: Replayed) => Promise<void>,
-  ): Promise<void>;
-  /** How a table differs from what was put beside it: of each kind of difference so many rows. */
-  compareRows(server: DatabaseServer, pair: TableBeside, limit: number): Promise<RowsCompared>;
+  /** An empty server of the mover's own, to be stopped by the caller. */
+  scratch(): Promise<Scratch>;
+  /** A past second on a server of the mover's own, to be stopped by the caller. */
+  atSecond(full: readonly DatabaseBack[], log: LogToReplay, hooks: BringBackHooks): Promise<{ scratch: Scratch; replayed: Replayed }>;
+  /** Tables of all databases, with sizes as the server estimates them. */
+  tables(server: DatabaseServer): Promise<TableSize[]>;
+  /** Rows of a table in the order of its key, as texts. */
+  rowsOf(server: DatabaseServer, table: TableName, which: RowsWanted): Promise<RowsRead>;
+  /** What a table is called that stands beside another. */
+  besides(table: string, suffix: string): string;
+  /** Drops a table of a scratch server, where it is there. */
+  dropTable(scratch: DatabaseServer, table: TableName): Promise<void>;
+  /** How two tables of a database differ: of each kind of difference so many rows. */
+  compareRows(server: DatabaseServer, pair: TablePair, limit: number): Promise<RowsCompared>;
   /** Gives each of the two the place of the other, at one instant. Gives what is worth knowing of it. */
-  swapTables(server: DatabaseServer, pair: TableBeside): Promise<string[]>;
+  swapTables(server: DatabaseServer, pair: TablePair): Promise<string[]>;
   /** Brings everything back or, when something stands in the way, nothing. */
   bringBack(server: DatabaseServer, databases: readonly DatabaseBack[], rule: BringBackRule, hooks: BringBackHooks): Promise<void>;
 }

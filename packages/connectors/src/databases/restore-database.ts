@@ -4,7 +4,9 @@ import { accountsItem, filesItem, type DatabasePoint, type DatabaseTo } from '@l
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { SourceError } from '../source-error';
 import { familyOf } from './families';
-import type { BringBackHooks, DatabaseBack, OtherBack, TableBack } from './family';
+import { everythingOf } from './everything-of';
+import type { BringBackHooks, DatabaseBack, OtherBack, Scratch, TableBack } from './family';
+import { keepScratch } from './kept-scratch';
 import { afterRowsItem, beforeRowsItem, databaseItem, objectAt } from './object-paths';
 import { contentOf } from './stored-content';
 
@@ -76,6 +78,17 @@ function onlyPicked(databases: readonly DatabaseBack[], picks: readonly RestoreP
     .filter((d) => d.tables.length + d.others.length > 0);
 }
 
+/** Leaves a scratch server up, to be looked into. */
+function keepUp(ctx: RestoreContext, scratch: Scratch, items: number, minutes: number): RestoreOutcome {
+  const until = keepScratch(ctx.taskId, scratch, minutes);
+  ctx.note({
+    code: 'STAYS',
+    path: '',
+    message: `a scratch server of the mover stays up until ${new Date(until).toISOString().slice(0, 16).replace('T', ' ')} UTC`,
+  });
+  return { items, summary: `${countOf(items, 'object')} to be looked at in a scratch server` };
+}
+
 /** Brings databases, or tables of them, back to a server. A trial looks whether the server would take them and writes nothing. Throws SourceError. */
 export async function restoreDatabase(
   ctx: RestoreContext,
@@ -99,6 +112,8 @@ export async function restoreDatabase(
   const objects = databases.reduce((n, d) => n + d.tables.length + d.others.length, 0);
   if (objects === 0) throw new EngineError('OBJECT_MISSING', 'nothing that can be put back is picked');
   const family = familyOf(server.family);
+  if (ctx.trial && destination.stays)
+    return { items: objects, summary: `${countOf(objects, 'object')} would be looked at in a scratch server, nothing written` };
   if (ctx.trial) {
     const { needs } = await family.test(server);
     const missing = needs.filter((n) => n.missing && n.neededFor.includes('restore')).map((n) => n.right);
@@ -124,6 +139,17 @@ export async function restoreDatabase(
       ctx.done({ path, action: 'failed', kind: 'file', bytes: 0, remark });
     },
   };
+  if (!until && destination.stays) {
+    hooks.phase('starting a scratch server');
+    const scratch = await family.scratch();
+    try {
+      await family.bringBack(scratch.server, databases, { exists: 'leave', suffix: '' }, hooks);
+    } catch (error) {
+      await scratch.stop();
+      throw error;
+    }
+    return keepUp(ctx, scratch, items, destination.stays);
+  }
   if (!until) await family.bringBack(server, renamed(databases), destination, hooks);
   else {
     const [full, log] = [await wanted[0]!.open(), await picks.at(-1)!.open()];
@@ -132,19 +158,22 @@ export async function restoreDatabase(
     if (!position) throw new SourceError('LOG_LACKS', 'the full does not say where the log stood');
     const from = { file: position.file, at: position.at };
     const end = log.root.content.state as { stretch: number; file: string; at: number };
-    await family.atSecond(
-      whole,
-      { store: log.store, top: log.top, stretch: until.stretch, from, end, until, full, state: log.root.content.state as object },
-      hooks,
-      async (then, replayed) => {
-        ctx.note({
-          code: 'REPLAYED',
-          path: '',
-          message: replayed.commits === null ? 'the log was replayed' : `${countOf(replayed.commits, 'commit')} of the log replayed`,
-        });
-        await family.bringBack(server, renamed(onlyPicked(then, wanted)), destination, hooks);
-      },
-    );
+    const state = log.root.content.state as object;
+    const replay = { store: log.store, top: log.top, stretch: until.stretch, from, end, until, full, state };
+    const { scratch, replayed } = await family.atSecond(whole, replay, hooks);
+    try {
+      const message = replayed.commits === null ? 'the log was replayed' : `${countOf(replayed.commits, 'commit')} of the log replayed`;
+      ctx.note({ code: 'REPLAYED', path: '', message });
+      if (destination.stays) return keepUp(ctx, scratch, objects, destination.stays);
+      const reading = await family.read(scratch.server);
+      try {
+        await family.bringBack(server, renamed(onlyPicked(await everythingOf(reading), wanted)), destination, hooks);
+      } finally {
+        await reading.close();
+      }
+    } finally {
+      if (!destination.stays) await scratch.stop();
+    }
   }
   return { items, summary: `${countOf(items, 'object')} done; every table holds as many rows as were stored` };
 }

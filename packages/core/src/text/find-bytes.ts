@@ -5,7 +5,7 @@ const lookedAtBehind = 16;
 
 /** Bytes that can be searched fast. */
 export interface SearchedBytes {
-  readonly bytes: Buffer;
+  readonly bytes: Uint8Array;
   /** Where from address `from` to `end` the bytes at `needle`, `length` of them (at least one), stand first; `end` where they don't. */
   readonly find: (from: number, end: number, needle: number, length: number) => number;
 }
@@ -60,5 +60,5 @@ export function searchedBytes(length: number): SearchedBytes {
   const memory = wasmMemory(length + lookedAtBehind);
   module ??= moduleOf([{ name: 'find', takes: 4, gives: 1, body: findBody }]);
   const find = functionsOf(module, memory)['find'] as SearchedBytes['find'];
-  return { bytes: Buffer.from(memory.buffer, 0, length), find };
+  return { bytes: new Uint8Array(memory.buffer, 0, length), find };
 }

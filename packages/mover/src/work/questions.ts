@@ -6,13 +6,17 @@ import type { ComparedItem, Question, TargetPlace, TargetTest } from '@lithodex/
 import {
   compareFolder,
   commitsOf,
+  compareInside,
   compareRows,
   connectorOf,
   type Connector,
   compareItem,
   discover,
+  endScratch,
+  insideScratch,
   lookAhead,
   probe,
+  rowsInside,
   swapTables,
   testInside,
   treeNow,
@@ -59,6 +63,15 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return compareRows(question.from, question.pair);
     case 'swapTables':
       return { remarks: await swapTables(question.from, question.pair) };
+    case 'inside':
+      return insideScratch(question.taskId);
+    case 'rowsInside':
+      return rowsInside(question.taskId, question.table, question.which);
+    case 'compareInside':
+      return compareInside(question.taskId, question.from.server, question.table);
+    case 'endScratch':
+      endScratch(question.taskId);
+      return {};
     case 'platformTest':
       return testOf(question.platform);
     case 'insideTest':

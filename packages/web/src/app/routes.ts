@@ -58,6 +58,11 @@ export const routes: Routes = [
       { path: 'runs/movers', title: 'Movers · Lithodex', loadComponent: () => import('./runs/movers-page').then((m) => m.MoversPage) },
       { path: 'runs/:id', title: 'Run · Lithodex', loadComponent: () => import('./runs/run-page').then((m) => m.RunPage) },
       { path: 'runs/:id/rows', title: 'Rows · Lithodex', loadComponent: () => import('./recover/rows-page').then((m) => m.RowsPage) },
+      {
+        path: 'runs/:id/inside',
+        title: 'Inside · Lithodex',
+        loadComponent: () => import('./recover/inside-page').then((m) => m.InsidePage),
+      },
       { path: 'recover', title: 'Recover · Lithodex', loadComponent: () => import('./recover/recover-page').then((m) => m.RecoverPage) },
       {
         path: 'recover/sheet',

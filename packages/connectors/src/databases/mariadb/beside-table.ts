@@ -1,5 +1,6 @@
-import type { DatabaseServer, RowsCompared, TableBeside } from '@lithodex/kinds';
+import type { DatabaseServer, RowsCompared } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
+import type { TablePair } from '../family';
 import { comparedOf, comparisonQuestions, type RowDialect } from '../row-comparison';
 import { temporaryName } from '../temporary-name';
 import { quoted, withMariadb, type MariadbConnection } from './connection';
@@ -16,7 +17,7 @@ const dialect: RowDialect = {
   text: (column) => `LEFT(CAST(${column} AS CHAR CHARACTER SET utf8mb4), ${shown})`,
 };
 
-async function columnsOf(c: MariadbConnection, { database }: TableBeside, table: string): Promise<string[]> {
+export async function columnsOf(c: MariadbConnection, { database }: { readonly database: string }, table: string): Promise<string[]> {
   const rows = await c.rows<{ name: string }>(
     'SELECT column_name AS name FROM information_schema.columns WHERE table_schema = ? AND table_name = ? ORDER BY ordinal_position',
     [database, table],
@@ -25,20 +26,24 @@ async function columnsOf(c: MariadbConnection, { database }: TableBeside, table:
   return rows.map((r) => r.name);
 }
 
-const namesOf = ({ table, suffix }: TableBeside) => ({ now: table, then: `${table}${suffix}` });
+/** Columns of the primary key. */
+export async function keyOf(c: MariadbConnection, { database }: { readonly database: string }, table: string): Promise<string[]> {
+  const rows = await c.rows<{ name: string }>(
+    "SELECT column_name AS name FROM information_schema.key_column_usage WHERE table_schema = ? AND table_name = ? AND constraint_name = 'PRIMARY' ORDER BY ordinal_position",
+    [database, table],
+  );
+  return rows.map((r) => r.name);
+}
 
-/** How a table differs from what was put beside it. Throws SourceError. */
-export function compareRows(server: DatabaseServer, pair: TableBeside, limit: number): Promise<RowsCompared> {
+/** How two tables differ. Throws SourceError. */
+export function compareRows(server: DatabaseServer, pair: TablePair, limit: number): Promise<RowsCompared> {
   return withMariadb(server, async (c) => {
-    const { now, then } = namesOf(pair);
+    const { now, then } = pair;
     await c.run(`SET SESSION max_statement_time = ${mostSeconds}`);
     const [own, other] = [await columnsOf(c, pair, now), await columnsOf(c, pair, then)];
-    const key = await c.rows<{ name: string }>(
-      "SELECT column_name AS name FROM information_schema.key_column_usage WHERE table_schema = ? AND table_name = ? AND constraint_name = 'PRIMARY' ORDER BY ordinal_position",
-      [pair.database, now],
-    );
+    const key = await keyOf(c, pair, then);
     const at = (name: string) => `${quoted(pair.database)}.${quoted(name)}`;
-    const tables = { now: at(now), then: at(then), columns: own.filter((n) => other.includes(n)), key: key.map((k) => k.name) };
+    const tables = { now: at(now), then: at(then), columns: own.filter((n) => other.includes(n)), key };
     const questions = comparisonQuestions(tables, dialect, limit);
     await c.run('START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY');
     const counts = await c.row<Record<string, string | number>>(questions.counts);
@@ -47,9 +52,9 @@ export function compareRows(server: DatabaseServer, pair: TableBeside, limit: nu
 }
 
 /** Gives each of the two the place of the other, at one instant. Throws SourceError, SWAP_REFUSED where that would lose something. */
-export function swapTables(server: DatabaseServer, pair: TableBeside): Promise<string[]> {
+export function swapTables(server: DatabaseServer, pair: TablePair): Promise<string[]> {
   return withMariadb(server, async (c) => {
-    const { now, then } = namesOf(pair);
+    const { now, then } = pair;
     for (const name of [now, then]) await columnsOf(c, pair, name);
     const triggers = await c.rows<{ name: string }>(
       'SELECT trigger_name AS name FROM information_schema.triggers WHERE event_object_schema = ? AND event_object_table IN (?, ?)',

@@ -2,7 +2,7 @@ import type { DatabaseRead, OtherRead, OtherType } from '../family';
 import { quoted, quotedText, type MariadbConnection } from './connection';
 
 /** Databases that belong to the server itself. */
-const ownDatabases = ['mysql', 'information_schema', 'performance_schema', 'sys'];
+export const ownDatabases = ['mysql', 'information_schema', 'performance_schema', 'sys'];
 /** Storage that keeps versions of rows, so that one instant can be read while others write. */
 const versionedStorage = 'InnoDB';
 

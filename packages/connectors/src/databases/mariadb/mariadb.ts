@@ -6,7 +6,9 @@ import { grew, LogCapture } from './log/capture-log';
 import { changedTables } from './log/changed-tables';
 import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
+import { dropTable, rowsOf, tables } from './look-inside';
 import { atSecond } from './restore-second';
+import { ScratchServer } from './scratch-server';
 import { serverFacts, testServer } from './test-server';
 
 /** MariaDB servers, read and written through their own client programs. */
@@ -20,7 +22,12 @@ export const mariadb: Family = {
   grew,
   changed: changedTables,
   commits: commitsAround,
+  scratch: () => ScratchServer.start(),
   atSecond,
+  tables,
+  rowsOf,
+  dropTable,
+  besides: (table, suffix) => `${table}${suffix}`,
   bringBack,
   compareRows,
   swapTables,

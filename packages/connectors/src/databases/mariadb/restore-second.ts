@@ -1,41 +1,26 @@
 import { SourceError } from '../../source-error';
-import type { BringBackHooks, DatabaseBack, LogToReplay, Replayed } from '../family';
-import { everythingOf } from '../everything-of';
+import { quietly, type BringBackHooks, type DatabaseBack, type LogToReplay, type Replayed } from '../family';
 import { bringBack } from './bring-back';
 import { startProgram } from './mariadb-program';
 import { replayed } from './log/replay';
-import { readServer } from './read-server';
 import { ScratchServer } from './scratch-server';
 
-/** Makes a past second in a scratch server: the full is loaded there, then the log is replayed. Calls `use` with what it holds then. Throws SourceError. */
+/** Makes a past second in a scratch server: the full is loaded there, then the log is replayed. Throws SourceError. */
 export async function atSecond(
   full: readonly DatabaseBack[],
   log: LogToReplay,
   hooks: BringBackHooks,
-  use: (databases: readonly DatabaseBack[], replayed: Replayed) => Promise<void>,
-): Promise<void> {
+): Promise<{ scratch: ScratchServer; replayed: Replayed }> {
   hooks.phase('starting a scratch server');
   const scratch = await ScratchServer.start();
   try {
-    const quiet: BringBackHooks = {
-      ...hooks,
-      phase: () => undefined,
-      note: () => undefined,
-      done: () => undefined,
-      failed: () => undefined,
-    };
     hooks.phase('loading the full');
-    await bringBack(scratch.server, full, { exists: 'leave', suffix: '' }, quiet);
+    await bringBack(scratch.server, full, { exists: 'leave', suffix: '' }, quietly(hooks));
     hooks.phase('replaying the log');
-    const told = await replay(scratch, log, hooks);
-    const reading = await readServer(scratch.server);
-    try {
-      await use(await everythingOf(reading), told);
-    } finally {
-      await reading.close();
-    }
-  } finally {
+    return { scratch, replayed: await replay(scratch, log, hooks) };
+  } catch (error) {
     await scratch.stop();
+    throw error;
   }
 }
 

@@ -6,6 +6,7 @@ import path from 'node:path';
 import { setTimeout as pause } from 'node:timers/promises';
 import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
+import type { Scratch } from '../family';
 import { MariadbConnection } from './connection';
 import { ownFolder } from '../own-folder';
 
@@ -29,10 +30,10 @@ function freePort(): Promise<number> {
 }
 
 /** A MariaDB server of the mover's own, in a folder of its own and with a password nobody else knows: a past second is made there, never on a server that is used. */
-export class ScratchServer {
+export class ScratchServer implements Scratch {
   private constructor(
-    private readonly folder: string,
-    private readonly child: ChildProcess,
+    readonly folder: string,
+    readonly process: ChildProcess,
     readonly server: DatabaseServer,
   ) {}
 
@@ -132,7 +133,7 @@ export class ScratchServer {
 
   private async ready(): Promise<void> {
     let gone = false;
-    this.child.once('error', () => (gone = true)).once('exit', () => (gone = true));
+    this.process.once('error', () => (gone = true)).once('exit', () => (gone = true));
     for (const until = Date.now() + startMs; ;) {
       try {
         const connection = await MariadbConnection.open(this.server);
@@ -148,7 +149,7 @@ export class ScratchServer {
 
   /** Stops it and removes everything of it. */
   async stop(): Promise<void> {
-    const { child } = this;
+    const { process: child } = this;
     const isGone = () => child.exitCode !== null || child.signalCode !== null || child.pid === undefined;
     // nothing of it is needed any more, so it need not write anything down
     child.kill('SIGKILL');

@@ -1,5 +1,6 @@
-import type { DatabaseServer, RowsCompared, TableBeside } from '@lithodex/kinds';
+import type { DatabaseServer, RowsCompared } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
+import type { TablePair } from '../family';
 import { comparedOf, comparisonQuestions, type RowDialect } from '../row-comparison';
 import { temporaryName } from '../temporary-name';
 import { StatementFailed, withPg, type PgConnection } from './connection';
@@ -17,30 +18,36 @@ const dialect: RowDialect = {
   text: (column) => `left(${column}::text, ${shown})`,
 };
 
-async function tablesOf(c: PgConnection, { table, suffix }: TableBeside): Promise<{ now: TableName; then: TableName }> {
-  const now = partsOf(table);
-  if (!now) throw new SourceError('TABLE_GONE', table);
-  const then = { schema: now.schema, name: `${now.name}${suffix}` };
-  for (const t of [now, then]) if (!(await exists(c, t))) throw new SourceError('TABLE_GONE', `${t.schema}.${t.name}`);
-  return { now, then };
+/** A table by its name with its schema. Throws TABLE_GONE. */
+export async function tableAt(c: PgConnection, text: string): Promise<TableName> {
+  const table = partsOf(text);
+  if (!table || !(await exists(c, table))) throw new SourceError('TABLE_GONE', text);
+  return table;
 }
 
-/** How a table differs from what was put beside it. Throws SourceError. */
-export function compareRows(server: DatabaseServer, pair: TableBeside, limit: number): Promise<RowsCompared> {
+const tablesOf = async (c: PgConnection, { now, then }: TablePair) => ({ now: await tableAt(c, now), then: await tableAt(c, then) });
+
+/** Columns of the primary key. */
+export async function keyOf(c: PgConnection, table: TableName): Promise<string[]> {
+  const rows = await c.rows<{ name: string }>(
+    "SELECT a.attname AS name FROM pg_constraint k JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = ANY (k.conkey) WHERE k.conrelid = $1::regclass AND k.contype = 'p' ORDER BY array_position(k.conkey, a.attnum)",
+    [sqlName(table)],
+  );
+  return rows.map((r) => r.name);
+}
+
+/** How two tables differ. Throws SourceError. */
+export function compareRows(server: DatabaseServer, pair: TablePair, limit: number): Promise<RowsCompared> {
   return withPg(server, pair.database, async (c) => {
     const { now, then } = await tablesOf(c, pair);
     await c.run(`SET statement_timeout = ${mostMs}`);
     await c.run('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY');
     const [own, other] = [await columnsOf(c, now), await columnsOf(c, then)].map((columns) => columns.map((column) => column.name));
-    const key = await c.rows<{ name: string }>(
-      "SELECT a.attname AS name FROM pg_constraint k JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = ANY (k.conkey) WHERE k.conrelid = $1::regclass AND k.contype = 'p'",
-      [sqlName(now)],
-    );
     const tables = {
       now: sqlName(now),
       then: sqlName(then),
       columns: own!.filter((n) => other!.includes(n)),
-      key: key.map((k) => k.name),
+      key: await keyOf(c, then),
     };
     const questions = comparisonQuestions(tables, dialect, limit);
     const counts = await c.row<Record<string, string>>(questions.counts);
@@ -49,7 +56,7 @@ export function compareRows(server: DatabaseServer, pair: TableBeside, limit: nu
 }
 
 /** Gives each of the two the rows of the other, in one transaction: what depends on them stays. Throws SourceError, SWAP_REFUSED where that takes too long or can't be. */
-export function swapTables(server: DatabaseServer, pair: TableBeside): Promise<string[]> {
+export function swapTables(server: DatabaseServer, pair: TablePair): Promise<string[]> {
   return withPg(server, pair.database, async (c) => {
     const { now, then } = await tablesOf(c, pair);
     const form = async (t: TableName) => JSON.stringify(await columnsOf(c, t));

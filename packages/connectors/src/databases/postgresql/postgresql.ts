@@ -5,7 +5,9 @@ import { bringBack } from './bring-back';
 import { grew, LogCapture } from './log/capture-log';
 import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
+import { besides, dropTable, rowsOf, tables } from './look-inside';
 import { atSecond } from './restore-second';
+import { ScratchServer } from './scratch-server';
 import { serverFacts, testServer } from './test-server';
 
 /** PostgreSQL servers, read and written through their own client programs and protocol. */
@@ -18,7 +20,12 @@ export const postgresql: Family = {
   captureLog: (ctx, writing, server, start) => new LogCapture(ctx, writing, server, start).run(),
   grew,
   commits: commitsAround,
+  scratch: () => ScratchServer.start(),
   atSecond,
+  tables,
+  rowsOf,
+  dropTable,
+  besides,
   bringBack,
   compareRows,
   swapTables,

@@ -1,13 +1,12 @@
 import { filesItem } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
-import { everythingOf } from '../everything-of';
 import type { BringBackHooks, DatabaseBack, LogToReplay, Replayed } from '../family';
 import { contentOf } from '../stored-content';
 import { PgConnection } from './connection';
 import type { LogState } from './log/capture-log';
 import { placeOf, placeText, segmentName, segmentsBetween } from './log/lsn';
 import { segmentsOf, writeSegments, type Segment } from './log/segments';
-import { readServer, type FilesState } from './read-server';
+import type { FilesState } from './read-server';
 import { ScratchServer, type RecoveryTarget } from './scratch-server';
 
 const secondMs = 1000;
@@ -40,13 +39,12 @@ function needed(
   return enough < 0 ? wanted : wanted.slice(0, enough + 1);
 }
 
-/** Makes a past second in a scratch server of the copied files of a full: it reads the log up to there. Calls `use` with what it holds then. Throws SourceError. */
+/** Makes a past second in a scratch server of the copied files of a full: it reads the log up to there. Throws SourceError. */
 export async function atSecond(
   _: readonly DatabaseBack[],
   log: LogToReplay,
   hooks: BringBackHooks,
-  use: (databases: readonly DatabaseBack[], replayed: Replayed) => Promise<void>,
-): Promise<void> {
+): Promise<{ scratch: ScratchServer; replayed: Replayed }> {
   const { full, until } = log;
   const files = full.root.content.state as Partial<FilesState>;
   if (files.owner === undefined) throw new SourceError('LOG_LACKS', 'the full does not hold the files of the server');
@@ -64,14 +62,10 @@ export async function atSecond(
     const target: RecoveryTarget = 'file' in until ? { before: placeText(until.position) } : { time: until.at + secondMs - 1 };
     await scratch.recover(target, hooks.stopped);
     await sayReached(scratch, files as FilesState);
-    const reading = await readServer(scratch.server);
-    try {
-      await use(await everythingOf(reading), { commits: null });
-    } finally {
-      await reading.close();
-    }
-  } finally {
+    return { scratch, replayed: { commits: null } };
+  } catch (error) {
     await scratch.stop();
+    throw error;
   }
 }
 

@@ -6,6 +6,7 @@ import { EngineError } from '@lithodex/engine';
 import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
 import { ClientProgram } from '../client-program';
+import type { Scratch } from '../family';
 import { ownFolder } from '../own-folder';
 import { PgConnection } from './connection';
 import { programPath } from './programs';
@@ -20,6 +21,7 @@ const asBefore: Readonly<Record<string, string>> = {
   max_prepared_transactions: 'max_prepared_xacts setting',
   max_locks_per_transaction: 'max_locks_per_xact setting',
 };
+const bare = { PATH: process.env['PATH'], LC_ALL: 'C.UTF-8' };
 const endsEarly = 'recovery ended before configured recovery target was reached';
 
 const failed = (why: string) => new SourceError('SCRATCH_FAILED', why);
@@ -38,11 +40,11 @@ function accountOf(): { readonly uid: number; readonly gid: number } | undefined
 export type RecoveryTarget = { readonly time: number } | { readonly before: string } | undefined;
 
 /** A PostgreSQL server of the mover's own, made of copied files: only who owns its folder reaches it. */
-export class ScratchServer {
+export class ScratchServer implements Scratch {
   private child: ChildProcess | undefined;
 
   private constructor(
-    private readonly folder: string,
+    readonly folder: string,
     private readonly owner: { readonly uid: number; readonly gid: number } | undefined,
     readonly server: DatabaseServer,
   ) {}
@@ -68,6 +70,38 @@ export class ScratchServer {
       password: '-',
     };
     return new ScratchServer(folder, owner, server);
+  }
+
+  /** The server once it was started. */
+  get process(): ChildProcess {
+    if (!this.child) throw failed('it was not started');
+    return this.child;
+  }
+
+  /** Makes and starts an empty one. Throws SourceError. */
+  static async start(): Promise<ScratchServer> {
+    const scratch = ScratchServer.make('scratch');
+    try {
+      const args = [
+        '-D',
+        scratch.data,
+        '--username=scratch',
+        '--auth=trust',
+        '--encoding=UTF8',
+        '--locale=C.UTF-8',
+        '--no-sync',
+        '--no-instructions',
+      ];
+      const made = spawnSync('setpriv', scratch.asOwner(programPath('initdb'), args), { encoding: 'utf8', cwd: '/', env: bare });
+      if (made.error) throw new SourceError('PROGRAM_MISSING', 'initdb');
+      if (made.status !== 0) throw failed((made.stderr || made.stdout).slice(-300).replaceAll('\n', ' '));
+      const said = await scratch.run({}, 'new', () => false);
+      if (said !== undefined) throw failed(said);
+      return scratch;
+    } catch (error) {
+      await scratch.stop();
+      throw error;
+    }
   }
 
   /** Where segments of the log are put. */
@@ -142,14 +176,7 @@ export class ScratchServer {
       env: { ...process.env, LC_ALL: 'C' },
     }).stdout;
     const settings: Record<string, string> = {
-      listen_addresses: '',
-      port: String(port),
-      unix_socket_directories: path.join(this.folder, 'socket'),
-      fsync: 'off',
-      full_page_writes: 'off',
-      autovacuum: 'off',
       archive_mode: 'off',
-      shared_buffers: '64MB',
       shared_preload_libraries: '',
       hot_standby: 'off',
       restore_command: `cp "${this.wal}/%f" "%p"`,
@@ -165,14 +192,25 @@ export class ScratchServer {
       const known = new RegExp(`^${words}:\\s*(\\d+)`, 'm').exec(control)?.[1];
       if (known) settings[name] = known;
     }
-    const log = path.join(this.folder, `log-${target ? 'wanted' : 'end'}`);
+    return this.run(settings, target ? 'wanted' : 'end', stopped);
+  }
+
+  /** Starts it. What it said when it ended; undefined when it is ready. */
+  private async run(more: Readonly<Record<string, string>>, name: string, stopped: () => boolean): Promise<string | undefined> {
+    const settings = {
+      listen_addresses: '',
+      port: String(port),
+      unix_socket_directories: path.join(this.folder, 'socket'),
+      fsync: 'off',
+      full_page_writes: 'off',
+      autovacuum: 'off',
+      shared_buffers: '64MB',
+      ...more,
+    };
+    const log = path.join(this.folder, `log-${name}`);
     const out = openSync(log, 'w', 0o600);
-    const args = ['-D', this.data, ...Object.entries(settings).flatMap(([name, value]) => ['-c', `${name}=${value}`])];
-    const child = spawn('setpriv', this.asOwner(program, args), {
-      stdio: ['ignore', out, out],
-      cwd: '/',
-      env: { PATH: process.env['PATH'], LC_ALL: 'C.UTF-8' },
-    });
+    const args = ['-D', this.data, ...Object.entries(settings).flatMap(([setting, value]) => ['-c', `${setting}=${value}`])];
+    const child = spawn('setpriv', this.asOwner(programPath('postgres'), args), { stdio: ['ignore', out, out], cwd: '/', env: bare });
     closeSync(out);
     this.child = child;
     let gone = false;

@@ -4,6 +4,7 @@ import { databaseRestores } from '../recover/database-restores';
 import { downloadRestores } from '../recover/download-restores';
 import { fileRestores } from '../recover/file-restores';
 import { machineRestores } from '../recover/machine-restores';
+import { scratchRestores } from '../recover/scratch-restores';
 import type { RestorePlanner } from '../recover/restore-planner';
 import { databaseCauses, databaseMatters, systemLink } from './database-matters';
 import { connectionCauses, connectionLink, platformMatters } from './platform-matters';
@@ -22,4 +23,5 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   folder: fileRestores,
   platform: machineRestores,
   server: databaseRestores,
+  scratch: scratchRestores,
 };

@@ -23,13 +23,13 @@ import {
 const testMs = 30_000;
 const rulesOfTables = { ...ruleWords, leave: 'tables that exist are left', replace: 'tables that exist are replaced' };
 /** Throws INVALID for picks that are no databases. */
-function onlyDatabases(picks: readonly ResolvedPick[]): void {
+export function onlyDatabases(picks: readonly ResolvedPick[]): void {
   const isDatabase = (p: ResolvedPick) => p.point.facts !== null && fromJson<{ kind: string }>(p.point.facts).kind === 'database';
   if (!picks.every(isDatabase)) throw refuse('body.picks', 'Only databases go to a database server.');
 }
 
 /** The server that databases go to. Throws INVALID where it is not connected, or of another family. */
-async function serverFor(
+export async function serverFor(
   deps: Deps,
   { destination }: Pick<RestoreBody, 'destination'>,
   picks: readonly ResolvedPick[],
@@ -60,11 +60,40 @@ function destinationOf(
 /** Databases and tables as they were found in a point. */
 const partsOf = (path: string) => path.split('/').filter(Boolean);
 /** What leads to the moment that is wanted, if that is another than the one of the points. Throws INVALID. */
-async function chainOf(deps: Deps, { until }: Pick<RestoreBody, 'until'>, picks: readonly ResolvedPick[]): Promise<Chain | undefined> {
+export async function chainOf(
+  deps: Deps,
+  { until }: Pick<RestoreBody, 'until'>,
+  picks: readonly ResolvedPick[],
+): Promise<Chain | undefined> {
   if (!until) return undefined;
   const ids = new Set(picks.map((p) => p.point.workload_id));
   if (ids.size > 1) throw refuse('body.until', 'One moment holds for one database server.');
   return chainTo(deps.db, picks[0]!.point.workload_id, until);
+}
+
+/** What leads to the moment that is wanted, in words. */
+export function chainChecks(deps: Deps, { until }: Pick<RestoreBody, 'until'>, chain: Chain | undefined): Check[] {
+  if (!chain || !until) return [];
+  const zone = deps.config.zone;
+  const { full, log } = chain;
+  const words = `The full of ${formatMoment(full.row.moment, zone)} (${formatBytes(full.row.bytes)}) is loaded into a scratch server of the mover`;
+  const text = `${words}, then the log is replayed up to ${formatExact(until.at, zone)} (${formatBytes(log.row.bytes)} at most).`;
+  return [{ level: 'fine', code: 'CHAIN', text }];
+}
+
+/** What is read and where it goes. Of a moment between points, what leads to it is read: the full, and the point of the log as its last pick. */
+export function withChain(
+  { until }: Pick<RestoreBody, 'until'>,
+  picks: readonly ResolvedPick[],
+  chain: Chain | undefined,
+  to: Extract<RestorePlan['to'], { kind: 'database' }>,
+): Pick<RestorePlan, 'picks' | 'to'> {
+  const own = picks.map((p) => ({ pointId: chain?.full.row.id ?? p.point.id, path: p.path, to: '', base: '' }));
+  if (!chain || !until) return { picks: own, to };
+  return {
+    picks: [...own, { pointId: chain.log.row.id, path: '', to: '', base: '' }],
+    to: { ...to, destination: { ...to.destination, until: { ...until, stretch: chain.stretch } } },
+  };
 }
 
 /** What stands in the way of bringing databases back, asked of the server now, and where each pick goes in words. */
@@ -92,16 +121,7 @@ async function lookAtServer(deps: Deps, body: LookBody, picks: readonly Resolved
   };
   say(...whatHappens(destination, picks, row));
   const chain = await chainOf(deps, body, picks);
-  if (chain) {
-    const zone = deps.config.zone;
-    const { full, log } = chain;
-    const words = `The full of ${formatMoment(full.row.moment, zone)} (${formatBytes(full.row.bytes)}) is loaded into a scratch server of the mover`;
-    say(
-      'fine',
-      'CHAIN',
-      `${words}, then the log is replayed up to ${formatExact(body.until!.at, zone)} (${formatBytes(log.row.bytes)} at most).`,
-    );
-  }
+  checks.push(...chainChecks(deps, body, chain));
   if (picks.some((p) => p.path === accountsItem))
     say('stop', 'ONLY_DOWNLOAD', 'Accounts are downloaded and looked at by a person: they are not put back.');
   if (picks.some((p) => p.path === filesItem))
@@ -148,20 +168,16 @@ function whatHappens(destination: DatabaseDestination, picks: readonly ResolvedP
 export const databaseRestores: RestorePlanner = {
   look: lookAtServer,
 
-  /** One task. Of a moment between points, what leads to it is read: the full, and the point of the log as its last pick. */
   async tasks(deps, body, picks) {
     const chain = await chainOf(deps, body, picks);
-    const own = picks.map((p) => ({ pointId: chain?.full.row.id ?? p.point.id, path: p.path, to: '', base: '' }));
-    const until = chain && body.until ? { ...body.until, stretch: chain.stretch } : null;
     const { items, bytes } = expectedOf(picks);
     const work: RestorePlan = {
       type: 'restore',
-      picks: chain ? [...own, { pointId: chain.log.row.id, path: '', to: '', base: '' }] : own,
-      to: {
+      ...withChain(body, picks, chain, {
         kind: 'database',
         sourceId: (await serverFor(deps, body, picks)).id,
-        destination: { ...destinationOf(deps, body, picks), until },
-      },
+        destination: destinationOf(deps, body, picks),
+      }),
       trial: body.trial,
       readFrom: body.readFrom,
       expected: { items, bytes: bytes + (chain ? chain.full.row.bytes + chain.log.row.bytes : 0) },

@@ -14,7 +14,8 @@ const lateNumbers = 200;
 const wholeEveryMs = 60_000;
 const lineEnd = 10;
 
-interface Piece extends SearchedBytes {
+interface Piece extends Pick<SearchedBytes, 'find'> {
+  readonly bytes: Buffer;
   used: number;
   blocks: KeptBlock[];
 }
@@ -105,7 +106,8 @@ export class NameIndex {
     let piece = this.pieces.at(-1);
     if (!piece || piece.used + names.length > piece.bytes.length) {
       const length = needleBytes + Math.max(names.length, this.pieces.length ? pieceBytes : pieceBytes >> 3);
-      piece = { ...searchedBytes(length), used: needleBytes, blocks: [] };
+      const { bytes, find } = searchedBytes(length);
+      piece = { bytes: Buffer.from(bytes.buffer, bytes.byteOffset, bytes.length), find, used: needleBytes, blocks: [] };
       this.pieces.push(piece);
     }
     names.copy(piece.bytes, piece.used);

@@ -41,6 +41,7 @@ export const databaseParts: KindParts = {
         form: async () => (await import('./database-place')).DatabasePlace,
         first: 'Choose the server first.',
       },
+      { value: 'scratch', label: 'a scratch server, to look into', destination: { to: 'scratch', minutes: 120 } },
       download('zip', 'a zip archive of text'),
       download('tar', 'a tar archive of text'),
     ];

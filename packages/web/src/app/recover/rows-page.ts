@@ -9,17 +9,15 @@ import { Api, type ApiFailure } from '../data/api';
 import { outcome } from '../data/outcome';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
+import { RowsDifference, type Change } from './rows-difference';
 
-type Row = BesideRows['rows'][number];
-type Change = Row['change'];
 const leastReason = 3;
-const words: Record<Change, string> = { gone: 'gone', changed: 'changed', added: 'new' };
 
 /** How a table differs from the one that was restored beside it, row by row; the two can be swapped. */
 @Component({
   selector: 'lx-rows-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, FormDialog, ...formatPipes],
+  imports: [FormsModule, RouterLink, FormDialog, RowsDifference, ...formatPipes],
   templateUrl: './rows-page.html',
   styleUrl: './rows-page.scss',
 })
@@ -38,8 +36,6 @@ export class RowsPage {
   /** What is worth knowing of the swap; undefined while none was made. */
   protected readonly swapped = signal<readonly string[] | undefined>(undefined);
   protected readonly reason = signal('');
-  protected readonly words = words;
-  protected readonly changes: readonly Change[] = ['gone', 'changed', 'added'];
   private readonly again = new Subject<void>();
   private readonly result = toSignal(
     toObservable(computed(() => ({ id: this.id(), query: { task: this.task(), path: this.path() } }))).pipe(
@@ -64,25 +60,11 @@ export class RowsPage {
   protected readonly name = computed(
     () => this.table()?.table ?? objectNameOf(unescapePath(this.path()).split('/').at(-1) ?? '').replace(/\.sql$/, ''),
   );
-  protected readonly rows = computed(() => (this.compared()?.rows ?? []).filter((r) => !this.only() || r.change === this.only()));
   protected readonly same = computed(() => {
     const c = this.compared()?.counts;
     return c !== undefined && c.added + c.changed + c.gone === 0;
   });
   protected readonly ready = computed(() => this.reason().trim().length >= leastReason && !this.busy());
-
-  protected countOf(c: BesideRows['counts'], change: Change): number {
-    return c[change];
-  }
-
-  protected valueAt({ now, then }: Row, i: number): string | null {
-    return (then ?? now)?.[i] ?? null;
-  }
-
-  /** What a changed value has become; undefined where it is the same. */
-  protected becameAt({ change, now, then }: Row, i: number): { readonly value: string | null } | undefined {
-    return change === 'changed' && now?.[i] !== then?.[i] ? { value: now?.[i] ?? null } : undefined;
-  }
 
   protected show(only: Change | null): void {
     void this.router.navigate([], { queryParams: { only }, queryParamsHandling: 'merge', replaceUrl: true });

@@ -113,11 +113,21 @@ export class SecondPage {
   private readonly systems = toSignal(inject(Session).reads() ? this.api.call('listSystems').pipe(outcome()) : of(undefined));
   protected readonly servers = computed((): SlotOption<string>[] => [
     { value: '', label: this.workload()?.name ?? 'the same server', note: 'where it came from' },
+    ...(this.session.reads()
+      ? [{ value: 'scratch', label: 'a scratch server, to look into it first', note: 'nothing else is written' }]
+      : []),
     ...(this.systems()?.value?.rows ?? [])
       .filter((s) => s.id !== this.workload()?.source.id)
       .map((s) => ({ value: String(s.id), label: s.name })),
   ]);
   protected readonly server = computed(() => this.to() ?? '');
+  /** It is only looked into. */
+  protected readonly looking = computed(() => this.server() === 'scratch');
+  protected readonly stays: SlotOption<number>[] = [30, 120, 480].map((minutes) => ({
+    value: minutes,
+    label: formatDuration(minutes * 60_000),
+  }));
+  protected readonly minutes = signal(120);
   protected readonly rules: SlotOption<Rule>[] = [
     { value: 'beside', label: 'put the restored one beside it' },
     { value: 'leave', label: 'leave it as it is' },
@@ -135,14 +145,16 @@ export class SecondPage {
     return {
       name: `${this.picked() ? nameOf(this.picked()) : 'Everything'} of ${this.workload()?.name ?? ''}`.slice(0, 110),
       picks: [{ pointId: full.pointId, path: this.picked() }],
-      destination: elsewhere
-        ? {
-            to: 'server',
-            systemId: Number(this.server()) || this.workload()!.source.id,
-            databases: from && name ? [{ from, to: name }] : [],
-          }
-        : { to: 'original' },
-      rule: this.rule(),
+      destination: this.looking()
+        ? { to: 'scratch', minutes: this.minutes() }
+        : elsewhere
+          ? {
+              to: 'server',
+              systemId: Number(this.server()) || this.workload()!.source.id,
+              databases: from && name ? [{ from, to: name }] : [],
+            }
+          : { to: 'original' },
+      rule: this.looking() ? 'leave' : this.rule(),
       rescue: this.rescue(),
       until: position === undefined ? { at: this.at() } : { file, position: Number(position), at: this.at() },
     };
@@ -183,7 +195,7 @@ export class SecondPage {
   /** Commits seen that are after the chosen moment. */
   protected readonly lost = computed(() => {
     const n = this.commits().filter((c) => this.isLost(c)).length;
-    return this.rule() === 'replace' ? (n === around.after ? `${n} and more` : String(n)) : '0';
+    return this.rule() === 'replace' && !this.looking() ? (n === around.after ? `${n} and more` : String(n)) : '0';
   });
 
   /** How new the newest second is, against what was promised. */

@@ -11,6 +11,7 @@ import { FilterBox } from '../ui/filter-box';
 import { formatPipes } from '../ui/format-pipes';
 import { ProgressBar } from '../ui/progress-bar';
 import { PutBeside } from './put-beside';
+import { ScratchUp } from './scratch-up';
 import { RunRates } from './run-rates';
 import { StateMark, stateWord, unfinishedStates } from '../ui/state-mark';
 
@@ -20,7 +21,7 @@ const deviant: readonly string[] = ['failed', 'held', ...unfinishedStates];
 @Component({
   selector: 'lx-run-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FilterBox, StateMark, ProgressBar, PutBeside, RunRates, ...formatPipes],
+  imports: [RouterLink, FilterBox, StateMark, ProgressBar, PutBeside, RunRates, ScratchUp, ...formatPipes],
   templateUrl: './run-page.html',
   styleUrl: './run-page.scss',
 })
