@@ -10,7 +10,6 @@ import { replayBench } from './replay-bench';
 import { scaleBench } from './scale-bench';
 import { simulateHere, simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
-import { work } from './store-work';
 import { taskBench } from './task-bench';
 
 const all = [
@@ -31,10 +30,6 @@ const all = [
 ] as const;
 const args = process.argv.slice(2);
 
-if (args[0] === '--work') {
-  await work(args.slice(1));
-  process.exit(0);
-}
 if (args[0] === '--platform') {
   await servePlatform(args[1]!);
   await new Promise(() => undefined);

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { closePools, HostLimits, placePools, Placer, Restorer } from '@lithodex/connectors';
+import { closePools, HostLimits, Placer, poolToPlace, Restorer } from '@lithodex/connectors';
 import { baseName } from '@lithodex/core';
 import { DiskFolder, Store, topEntry, type Root } from '@lithodex/engine';
 import { takePoint } from '@lithodex/mover';
@@ -42,7 +42,7 @@ async function bringBack(store: Store, path: string, taskId: string, to: string)
   const placer = new Placer({
     trees: store.trees,
     chunks: store.reader,
-    pool: placePools.of(store),
+    pool: poolToPlace(store),
     onBytes: () => undefined,
     stopped: () => false,
   });
@@ -69,23 +69,24 @@ async function bringBack(store: Store, path: string, taskId: string, to: string)
   if (failed) throw new Error(`${failed} items were not restored`);
 }
 
-/** A mover goes on from task to task: what is measured does not begin with code that has never run. */
-async function warmUp(store: Store, folder: string): Promise<void> {
+/** A mover goes on from task to task: what is measured does not begin with code that has never run, and comes after its like. */
+async function warmUp(store: Store, folder: string, what: string): Promise<void> {
   const tree = `${folder}/warm-up`;
   if (!fs.existsSync(tree)) return;
   const taskId = randomBytes(8).toString('hex');
   const back = `${folder}/warm-up-${taskId}`;
   await take(store, tree, taskId, null);
-  await take(store, tree, `${taskId}-again`, taskId);
+  if (what === 'restore') await take(store, tree, `${taskId}-again`, taskId);
   await bringBack(store, tree, taskId, back);
+  if (what !== 'restore') await take(store, tree, `${taskId}-again`, null);
   fs.rmSync(back, { recursive: true });
 }
 
 /** One measured piece of work in a process of its own, so that its memory can be told. Prints JSON. */
-export async function work(args: readonly string[]): Promise<void> {
+async function work(args: readonly string[]): Promise<void> {
   const [what, folder, taskId, previous] = args as [string, string, string, string | undefined];
   const store = await open(folder);
-  await warmUp(store, folder);
+  await warmUp(store, folder, what);
   const began = performance.now();
   let stored = 0;
   if (what === 'restore') await bringBack(store, `${folder}/tree`, taskId, `${folder}/back`);
@@ -95,3 +96,6 @@ export async function work(args: readonly string[]): Promise<void> {
   const peakMb = Math.round(process.resourceUsage().maxRSS / 1024);
   process.stdout.write(`${JSON.stringify({ seconds, stored, chunks: store.index.chunks.size, peakMb } satisfies Measured)}\n`);
 }
+
+await work(process.argv.slice(2));
+process.exit(0);

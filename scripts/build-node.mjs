@@ -12,6 +12,7 @@ const entries = {
   standins: 'packages/standins/src/main.ts',
   demo: 'demo/main.ts',
   bench: 'bench/main.ts',
+  'bench-work': 'bench/store-work.ts',
 };
 const present = Object.fromEntries(Object.entries(entries).filter(([, file]) => existsSync(file)));
 /** Bundled, of which little is used: a thread that loads the whole package takes longer to start than many a task. */

@@ -1,7 +1,7 @@
-import { keyedHash, type CrunchPool, type PutChunk, type Store, type TreeReader, type WriteCounts } from '@lithodex/engine';
+import { keyedHash, type ClaimTable, type CrunchPool, type PutChunk, type Store, type TreeReader, type WriteCounts } from '@lithodex/engine';
 import type { CaptureStore, PointWriting } from './capture-store';
 import { zeroBlock } from './machines/image-map';
-import { crunchPools } from './pools';
+import { dropPools, poolToStore } from './pools';
 
 /** A store that is open here, for captures. */
 export class OpenStore implements CaptureStore {
@@ -26,13 +26,14 @@ class OpenStoreWriting implements PointWriting {
   readonly packed: WriteCounts = { fresh: 0, stored: 0 };
   private readonly nodes: ReturnType<Store['writer']>;
   private checkpointDue = false;
+  /** Made when something is to be stored: a run that finds nothing new needs none. */
+  private claimTable: ClaimTable | undefined;
 
   constructor(
     private readonly store: Store,
-    expected: number,
-    fresh: boolean,
+    private readonly expected: number,
+    private readonly fresh: boolean,
   ) {
-    const claims = fresh ? store.freshClaims(expected) : store.claims(expected);
     const onPack = (toc: Parameters<typeof store.index.written>[0]) => {
       for (const block of toc.blocks) {
         this.packed.fresh += block.raw;
@@ -40,9 +41,14 @@ class OpenStoreWriting implements PointWriting {
       }
       this.checkpointDue = store.index.written(toc) || this.checkpointDue;
     };
-    this.nodes = store.writer(claims, onPack);
-    this.pool = crunchPools.of(store);
-    this.pool.begin(claims, onPack);
+    this.nodes = store.writer((name) => this.claims().claim(name), onPack);
+    this.pool = poolToStore(store);
+    this.pool.begin(() => this.claims(), onPack);
+  }
+
+  private claims(): ClaimTable {
+    const { store, expected, fresh } = this;
+    return (this.claimTable ??= fresh ? store.freshClaims(expected) : store.claims(expected));
   }
 
   readonly put: PutChunk = (data) => this.nodes.put(data);
@@ -57,6 +63,7 @@ class OpenStoreWriting implements PointWriting {
   async finish(): Promise<WriteCounts> {
     await this.nodes.finish();
     const counts = await this.pool.finish();
+    this.claimTable?.release();
     return { fresh: counts.fresh + this.nodes.counts.fresh, stored: counts.stored + this.nodes.counts.stored };
   }
 
@@ -64,7 +71,7 @@ class OpenStoreWriting implements PointWriting {
     try {
       return await work();
     } catch (error) {
-      await crunchPools.drop(this.store);
+      await dropPools(this.store);
       throw error;
     }
   }

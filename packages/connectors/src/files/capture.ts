@@ -167,7 +167,8 @@ export class Capture {
     const { earlier } = folder;
     const below: FolderBelow[] = [];
     const own = this.tree.ownNames(folder.path);
-    for (const [i, name] of names.entries()) {
+    for (let i = 0; i < names.length; i++) {
+      const name = names[i]!;
       if (options.stopped()) throw new EngineError('STOPPED');
       const { facts, failed } = this.ahead.at(this.tree, fd, names, i);
       if (own?.has(name)) {
@@ -182,7 +183,11 @@ export class Capture {
         const found = this.folderBelow(folder, name, old);
         if (!found) continue;
         below.push(found);
-      } else await this.take(folder, name, old);
+      } else {
+        // a promise for every file takes longer than looking at it
+        const waits = this.take(folder, name, old);
+        if (waits) await waits;
+      }
       this.progress.items++;
     }
     return below;
@@ -286,15 +291,16 @@ export class Capture {
     }
   }
 
-  private async take(folder: OpenFolder, name: string, old: EntryCursor | undefined): Promise<void> {
+  /** Takes what is no folder; gives something to wait for where it has to be read. */
+  private take(folder: OpenFolder, name: string, old: EntryCursor | undefined): Promise<void> | undefined {
     const { facts, options } = this;
     if (!facts.isFile) {
       const live = this.describe(folder, name);
-      if (!live) return;
+      if (!live) return undefined;
       const packed = packEntry(storedForm(live));
       if (old?.bytes().equals(packed.data)) folder.kept++;
       folder.builder.add(packed);
-      return;
+      return undefined;
     }
     this.progress.files++;
     const same = old !== undefined && sameFile(old, facts);
@@ -302,7 +308,7 @@ export class Capture {
       folder.builder.add({ name, data: old.bytes(), items: 1, bytes: old.size });
       folder.kept++;
       this.progress.bytes += old.size;
-      return;
+      return undefined;
     }
     if (facts.links > 1) {
       const twin = this.hardLinked.get(`${facts.device}:${facts.inode}`);
@@ -312,16 +318,21 @@ export class Capture {
         if (nanos === facts.ctimeNanos && seconds === facts.ctimeSeconds) {
           folder.builder.add(packEntry({ ...entry, name }));
           this.progress.bytes += entry.size;
-          return;
+          return undefined;
         }
       }
     }
+    return this.willRead(folder, name, old, same);
+  }
+
+  private async willRead(folder: OpenFolder, name: string, old: EntryCursor | undefined, same: boolean): Promise<void> {
+    const { facts, options } = this;
     folder.waiting++;
     const jobs = this.jobs(folder);
     jobs.names.push(name);
     const earlier = old && facts.size > wholeLimit ? await earlierChunks(options.trees, old) : undefined;
     if (earlier) jobs.earlier.set(name, earlier);
-    this.files.push({ folder, place: folder.builder.reserve(), name, same: same ? Buffer.from(old.bytes()) : undefined });
+    this.files.push({ folder, place: folder.builder.reserve(), name, same: same && old ? Buffer.from(old.bytes()) : undefined });
     this.batchSize += facts.size;
     if (this.files.length >= batchFiles || this.batchSize >= batchBytes) await this.flush();
   }

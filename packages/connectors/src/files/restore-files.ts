@@ -2,7 +2,7 @@ import { countOf, formatCount, joinPath, safeParts } from '@lithodex/core';
 import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
 import type { FilesTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
-import { placePools } from '../pools';
+import { dropPools, poolToPlace } from '../pools';
 import { Placer } from './placer';
 import { Restorer } from './restore';
 
@@ -30,7 +30,7 @@ export async function restoreFiles(ctx: RestoreContext, picks: readonly RestoreP
       const cameFrom = root.workload.path;
       const placer =
         placers.get(store.header.targetId)?.placer ??
-        new Placer({ trees: store.trees, chunks: store.reader, pool: placePools.of(store), onBytes: ctx.moved, stopped: ctx.stopped });
+        new Placer({ trees: store.trees, chunks: store.reader, pool: poolToPlace(store), onBytes: ctx.moved, stopped: ctx.stopped });
       placers.set(store.header.targetId, { placer, store });
       const key = JSON.stringify([store.header.targetId, pick.base, cameFrom]);
       const restorer =
@@ -62,7 +62,7 @@ export async function restoreFiles(ctx: RestoreContext, picks: readonly RestoreP
   } finally {
     for (const restorer of restorers.values()) restorer.close();
     for (const { placer } of placers.values()) placer.close();
-    if (!whole || ctx.stopped()) for (const { store } of placers.values()) await placePools.drop(store);
+    if (!whole || ctx.stopped()) for (const { store } of placers.values()) await dropPools(store);
   }
   const told = [...actions].map(([action, n]) => `${formatCount(n)} ${actionWords[action] ?? action}`).join(', ');
   return { items, summary: `${countOf(items, 'item')} ${ctx.trial ? 'looked at, nothing written' : 'done, every sum checked'}: ${told}` };

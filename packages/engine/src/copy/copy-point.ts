@@ -84,7 +84,7 @@ class Copying {
     private readonly options: CopyOptions,
     private readonly counts: CopyCounts,
   ) {
-    this.writer = to.writer(to.claims(65_536), (toc: PackToc) => {
+    this.writer = to.writer(to.claims(65_536).claims, (toc: PackToc) => {
       this.checkpointDue = to.index.written(toc) || this.checkpointDue;
     });
   }

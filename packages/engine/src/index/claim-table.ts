@@ -1,6 +1,16 @@
 import type { ChunkIndex } from './chunk-index';
 
 const words = 4;
+/** Of the run before, to be used again: each new one would take its memory until the collector finds the old one. */
+let spare: SharedArrayBuffer | undefined;
+
+function memoryOf(bytes: number): SharedArrayBuffer {
+  const memory = spare;
+  spare = undefined;
+  if (memory?.byteLength !== bytes) return new SharedArrayBuffer(bytes);
+  new Uint8Array(memory).fill(0);
+  return memory;
+}
 
 /**
  * Which chunks the run may take as stored, shared between threads without messages: 16 bytes a slot on a SharedArrayBuffer, a slot is claimed by
@@ -19,11 +29,19 @@ export class ClaimTable {
   /** A table holding all of `index` but the chunks in packs to `skip`, with room for `expected` new chunks. */
   static over(index: ChunkIndex, expected: number, skip: (pack: number) => boolean = () => false): ClaimTable {
     const capacity = 2 ** Math.ceil(Math.log2(Math.max(4096, (index.size + expected) * 1.5)));
-    const claims = new ClaimTable(new SharedArrayBuffer(capacity * words * 4));
+    const claims = new ClaimTable(memoryOf(capacity * words * 4));
     index.forEachKey((k0, k1, k2, k3, pack) => {
       if (!skip(pack)) claims.put(k0 | 0, k1 | 0, k2 | 0, k3 | 0);
     });
     return claims;
+  }
+
+  /** {@link claim} by itself. */
+  readonly claims = (name: Buffer): boolean => this.claim(name);
+
+  /** Nobody uses it any more. */
+  release(): void {
+    spare = this.memory;
   }
 
   /** True when the chunk is new and the caller has to store it. */

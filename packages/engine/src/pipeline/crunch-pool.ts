@@ -45,7 +45,8 @@ interface Waiting {
  */
 export class CrunchPool implements CapturePool {
   private readonly pool: ThreadPool<CrunchRequest, CrunchReply>;
-  private claims: ClaimTable | undefined;
+  /** Of the run that goes on; undefined once the threads were told. */
+  private untold: (() => ClaimTable) | undefined;
   private readonly answers = new Map<number, (result: FileResult, at: number) => void>();
   private readonly waiting = new Map<number, Waiting>();
   private readonly memory: ArrayBufferLike[] = [];
@@ -81,12 +82,11 @@ export class CrunchPool implements CapturePool {
     return reply.type === 'files' || reply.type === 'blocks' || reply.type === 'segment';
   }
 
-  /** Starts a run: chunks in `claims` count as stored, `onPack` learns of every pack written. */
-  begin(claims: ClaimTable, onPack: (toc: PackToc) => void): void {
+  /** Starts a run: chunks in `claims`, which are asked for when something is to be stored, count as stored, `onPack` learns of every pack written. */
+  begin(claims: () => ClaimTable, onPack: (toc: PackToc) => void): void {
     this.onPack = onPack;
     this.finished = [];
-    this.claims = claims;
-    this.pool.tell({ type: 'begin', claims: claims.memory });
+    this.untold = claims;
   }
 
   private fail(error: EngineError): void {
@@ -135,7 +135,9 @@ export class CrunchPool implements CapturePool {
   }
 
   private async admit(): Promise<number> {
-    if (this.pool.start()) this.pool.tell({ type: 'begin', claims: this.claims!.memory });
+    this.pool.start();
+    if (this.untold) this.pool.tell({ type: 'begin', claims: this.untold().memory });
+    this.untold = undefined;
     await this.until(() => !this.pool.busy);
     return this.nextId++;
   }
@@ -154,6 +156,7 @@ export class CrunchPool implements CapturePool {
   async finish(): Promise<WriteCounts> {
     await this.idle();
     this.memory.length = 0;
+    if (this.untold) return { fresh: 0, stored: 0 };
     this.pool.tell({ type: 'finish' });
     await this.until(() => this.finished.length === this.pool.running);
     return this.finished.reduce((a, b) => ({ fresh: a.fresh + b.fresh, stored: a.stored + b.stored }), { fresh: 0, stored: 0 });

@@ -25,7 +25,7 @@ afterEach(() => {
 const create = () => Store.create(new DiskFolder(folder), key, new Date(0));
 
 function writerFor(store: Store, expected = 1000): ChunkWriter {
-  return store.writer(ClaimTable.over(store.index.chunks, expected));
+  return store.writer(ClaimTable.over(store.index.chunks, expected).claims);
 }
 
 describe('a store', () => {

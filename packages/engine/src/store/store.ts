@@ -89,9 +89,9 @@ export class Store {
     );
   }
 
-  /** A writer for this store that skips what `claims` holds; every pack it has written is told to `onPack`. */
-  writer(claims = this.claims(1000), onPack: (toc: PackToc) => void = (toc) => void this.index.written(toc)): ChunkWriter {
-    return new ChunkWriter(this.keys, this.target, (name) => claims.claim(name), onPack);
+  /** A writer for this store that stores what `claim` calls new; every pack it has written is told to `onPack`. */
+  writer(claim = this.claims(1000).claims, onPack: (toc: PackToc) => void = (toc) => void this.index.written(toc)): ChunkWriter {
+    return new ChunkWriter(this.keys, this.target, claim, onPack);
   }
 
   /** The root of a point, or undefined when nothing was committed under its task, here or as a copy, or it was given up. Throws OBJECT_DAMAGED when none of its roots can be read. */

@@ -64,7 +64,7 @@ describe('a store with a pace', () => {
     const pace = Pace.memory();
     const store = await Store.create(targetAt({ kind: 'folder', folder, pace }), randomBytes(32), new Date(0));
     const write = async () => {
-      const writer = store.writer(store.claims(100));
+      const writer = store.writer(store.claims(100).claims);
       for (let pack = 0; pack < 3; pack++) {
         writer.put(randomBytes(200_000));
         await writer.finish();

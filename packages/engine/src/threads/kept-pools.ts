@@ -1,4 +1,5 @@
 import type { KeySet } from '../keys/key-set';
+import { giveBackFreeMemory } from '../native/free-memory';
 import type { Store } from '../store/store';
 import type { TargetPlace } from '../targets/place';
 
@@ -26,6 +27,8 @@ export class KeptPools<P extends { close(): Promise<void> }> {
   async close(): Promise<void> {
     const pools = [...this.kept.values()];
     this.kept.clear();
+    if (!pools.length) return;
     await Promise.all(pools.map(({ pool }) => pool.close()));
+    giveBackFreeMemory();
   }
 }

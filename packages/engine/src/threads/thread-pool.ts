@@ -6,6 +6,8 @@ const inFlightPerThread = 3;
 /** Weight of 32 MiB: so much is given only to a thread that has nothing else to do. */
 const heavy = 25;
 const breatheEveryMs = 3;
+/** What such a thread makes is used up at once: more room for what is new only takes memory. */
+const youngMb = 4;
 
 interface Thread {
   readonly worker: Worker;
@@ -78,7 +80,7 @@ export class ThreadPool<Request, Reply> {
     if (this.threads.length) return false;
     const workerData = { ...this.data, stop: this.stop.buffer } satisfies PoolThread;
     this.threads = Array.from({ length: this.work.size }, () => {
-      const thread: Thread = { worker: new Worker(threadFile(this.work.file), { workerData }), inFlight: [] };
+      const thread: Thread = { worker: new Worker(threadFile(this.work.file), { workerData, resourceLimits: { maxYoungGenerationSizeMb: youngMb } }), inFlight: [] };
       thread.worker.on('message', (reply: Reply) => {
         if (this.work.onReply(reply)) thread.inFlight.shift();
         this.feed();
