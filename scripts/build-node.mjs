@@ -8,6 +8,7 @@ const entries = {
   extract: 'packages/mover/src/extract-main.ts',
   'task-thread': 'packages/mover/src/task-thread.ts',
   'crunch-thread': 'packages/engine/src/pipeline/crunch-thread.ts',
+  'scout-thread': 'packages/connectors/src/files/scout-thread.ts',
   'place-thread': 'packages/connectors/src/files/place-thread.ts',
   standins: 'packages/standins/src/main.ts',
   demo: 'demo/main.ts',

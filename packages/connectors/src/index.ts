@@ -8,6 +8,7 @@ export * from './pools';
 export * from './files/accounts';
 export * from './files/host-limits';
 export * from './files/live-tree';
+export { Scout } from './files/scout';
 export * from './files/capture';
 export * from './files/capture-options';
 export * from './files/restore';

@@ -1,5 +1,6 @@
 import { CrunchPool, KeptPools, type Store } from '@lithodex/engine';
 import { PlacePool } from './files/place-pool';
+import { ScoutThread } from './files/scout';
 
 const threads = 2;
 
@@ -23,7 +24,10 @@ export async function dropPools(store: Store): Promise<void> {
   await Promise.all([crunchPools.drop(store), placePools.drop(store)]);
 }
 
+/** Thread of this thread that lists folders ahead. */
+export const scoutThread = new ScoutThread();
+
 /** Ends the threads kept for later tasks. */
 export async function closePools(): Promise<void> {
-  await Promise.all([crunchPools.close(), placePools.close()]);
+  await Promise.all([crunchPools.close(), placePools.close(), scoutThread.close()]);
 }

@@ -26,6 +26,8 @@ import { earlierChunks, isOtherContent } from './earlier-content';
 import { LiveTree, type Listing } from './live-tree';
 import { EarlierFolder, sameFile, sameFolder } from './earlier-folder';
 import { FactsAhead } from './facts-ahead';
+import { scoutThread } from '../pools';
+import { Scout, type Scouted } from './scout';
 
 interface OpenFolder {
   readonly path: string;
@@ -73,6 +75,8 @@ interface FolderBatch {
 }
 
 const batchFiles = 256;
+/** So many items make a walk long enough to be worth another thread. */
+const longWalk = 2000;
 const batchBytes = 8 << 20;
 
 /**
@@ -84,7 +88,7 @@ export class Capture {
   /** What was left out because a target keeps its data there, or the mover its own things; byte strings below the root. */
   readonly leftOut: string[] = [];
   /** Of the entry that is looked at. */
-  private facts = new FileFacts();
+  private readonly facts = new FileFacts();
   private readonly ahead = new FactsAhead();
   private batch: FolderBatch[] = [];
   private batchSize = 0;
@@ -92,12 +96,15 @@ export class Capture {
   private readonly hardLinked = new Map<string, PackedEntry>();
   private top: TreeEntry | undefined;
   private rootDevice = 0;
+  /** Lists folders ahead, in a walk that has shown to be long. */
+  private readonly scout: Scout;
 
   private readonly tree: LiveTree;
 
   /** Throws what the top folder can't be opened for. */
   constructor(private readonly options: CaptureOptions) {
     this.tree = LiveTree.open(options.root, options.readAs, options.limits);
+    this.scout = new Scout(this.tree, scoutThread);
   }
 
   /** To be called once, after which the source is closed. */
@@ -105,6 +112,7 @@ export class Capture {
     try {
       return await this.all();
     } finally {
+      this.scout.end();
       await this.options.pool.idle().catch(() => undefined);
       this.tree.close();
     }
@@ -145,15 +153,17 @@ export class Capture {
   }
 
   /** Goes through a folder, given open, which is closed here; then through those in it. */
-  private async walk(folder: OpenFolder, listing: Listing): Promise<void> {
+  private async walk(folder: OpenFolder, listing: Listing | Scouted): Promise<void> {
     const { earlier, builder } = folder;
     let below: FolderBelow[];
     try {
       below = await this.entries(folder, listing);
     } finally {
-      closeFile(listing.fd);
+      if ('fd' in listing) closeFile(listing.fd);
     }
+    this.scout.foresee(below.map(({ name }) => joinPath(folder.path, name)));
     for (const sub of below) await this.enter(folder, sub);
+    this.scout.passed();
     if (earlier && !this.options.rereads && folder.kept === builder.places && (await earlier.count()) === folder.kept)
       folder.unchanged = earlier.ref;
     this.settle(folder);
@@ -162,22 +172,23 @@ export class Capture {
   }
 
   /** Takes what is in an open folder and returns the folders among it. */
-  private async entries(folder: OpenFolder, { fd, names }: Listing): Promise<FolderBelow[]> {
+  private async entries(folder: OpenFolder, listing: Listing | Scouted): Promise<FolderBelow[]> {
     const { options } = this;
+    const { names } = listing;
     const { earlier } = folder;
     const below: FolderBelow[] = [];
     const own = this.tree.ownNames(folder.path);
     for (let i = 0; i < names.length; i++) {
       const name = names[i]!;
       if (options.stopped()) throw new EngineError('STOPPED');
-      const { facts, failed } = this.ahead.at(this.tree, fd, names, i);
+      const failed = 'fd' in listing ? this.ahead.at(this.tree, listing.fd, names, i, this.facts) : listing.at(i, this.facts);
+      const { facts } = this;
       if (own?.has(name)) {
         this.leftOut.push(joinPath(folder.path, name));
         continue;
       }
       if (earlier && !earlier.reach(name)) await earlier.load(name);
       const old = earlier?.at(name);
-      this.facts = facts;
       if (!this.isThere(folder, name, failed) || options.filter.leftOut(joinPath(folder.path, name), facts.isFolder)) continue;
       if (facts.isFolder) {
         const found = this.folderBelow(folder, name, old);
@@ -269,9 +280,9 @@ export class Capture {
       leave(live && { ...withoutFolder(live), folder: new FolderBuilder(this.options.put).finish() });
       return;
     }
-    let listing: Listing;
+    let listing: Listing | Scouted;
     try {
-      listing = this.tree.list(path);
+      listing = this.scouted(path) ?? this.tree.list(path);
     } catch (error) {
       const cause = systemCode(error) ?? String(error);
       if (cause === 'ENOENT') vanished(cause);
@@ -283,12 +294,21 @@ export class Capture {
       }
       return;
     }
-    const live = known ?? this.described(parent, name, () => this.tree.run(() => describeOpen(listing.fd, name)));
+    const look = () =>
+      'fd' in listing ? this.tree.run(() => describeOpen(listing.fd, name)) : this.tree.inFolder(path, (fd) => describeOpen(fd, name));
+    const live = known ?? this.described(parent, name, look);
     if (live) await this.walk(this.open(path, withoutFolder(live), parent, place, old, earlier), listing);
     else {
-      closeFile(listing.fd);
+      if ('fd' in listing) closeFile(listing.fd);
       leave(undefined);
     }
+  }
+
+  private scouted(path: string): Scouted | undefined {
+    if (this.progress.items >= longWalk) this.scout.begin();
+    const found = this.scout.take(path);
+    if (found) this.tree.checkOwn(path);
+    return found;
   }
 
   /** Takes what is no folder; gives something to wait for where it has to be read. */

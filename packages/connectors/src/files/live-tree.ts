@@ -78,12 +78,17 @@ export class LiveTree {
 
   /** Opens a file for reading, which the caller closes by `closeFile`. Throws as {@link list}. */
   openFile(path: string, flags: number): number {
-    this.limits.checkOwn(joinPath(this.path, path));
+    this.checkOwn(path);
     return this.run(() => openBeneath(this.top, path, flags));
   }
 
+  /** Refuses what is the mover's own. Throws OUT_OF_BOUNDS. */
+  checkOwn(path: string): void {
+    this.limits.checkOwn(joinPath(this.path, path));
+  }
+
   private openFolder(path: string): number {
-    if (path) this.limits.checkOwn(joinPath(this.path, path));
+    if (path) this.checkOwn(path);
     return openFolderBeneath(this.top, path);
   }
 

@@ -39,12 +39,14 @@ export function packEntry(e: TreeEntry): PackedEntry {
 
 /**
  * Builds the node of one folder from entries that arrive in any order: places are reserved in the order of names, and what is complete from the front on is
- * written at once, so that a folder of any size takes little memory.
+ * written soon, so that a folder of any size takes little memory. The bytes of entries must stand until then.
  */
 export class FolderBuilder {
   private readonly pieces: { first: string; count: number; node: Buffer }[] = [];
   private readonly body = new ByteWriter();
   private readonly waiting = new Map<number, PackedEntry | null>();
+  /** Complete from the front on, and not written yet: of a folder that has not changed, nothing ever is. */
+  private complete: PackedEntry[] = [];
   private reserved = 0;
   private front = 0;
   private first = '';
@@ -73,13 +75,21 @@ export class FolderBuilder {
     for (let next: PackedEntry | null | undefined = entry; next !== undefined; next = this.waiting.get(this.front)) {
       this.waiting.delete(this.front);
       this.front++;
-      if (next) this.append(next);
+      if (!next) continue;
+      this.complete.push(next);
+      if (this.complete.length >= pieceEntries) this.write();
     }
   }
 
   /** Adds the next entry by name. */
   add(entry: PackedEntry): void {
     this.fill(this.reserve(), entry);
+  }
+
+  private write(): void {
+    const { complete } = this;
+    this.complete = [];
+    for (const entry of complete) this.append(entry);
   }
 
   private append(entry: PackedEntry): void {
@@ -105,6 +115,7 @@ export class FolderBuilder {
   /** Stores what is left. Every place must have been filled. */
   finish(): FolderRef {
     if (this.front !== this.reserved) throw new RangeError('a folder with places not filled');
+    this.write();
     if (this.count > 0 || this.pieces.length === 0) this.close();
     const { items, bytes } = this;
     if (this.pieces.length === 1) return { node: this.pieces[0]!.node, items, bytes };
