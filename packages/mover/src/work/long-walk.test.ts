@@ -43,7 +43,7 @@ async function entriesOf(top: TreeEntry, below = ''): Promise<string[]> {
   const all: string[] = [];
   for (const e of await store.trees.folder(ref.node)) {
     const path = `${below}/${e.name}`;
-    all.push(`${path} ${e.kind} ${e.size} ${e.mtimeNs} ${e.content?.names.toString('hex') ?? ''}`);
+    all.push(`${path} ${e.kind} ${e.size} ${e.mtimeNs} ${e.content && 'names' in e.content ? e.content.names.toString('hex') : ''}`);
     all.push(...(await entriesOf(e, path)));
   }
   return all;
