@@ -305,7 +305,8 @@ export class Capture {
   }
 
   private scouted(path: string): Scouted | undefined {
-    if (this.progress.items >= longWalk) this.scout.begin();
+    // where everything is read, that is what takes long
+    if (this.options.previous && !this.options.rereads && this.progress.items >= longWalk) this.scout.begin();
     const found = this.scout.take(path);
     if (found) this.tree.checkOwn(path);
     return found;

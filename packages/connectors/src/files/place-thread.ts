@@ -19,7 +19,7 @@ import { outcomeOf } from './placer';
 /** Thread that reads, checks and writes files in folders its owner has opened. */
 const start = workerData as PlaceStart;
 const halted = haltedBy(start);
-const cacheBytes = 16 << 20;
+const cacheBytes = 8 << 20;
 const target = targetAt(start.place);
 const reader = new BlockReader(
   { nameKey: Buffer.from(start.nameKey), dataKey: Buffer.from(start.dataKey) },

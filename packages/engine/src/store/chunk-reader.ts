@@ -7,7 +7,7 @@ import type { Target } from '../targets/target';
 import { helpsElsewhere } from './loss';
 import type { StoreIndex } from './store-index';
 
-const usualCache = 32 << 20;
+const usualCache = 16 << 20;
 
 /** Where a chunk lies, with all that is needed to read it. */
 export interface ChunkLocation {
