@@ -1,4 +1,12 @@
-import { keyedHash, type ClaimTable, type CrunchPool, type PutChunk, type Store, type TreeReader, type WriteCounts } from '@lithodex/engine';
+import {
+  keyedHash,
+  type ClaimTable,
+  type CrunchPool,
+  type PutChunk,
+  type Store,
+  type TreeReader,
+  type WriteCounts,
+} from '@lithodex/engine';
 import type { CaptureStore, PointWriting } from './capture-store';
 import { zeroBlock } from './machines/image-map';
 import { dropPools, poolToStore } from './pools';

@@ -23,7 +23,10 @@ afterEach(() => {
 const openFiles = () => fs.readdirSync('/proc/self/fd').length;
 function started(): CrunchPool {
   const pool = new CrunchPool(store.keys, store.target.place, 2);
-  pool.begin(() => store.claims(1000), () => undefined);
+  pool.begin(
+    () => store.claims(1000),
+    () => undefined,
+  );
   return pool;
 }
 

@@ -80,7 +80,10 @@ export class ThreadPool<Request, Reply> {
     if (this.threads.length) return false;
     const workerData = { ...this.data, stop: this.stop.buffer } satisfies PoolThread;
     this.threads = Array.from({ length: this.work.size }, () => {
-      const thread: Thread = { worker: new Worker(threadFile(this.work.file), { workerData, resourceLimits: { maxYoungGenerationSizeMb: youngMb } }), inFlight: [] };
+      const thread: Thread = {
+        worker: new Worker(threadFile(this.work.file), { workerData, resourceLimits: { maxYoungGenerationSizeMb: youngMb } }),
+        inFlight: [],
+      };
       thread.worker.on('message', (reply: Reply) => {
         if (this.work.onReply(reply)) thread.inFlight.shift();
         this.feed();
