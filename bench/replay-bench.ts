@@ -72,6 +72,7 @@ async function replayed(store: Store, { server }: { readonly server: DatabaseTo[
   const ctx: RestoreContext = {
     taskId: randomUUID(),
     trial: false,
+    edited: undefined,
     limits: new HostLimits({ read: ['/'], write: ['/'], backOnly: [], kept: [] }),
     phase: (name) => {
       if (name === 'replaying the log') begun = performance.now();

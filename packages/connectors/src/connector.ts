@@ -106,6 +106,8 @@ export interface RestoreContext {
   readonly taskId: string;
   /** Look only, and write nothing. */
   readonly trial: boolean;
+  /** What takes the place of what is stored of the only pick; undefined where nothing does. */
+  readonly edited: string | undefined;
   readonly limits: HostLimits;
   readonly phase: (name: string) => void;
   readonly note: (said: Said) => void;

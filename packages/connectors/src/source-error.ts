@@ -28,6 +28,7 @@ export const sourceErrors = {
   LOG_LACKS: 'The log that is kept does not lead to the moment that is wanted.',
   REPLAY_FAILED: 'The log could not be replayed.',
   SCRATCH_FAILED: 'The scratch server could not be used.',
+  EDITED_REFUSED: 'The edited text does not run.',
   SCRATCH_GONE: 'The scratch server is not up any more.',
   TOO_LONG: 'Reading the table takes too long: bring it back beside and compare the two there.',
   DUMP_FAILED: 'The program that reads the database server failed.',

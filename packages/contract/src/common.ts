@@ -2,6 +2,9 @@ import { z } from 'zod';
 import { Count, Id, largestId } from '@lithodex/kinds';
 
 export { Bytes, ByteString, Count, Id, Instant, Name } from '@lithodex/kinds';
+
+/** Most characters of a text that somebody edited. */
+export const mostEdited = 8_000_000;
 export const QueryId = z.coerce.number().int().positive().max(largestId);
 export const Uuid = z.string().regex(/^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$/);
 /** One that somebody asks for: within the years people reckon with. */

@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { DatabaseFrom, From, KindName, LogStart, PointFacts, TableBeside, TableInside, To } from '@lithodex/kinds';
-import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
+import { Bytes, ByteString, Count, Id, Instant, mostEdited, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
@@ -51,6 +51,8 @@ export const RestoreWork = z.object({
   type: z.literal('restore'),
   picks: z.array(z.object({ point: PointRef, path: ByteString, to: ByteString, base: ByteString })),
   to: To,
+  /** What takes the place of what is stored of the only pick. */
+  edited: z.string().max(mostEdited).nullish(),
   trial: z.boolean(),
   expected: z.object({ items: Count, bytes: Bytes }),
 });

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { conflictRules, KindName, placesOfKinds, Until } from '@lithodex/kinds';
 
 export { conflictRules };
-import { QueryId, QueryInstant, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Name, Named, Reason, Uuid } from './common';
+import { QueryId, QueryInstant, Bytes, Count, EscapedPath, Id, Instant, ListQuery, mostEdited, Name, Named, Reason, Uuid } from './common';
 import { Keep, PointKind } from './policy';
 import { RunState, runStates } from './run-state';
 
@@ -153,6 +153,8 @@ export const RestoreBody = z
     start: z.boolean().default(false),
     /** The target to read from where a point stands on several; null lets the best be chosen. */
     readFrom: Uuid.nullable().default(null),
+    /** Of one item that is text: what takes its place. */
+    edited: z.string().min(1).max(mostEdited).optional(),
     /** Take a point of what is replaced first, where that is a workload with points; see the plan. */
     rescue: z.boolean().default(true),
     reason: Reason,

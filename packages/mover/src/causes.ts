@@ -50,6 +50,7 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   REPLAY_FAILED: 'The log of the task says at which statement. Choose a moment before it, or another full to begin from.',
   SCRATCH_FAILED:
     'Look at the room on the disk of the mover, and whether the server of that family is installed there, of the same version, then retry.',
+  EDITED_REFUSED: 'Correct the text at that place and give it again. Nothing was changed.',
   SCRATCH_GONE: 'Its time was over, somebody ended it, or the mover was started again. Make it once more.',
   TOO_LONG: 'Bring the table back beside the one of now, and compare the two there.',
   DUMP_FAILED: 'The log says what it complained of. Then retry.',

@@ -249,6 +249,8 @@ export interface Family {
   compareRows(server: DatabaseServer, pair: TablePair, limit: number): Promise<RowsCompared>;
   /** Gives each of the two the place of the other, at one instant. Gives what is worth knowing of it. */
   swapTables(server: DatabaseServer, pair: TablePair): Promise<string[]>;
+  /** Runs a text that somebody wrote in a database of a scratch server, as an account that is made for it with rights there only. Throws EDITED_REFUSED. */
+  runText(scratch: DatabaseServer, database: DatabaseBack, password: string, text: string, stopped: Stopped): Promise<void>;
   /** Brings everything back or, when something stands in the way, nothing. */
   bringBack(server: DatabaseServer, databases: readonly DatabaseBack[], rule: BringBackRule, hooks: BringBackHooks): Promise<void>;
 }

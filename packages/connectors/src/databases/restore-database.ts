@@ -3,6 +3,7 @@ import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
 import { accountsItem, filesItem, type DatabasePoint, type DatabaseTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { SourceError } from '../source-error';
+import { fromEdited } from './edited-dump';
 import { familyOf } from './families';
 import { everythingOf } from './everything-of';
 import type { BringBackHooks, DatabaseBack, OtherBack, Scratch, TableBack } from './family';
@@ -112,15 +113,6 @@ export async function restoreDatabase(
   const objects = databases.reduce((n, d) => n + d.tables.length + d.others.length, 0);
   if (objects === 0) throw new EngineError('OBJECT_MISSING', 'nothing that can be put back is picked');
   const family = familyOf(server.family);
-  if (ctx.trial && destination.stays)
-    return { items: objects, summary: `${countOf(objects, 'object')} would be looked at in a scratch server, nothing written` };
-  if (ctx.trial) {
-    const { needs } = await family.test(server);
-    const missing = needs.filter((n) => n.missing && n.neededFor.includes('restore')).map((n) => n.right);
-    const message = missing.length ? `the account lacks ${missing.join(', ')}` : 'the account has every right that is needed';
-    ctx.note({ code: 'TRIAL', path: '', message: `the server lets us in; ${message}` });
-    return { items: objects, summary: `${countOf(objects, 'object')} looked at, nothing written` };
-  }
   let items = 0;
   const hooks: BringBackHooks = {
     taskId: ctx.taskId,
@@ -139,6 +131,27 @@ export async function restoreDatabase(
       ctx.done({ path, action: 'failed', kind: 'file', bytes: 0, remark });
     },
   };
+  const { edited } = ctx;
+  if (edited !== undefined) {
+    const [database] = databases;
+    if (edited === '') throw new SourceError('EDITED_REFUSED', 'it is not kept any more: give it again');
+    if (!database || databases.length > 1 || picks.length > 1)
+      throw new SourceError('EDITED_REFUSED', 'it stands for one database, or a part of one');
+    await fromEdited(family, database, picks[0]!, edited, hooks, async (made) => {
+      if (!ctx.trial) await family.bringBack(server, renamed([made]), destination, hooks);
+    });
+    const checked = ctx.trial ? 'the edited text runs; nothing was written' : `${countOf(items, 'object')} of the edited text done`;
+    return { items: ctx.trial ? objects : items, summary: checked };
+  }
+  if (ctx.trial && destination.stays)
+    return { items: objects, summary: `${countOf(objects, 'object')} would be looked at in a scratch server, nothing written` };
+  if (ctx.trial) {
+    const { needs } = await family.test(server);
+    const missing = needs.filter((n) => n.missing && n.neededFor.includes('restore')).map((n) => n.right);
+    const message = missing.length ? `the account lacks ${missing.join(', ')}` : 'the account has every right that is needed';
+    ctx.note({ code: 'TRIAL', path: '', message: `the server lets us in; ${message}` });
+    return { items: objects, summary: `${countOf(objects, 'object')} looked at, nothing written` };
+  }
   if (!until && destination.stays) {
     hooks.phase('starting a scratch server');
     const scratch = await family.scratch();

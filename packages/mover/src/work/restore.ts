@@ -22,6 +22,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
     {
       taskId: ctx.task.id,
       trial: work.trial,
+      edited: work.edited ?? undefined,
       limits: ctx.limits,
       phase: (name) => {
         phase = name;

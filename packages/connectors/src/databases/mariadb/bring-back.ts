@@ -10,10 +10,10 @@ import { makeOthers } from './make-others';
 import { TableText } from './table-text';
 import { temporaryName } from '../temporary-name';
 
-const clientProgram = 'mariadb';
-const clientOptions = ['--batch', '--default-character-set=utf8mb4', '--max-allowed-packet=1G', '--local-infile=0'];
+export const clientProgram = 'mariadb';
+export const clientOptions = ['--batch', '--default-character-set=utf8mb4', '--max-allowed-packet=1G', '--local-infile=0'];
 /** The first line that a client program reads: from then on it runs no commands of its own and opens no files. */
-const sandbox = '/*M!999999\\- enable the sandbox mode */\n';
+export const sandbox = '/*M!999999\\- enable the sandbox mode */\n';
 const settings =
   "SET NAMES utf8mb4;\nSET TIME_ZONE = '+00:00', FOREIGN_KEY_CHECKS = 0, UNIQUE_CHECKS = 0, SQL_MODE = 'NO_AUTO_VALUE_ON_ZERO', AUTOCOMMIT = 0;\n";
 const longestName = 64;

@@ -8,6 +8,7 @@ import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
 import { dropTable, rowsOf, tables } from './look-inside';
 import { atSecond } from './restore-second';
+import { runText } from './run-text';
 import { ScratchServer } from './scratch-server';
 import { serverFacts, testServer } from './test-server';
 
@@ -29,6 +30,7 @@ export const mariadb: Family = {
   dropTable,
   besides: (table, suffix) => `${table}${suffix}`,
   bringBack,
+  runText,
   compareRows,
   swapTables,
 };

@@ -7,6 +7,7 @@ import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
 import { besides, dropTable, rowsOf, tables } from './look-inside';
 import { atSecond } from './restore-second';
+import { runText } from './run-text';
 import { ScratchServer } from './scratch-server';
 import { serverFacts, testServer } from './test-server';
 
@@ -27,6 +28,7 @@ export const postgresql: Family = {
   dropTable,
   besides,
   bringBack,
+  runText,
   compareRows,
   swapTables,
 };

@@ -9,6 +9,7 @@ import type { ExpirePlan } from '../runs/expiry';
 import type { BackupPlan } from '../runs/queue';
 import type { Secrets } from '../../base/secrets';
 import type { CarePlan } from '../targets/care';
+import { editedOf } from '../../records/runs/edited-texts';
 import { fromOf, placeOf, sourceOf } from '../../records/systems/kinds-of-place';
 import { otherTargets, pointRefs, targetRef } from '../../records/targets/refs';
 import { pointIdOf, type RunningTask } from '../../records/movers/running-task';
@@ -41,8 +42,10 @@ export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: Queu
       return { ...plan, picks: await withPoints(trx, secrets, picks, readFrom) };
     }
     case 'restore': {
-      const { picks, readFrom, to, ...plan } = fromJson<RestorePlan>(task.work);
-      return { ...plan, picks: await withPoints(trx, secrets, picks, readFrom), to: await placeOf(trx, secrets, to) };
+      const { picks, readFrom, to, edited, ...plan } = fromJson<RestorePlan>(task.work);
+      // one that is tried again later has nothing to put there: the mover says so
+      const text = edited ? ((await editedOf(trx, secrets, task.id)) ?? '') : null;
+      return { ...plan, edited: text, picks: await withPoints(trx, secrets, picks, readFrom), to: await placeOf(trx, secrets, to) };
     }
   }
 }

@@ -2,6 +2,7 @@ import { rowsOf } from '../../base/db/open';
 import type { Deps } from '../deps';
 import { expireAll } from '../runs/expiry';
 import { rewriteNames } from '../../records/catalog/rewrite-names';
+import { forgetEdited } from '../../records/runs/edited-texts';
 import { dropOldRates } from '../../records/runs/run-rates';
 import { startDueCare } from '../targets/care';
 import { reclaimLost } from '../movers/leases';
@@ -113,6 +114,7 @@ export class Scheduler {
           this.lastExpiry = deps.clock.now();
           await expireAll(deps);
           await dropOldRates(deps.db, deps.clock.now());
+          await forgetEdited(deps.db);
         }
         return due.wanted;
       } finally {

@@ -350,6 +350,9 @@ UPDATE series SET names_stale = 1;
 ALTER TABLE item DROP KEY name_hash, DROP COLUMN name_hash;
 DROP TABLE item_name`;
 
+/** What somebody edited and wants back, until it is. */
+const editedTexts = 'CREATE TABLE edited_text (task_id CHAR(36) PRIMARY KEY, sealed LONGBLOB NOT NULL);';
+
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
@@ -395,4 +398,5 @@ export const migrations: Migration[] = [
   { name: '0035-run-after', up: (k) => runAll(k, runAfter) },
   { name: '0036-followed-logs', up: (k) => runAll(k, followed) },
   { name: '0037-name-blocks', up: (k) => runAll(k, nameBlocks) },
+  { name: '0038-edited-texts', up: (k) => runAll(k, editedTexts) },
 ];

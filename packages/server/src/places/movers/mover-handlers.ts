@@ -251,6 +251,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
             measured_ms: body.measured.ms,
             measured_bytes: body.measured.bytes,
           });
+        await trx('edited_text').where({ task_id: task.id }).delete();
         await followUp(trx, clock.now(), task, state);
         await settleRun(deps, trx, task.run_id);
         return task;

@@ -6,7 +6,9 @@ import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import { backupTasks, queueRun } from '../../acts/runs/queue';
 import type { Knex } from 'knex';
-import type { Rescue } from '../../acts/recover/restore-planner';
+import type { RestoreBody } from '@lithodex/contract';
+import { keepEdited } from '../../records/runs/edited-texts';
+import type { Rescue, RestoreTask } from '../../acts/recover/restore-planner';
 import type { DownloadPlan } from '../../records/runs/planned-restore';
 import { plannerFor } from '../../acts/kinds/planner-for';
 import { planRestore, refuseStops } from './restore-plan';
@@ -45,6 +47,14 @@ async function queueRescue(
   });
 }
 
+/** A text takes the place of one item of a database server. Throws INVALID. */
+function checkEdited({ picks, until, destination }: RestoreBody, tasks: readonly RestoreTask[]): void {
+  const refuse = (text: string) => new ApiError('INVALID', [{ at: 'body.edited' }], `${text} Nothing was changed.`);
+  const isDatabase = tasks.every(({ work }) => work.type === 'restore' && work.to.kind === 'database');
+  if (!isDatabase || destination.to === 'scratch') throw refuse('Only what goes to a database server can be edited.');
+  if (picks.length !== 1 || until) throw refuse('An edited text stands for one item of one point.');
+}
+
 export function restoreHandlers(deps: Deps): RestoreHandlers {
   const { db, clock } = deps;
   return {
@@ -54,8 +64,10 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
       const { plan, picks, rescue } = await planRestore(deps, body, actor);
       refuseStops(plan);
       const planner = plannerFor(body, picks);
+      const { edited } = body;
       const tasks = await planner.tasks(deps, body, picks);
-      const rules = planner.rules(body);
+      if (edited !== undefined) checkEdited(body, tasks);
+      const rules = `${planner.rules(body)}${edited === undefined ? '' : ', from a text that was edited'}`;
       const kind = body.destination.to === 'download' ? 'download' : 'restore';
       const runId = await inTransaction(db, async (trx) => {
         const after = rescue ? await queueRescue(trx, clock.now(), rescue, actor.name, body.reason) : undefined;
@@ -67,8 +79,14 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           reason: body.reason,
           rules,
           after,
-          tasks: tasks.map((t) => ({ ...t, seriesNo: null, type: kind })),
+          tasks: tasks.map((t) => ({
+            ...t,
+            work: edited === undefined ? t.work : { ...t.work, edited: true },
+            seriesNo: null,
+            type: kind,
+          })),
         });
+        if (edited !== undefined) await keepEdited(trx, deps.secrets, id, edited);
         await appendAudit(trx, clock.now(), {
           actor: actor.name,
           action: body.trial ? 'restore.trial' : `${kind}.start`,

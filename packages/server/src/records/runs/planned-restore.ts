@@ -23,5 +23,9 @@ export type PlannedTo = Planned<To>;
 
 /** What a task keeps; where its points are is looked up when it is claimed, so that no key of a target lies in the queue. */
 export type DownloadPlan = Omit<DownloadWork, 'picks'> & Prefers & { readonly picks: readonly PlannedPick[] };
-export type RestorePlan = Omit<RestoreWork, 'picks' | 'to'> &
-  Prefers & { readonly picks: readonly (PlannedPick & { readonly base: string })[]; readonly to: PlannedTo };
+export type RestorePlan = Omit<RestoreWork, 'picks' | 'to' | 'edited'> &
+  Prefers & {
+    readonly picks: readonly (PlannedPick & { readonly base: string })[];
+    readonly to: PlannedTo;
+    /** A text takes the place of what is stored; it is kept apart, sealed. */ readonly edited?: boolean;
+  };

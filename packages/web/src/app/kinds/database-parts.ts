@@ -51,4 +51,5 @@ export const databaseParts: KindParts = {
   // nobody can tell how old a table is
   rules: ['leave', 'replace', 'beside'],
   starts: false,
+  edits: true,
 };

@@ -25,4 +25,5 @@ export const filesParts: KindParts = {
   },
   rules: ['leave', 'replace', 'replaceIfOlder', 'beside'],
   starts: false,
+  edits: false,
 };

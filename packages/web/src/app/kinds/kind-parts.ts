@@ -54,6 +54,8 @@ export interface KindParts {
   readonly rules: readonly Rule[];
   /** Whether what comes back can be started. */
   readonly starts: boolean;
+  /** One of its items is text that people can edit and give back. */
+  readonly edits: boolean;
 }
 
 export const says = (text: string, warns = false): Remark => ({ text, warns });

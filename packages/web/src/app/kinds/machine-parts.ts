@@ -42,4 +42,5 @@ export const machineParts: KindParts = {
   },
   rules: [],
   starts: true,
+  edits: false,
 };

@@ -15,6 +15,7 @@ import { partsOf } from '../kinds/parts-of';
 import { Checks } from '../ui/checks';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
+import { EditedText, type Edited } from './edited-text';
 import { RescueTick } from './rescue-tick';
 import { StateMark } from '../ui/state-mark';
 
@@ -34,7 +35,7 @@ const allRules: readonly SlotOption<Rule>[] = [
 @Component({
   selector: 'lx-sheet-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, KindPart, Slot, Checks, RescueTick, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, KindPart, Slot, Checks, EditedText, RescueTick, StateMark, ...formatPipes],
   templateUrl: './sheet-page.html',
   styleUrl: './sheet-page.scss',
 })
@@ -76,6 +77,11 @@ export class SheetPage {
   protected readonly complete = computed(() => this.destination() !== null);
   protected readonly startThem = signal(false);
   protected readonly rescue = signal(true);
+  protected readonly edited = signal<Edited | undefined>(undefined);
+  /** Whether a text can take the place of what is picked. */
+  protected readonly edits = computed(
+    () => this.parts().edits && this.picks.items().length === 1 && ['original', 'server'].includes(this.destination()?.to ?? ''),
+  );
 
   private readonly body = computed((): BodyInput<'planRestore'> | null => {
     const damaged = this.damaged();
@@ -173,7 +179,7 @@ export class SheetPage {
     this.busy.set(true);
     this.problem.set('');
     const reason = this.reason().trim() || 'trial without writing';
-    this.api.call('startRestore', { body: { ...body, reason, trial } }).subscribe({
+    this.api.call('startRestore', { body: { ...body, reason, trial, ...(this.edits() && { edited: this.edited()?.text }) } }).subscribe({
       next: ({ runId }) => {
         this.busy.set(false);
         if (this.isDownload()) {
