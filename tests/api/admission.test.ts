@@ -60,6 +60,19 @@ const workloads = (tasks: readonly ClaimedTask[]) =>
   tasks.map((t) => (t.work.type === 'backup' ? Number(t.work.workload.id) : 0)).sort((a, b) => a - b);
 
 describe('tasks are given out', () => {
+  it('are given to who asks for them, whatever others look for at the same time', async () => {
+    const asks = (name: string, follows: boolean) => mover.call('claim', { body: { mover: name, speaks: moverLanguage, follows } });
+    const { workloadId } = places[0]!;
+    for (let round = 0; round < 25; round++) {
+      await admin.call('protectOnce', { id: workloadId, body: { targetId: targets[0]!, keep: { by: 'hand' } } });
+      const others = Array.from({ length: 6 }, (_, i) => asks(`follower ${i}`, true));
+      const { task } = await asks('mover-1', false);
+      expect(task, `round ${round}`).not.toBeNull();
+      expect((await Promise.all(others)).filter((o) => o.task)).toEqual([]);
+      await h.server.deps.db('task').update({ state: 'stopped' });
+    }
+  });
+
   it('to all who ask while nothing is limited', async () => {
     await queueAll();
     expect(await claimAll()).toHaveLength(4);

@@ -1,5 +1,5 @@
-import { dueSince, isRested, windowAt, type InWindow } from '@lithodex/core';
-import { heaviestFirst, type Cause, type PolicyRule } from '@lithodex/contract';
+import { dueSince, isRested, windowAt } from '@lithodex/core';
+import type { PolicyRule } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../deps';
@@ -7,10 +7,7 @@ import { ApiError } from '../../base/errors';
 import { assign, matchesOf, policiesInForce, type PolicyRow } from '../../records/policies/matching';
 import { startPolicy } from '../runs/queue';
 import { newestRun } from './newest-run';
-import { timePassed, windowShut } from '../../records/runs/time-causes';
-
-/** So late a run may be without having been missed: the scheduler may have been busy. */
-const graceMs = 10 * 60_000;
+import { inOrder, minutesAfter, passedOver, PointsTaken, type DueRule } from './what-is-due';
 
 /** When the policy that is followed last ended well after `since` (ms). */
 async function followedEnd(trx: Knex.Transaction, policyId: number, since: number): Promise<number | undefined> {
@@ -41,17 +38,14 @@ async function restedSince(
   return isRested(body, pause, Math.max(since, newest?.ended_at ?? since), now) ? now : undefined;
 }
 
-const longestAfterFailures = 30;
-
-/** Minutes until what is taken without a pause is tried again: one after a failure, twice as many after each further one in a row. */
+/** See {@link minutesAfter}. */
 async function afterFailures(trx: Knex.Transaction, policyId: number, ruleNo: number): Promise<number> {
   const rows = await trx('run')
     .where({ policy_id: policyId, rule_no: ruleNo, kind: 'backup' })
     .orderBy('queued_at', 'desc')
     .limit(6)
     .select<{ state: string }[]>('state');
-  const others = rows.findIndex((r) => r.state !== 'failed');
-  return Math.min(longestAfterFailures, 2 ** Math.max(0, (others < 0 ? rows.length : others) - 1));
+  return minutesAfter(rows.map((r) => r.state));
 }
 
 /** When a rule came due last after `since` (ms), several missed times as one; undefined where it is not due. */
@@ -82,13 +76,6 @@ async function dueTime(
   }
 }
 
-/** Why a run that is due does not take place; undefined where it does, or where it waits for its window. */
-function passedOver(policy: PolicyRow, due: number, now: number, within: InWindow | undefined): Cause | undefined {
-  if (policy.body.catchUp) return undefined;
-  if (within && !within.open) return windowShut;
-  return now - due > graceMs ? timePassed : undefined;
-}
-
 /** What a round has come to. */
 export interface DueRound {
   /** Platforms to be read before a policy that is due can start. */
@@ -105,22 +92,17 @@ async function notReadSince(trx: Knex.Transaction, { body }: PolicyRow, due: num
   return rows.map((r) => r.id);
 }
 
-interface DueRule {
-  readonly rule: PolicyRule;
-  readonly due: number;
-}
-
 /** The rules of a policy whose time has come, those that read most first. */
 async function dueRules(trx: Knex.Transaction, now: number, policy: PolicyRow): Promise<DueRule[]> {
   const { id, body } = policy;
   const clocks = await trx('policy_clock').where({ policy_id: id }).forUpdate().select<{ rule_no: number; last_due: number }[]>();
-  const found: DueRule[] = [];
-  for (const rule of heaviestFirst(body.rules)) {
+  const times = new Map<number, number>();
+  for (const rule of body.rules) {
     const since = clocks.find((c) => c.rule_no === rule.no)?.last_due ?? now;
     const due = await dueTime(trx, now, policy, rule, since);
-    if (due !== undefined) found.push({ rule, due });
+    if (due !== undefined) times.set(rule.no, due);
   }
-  return found;
+  return inOrder(body.rules, times);
 }
 
 /**
@@ -129,10 +111,9 @@ async function dueRules(trx: Knex.Transaction, now: number, policy: PolicyRow): 
  */
 async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow, wanted: Set<number>): Promise<number[]> {
   const runs: number[] = [];
-  const taken = new Set<string>();
+  const taken = new PointsTaken();
   for (const { rule, due } of await dueRules(trx, now, policy)) {
-    const isLog = rule.kind === 'log';
-    if (!isLog && taken.has(rule.targetId)) {
+    if (taken.covers(rule)) {
       await clockTo(trx, policy.id, rule, due);
       continue;
     }
@@ -140,7 +121,7 @@ async function startIfDue(trx: Knex.Transaction, now: number, policy: PolicyRow,
     if (!run) continue;
     runs.push(run.id);
     // what is only recorded as not started takes no point
-    if (run.starts && !isLog) taken.add(rule.targetId);
+    if (run.starts) taken.take(rule);
   }
   return runs;
 }
@@ -159,7 +140,7 @@ async function startRule(
 ): Promise<{ readonly id: number; readonly starts: boolean } | undefined> {
   const { id, body } = policy;
   const within = body.window ? windowAt(body.window, body.zone, now) : undefined;
-  const cause = passedOver(policy, due, now, within);
+  const cause = passedOver(body.catchUp, due, now, within);
   if (!cause && within && !within.open) return undefined;
   const unread = cause ? [] : await notReadSince(trx, policy, due);
   if (unread.length) {
