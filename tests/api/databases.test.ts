@@ -124,6 +124,37 @@ describe('a database server', () => {
     expect([second.added, second.changed, second.removed]).toEqual([0, 1, 0]);
   });
 
+  it('is kept as ordinary files beside the store where that is wanted, those that did not change written once', async () => {
+    const folder = `${h.folder}/store/newest`;
+    const file = (name: string) => `${folder}/Berths.${workloadId}/${name}`;
+    await admin.call('keepNewest', { id: targetId, body: { files: true } });
+    await protect();
+    const text = fs.readFileSync(file('berths/tables/ship.sql'), 'utf8');
+    expect(text).toContain('Fyrlys');
+    expect(fs.statSync(file('berths/tables/ship.sql')).mode & 0o777).toBe(0o600);
+    const inode = (name: string) => fs.statSync(file(name)).ino;
+    const before = [inode('berths/tables/ship.sql'), inode('berths/tables/booking.sql')];
+    db.run("INSERT INTO berths.ship (name, length) VALUES ('Havsule', 4)");
+    await protect();
+    expect(fs.readFileSync(file('berths/tables/ship.sql'), 'utf8')).toContain('Havsule');
+    expect(inode('berths/tables/ship.sql')).not.toBe(before[0]);
+    expect(inode('berths/tables/booking.sql')).toBe(before[1]);
+    expect(fs.readdirSync(folder)).toEqual([`Berths.${workloadId}`]);
+
+    // a link leads nowhere
+    fs.renameSync(folder, `${h.folder}/elsewhere`);
+    fs.symlinkSync(`${h.folder}/elsewhere`, folder);
+    const run = await protect();
+    const log = (await admin.call('runLog', { id: run.id, query: {} })).rows;
+    expect(log.filter((l) => l.code === 'NOT_BESIDE_STORE')).toHaveLength(1);
+    expect(run.state).toBe('remarks');
+    fs.rmSync(folder);
+    await admin.call('keepNewest', { id: targetId, body: { files: false } });
+    await protect();
+    expect(fs.existsSync(folder)).toBe(false);
+    expect((await admin.ended((await admin.call('verifyTarget', { id: targetId })).runId)).state).toBe('done');
+  });
+
   it('comes back as it was, all of it, in the place of what is there', async () => {
     const before = db.dump(...names);
     const { id: pointId } = await newest();

@@ -74,7 +74,7 @@ async function bringsBackEdited({ body, database, table, run, text, attacks, mar
 }
 
 describe('a text that was edited', () => {
-  it('is tried before it comes to a MariaDB server, with rights in its own database only', { timeout: 120_000 }, async () => {
+  it('is tried before it comes to a MariaDB server, with rights in its own database only', { timeout: 300_000 }, async () => {
     const db = await ProtectedDatabase.start(`${h.folder}/mariadb`);
     const marker = `${h.folder}/mariadb/written`;
     try {
@@ -101,7 +101,7 @@ describe('a text that was edited', () => {
     }
   });
 
-  it('does so of PostgreSQL as well, without keys to tables that are not there', { timeout: 120_000 }, async () => {
+  it('does so of PostgreSQL as well, without keys to tables that are not there', { timeout: 300_000 }, async () => {
     const db = await ProtectedPostgresql.start(`${h.folder}/postgresql`);
     const marker = `${h.folder}/postgresql/written`;
     fs.mkdirSync(`${h.folder}/postgresql`, { recursive: true });

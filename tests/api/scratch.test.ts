@@ -122,7 +122,7 @@ async function looksInside({ body, database, table, run }: Source): Promise<void
 const five = (table: string) => `INSERT INTO ${table} VALUES (1, 'one'), (2, 'two'), (3, 'three'), (4, 'fo''ur'), (5, NULL)`;
 
 describe('a scratch server that stays up', () => {
-  it('of MariaDB shows a moment, its rows, and how they differ from those of now', { timeout: 120_000 }, async () => {
+  it('of MariaDB shows a moment, its rows, and how they differ from those of now', { timeout: 300_000 }, async () => {
     const db = await ProtectedDatabase.start(`${h.folder}/mariadb`);
     try {
       db.run(`CREATE DATABASE berths; USE berths; CREATE TABLE ship (id INT PRIMARY KEY, name VARCHAR(40)); ${five('ship')}`);
@@ -132,7 +132,7 @@ describe('a scratch server that stays up', () => {
     }
   });
 
-  it('of PostgreSQL does the same', { timeout: 120_000 }, async () => {
+  it('of PostgreSQL does the same', { timeout: 300_000 }, async () => {
     const db = await ProtectedPostgresql.start(`${h.folder}/postgresql`);
     try {
       db.run('CREATE DATABASE tides');

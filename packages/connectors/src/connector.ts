@@ -128,6 +128,15 @@ export interface RestoreOutcome {
   readonly summary: string;
 }
 
+/** What was written beside a store. */
+export interface NewestWritten {
+  /** Absolute path, text. */
+  readonly folder: string;
+  readonly files: number;
+  /** Bytes of files that were not there as they are. */
+  readonly bytes: number;
+}
+
 /** How one kind of workload is read and written. */
 export interface Connector<K extends KindName = KindName> {
   /** Where it is found in a system that is connected. */
@@ -143,6 +152,13 @@ export interface Connector<K extends KindName = KindName> {
   grew?(from: FromOf<K>, point: Pick<Root, 'content'>): Promise<boolean>;
   /** Looks at everything a capture would, and moves nothing. */
   survey(ctx: SurveyContext, from: FromOf<K>): Promise<Surveyed>;
+  /** Of kinds whose points are text: writes it as ordinary files beside the store of a point, in `target`, instead of that of the point before. */
+  newest?(
+    point: Pick<OpenPoint, 'store' | 'top'>,
+    target: string,
+    workload: { readonly id: string; readonly name: string },
+    stopped: () => boolean,
+  ): Promise<NewestWritten>;
   /** Brings picked items back. */
   restore(ctx: RestoreContext, picks: readonly RestorePick[], to: ToOf<K>): Promise<RestoreOutcome>;
 }

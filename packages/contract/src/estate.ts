@@ -244,6 +244,8 @@ export const Target = z.object({
   paces: z.array(PaceWindow),
   /** Tasks that may write there at once; null for no limit. */
   writers: Count.nullable(),
+  /** The newest dump of each database server is kept there as ordinary files, beside the store. */
+  newestFiles: z.boolean(),
   /** When the settings of the installation were written there last; null while they were not. */
   settingsAt: Instant.nullable(),
   /** It was taken over, and nobody has said what becomes of the settings kept there. */

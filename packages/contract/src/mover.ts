@@ -42,6 +42,8 @@ export const BackupWork = z.object({
   logged: z.boolean().default(false),
   lockedUntil: Instant.nullable(),
   scripts: Scripts.nullable(),
+  /** Its text is written beside the store as ordinary files as well. */
+  newestBeside: z.boolean().default(false),
   expected: z.object({ items: Count, bytes: Bytes }),
 });
 export type BackupWork = z.infer<typeof BackupWork>;
@@ -112,7 +114,7 @@ export const Work = z.discriminatedUnion('type', [
 export type Work = z.infer<typeof Work>;
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 5;
+export const moverLanguage = 6;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,

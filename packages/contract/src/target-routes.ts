@@ -52,6 +52,15 @@ export const targetRoutes = {
     body: z.object({ writers: z.int().min(1).max(64).nullable(), paces: z.array(estate.PaceWindow).max(8) }),
     response: c.Empty,
   }),
+  keepNewest: route({
+    method: 'put',
+    path: '/targets/:id/newest',
+    summary: 'Say whether the newest dump of each database server is kept beside the store as ordinary files',
+    access: keepers,
+    params: byUuid,
+    body: z.object({ files: z.boolean() }),
+    response: c.Empty,
+  }),
   retireTarget: route({
     method: 'post',
     path: '/targets/:id/retire',

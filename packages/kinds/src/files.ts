@@ -32,6 +32,7 @@ export const files = {
   changesIn: 'files',
   compares: true,
   logs: false,
+  readable: false,
   from: FilesFrom,
   to: FilesTo,
 } as const satisfies Kind;

@@ -13,6 +13,7 @@ import { captureDatabase } from './capture-database';
 import { familyOf } from './families';
 import type { CommitsAround } from './family';
 import { replicasNow } from './members';
+import { writeNewest } from './newest-files';
 import { restoreDatabase } from './restore-database';
 import { surveyDatabase } from './survey-database';
 
@@ -31,6 +32,7 @@ export const databaseConnector: Connector<'database'> = {
   capture: captureDatabase,
   grew: ({ server }, point) => familyOf(server.family).grew(server, point.content.state as object),
   survey: surveyDatabase,
+  newest: writeNewest,
   restore: restoreDatabase,
 };
 

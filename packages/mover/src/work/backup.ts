@@ -1,7 +1,7 @@
 import type { BackupWork, PointTotals } from '@lithodex/contract';
 import { countOf, formatBytes } from '@lithodex/core';
 import { captureThrough, connectorOf, factsOf, machinePoint, surveyThrough, type Surveyed, type SurveyContext } from '@lithodex/connectors';
-import { EngineError } from '@lithodex/engine';
+import { EngineError, type TreeEntry } from '@lithodex/engine';
 import { kinds, type KindName } from '@lithodex/kinds';
 import { followLog, type StoredPoint } from './follow-log';
 import { CatalogLoader, type Changes } from './catalog-loader';
@@ -90,6 +90,7 @@ async function storePoint(ctx: TaskContext, work: BackupWork): Promise<StoredPoi
     path: '',
     message: `point stored: ${countOf(root.totals.items, 'item')}, ${formatBytes(root.totals.read)} read, ${formatBytes(root.totals.stored)} written`,
   });
+  const notBeside = work.newestBeside && !(await besideStore(ctx, work, taken.top)) ? 1 : 0;
   const { totals } = root;
   const result: TaskResult = {
     counts: {
@@ -99,12 +100,31 @@ async function storePoint(ctx: TaskContext, work: BackupWork): Promise<StoredPoi
       bytes: totals.bytes,
       read: totals.read,
       stored: totals.stored,
-      warnings: root.warnings + notLocked,
+      warnings: root.warnings + notLocked + notBeside,
       missing,
     },
     bytes: totals.read,
   };
   return { result, root, next };
+}
+
+/** Writes the text of a point beside its store. What keeps that from being done does not make the point worse: it is said. False where it was not done. */
+async function besideStore(ctx: TaskContext, work: BackupWork, top: TreeEntry): Promise<boolean> {
+  const { target, workload } = work;
+  const { newest } = connectorOf(kindOf(work));
+  if (!newest || target.place.kind !== 'folder') return true;
+  ctx.phase('writing the newest as files');
+  try {
+    const store = await ctx.stores.of(target);
+    const { folder, files, bytes } = await newest({ store, top }, target.place.folder, workload, ctx.stopped);
+    const message = `kept as ${countOf(files, 'file')} in ${folder}, ${formatBytes(bytes)} of them written anew`;
+    ctx.log({ level: 'note', code: 'BESIDE_STORE', path: '', message });
+    return true;
+  } catch (error) {
+    const message = `the newest dump is not beside the store as files: ${error instanceof Error ? error.message : String(error)}`;
+    ctx.log({ level: 'warning', code: 'NOT_BESIDE_STORE', path: '', message });
+    return false;
+  }
 }
 
 /** The kind of workload that is read, here or elsewhere. */

@@ -280,6 +280,7 @@ export const target = (id: number, more: Partial<Target> = {}): Target => ({
   outlook: null,
   paces: [],
   writers: null,
+  newestFiles: false,
   settingsAt: now - hour,
   settingsHeld: false,
   retiredTo: null,

@@ -353,6 +353,9 @@ DROP TABLE item_name`;
 /** What somebody edited and wants back, until it is. */
 const editedTexts = 'CREATE TABLE edited_text (task_id CHAR(36) PRIMARY KEY, sealed LONGBLOB NOT NULL);';
 
+/** Text of points beside the store. */
+const newestFiles = 'ALTER TABLE target ADD newest_files BOOLEAN NOT NULL DEFAULT 0;';
+
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
@@ -399,4 +402,5 @@ export const migrations: Migration[] = [
   { name: '0036-followed-logs', up: (k) => runAll(k, followed) },
   { name: '0037-name-blocks', up: (k) => runAll(k, nameBlocks) },
   { name: '0038-edited-texts', up: (k) => runAll(k, editedTexts) },
+  { name: '0039-newest-files', up: (k) => runAll(k, newestFiles) },
 ];

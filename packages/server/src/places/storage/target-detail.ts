@@ -43,6 +43,7 @@ export function toTarget(t: TargetRow, sum: Sum | undefined, outlook: Outlook | 
     outlook: outlookOf(outlook),
     paces: fromJsonOrNull<PaceWindow[]>(t.paces) ?? [],
     writers: t.writers,
+    newestFiles: t.newest_files === 1,
     settingsAt: t.settings_at,
     settingsHeld: t.settings_held === 1,
     retiredTo: t.retired_to,

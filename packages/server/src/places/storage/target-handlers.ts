@@ -24,6 +24,7 @@ type TargetHandlers = Pick<
   | 'cartridges'
   | 'setPrices'
   | 'setLimits'
+  | 'keepNewest'
   | 'retireTarget'
   | 'forgetTarget'
   | 'settleTarget'
@@ -152,6 +153,19 @@ export function targetHandlers(deps: Deps): TargetHandlers {
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.limits', object: `target ${params.id}`, detail });
       });
       deps.movers.workAppeared();
+      await deps.events.emit('estate');
+      return {};
+    },
+
+    async keepNewest({ params, body, actor }) {
+      const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());
+      if (body.files && shownPlace(target).kind !== 'folder')
+        throw new ApiError('NOT_NOW', undefined, 'Only beside a store in a folder can ordinary files be kept.');
+      await inTransaction(db, async (trx) => {
+        await trx('target').where({ id: params.id }).update({ newest_files: body.files });
+        const detail = JSON.stringify(body);
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.newest', object: `target ${params.id}`, detail });
+      });
       await deps.events.emit('estate');
       return {};
     },

@@ -19,6 +19,7 @@ export interface TargetRow {
   readonly trouble: string | null;
   readonly prices: unknown;
   readonly writers: number | null;
+  readonly newest_files: 0 | 1;
   readonly paces: unknown;
   readonly retired_to: string | null;
   /** Of the settings as they were written there last; null to have them written anew. */

@@ -76,12 +76,15 @@ describe('a target', () => {
     const answers = {
       listTargets: page([target(1), target(2)]),
       setLimits: {},
+      keepNewest: {},
       retireTarget: { runId: null },
       forgetTarget: { request: 3 },
     };
     const s = await open(`/storage/${uuid(1)}`, { answers: { getTarget: detail({ onlyHere: 12 }), ...answers } });
     await s.fill('writers', '2 tasks');
     expect(s.api.last('setLimits')?.body).toEqual({ paces: [], writers: 2 });
+    await s.fill('newest dumps', 'kept beside the store');
+    expect(s.api.last('keepNewest')).toMatchObject({ id: uuid(1), body: { files: true } });
     await s.click('Give it up');
     expect(s.text()).toContain('12 points stand nowhere else and are copied there.');
     await s.choose('select[name=to]', uuid(2));

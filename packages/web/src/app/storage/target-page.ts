@@ -12,6 +12,7 @@ import { Session } from '../data/session';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { AtOnce } from '../ui/at-once';
+import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
 import { Plot } from '../ui/plot';
 import { CartridgeList } from './cartridge-list';
@@ -32,7 +33,7 @@ const usualPrices: PriceTable = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 
 @Component({
   selector: 'lx-target-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, AtOnce, CartridgeList, FormDialog, KeptSettings, PaceForm, Plot, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, AtOnce, CartridgeList, FormDialog, KeptSettings, PaceForm, Plot, Slot, StateMark, ...formatPipes],
   templateUrl: './target-page.html',
   styles: `
     :host {
@@ -213,6 +214,17 @@ export class TargetPage {
       },
       error: this.failed,
     });
+  }
+
+  /** Whoever reads that folder reads them: they are not encrypted. */
+  protected readonly newest: SlotOption<boolean>[] = [
+    { value: false, label: 'not kept' },
+    { value: true, label: 'kept beside the store', note: 'text of database servers in its folder “newest”, not encrypted' },
+  ];
+
+  protected keepNewest(files: boolean): void {
+    this.problem.set('');
+    this.api.call('keepNewest', { id: this.id(), body: { files } }).subscribe({ error: this.failed });
   }
 
   protected readonly retiring = signal(false);
