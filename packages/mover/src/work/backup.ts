@@ -111,12 +111,12 @@ async function storePoint(ctx: TaskContext, work: BackupWork): Promise<StoredPoi
 /** Writes the text of a point beside its store. What keeps that from being done does not make the point worse: it is said. False where it was not done. */
 async function besideStore(ctx: TaskContext, work: BackupWork, top: TreeEntry): Promise<boolean> {
   const { target, workload } = work;
-  const { newest } = connectorOf(kindOf(work));
-  if (!newest || target.place.kind !== 'folder') return true;
+  const connector = connectorOf(kindOf(work));
+  if (!connector.newest || target.place.kind !== 'folder') return true;
   ctx.phase('writing the newest as files');
   try {
     const store = await ctx.stores.of(target);
-    const { folder, files, bytes } = await newest({ store, top }, target.place.folder, workload, ctx.stopped);
+    const { folder, files, bytes } = await connector.newest({ store, top }, target.place.folder, workload, ctx.stopped);
     const message = `kept as ${countOf(files, 'file')} in ${folder}, ${formatBytes(bytes)} of them written anew`;
     ctx.log({ level: 'note', code: 'BESIDE_STORE', path: '', message });
     return true;
