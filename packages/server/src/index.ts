@@ -4,7 +4,7 @@ export * from './base/clock';
 export * from './base/errors';
 export { hashPassword } from './records/people/passwords';
 export { issueToken } from './acts/people/issue-token';
-export { openDatabase } from './base/db/open';
+export { inTransaction, openDatabase } from './base/db/open';
 export { versioned } from './records/policies/matching';
 export { appendAudit, checkAudit } from './base/audit/trail';
 export { loadBatch, dropUnneeded } from './records/catalog/load';

@@ -1,12 +1,12 @@
 import { countOf, itemNameOf, joinPath, objectNameOf } from '@lithodex/core';
 import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
-import { accountsItem, filesItem, type DatabasePoint, type DatabaseTo } from '@lithodex/kinds';
+import { accountsItem, filesItem, type DatabaseDestination, type DatabasePoint, type DatabaseTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { SourceError } from '../source-error';
 import { fromEdited } from './edited-dump';
 import { familyOf } from './families';
 import { everythingOf } from './everything-of';
-import type { BringBackHooks, DatabaseBack, OtherBack, Scratch, TableBack } from './family';
+import type { BringBackHooks, DatabaseBack, Family, LogToReplay, OtherBack, Scratch, TableBack } from './family';
 import { keepScratch } from './kept-scratch';
 import { afterRowsItem, beforeRowsItem, databaseItem, objectAt } from './object-paths';
 import { contentOf } from './stored-content';
@@ -19,6 +19,7 @@ interface Gathered {
   readonly others: Map<string, OtherBack>;
 }
 
+type Until = NonNullable<DatabaseDestination['until']>;
 const mostText = 16 << 20;
 
 async function textOf(store: Store, entry: TreeEntry): Promise<string> {
@@ -79,114 +80,155 @@ function onlyPicked(databases: readonly DatabaseBack[], picks: readonly RestoreP
     .filter((d) => d.tables.length + d.others.length > 0);
 }
 
-/** Leaves a scratch server up, to be looked into. */
-function keepUp(ctx: RestoreContext, scratch: Scratch, items: number, minutes: number): RestoreOutcome {
-  const until = keepScratch(ctx.taskId, scratch, minutes);
-  ctx.note({
-    code: 'STAYS',
-    path: '',
-    message: `a scratch server of the mover stays up until ${new Date(until).toISOString().slice(0, 16).replace('T', ' ')} UTC`,
-  });
-  return { items, summary: `${countOf(items, 'object')} to be looked at in a scratch server` };
+const renamed = (databases: readonly DatabaseBack[], { databases: names }: DatabaseDestination): DatabaseBack[] =>
+  databases.map((d) => ({ ...d, to: names.find((n) => n.from === d.to)?.to ?? d.to }));
+
+async function backsOf(picks: readonly RestorePick[]): Promise<DatabaseBack[]> {
+  return [...(await gather(picks))].map(([from, { text, before, after, tables, others }]) => ({
+    to: from,
+    text,
+    around: before && after && { before, after },
+    tables: [...tables.values()],
+    others: [...others.values()],
+  }));
 }
 
-/** Brings databases, or tables of them, back to a server. A trial looks whether the server would take them and writes nothing. Throws SourceError. */
-export async function restoreDatabase(
-  ctx: RestoreContext,
-  picks: readonly RestorePick[],
-  { server, destination }: DatabaseTo,
-): Promise<RestoreOutcome> {
-  ctx.phase('preparing');
-  const names = new Map(destination.databases.map((d) => [d.from, d.to]));
-  const backs = async (of: readonly RestorePick[]): Promise<DatabaseBack[]> =>
-    [...(await gather(of))].map(([from, { text, before, after, tables, others }]) => ({
-      to: from,
-      text,
-      around: before && after && { before, after },
-      tables: [...tables.values()],
-      others: [...others.values()],
-    }));
-  const renamed = (of: readonly DatabaseBack[]) => of.map((d) => ({ ...d, to: names.get(d.to) ?? d.to }));
-  const { until } = destination;
-  const wanted = until ? picks.slice(0, -1) : picks;
-  const databases = await backs(wanted);
-  const objects = databases.reduce((n, d) => n + d.tables.length + d.others.length, 0);
-  if (objects === 0) throw new EngineError('OBJECT_MISSING', 'nothing that can be put back is picked');
-  const family = familyOf(server.family);
-  let items = 0;
-  const hooks: BringBackHooks = {
-    taskId: ctx.taskId,
-    phase: ctx.phase,
-    note: (message) => {
-      ctx.note({ code: 'DATABASE', path: '', message });
-    },
-    moved: ctx.moved,
-    drain: ctx.drain,
-    stopped: ctx.stopped,
-    done: (item) => {
-      items++;
-      ctx.done({ ...item, kind: 'file' });
-    },
-    failed: ({ path, remark }) => {
-      ctx.done({ path, action: 'failed', kind: 'file', bytes: 0, remark });
-    },
-  };
-  const { edited } = ctx;
-  if (edited !== undefined) {
-    const [database] = databases;
-    if (edited === '') throw new SourceError('EDITED_REFUSED', 'it is not kept any more: give it again');
-    if (!database || databases.length > 1 || picks.length > 1)
-      throw new SourceError('EDITED_REFUSED', 'it stands for one database, or a part of one');
-    await fromEdited(family, database, picks[0]!, edited, hooks, async (made) => {
-      if (!ctx.trial) await family.bringBack(server, renamed([made]), destination, hooks);
-    });
-    const checked = ctx.trial ? 'the edited text runs; nothing was written' : `${countOf(items, 'object')} of the edited text done`;
-    return { items: ctx.trial ? objects : items, summary: checked };
+/** Databases, or parts of them, on their way back. */
+class DatabaseRestore {
+  private items = 0;
+  private readonly hooks: BringBackHooks;
+  private readonly family: Family;
+
+  constructor(
+    private readonly ctx: RestoreContext,
+    private readonly databases: readonly DatabaseBack[],
+    private readonly to: DatabaseTo,
+  ) {
+    this.family = familyOf(to.server.family);
+    this.hooks = {
+      taskId: ctx.taskId,
+      phase: ctx.phase,
+      note: (message) => {
+        ctx.note({ code: 'DATABASE', path: '', message });
+      },
+      moved: ctx.moved,
+      drain: ctx.drain,
+      stopped: ctx.stopped,
+      done: (item) => {
+        this.items++;
+        ctx.done({ ...item, kind: 'file' });
+      },
+      failed: ({ path, remark }) => {
+        ctx.done({ path, action: 'failed', kind: 'file', bytes: 0, remark });
+      },
+    };
   }
-  if (ctx.trial && destination.stays)
-    return { items: objects, summary: `${countOf(objects, 'object')} would be looked at in a scratch server, nothing written` };
-  if (ctx.trial) {
-    const { needs } = await family.test(server);
+
+  private get objects(): number {
+    return this.databases.reduce((n, d) => n + d.tables.length + d.others.length, 0);
+  }
+
+  private async bringBack(databases: readonly DatabaseBack[]): Promise<RestoreOutcome> {
+    const { server, destination } = this.to;
+    await this.family.bringBack(server, renamed(databases, destination), destination, this.hooks);
+    return { items: this.items, summary: `${countOf(this.items, 'object')} done; every table holds as many rows as were stored` };
+  }
+
+  asStored(): Promise<RestoreOutcome> {
+    return this.bringBack(this.databases);
+  }
+
+  /** Looks whether the server would take them. */
+  async trial(): Promise<RestoreOutcome> {
+    const items = this.objects;
+    if (this.to.destination.stays)
+      return { items, summary: `${countOf(items, 'object')} would be looked at in a scratch server, nothing written` };
+    const { needs } = await this.family.test(this.to.server);
     const missing = needs.filter((n) => n.missing && n.neededFor.includes('restore')).map((n) => n.right);
     const message = missing.length ? `the account lacks ${missing.join(', ')}` : 'the account has every right that is needed';
-    ctx.note({ code: 'TRIAL', path: '', message: `the server lets us in; ${message}` });
-    return { items: objects, summary: `${countOf(objects, 'object')} looked at, nothing written` };
+    this.ctx.note({ code: 'TRIAL', path: '', message: `the server lets us in; ${message}` });
+    return { items, summary: `${countOf(items, 'object')} looked at, nothing written` };
   }
-  if (!until && destination.stays) {
-    hooks.phase('starting a scratch server');
-    const scratch = await family.scratch();
+
+  /** What a text makes that takes the place of what is stored; in a trial it is run in a scratch server only. */
+  async fromText(text: string, picks: readonly RestorePick[]): Promise<RestoreOutcome> {
+    const [database] = this.databases;
+    if (text === '') throw new SourceError('EDITED_REFUSED', 'it is not kept any more: give it again');
+    if (!database || this.databases.length > 1 || picks.length > 1)
+      throw new SourceError('EDITED_REFUSED', 'it stands for one database, or a part of one');
+    const { trial } = this.ctx;
+    await fromEdited(this.family, database, picks[0]!, text, this.hooks, async (made) => {
+      if (!trial) await this.bringBack([made]);
+    });
+    if (trial) return { items: this.objects, summary: 'the edited text runs; nothing was written' };
+    return { items: this.items, summary: `${countOf(this.items, 'object')} of the edited text done` };
+  }
+
+  /** Into a scratch server that stays up for some minutes. */
+  async toLookAt(minutes: number): Promise<RestoreOutcome> {
+    this.hooks.phase('starting a scratch server');
+    const scratch = await this.family.scratch();
     try {
-      await family.bringBack(scratch.server, databases, { exists: 'leave', suffix: '' }, hooks);
+      await this.family.bringBack(scratch.server, this.databases, { exists: 'leave', suffix: '' }, this.hooks);
     } catch (error) {
       await scratch.stop();
       throw error;
     }
-    return keepUp(ctx, scratch, items, destination.stays);
+    return this.keepUp(scratch, minutes);
   }
-  if (!until) await family.bringBack(server, renamed(databases), destination, hooks);
-  else {
-    const [full, log] = [await wanted[0]!.open(), await picks.at(-1)!.open()];
-    const whole = await backs([{ ...wanted[0]!, path: '' }]);
+
+  private keepUp(scratch: Scratch, minutes: number): RestoreOutcome {
+    const until = keepScratch(this.ctx.taskId, scratch, minutes);
+    const words = new Date(until).toISOString().slice(0, 16).replace('T', ' ');
+    this.ctx.note({ code: 'STAYS', path: '', message: `a scratch server of the mover stays up until ${words} UTC` });
+    return { items: this.objects, summary: `${countOf(this.objects, 'object')} to be looked at in a scratch server` };
+  }
+
+  /** As of another moment than that of their point, which the log leads to: the last pick is the point of the log. */
+  async asOf(until: Until, wanted: readonly RestorePick[], last: RestorePick): Promise<RestoreOutcome> {
+    const { stays } = this.to.destination;
+    const [full, log] = [await wanted[0]!.open(), await last.open()];
     const { position } = full.root.content.facts as DatabasePoint;
     if (!position) throw new SourceError('LOG_LACKS', 'the full does not say where the log stood');
-    const from = { file: position.file, at: position.at };
-    const end = log.root.content.state as { stretch: number; file: string; at: number };
-    const state = log.root.content.state as object;
-    const replay = { store: log.store, top: log.top, stretch: until.stretch, from, end, until, full, state };
-    const { scratch, replayed } = await family.atSecond(whole, replay, hooks);
+    const state = log.root.content.state as LogToReplay['end'];
+    const replay: LogToReplay = {
+      store: log.store,
+      top: log.top,
+      stretch: until.stretch,
+      from: { file: position.file, at: position.at },
+      end: state,
+      state,
+      until,
+      full,
+    };
+    const { scratch, replayed } = await this.family.atSecond(await backsOf([{ ...wanted[0]!, path: '' }]), replay, this.hooks);
     try {
       const message = replayed.commits === null ? 'the log was replayed' : `${countOf(replayed.commits, 'commit')} of the log replayed`;
-      ctx.note({ code: 'REPLAYED', path: '', message });
-      if (destination.stays) return keepUp(ctx, scratch, objects, destination.stays);
-      const reading = await family.read(scratch.server);
+      this.ctx.note({ code: 'REPLAYED', path: '', message });
+      if (stays) return this.keepUp(scratch, stays);
+      const reading = await this.family.read(scratch.server);
       try {
-        await family.bringBack(server, renamed(onlyPicked(await everythingOf(reading), wanted)), destination, hooks);
+        return await this.bringBack(onlyPicked(await everythingOf(reading), wanted));
       } finally {
         await reading.close();
       }
     } finally {
-      if (!destination.stays) await scratch.stop();
+      if (!stays) await scratch.stop();
     }
   }
-  return { items, summary: `${countOf(items, 'object')} done; every table holds as many rows as were stored` };
+}
+
+/** Brings databases, or tables of them, back to a server. A trial looks whether the server would take them and writes nothing. Throws SourceError. */
+export async function restoreDatabase(ctx: RestoreContext, picks: readonly RestorePick[], to: DatabaseTo): Promise<RestoreOutcome> {
+  ctx.phase('preparing');
+  const { until, stays } = to.destination;
+  const wanted = until ? picks.slice(0, -1) : picks;
+  const databases = await backsOf(wanted);
+  if (!databases.some((d) => d.tables.length + d.others.length > 0))
+    throw new EngineError('OBJECT_MISSING', 'nothing that can be put back is picked');
+  const restore = new DatabaseRestore(ctx, databases, to);
+  if (ctx.edited !== undefined) return restore.fromText(ctx.edited, picks);
+  if (ctx.trial) return restore.trial();
+  if (until) return restore.asOf(until, wanted, picks.at(-1)!);
+  return stays ? restore.toLookAt(stays) : restore.asStored();
 }

@@ -1,4 +1,5 @@
 import type { Knex } from 'knex';
+import { editedTexts, nameBlocks, newestFiles } from './later-tables';
 import { oneRestore } from './one-restore';
 
 interface Migration {
@@ -338,23 +339,6 @@ ALTER TABLE run ADD after_run INT UNSIGNED NULL, ADD KEY (after_run)`;
 /** A task that follows a log takes points one after another. */
 const followed = `
 ALTER TABLE task ADD follows BOOLEAN NOT NULL DEFAULT 0, ADD point_id CHAR(36) NULL`;
-
-/** Names stand in blocks as they came, which are searched in memory; those of series that were there already are written down anew. */
-const nameBlocks = `
-CREATE TABLE name_block (
-  no INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, series_no INT UNSIGNED NOT NULL, ordinal BIGINT NOT NULL, count INT UNSIGNED NOT NULL,
-  names MEDIUMBLOB NOT NULL, refs MEDIUMBLOB NOT NULL, KEY (series_no, ordinal)
-);
-ALTER TABLE series ADD names INT UNSIGNED NULL, ADD names_stale BOOLEAN NOT NULL DEFAULT 0;
-UPDATE series SET names_stale = 1;
-ALTER TABLE item DROP KEY name_hash, DROP COLUMN name_hash;
-DROP TABLE item_name`;
-
-/** What somebody edited and wants back, until it is. */
-const editedTexts = 'CREATE TABLE edited_text (task_id CHAR(36) PRIMARY KEY, sealed LONGBLOB NOT NULL);';
-
-/** Text of points beside the store. */
-const newestFiles = 'ALTER TABLE target ADD newest_files BOOLEAN NOT NULL DEFAULT 0;';
 
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {

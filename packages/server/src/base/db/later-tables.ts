@@ -1,0 +1,16 @@
+/** Names stand in blocks as they came, which are searched in memory; those of series that were there already are written down anew. */
+export const nameBlocks = `
+CREATE TABLE name_block (
+  no INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, series_no INT UNSIGNED NOT NULL, ordinal BIGINT NOT NULL, count INT UNSIGNED NOT NULL,
+  names MEDIUMBLOB NOT NULL, refs MEDIUMBLOB NOT NULL, KEY (series_no, ordinal)
+);
+ALTER TABLE series ADD names INT UNSIGNED NULL, ADD names_stale BOOLEAN NOT NULL DEFAULT 0;
+UPDATE series SET names_stale = 1;
+ALTER TABLE item DROP KEY name_hash, DROP COLUMN name_hash;
+DROP TABLE item_name`;
+
+/** What somebody edited and wants back, until it is. */
+export const editedTexts = 'CREATE TABLE edited_text (task_id CHAR(36) PRIMARY KEY, sealed LONGBLOB NOT NULL);';
+
+/** Text of points beside the store. */
+export const newestFiles = 'ALTER TABLE target ADD newest_files BOOLEAN NOT NULL DEFAULT 0;';
