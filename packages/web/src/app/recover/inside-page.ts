@@ -20,7 +20,7 @@ type View = 'rows' | 'difference';
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, RouterLink, Slot, RowsDifference, ...formatPipes],
   templateUrl: './inside-page.html',
-  styleUrl: './inside-page.scss',
+  styleUrls: ['./inside-page.scss', './rows-table.scss'],
 })
 export class InsidePage {
   private readonly api = inject(Api);

@@ -12,7 +12,7 @@ const words: Record<Change, string> = { gone: 'gone', changed: 'changed', added:
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [...formatPipes],
   templateUrl: './rows-difference.html',
-  styleUrl: './rows-difference.scss',
+  styleUrls: ['./rows-difference.scss', './rows-table.scss'],
 })
 export class RowsDifference {
   readonly compared = input.required<BesideRows>();
