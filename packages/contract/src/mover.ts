@@ -42,7 +42,7 @@ export const BackupWork = z.object({
   logged: z.boolean().default(false),
   lockedUntil: Instant.nullable(),
   scripts: Scripts.nullable(),
-  /** Its text is written beside the store as ordinary files as well. */
+  /** Where its kind is text, that is written beside the store as ordinary files as well. */
   newestBeside: z.boolean().default(false),
   expected: z.object({ items: Count, bytes: Bytes }),
 });

@@ -1,3 +1,4 @@
+import { TableInside } from '@lithodex/kinds';
 import { z } from 'zod';
 import { Empty, Id } from './common';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
@@ -10,7 +11,6 @@ import {
   BesideTable,
   CommitsQuery,
   Inside,
-  InsideQuery,
   InsideRows,
   InsideRowsQuery,
   SwapBody,
@@ -119,7 +119,7 @@ export const systemRoutes = {
     summary: 'How a table of it differs from what stands on the server now',
     access: restorers,
     params: byId,
-    query: InsideQuery,
+    query: TableInside,
     response: BesideRows,
   }),
   endInside: route({

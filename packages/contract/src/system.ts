@@ -77,7 +77,6 @@ export const Inside = DatabaseInside.extend({
   commit: z.string().nullable(),
 });
 export type Inside = z.infer<typeof Inside>;
-export const InsideQuery = TableInside;
 export const InsideRowsQuery = TableInside.extend({
   column: z.string().max(300).optional(),
   text: z.string().max(300).optional(),

@@ -221,7 +221,6 @@ export const database = {
   changesIn: 'files',
   compares: false,
   logs: true,
-  readable: true,
   from: DatabaseFrom,
   to: DatabaseTo,
 } as const satisfies Kind;

@@ -32,7 +32,6 @@ export const files = {
   changesIn: 'files',
   compares: true,
   logs: false,
-  readable: false,
   from: FilesFrom,
   to: FilesTo,
 } as const satisfies Kind;

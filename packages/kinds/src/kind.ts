@@ -14,8 +14,6 @@ export interface Kind {
   readonly compares: boolean;
   /** It writes a log of its changes, which can be taken by itself. */
   readonly logs: boolean;
-  /** Its points are text that people read with an editor. */
-  readonly readable: boolean;
   /** Where a mover finds one, and how it is read: with what opens it, so it goes to movers only. Its `kind` is the name. */
   readonly from: z.ZodType<{ kind: string }>;
   /** Where points of it can be restored to, other than as a download. */

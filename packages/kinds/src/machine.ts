@@ -128,7 +128,6 @@ export const machine = {
   changesIn: 'blocks',
   compares: false,
   logs: false,
-  readable: false,
   from: MachineFrom,
   to: MachineTo,
 } as const satisfies Kind;

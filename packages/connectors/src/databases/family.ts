@@ -180,8 +180,6 @@ export interface CommitsAround {
 /** A database server of the mover's own, which ends with it. */
 export interface Scratch {
   readonly server: DatabaseServer;
-  /** Only who runs the mover, and the server, reach into it. */
-  readonly folder: string;
   readonly process: ChildProcess;
   /** Stops it and removes everything of it. */
   stop(): Promise<void>;

@@ -32,7 +32,7 @@ function freePort(): Promise<number> {
 /** A MariaDB server of the mover's own, in a folder of its own and with a password nobody else knows: a past second is made there, never on a server that is used. */
 export class ScratchServer implements Scratch {
   private constructor(
-    readonly folder: string,
+    private readonly folder: string,
     readonly process: ChildProcess,
     readonly server: DatabaseServer,
   ) {}

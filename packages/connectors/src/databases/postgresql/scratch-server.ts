@@ -44,7 +44,7 @@ export class ScratchServer implements Scratch {
   private child: ChildProcess | undefined;
 
   private constructor(
-    readonly folder: string,
+    private readonly folder: string,
     private readonly owner: { readonly uid: number; readonly gid: number } | undefined,
     readonly server: DatabaseServer,
   ) {}

@@ -1,5 +1,5 @@
 import type { BackupWork, CopyWork, PointKind, PointRef, VerifyWork, Work } from '@lithodex/contract';
-import { kinds, type DatabasePoint, type LogStart } from '@lithodex/kinds';
+import type { DatabasePoint, LogStart } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../../records/catalog/points';
 import { fromJson } from '../../base/db/json';
@@ -170,7 +170,7 @@ export async function backupWork(
     logged: plan.logged ?? false,
     lockedUntil: lockEnd(now, plan.lockDays),
     scripts: plan.scripts ?? null,
-    newestBeside: beside === 1 && kinds[workload.kind].readable && plan.kind !== 'log',
+    newestBeside: beside === 1 && plan.kind !== 'log',
     expected: { items: previous?.items ?? 0, bytes: previous?.bytes ?? 0 },
   };
 }
