@@ -10,8 +10,9 @@ const arrows = {
   kinds: [],
   contract: ['kinds'],
   net: [],
+  volumes: [],
   engine: ['core', 'net'],
-  connectors: ['core', 'kinds', 'net', 'engine'],
+  connectors: ['core', 'kinds', 'net', 'volumes', 'engine'],
   mover: ['core', 'kinds', 'contract', 'net', 'engine', 'connectors'],
   server: ['core', 'kinds', 'contract', 'net'],
   web: ['core', 'kinds', 'contract'],
@@ -88,7 +89,7 @@ export default defineConfig(
     },
   },
   {
-    files: ['packages/{net,engine,connectors,mover,server,standins}/**/*.ts', 'bench/**/*.ts'],
+    files: ['packages/{net,volumes,engine,connectors,mover,server,standins}/**/*.ts', 'bench/**/*.ts'],
     rules: {
       'no-restricted-properties': [
         'error',

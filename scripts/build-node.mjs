@@ -46,7 +46,7 @@ await build({
   external: external.flatMap((name) => [name, `${name}/*`]),
   banner: { js: "import { createRequire as requireFor } from 'node:module'; const require = requireFor(import.meta.url);" },
   alias: Object.fromEntries(
-    ['core', 'kinds', 'contract', 'net', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
+    ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
       `@lithodex/${name}`,
       `./packages/${name}/src/index.ts`,
     ]),

@@ -110,6 +110,7 @@ const nodeFolders = [
   'packages/kinds',
   'packages/contract',
   'packages/net',
+  'packages/volumes',
   'packages/engine',
   'packages/connectors',
   'packages/mover',
