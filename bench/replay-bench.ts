@@ -1,7 +1,7 @@
 import { execFileSync, spawnSync } from 'node:child_process';
 import { randomBytes, randomUUID } from 'node:crypto';
 import fs from 'node:fs';
-import { connectorOf, HostLimits, closePools, type RestoreContext } from '@lithodex/connectors';
+import { findItem, connectorOf, HostLimits, closePools, type RestoreContext } from '@lithodex/connectors';
 import { DiskFolder, Store, topEntry } from '@lithodex/engine';
 import type { DatabasePoint, DatabaseTo } from '@lithodex/kinds';
 import { median } from '@lithodex/core';
@@ -88,7 +88,10 @@ async function replayed(store: Store, { server }: { readonly server: DatabaseTo[
   const open = (root: Taken) => () => Promise.resolve({ store, root, top: topEntry(root) });
   const until = { at: Date.now(), stretch: 1 };
   const destination = { databases: [{ from: 'berths', to: 'replayed' }], exists: 'replace' as const, suffix: '', until };
-  const picks = [full, log].map((root, i) => ({ open: open(root), path: i === 0 ? 'berths/tables/booking_0.sql' : '', to: '', base: '' }));
+  const picks = [full, log].map((root, i) => {
+    const path = i === 0 ? 'berths/tables/booking_0.sql' : '';
+    return { open: open(root), find: async () => findItem(await open(root)(), path), path, to: '', base: '' };
+  });
   await connectorOf('database').restore(ctx, picks, { kind: 'database', server, destination });
   return (ended - begun) / 1000;
 }

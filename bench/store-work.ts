@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { closePools, HostLimits, Placer, poolToPlace, Restorer } from '@lithodex/connectors';
+import { threadsOf, treeOf, closePools, HostLimits, Placer, poolToPlace, Restorer } from '@lithodex/connectors';
 import { baseName } from '@lithodex/core';
 import { DiskFolder, Store, topEntry, type Root } from '@lithodex/engine';
 import { takePoint } from '@lithodex/mover';
@@ -40,9 +40,8 @@ async function bringBack(store: Store, path: string, taskId: string, to: string)
   const { root } = (await store.root(baseName(path), taskId))!;
   let failed = 0;
   const placer = new Placer({
-    trees: store.trees,
-    chunks: store.reader,
-    pool: poolToPlace(store),
+    tree: treeOf(store),
+    threads: threadsOf(store, poolToPlace(store)),
     onBytes: () => undefined,
     stopped: () => false,
   });
@@ -54,8 +53,7 @@ async function bringBack(store: Store, path: string, taskId: string, to: string)
     stamp: '',
     taskId: 'bench',
     trial: false,
-    trees: store.trees,
-    keys: store.keys,
+    tree: treeOf(store),
     placer,
     onItem: (item) => {
       if (item.action === 'failed') failed++;

@@ -3,6 +3,8 @@ import type { FoundWorkload, FromOf, KindName, LogStart, SystemTest, ToOf } from
 import type { PointKind, Root, Store, TreeEntry, WriteCounts } from '@lithodex/engine';
 import type { CaptureStore } from './capture-store';
 import type { HostLimits } from './files/host-limits';
+import type { InsideTree } from './inside/inside-tree';
+import type { FoundItem } from './readable-tree';
 
 /** A line for people, about an item (byte string) or about all of it. */
 export interface Said {
@@ -81,10 +83,19 @@ export interface OpenPoint {
   readonly top: TreeEntry;
 }
 
+/** A tree inside an item of a point, and the rest of the path that led into it. */
+export interface OpenedInside {
+  readonly tree: InsideTree;
+  /** Byte string, '' for all of it. */
+  readonly rest: string;
+}
+
 /** An item to bring back: `path` in its point ('' for all of it), `to` below `base`. Byte strings. */
 export interface RestorePick {
   /** Opens its point; each is opened once. */
   readonly open: () => Promise<OpenPoint>;
+  /** Finds the item, also where the path leads on inside one. Throws PATH_MISSING. */
+  readonly find: () => Promise<FoundItem>;
   readonly path: string;
   readonly to: string;
   readonly base: string;
@@ -159,6 +170,8 @@ export interface Connector<K extends KindName = KindName> {
     workload: { readonly id: string; readonly name: string },
     stopped: () => boolean,
   ): Promise<NewestWritten>;
+  /** Of kinds whose items hold trees of their own: opens the one a path leads to or into; undefined where it leads to none. */
+  open?(point: OpenPoint, path: string): Promise<OpenedInside | undefined>;
   /** Brings picked items back. */
   restore(ctx: RestoreContext, picks: readonly RestorePick[], to: ToOf<K>): Promise<RestoreOutcome>;
 }

@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { createInterface } from 'node:readline/promises';
 import { parseArgs } from 'node:util';
-import { HostLimits, Placer, PlacePool, Restorer } from '@lithodex/connectors';
+import { findItem, threadsOf, HostLimits, Placer, PlacePool, Restorer } from '@lithodex/connectors';
 import { bytesOfText, countOf, escapePath, formatBytes, unescapePath } from '@lithodex/core';
 import {
   EngineError,
@@ -97,13 +97,9 @@ async function bringBack(store: Store, point: string, item: string, to: string, 
   if (!root) throw new EngineError('PATH_MISSING', `no point ${point}; --list shows them`);
   const stopped = () => false;
   const pool = new PlacePool(store.keys, store.target.place);
-  const placer = new Placer({
-    trees: store.trees,
-    chunks: store.reader,
-    pool,
-    onBytes: () => undefined,
-    stopped,
-  });
+  const where = unescapePath(item);
+  const { tree, entry, stored } = await findItem({ store, root, top: topEntry(root) }, where);
+  const placer = new Placer({ tree, threads: stored ? threadsOf(store, pool) : undefined, onBytes: () => undefined, stopped });
   let [done, failed, bytes] = [0, 0, 0];
   const restorer = new Restorer({
     base: bytesOfText(to),
@@ -113,8 +109,7 @@ async function bringBack(store: Store, point: string, item: string, to: string, 
     stamp: '',
     taskId: 'extract',
     trial: false,
-    trees: store.trees,
-    keys: store.keys,
+    tree,
     placer,
     onItem: (i) => {
       if (i.action === 'failed') failed++;
@@ -126,8 +121,7 @@ async function bringBack(store: Store, point: string, item: string, to: string, 
     stopped,
   });
   try {
-    const where = unescapePath(item);
-    await restorer.item(await store.trees.find(topEntry(root), where), where);
+    await restorer.item(entry, where);
   } finally {
     restorer.close();
     placer.close();

@@ -1,6 +1,7 @@
 import fs from 'node:fs';
 import { baseName, parentPath } from '@lithodex/core';
-import { closeFile, EngineError, sameEntry, systemCode, type KeySet, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import { closeFile, EngineError, sameEntry, systemCode, type TreeEntry } from '@lithodex/engine';
+import type { ReadableTree } from '../readable-tree';
 import { contentMatches } from './content-check';
 import { describeIn, describeOpen, namesIn, storedForm, type LiveEntry } from './folder-listing';
 import type { HostLimits } from './host-limits';
@@ -56,20 +57,14 @@ function looksSame(then: TreeEntry, now: TreeEntry): boolean {
 }
 
 /** Compares one item, reading the live content where size or time leave a doubt. Throws the system's error where the account may not look. */
-export async function compareItem(
-  tree: LiveTree | undefined,
-  path: string,
-  then: TreeEntry,
-  trees: TreeReader,
-  keys: KeySet,
-): Promise<Comparison> {
+export async function compareItem(tree: LiveTree | undefined, path: string, then: TreeEntry, stored: ReadableTree): Promise<Comparison> {
   const now = live(tree, path);
   if (!tree || !now) return { name: then.name, since: 'gone', then, now: undefined, sameContent: undefined };
   let sameContent: boolean | undefined;
   if (then.kind === 'file' && now.kind === 'file' && !then.unread) {
     const fd = tree.openFile(path, fs.constants.O_RDONLY | fs.constants.O_NONBLOCK);
     try {
-      sameContent = fs.fstatSync(fd).isFile() && (await contentMatches(fd, then, trees, keys));
+      sameContent = fs.fstatSync(fd).isFile() && (await contentMatches(fd, then, stored));
     } finally {
       closeFile(fd);
     }

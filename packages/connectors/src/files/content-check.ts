@@ -1,18 +1,19 @@
 import fs from 'node:fs';
-import { keyedHash, type KeySet, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import type { TreeEntry } from '@lithodex/engine';
+import type { ReadableTree } from '../readable-tree';
 
 /**
- * True when an open file holds exactly the content of an entry: its size and the sum of every chunk, read at the places the entry names.
- * Nothing is read from the target but the lists of long files. Holes must read as zeros.
+ * True when an open file holds exactly the content of an entry: its size and every chunk, read at the places the entry names.
+ * Of what is stored nothing is read from the target but the lists of long files: sums tell. Holes must read as zeros.
  */
-export async function contentMatches(fd: number, entry: TreeEntry, trees: TreeReader, keys: KeySet): Promise<boolean> {
+export async function contentMatches(fd: number, entry: TreeEntry, tree: ReadableTree): Promise<boolean> {
   if (fs.fstatSync(fd).size !== entry.size) return false;
   const places = new RangeCursor(entry.ranges ?? [[0, entry.size]]);
-  for await (const part of trees.contentParts(entry.content)) {
+  for await (const part of tree.trees.contentParts(entry.content)) {
     for (const [i, length] of part.lengths.entries()) {
       const data = Buffer.allocUnsafe(length);
       for (const { at, offset, count } of places.next(length)) if (fs.readSync(fd, data, at, count, offset) !== count) return false;
-      if (!keyedHash(keys.nameKey, data).equals(part.names.subarray(i * 32, i * 32 + 32))) return false;
+      if (!(await tree.isChunk(part.names.subarray(i * 32, i * 32 + 32), data))) return false;
     }
   }
   return places.finished && holesAreZero(fd, entry);

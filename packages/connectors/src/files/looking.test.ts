@@ -158,7 +158,7 @@ describe('whoever owns a source', () => {
   it('can not have a file of others compared through a link', async () => {
     const then = storedForm(LiveTree.open(outside, null, any).inFolder('', (fd) => describeIn(fd, 'passwd')!));
     const nothing = {} as never;
-    expect(await compareItem(LiveTree.open(base, null, any), 'door/passwd', then, nothing, nothing)).toMatchObject({ since: 'gone' });
+    expect(await compareItem(LiveTree.open(base, null, any), 'door/passwd', then, nothing)).toMatchObject({ since: 'gone' });
     expect(compareFolder(LiveTree.open(base, null, any), 'door', [then])).toMatchObject([{ since: 'gone' }]);
   });
 

@@ -6,7 +6,8 @@ import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { readBatch } from './place-message';
 import { PlacePool } from './place-pool';
 import { HostLimits } from './host-limits';
-import { Placer } from './placer';
+import { Placer, threadsOf } from './placer';
+import { treeOf } from '../readable-tree';
 import { Restorer } from './restore';
 
 it('leaves the files of a block to one thread, in order, and gives both threads about as much', async () => {
@@ -32,7 +33,7 @@ it('leaves the files of a block to one thread, in order, and gives both threads 
 
   const pool = new PlacePool(store.keys, store.target.place);
   const sent = vi.spyOn(pool, 'send');
-  const placer = new Placer({ trees: store.trees, chunks: store.reader, pool, onBytes: () => undefined, stopped: () => false });
+  const placer = new Placer({ tree: treeOf(store), threads: threadsOf(store, pool), onBytes: () => undefined, stopped: () => false });
   const batches: { thread: number | undefined; blocks: string[] }[] = [];
   sent.mockImplementation((request, weight, handedOver, thread) => {
     if (request.type === 'files')
@@ -47,8 +48,7 @@ it('leaves the files of a block to one thread, in order, and gives both threads 
     stamp: '',
     taskId: 't',
     trial: false,
-    trees: store.trees,
-    keys: store.keys,
+    tree: treeOf(store),
     placer,
     onItem: () => undefined,
     drain: () => undefined,

@@ -7,12 +7,12 @@ import {
   readEntry,
   weightOf,
   type ChunkLocation,
-  type ChunkReader,
   type EngineErrorCode,
   type EntryCursor,
-  type TreeReader,
+  type Store,
 } from '@lithodex/engine';
 import { placeFile, reason, type FileToPlace } from './place-file';
+import type { ReadableTree } from '../readable-tree';
 import { PlaceBatch, type PlacedChunk, type StoredFile } from './place-message';
 import { placeThreads, type PlacePool, type PlaceProblem, type PlaceReceiver } from './place-pool';
 
@@ -39,11 +39,20 @@ export function outcomeOf(error: unknown): Placed {
   return { ...fine, failed: reason(error), ...(helpsElsewhere(error) && { lost: true }) };
 }
 
-export interface PlacerOptions {
-  readonly trees: TreeReader;
-  readonly chunks: ChunkReader;
-  /** Threads for the target; once stopped or failed they can only be closed. */
+/** Threads for a target, and where they find what is stored there. */
+export interface PlaceThreads {
   readonly pool: PlacePool;
+  readonly locate: (name: Buffer) => ChunkLocation;
+}
+
+export function threadsOf(store: Pick<Store, 'reader'>, pool: PlacePool): PlaceThreads {
+  return { pool, locate: (name) => store.reader.locate(name) };
+}
+
+export interface PlacerOptions {
+  readonly tree: ReadableTree;
+  /** Threads for the target of what is stored, once stopped or failed they can only be closed; undefined for what is not, which is placed in this thread. */
+  readonly threads: PlaceThreads | undefined;
   readonly onBytes: (bytes: number) => void;
   readonly stopped: () => boolean;
 }
@@ -112,7 +121,7 @@ export class Placer implements PlaceReceiver {
   private watch: NodeJS.Timeout | undefined;
 
   constructor(private readonly options: PlacerOptions) {
-    options.pool.receiver = this;
+    if (options.threads) options.threads.pool.receiver = this;
   }
 
   /** Takes a file, waiting while there is enough to do; `outcome` resolves when it is placed and never rejects. Files may wait until {@link flush}. */
@@ -139,6 +148,7 @@ export class Placer implements PlaceReceiver {
 
   /** Whether there has been so much that threads are worth their start, if `bytes` more come. */
   manyWith(bytes: number): boolean {
+    if (!this.options.threads) return false;
     return this.filesHere >= filesWithoutThreads || this.bytesHere + bytes >= bytesWithoutThreads;
   }
 
@@ -150,7 +160,7 @@ export class Placer implements PlaceReceiver {
     const chunks: PlacedChunk[] = [];
     try {
       at.chunks((name, length) => {
-        const location = this.options.chunks.locate(name);
+        const location = this.locate(name);
         if (location.length !== length) throw new EngineError('OBJECT_DAMAGED', 'a chunk is not as long as the file says');
         chunks.push({ name, location });
       });
@@ -162,6 +172,16 @@ export class Placer implements PlaceReceiver {
     const file = () => ({ folder, temporary, replace: false, entry: readEntry(new ByteReader(entry)) });
     this.gather({ folder, temporary, replace: false, entry, size: at.size }, chunks, { file, settle });
     return true;
+  }
+
+  private get pool(): PlacePool {
+    if (!this.options.threads) throw new RangeError('no threads to place what is not stored');
+    return this.options.threads.pool;
+  }
+
+  private locate(name: Buffer): ChunkLocation {
+    if (!this.options.threads) throw new EngineError('CHUNK_MISSING', 'not stored');
+    return this.options.threads.locate(name);
   }
 
   private gather(file: StoredFile, chunks: readonly PlacedChunk[], waiting: Waiting): void {
@@ -179,10 +199,10 @@ export class Placer implements PlaceReceiver {
 
   private async located({ entry }: FileToPlace) {
     const chunks = [];
-    for await (const part of this.options.trees.contentParts(entry.content))
+    for await (const part of this.options.tree.trees.contentParts(entry.content))
       for (let i = 0; i < part.lengths.length; i++) {
         const name = part.names.subarray(i * 32, i * 32 + 32);
-        const location = this.options.chunks.locate(name);
+        const location = this.locate(name);
         if (location.length !== part.lengths[i]) throw new EngineError('OBJECT_DAMAGED', 'a chunk is not as long as the file says');
         chunks.push({ name, location });
       }
@@ -190,7 +210,11 @@ export class Placer implements PlaceReceiver {
   }
 
   private async here(file: FileToPlace): Promise<Placed> {
-    const { trees, chunks, onBytes, stopped } = this.options;
+    const {
+      tree: { trees, chunks },
+      onBytes,
+      stopped,
+    } = this.options;
     async function* content() {
       for await (const part of trees.contentParts(file.entry.content))
         for (const [i, length] of part.lengths.entries()) {
@@ -218,25 +242,25 @@ export class Placer implements PlaceReceiver {
     const { batch, waiting } = lane.take();
     if (batch.count === 0) return;
     this.start();
-    while (this.options.pool.busy) await this.options.pool.change();
+    while (this.pool.busy) await this.pool.change();
     const id = this.nextId++;
     this.answers.set(id, waiting);
     const data = batch.take();
     // those of one thread stay in order, so that a block is not asked for again when it has been let go
     const weight = lane.thread === undefined ? weightOf(batch.count, batch.bytes) : 0;
-    this.options.pool.send({ type: 'files', id, batch: data }, weight, [data.buffer], lane.thread);
+    this.pool.send({ type: 'files', id, batch: data }, weight, [data.buffer], lane.thread);
   }
 
   /** Waits until everything that was taken is placed. */
   async idle(): Promise<void> {
     await this.flush();
-    while (this.answers.size || this.retrying) await this.options.pool.change();
+    while (this.answers.size || this.retrying) await this.pool.change();
   }
 
   private start(): void {
-    this.options.pool.start();
+    this.pool.start();
     this.watch ??= setInterval(() => {
-      if (this.options.stopped()) this.options.pool.halt();
+      if (this.options.stopped()) this.pool.halt();
     }, 100);
   }
 
@@ -275,14 +299,16 @@ export class Placer implements PlaceReceiver {
       return await this.here(file);
     } finally {
       this.retrying--;
-      this.options.pool.wake();
+      this.pool.wake();
     }
   }
 
   /** Lets go of the threads. */
   close(): void {
     clearInterval(this.watch);
-    this.options.pool.receiver = undefined;
-    this.options.pool.tell({ type: 'rest' });
+    const { threads } = this.options;
+    if (!threads) return;
+    threads.pool.receiver = undefined;
+    threads.pool.tell({ type: 'rest' });
   }
 }

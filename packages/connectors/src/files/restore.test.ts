@@ -5,7 +5,8 @@ import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { PlacePool } from './place-pool';
 import { HostLimits, usualBounds } from './host-limits';
-import { Placer } from './placer';
+import { Placer, threadsOf } from './placer';
+import { treeOf } from '../readable-tree';
 import type { RestoredItem } from '../connector';
 import { Restorer } from './restore';
 
@@ -55,9 +56,8 @@ const placers: { placer: Placer; pool: PlacePool }[] = [];
 function placerFor(stopped = () => false): Placer {
   const pool = new PlacePool(store.keys, store.target.place);
   const placer = new Placer({
-    trees: store.trees,
-    chunks: store.reader,
-    pool,
+    tree: treeOf(store),
+    threads: threadsOf(store, pool),
     onBytes: () => undefined,
     stopped,
   });
@@ -80,8 +80,7 @@ async function restore(
     stamp: 'now',
     taskId: 't',
     trial: more.trial ?? false,
-    trees: store.trees,
-    keys: store.keys,
+    tree: treeOf(store),
     placer: placerFor(more.stopped),
     onItem: (item) => items.push(item),
     drain: () => undefined,
@@ -173,8 +172,7 @@ describe('restoring', () => {
       stamp: '',
       taskId: 't',
       trial: false,
-      trees: store.trees,
-      keys: store.keys,
+      tree: treeOf(store),
       placer: placerFor(),
       onItem: () => undefined,
       drain: () => undefined,

@@ -20,15 +20,14 @@ import {
   readEntry,
   systemCode,
   type EntryCursor,
-  type KeySet,
   type TreeEntry,
-  type TreeReader,
 } from '@lithodex/engine';
 import { contentMatches } from './content-check';
 import { Countdown, nothingToDo, OpenFolder, type Begun } from './begun';
 import { Destination, type DestinationOptions } from './destination';
 import { applyMetadata, applyMetadataOpen, makeSpecial, propertiesOf } from './metadata';
 import type { RestoredItem } from '../connector';
+import type { ReadableTree } from '../readable-tree';
 import { reason } from './place-file';
 import type { Placed, Placer } from './placer';
 
@@ -38,8 +37,7 @@ export interface RestoreOptions extends DestinationOptions {
   readonly stamp: string;
   /** Names what is being written, so that a retry recognises leftovers. */
   readonly taskId: string;
-  readonly trees: TreeReader;
-  readonly keys: KeySet;
+  readonly tree: ReadableTree;
   readonly placer: Placer;
   readonly onItem: (item: RestoredItem) => void;
   /** Called between items: waits when what was told has to be passed on. */
@@ -164,7 +162,7 @@ export class Restorer {
     if (!plain) return false;
     const fd = openIn(folder, entry.name, O_RDONLY | O_NOFOLLOW | O_NONBLOCK);
     try {
-      return fs.fstatSync(fd).isFile() && (await contentMatches(fd, entry, this.options.trees, this.options.keys));
+      return fs.fstatSync(fd).isFile() && (await contentMatches(fd, entry, this.options.tree));
     } finally {
       closeFile(fd);
     }
@@ -199,7 +197,7 @@ export class Restorer {
     });
     try {
       if (entry.folder)
-        for await (const piece of this.options.trees.cursors(entry.folder.node))
+        for await (const piece of this.options.tree.trees.cursors(entry.folder.node))
           while (piece.next()) {
             let wait: Promise<void> | undefined;
             if (fresh && this.hand(folder, piece, path, begun)) wait = this.options.placer.flushIfFull();

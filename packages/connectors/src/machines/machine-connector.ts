@@ -1,7 +1,16 @@
 import type { Connector } from '../connector';
 import { bringBackMachine } from './bring-back-machine';
+import { diskOnPath, openDisk } from './open-disk';
 import { surveyMachine } from './survey-machine';
 import { takeMachine } from './take-machine';
 
 /** Machines of a virtualization platform, as images. */
-export const machineConnector: Connector<'machine'> = { capture: takeMachine, survey: surveyMachine, restore: bringBackMachine };
+export const machineConnector: Connector<'machine'> = {
+  capture: takeMachine,
+  survey: surveyMachine,
+  restore: bringBackMachine,
+  async open(point, path) {
+    const found = diskOnPath(point.root, path);
+    return found && { tree: await openDisk(point, found.file), rest: found.rest };
+  },
+};

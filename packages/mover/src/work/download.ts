@@ -2,15 +2,15 @@ import { Readable } from 'node:stream';
 import yazl from 'yazl';
 import type { DownloadWork } from '@lithodex/contract';
 import { escapePath, joinPath } from '@lithodex/core';
-import { tarEnd, tarHeader, tarPadding } from '@lithodex/connectors';
+import { tarEnd, tarHeader, tarPadding, type FoundItem, type ReadableTree } from '@lithodex/connectors';
 import { EngineError, topEntry, type Root, type Store, type TreeEntry } from '@lithodex/engine';
 import { ovaParts, qcow2Parts } from './image-download';
+import { OpenedPoints } from './open-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
-interface Opened {
+interface Opened extends Pick<FoundItem, 'tree' | 'entry'> {
   readonly store: Store;
   readonly root: Root;
-  readonly entry: TreeEntry;
   readonly to: string;
 }
 
@@ -19,14 +19,11 @@ export async function runDownload(ctx: TaskContext, work: DownloadWork): Promise
   ctx.phase('sending');
   const counts = { ...noCounts };
   const opened: Opened[] = [];
-  const points = new Map<string, Pick<Opened, 'store' | 'root'>>();
-  for (const pick of work.picks) {
-    const known = points.get(pick.point.taskId);
-    const store = known?.store ?? (await ctx.stores.ofPoint(pick.point));
-    const root = known?.root ?? (await store.root(pick.point.seriesId, pick.point.taskId))?.root;
-    if (!root) throw new EngineError('OBJECT_MISSING', 'the root of the point');
-    points.set(pick.point.taskId, { store, root });
-    opened.push({ store, root, entry: await store.trees.find(topEntry(root), pick.path), to: pick.to });
+  const points = new OpenedPoints(ctx.stores);
+  for (const { point, path, to } of work.picks) {
+    const { store, root } = await points.open(point);
+    const { tree, entry } = await points.find(point, path);
+    opened.push({ store, root, tree, entry, to });
   }
   const seen = (entry: TreeEntry, bytes: number) => {
     counts.items++;
@@ -58,7 +55,7 @@ type Skipped = (path: string, why: string) => void;
 const zeros = Buffer.alloc(1 << 20);
 
 /** Bytes of a file in order, holes as zeros. */
-async function* contentOf(store: Store, entry: TreeEntry): AsyncGenerator<Buffer> {
+async function* contentOf(tree: ReadableTree, entry: TreeEntry): AsyncGenerator<Buffer> {
   const ranges = entry.ranges ?? [[0, entry.size] as const];
   let at = 0;
   let range = 0;
@@ -66,9 +63,9 @@ async function* contentOf(store: Store, entry: TreeEntry): AsyncGenerator<Buffer
   const fill = function* (to: number) {
     for (; at < to; at += Math.min(zeros.length, to - at)) yield zeros.subarray(0, Math.min(zeros.length, to - at));
   };
-  for await (const part of store.trees.contentParts(entry.content)) {
+  for await (const part of tree.trees.contentParts(entry.content)) {
     for (let i = 0; i < part.lengths.length; i++) {
-      const data = await store.reader.read(part.names.subarray(i * 32, i * 32 + 32));
+      const data = await tree.chunks.read(part.names.subarray(i * 32, i * 32 + 32));
       for (let from = 0; from < data.length;) {
         const [offset, length] = ranges[range]!;
         yield* fill(offset + done);
@@ -115,23 +112,23 @@ async function* counted(parts: AsyncGenerator<Uint8Array>, done: () => void): As
   done();
 }
 
-async function* fileParts({ store, entry }: Opened, seen: Seen): AsyncGenerator<Buffer> {
-  yield* contentOf(store, entry);
+async function* fileParts({ tree, entry }: Opened, seen: Seen): AsyncGenerator<Buffer> {
+  yield* contentOf(tree, entry);
   seen(entry, entry.size);
 }
 
 /** An item and everything below it, folders first, with paths. */
-async function* everything(store: Store, entry: TreeEntry, path: string): AsyncGenerator<{ path: string; entry: TreeEntry }> {
+async function* everything(tree: ReadableTree, entry: TreeEntry, path: string): AsyncGenerator<{ path: string; entry: TreeEntry }> {
   if (path !== '') yield { path, entry };
   if (!entry.folder) return;
-  for await (const piece of store.trees.pieces(entry.folder.node))
-    for (const child of piece) yield* everything(store, child, joinPath(path, child.name));
+  for await (const piece of tree.trees.pieces(entry.folder.node))
+    for (const child of piece) yield* everything(tree, child, joinPath(path, child.name));
 }
 
 async function* tarParts(opened: readonly Opened[], seen: Seen, skipped: Skipped): AsyncGenerator<Buffer> {
   const linked = new Map<string, string>();
-  for (const { store, root, entry: top, to } of opened) {
-    for await (const { path, entry } of everything(store, top, to)) {
+  for (const { tree, root, entry: top, to } of opened) {
+    for await (const { path, entry } of everything(tree, top, to)) {
       if (entry.unread) {
         skipped(path, 'not in this point: it could not be read when the point was taken');
         continue;
@@ -145,7 +142,7 @@ async function* tarParts(opened: readonly Opened[], seen: Seen, skipped: Skipped
       }
       yield header;
       if (entry.kind === 'file' && !link) {
-        yield* contentOf(store, entry);
+        yield* contentOf(tree, entry);
         yield tarPadding(entry.size);
         if (entry.hardId) linked.set(`${root.taskId} ${entry.hardId}`, path);
       }
@@ -159,8 +156,8 @@ function zipStream(opened: readonly Opened[], seen: Seen, skipped: Skipped): Rea
   const zip = new yazl.ZipFile();
   const output = zip.outputStream as Readable;
   const fill = async () => {
-    for (const { store, entry: top, to } of opened)
-      for await (const { path, entry } of everything(store, top, to)) {
+    for (const { tree, entry: top, to } of opened)
+      for await (const { path, entry } of everything(tree, top, to)) {
         const name = escapePath(path);
         const mtime = new Date(Math.max(315_532_800_000, Number(entry.mtimeNs / 1_000_000n)));
         if (entry.kind === 'folder') zip.addEmptyDirectory(name, { mtime, mode: entry.mode | 0o040000 });
@@ -169,7 +166,7 @@ function zipStream(opened: readonly Opened[], seen: Seen, skipped: Skipped): Rea
           continue;
         } else
           await new Promise<void>((resolve, reject) => {
-            const content = Readable.from(contentOf(store, entry));
+            const content = Readable.from(contentOf(tree, entry));
             content.on('error', reject);
             content.on('close', resolve);
             zip.addReadStream(content, name, { mtime, mode: entry.mode | 0o100000 });

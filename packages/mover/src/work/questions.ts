@@ -20,22 +20,22 @@ import {
   swapTables,
   testInside,
   treeNow,
+  treeOf,
   type Comparison,
   type HostLimits,
 } from '@lithodex/connectors';
 import {
   checkBucket,
   checkCartridges,
-  EngineError,
   keepSettings,
   keptSettings,
   makeEnvelope,
-  topEntry,
   type BucketPlace,
   type CartridgePlace,
   type TreeEntry,
 } from '@lithodex/engine';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
+import { openPoint } from './open-point';
 import { inventoryOf, testOf } from './platforms';
 import type { Stores } from './stores';
 
@@ -54,10 +54,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return systemOf(question.from).discover(question.from);
     case 'commits': {
       const { point, around } = question;
-      const store = await stores.ofPoint(point);
-      const found = await store.root(point.seriesId, point.taskId);
-      if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
-      return commitsOf(store, found.root, around);
+      const { store, root } = await openPoint(stores, point);
+      return commitsOf(store, root, around);
     }
     case 'compareRows':
       return compareRows(question.from, question.pair);
@@ -189,17 +187,13 @@ function side(entry: TreeEntry | undefined): ComparedItem['then'] {
 
 async function compare(question: Extract<Question, { ask: 'compare' }>, stores: Stores, limits: HostLimits): Promise<ComparedItem[]> {
   const { point } = question;
-  const store = await stores.ofPoint(point);
-  const found = await store.root(point.seriesId, point.taskId);
-  if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
-  const entry = await store.trees.find(topEntry(found.root), question.path);
+  const { store, top } = await openPoint(stores, point);
+  const entry = await store.trees.find(top, question.path);
   const stored = question.folder && entry.folder ? await store.trees.folder(entry.folder.node) : [];
   const tree = treeNow(point.root, question.readAs, limits);
   let rows: Comparison[];
   try {
-    rows = question.folder
-      ? compareFolder(tree, question.path, stored)
-      : [await compareItem(tree, question.path, entry, store.trees, store.keys)];
+    rows = question.folder ? compareFolder(tree, question.path, stored) : [await compareItem(tree, question.path, entry, treeOf(store))];
   } finally {
     tree?.close();
   }

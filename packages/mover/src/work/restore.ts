@@ -1,6 +1,6 @@
-import type { PointRef, RestoreWork } from '@lithodex/contract';
-import { connectorOf, type OpenPoint, type RestoredItem } from '@lithodex/connectors';
-import { EngineError, topEntry } from '@lithodex/engine';
+import type { RestoreWork } from '@lithodex/contract';
+import { connectorOf, type RestoredItem } from '@lithodex/connectors';
+import { OpenedPoints } from './open-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 const batchSize = 500;
@@ -17,7 +17,10 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
     const bytes = Math.max(counts.bytes, moved);
     ctx.progress({ phase, items: counts.items, bytes, read: moved, fresh: 0, stored: 0, expectedItems, expectedBytes });
   };
-  const open = opener(ctx);
+  const points = new OpenedPoints(ctx.stores, (name) => {
+    const message = `what is missing or damaged on the first target was read from ${name}`;
+    ctx.log({ level: 'warning', code: 'READ_ELSEWHERE', path: '', message });
+  });
   const { items, summary } = await connectorOf(work.to.kind).restore(
     {
       taskId: ctx.task.id,
@@ -42,32 +45,13 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
       },
       stopped: ctx.stopped,
     },
-    work.picks.map(({ point, ...pick }) => ({ ...pick, open: () => open(point) })),
+    work.picks.map(({ point, ...pick }) => ({ ...pick, open: () => points.open(point), find: () => points.find(point, pick.path) })),
     work.to,
   );
   await report.flush();
   counts.read = moved;
   ctx.log({ level: 'note', code: 'SUMMARY', path: '', message: summary });
   return { counts: { ...counts, items }, bytes: moved };
-}
-
-/** Opens points, each once, however many picks are of it: opening asks the target for what is new. */
-function opener(ctx: TaskContext): (point: PointRef) => Promise<OpenPoint> {
-  const opened = new Map<string, Promise<OpenPoint>>();
-  const open = async (point: PointRef): Promise<OpenPoint> => {
-    const store = await ctx.stores.ofPoint(point, (name) => {
-      const message = `what is missing or damaged on the first target was read from ${name}`;
-      ctx.log({ level: 'warning', code: 'READ_ELSEWHERE', path: '', message });
-    });
-    const found = await store.root(point.seriesId, point.taskId);
-    if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
-    return { store, root: found.root, top: topEntry(found.root) };
-  };
-  return (point) => {
-    const known = opened.get(point.taskId) ?? open(point);
-    opened.set(point.taskId, known);
-    return known;
-  };
 }
 
 /** Gathers restored items into batches for the server. */

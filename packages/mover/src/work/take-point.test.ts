@@ -1,7 +1,17 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { DiskFolder, Store, topEntry, diffTrees, type TreeChange } from '@lithodex/engine';
-import { closePools, HostLimits, PlacePool, Placer, Restorer, type RestoredItem, type Warned } from '@lithodex/connectors';
+import {
+  threadsOf,
+  treeOf,
+  closePools,
+  HostLimits,
+  PlacePool,
+  Placer,
+  Restorer,
+  type RestoredItem,
+  type Warned,
+} from '@lithodex/connectors';
 import type { ConflictRule } from '@lithodex/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
@@ -44,9 +54,8 @@ async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave
   const items: RestoredItem[] = [];
   const pool = new PlacePool(opened.keys, opened.target.place);
   const placer = new Placer({
-    trees: opened.trees,
-    chunks: opened.reader,
-    pool,
+    tree: treeOf(opened),
+    threads: threadsOf(opened, pool),
     onBytes: () => undefined,
     stopped: () => false,
   });
@@ -58,8 +67,7 @@ async function bringBack(taskId: string, to: string, rule: ConflictRule = 'leave
     stamp: '2026-11-22 2200',
     taskId: 'r1',
     trial: false,
-    trees: opened.trees,
-    keys: opened.keys,
+    tree: treeOf(opened),
     placer,
     onItem: (item) => items.push(item),
     drain: () => undefined,

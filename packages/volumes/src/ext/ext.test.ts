@@ -31,7 +31,7 @@ describe('ext', () => {
     const disk = fileBlocks(image);
     const found = await walk(await ExtFileSystem.open(disk));
     const own = [...found.keys()].filter((p) => p !== 'lost+found');
-    expect(own.length).toBe(run('sh', ['-c', `find '${base}/tree' -mindepth 1 -print0 | tr -cd '\\0' | wc -c`]) * 1);
+    expect(own.length).toBe(Number(run('sh', ['-c', `find '${base}/tree' -mindepth 1 -print0 | tr -cd '\\0' | wc -c`])));
     for (const path of own) {
       const at = Buffer.from(`${base}/tree/${path}`, 'latin1');
       const real = fs.lstatSync(at, { bigint: true });

@@ -1,0 +1,51 @@
+import { EngineError } from '@lithodex/engine';
+import { KindName } from '@lithodex/kinds';
+import type { OpenedInside, OpenPoint } from './connector';
+import { connectorOf } from './connectors';
+import { findWithParents, treeOf, type FoundItem } from './readable-tree';
+
+/** Trees inside items that were opened last: opening one reads where everything on a disk lies. */
+export class OpenedTrees {
+  private readonly kept = new Map<string, Promise<OpenedInside | undefined>>();
+
+  constructor(private readonly most = 2) {}
+
+  /** The tree a path leads to or into; undefined where it leads to none. */
+  async open(point: OpenPoint, path: string): Promise<OpenedInside | undefined> {
+    const kind = KindName.safeParse(point.root.content.kind).data;
+    const open = kind && connectorOf(kind).open;
+    if (!open) return undefined;
+    for (const [key, opened] of this.kept) {
+      const [taskId, item = ''] = key.split('\n');
+      if (taskId !== point.root.taskId || !(path === item || path.startsWith(`${item}/`))) continue;
+      this.kept.delete(key);
+      this.kept.set(key, opened);
+      const known = await opened;
+      return known && { tree: known.tree, rest: path.slice(item.length + 1) };
+    }
+    const opening = open(point, path);
+    const found = await opening;
+    if (!found) return undefined;
+    const item = found.rest === '' ? path : path.slice(0, -found.rest.length - 1);
+    this.kept.set(`${point.root.taskId}\n${item}`, opening);
+    for (const oldest of this.kept.keys()) {
+      if (this.kept.size <= this.most) break;
+      this.kept.delete(oldest);
+    }
+    return found;
+  }
+}
+
+/** Finds an item of a point, also where the path leads on inside one. Throws PATH_MISSING. */
+export async function findItem(point: OpenPoint, path: string, opened = new OpenedTrees()): Promise<FoundItem> {
+  const { store, top } = point;
+  try {
+    return { tree: treeOf(store), ...(await findWithParents(store.trees, top, path)), stored: true };
+  } catch (error) {
+    if (!(error instanceof EngineError) || error.code !== 'PATH_MISSING') throw error;
+    const inside = await opened.open(point, path);
+    if (!inside) throw error;
+    const { tree, rest } = inside;
+    return { tree, ...(await findWithParents(tree.trees, tree.top, rest)), stored: false };
+  }
+}

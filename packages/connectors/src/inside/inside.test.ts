@@ -1,0 +1,182 @@
+import { execFileSync } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import fs from 'node:fs';
+import { gunzipSync } from 'node:zlib';
+import { DiskFolder, keyedHash, Store, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
+import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { describeTree, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
+import type { OpenPoint, RestoredItem } from '../connector';
+import { HostLimits } from '../files/host-limits';
+import { restoreFiles } from '../files/restore-files';
+import { findItem, OpenedTrees } from '../find-item';
+import { ImageMap, imageBlock, zeroBlock } from '../machines/image-map';
+import { closePools } from '../pools';
+
+let base: string;
+let store: Store;
+const plain = { mode: 0o600, uid: 0, gid: 0, mtimeNs: 0n, ctimeNs: 0n, inode: 0, size: 0 };
+
+beforeAll(async () => {
+  base = temporaryFolder('inside');
+  fs.mkdirSync(`${base}/store`);
+  store = await Store.create(new DiskFolder(`${base}/store`), randomBytes(32), new Date(0));
+});
+afterEach(() => fs.rmSync(`${base}/back`, { recursive: true, force: true }));
+afterAll(async () => {
+  await closePools();
+  fs.rmSync(base, { recursive: true, force: true });
+});
+
+/** A point of a machine with these disks, as a capture would have stored it. */
+async function pointOf(taskId: string, disks: Readonly<Record<string, Buffer>>): Promise<OpenPoint> {
+  const writer = store.writer();
+  const entries: TreeEntry[] = [];
+  for (const [label, data] of Object.entries(disks)) {
+    const map = new ImageMap(data.length);
+    for (let block = 0; block < map.blocks; block++) {
+      const piece = data.subarray(block * imageBlock, (block + 1) * imageBlock);
+      if (piece.some((byte) => byte !== 0)) map.set(block, writer.put(piece));
+      if (writer.full) await writer.drain();
+    }
+    entries.push({ ...plain, name: `${label}.raw`, kind: 'file', size: data.length, ...map.stored((d) => writer.put(d)) });
+  }
+  const folder = (name: string, own: TreeEntry[]): TreeEntry => ({
+    ...plain,
+    name,
+    kind: 'folder',
+    folder: writeFolder((d) => writer.put(d), own),
+  });
+  const top = folder('', [
+    folder(
+      'disks',
+      entries.sort((a, b) => (a.name < b.name ? -1 : 1)),
+    ),
+  ]);
+  await writer.finish();
+  await store.index.refresh();
+  const facts = { disks: entries.map((e) => ({ file: `disks/${e.name}` })) };
+  const root = { taskId, content: { kind: 'machine', version: 1, facts }, workload: { path: '' } } as unknown as Root;
+  return { store, root, top };
+}
+
+const fixture = (name: string) => gunzipSync(fs.readFileSync(new URL(`../../../volumes/fixtures/${name}.img.gz`, import.meta.url)));
+
+async function restore(
+  point: OpenPoint,
+  path: string,
+  to: string,
+  more: { rule?: 'leave' | 'beside'; trial?: boolean } = {},
+): Promise<RestoredItem[]> {
+  const items: RestoredItem[] = [];
+  const opened = new OpenedTrees();
+  await restoreFiles(
+    {
+      taskId: 'r1',
+      trial: more.trial ?? false,
+      edited: undefined,
+      limits: HostLimits.none,
+      phase: () => undefined,
+      note: () => undefined,
+      done: (item) => items.push(item),
+      drain: () => undefined,
+      moved: () => undefined,
+      stopped: () => false,
+    },
+    [{ open: () => Promise.resolve(point), find: () => findItem(point, path, opened), path, to, base: `${base}/back` }],
+    { kind: 'files', rule: more.rule ?? 'leave', stamp: '2026-11-30' },
+  );
+  return items;
+}
+
+describe('files inside disks', () => {
+  it('come back from a volume of a disk with a table, an awkward tree identical', async () => {
+    makeNastyTree(`${base}/tree`, 1 << 25);
+    for (const tooFine of ['after-2038', 'before-1970']) fs.rmSync(`${base}/tree/${tooFine}`);
+    const image = `${base}/disk.img`;
+    fs.writeFileSync(image, '');
+    fs.truncateSync(image, 96 << 20);
+    execFileSync('sfdisk', ['--quiet', '--no-reread', '--no-tell-kernel', image], {
+      input: 'label: gpt\nstart=2048, size=180000\n',
+      stdio: 'pipe',
+    });
+    execFileSync('mkfs.ext4', ['-q', '-F', '-E', `offset=${1 << 20}`, '-d', `${base}/tree`, image, '90000k'], { stdio: 'pipe' });
+    const point = await pointOf('p1', { system: fs.readFileSync(image) });
+
+    const items = await restore(point, 'disks/system.raw/p1', '');
+    expect(items.filter((i) => i.action === 'failed')).toEqual([]);
+    fs.rmdirSync(`${base}/back/lost+found`);
+    // what makes such an image keeps whole seconds; those of the top folder change with what is beside
+    const described = (folder: string) =>
+      describeTree(folder)
+        .replace(/^(\|d\|.*)$/m, '')
+        .replace(/(\d{9,})\.\d{10}/g, '$1');
+    expect(described(`${base}/back`)).toBe(described(`${base}/tree`));
+    expect(fs.statSync(`${base}/back/sparse`).blocks * 512).toBeLessThan(2 << 20);
+  });
+
+  it('come back alone, and are known when they are there already', async () => {
+    const point = await pointOf('p2', { data: fixture('ntfs') });
+    const path = 'disks/data.raw/volume/papers/long.log';
+    expect(await restore(point, path, 'long.log')).toMatchObject([{ path: 'long.log', action: 'write' }]);
+    expect(fs.readFileSync(`${base}/back/long.log`, 'utf8').startsWith('moored at the north quay\n')).toBe(true);
+    expect(await restore(point, path, 'long.log', { rule: 'beside' })).toMatchObject([{ action: 'same' }]);
+    fs.appendFileSync(`${base}/back/long.log`, 'changed');
+    expect(await restore(point, path, 'long.log', { rule: 'beside' })).toMatchObject([{ action: 'beside' }]);
+    expect(await restore(point, path, 'other.log', { trial: true })).toMatchObject([{ action: 'write' }]);
+    expect(fs.existsSync(`${base}/back/other.log`)).toBe(false);
+  });
+
+  it('come back from volumes that lie on two disks', async () => {
+    const point = await pointOf('p3', { a: fixture('lvm-a'), b: fixture('lvm-b') });
+    await restore(point, 'disks/a.raw/harbour-striped', 'striped');
+    const check = execFileSync('sha256sum', ['--quiet', '-c', 'SUMS'], { cwd: `${base}/back/striped`, encoding: 'utf8' });
+    expect(check).toBe('');
+  });
+
+  it('are not there where the path leads into nothing', async () => {
+    const point = await pointOf('p4', { data: fixture('ntfs') });
+    for (const path of [
+      'disks/data.raw/volume/no',
+      'disks/data.raw/p9',
+      'disks/other.raw/volume',
+      'disks/data.raw/volume/papers/long.log/x',
+      'disks/data.raw/../data.raw/volume',
+    ])
+      await expect(findItem(point, path)).rejects.toMatchObject({ code: 'PATH_MISSING' });
+  });
+
+  it('fail with their place told where the store is damaged, and nothing is made up', async () => {
+    const point = await pointOf('p5', { data: fixture('ntfs') });
+    const { content } = await store.trees.find(point.top, 'disks/data.raw');
+    const { names } = content as { names: Buffer };
+    const missing = new Set(
+      Array.from({ length: names.length / 32 }, (_, i) => names.subarray(i * 32, i * 32 + 32).toString('hex')).slice(40),
+    );
+    const read = store.reader.read.bind(store.reader);
+    store.reader.read = (name) => (missing.has(name.toString('hex')) ? Promise.reject(new Error('lost')) : read(name));
+    try {
+      const items = await restore(point, 'disks/data.raw/volume/papers', 'papers').catch((error: unknown) => String(error));
+      const failed = typeof items === 'string' || items.some((i) => i.action === 'failed' && /lost/.test(i.remark));
+      expect(failed).toBe(true);
+    } finally {
+      store.reader.read = read;
+    }
+  });
+
+  it('are listed without what can not be read being hidden', async () => {
+    const disk = fixture('ntfs');
+    const noise = Buffer.alloc(3 << 20, 'nobody knows ');
+    const point = await pointOf('p6', { data: disk, noise });
+    expect(keyedHash(store.keys.nameKey, zeroBlock)).toHaveLength(32);
+    const opened = new OpenedTrees();
+    const unknown = (await opened.open(point, 'disks/noise.raw'))!;
+    expect(await unknown.tree.rows(unknown.tree.top)).toMatchObject([
+      { item: { name: 'volume', unread: 'nobody knows what is in it' }, about: 'unknown' },
+    ]);
+    const known = (await opened.open(point, 'disks/data.raw/volume/papers'))!;
+    expect(known.rest).toBe('volume/papers');
+    const papers = await known.tree.trees.find(known.tree.top, known.rest);
+    expect((await known.tree.rows(papers)).map((r) => r.item.name)).toContain('random.bin:note');
+    expect((await opened.open(point, 'disks/data.raw/volume'))!.tree).toBe(known.tree);
+  });
+});

@@ -1,0 +1,34 @@
+import { EngineError, keyedHash, type TreeEntry } from '@lithodex/engine';
+import { volumesOf, type Blocks } from '@lithodex/volumes';
+import type { OpenPoint } from '../connector';
+import { imageBlocks } from '../inside/image-blocks';
+import { InsideTree } from '../inside/inside-tree';
+import { ImageMap, zeroBlock } from './image-map';
+import { machinePoint } from './machine-content';
+
+/** The disks of the machine of a point as they are stored. */
+async function disksOf({ store, root, top }: OpenPoint): Promise<Map<string, Blocks>> {
+  const zeros = keyedHash(store.keys.nameKey, zeroBlock);
+  const disks = new Map<string, Blocks>();
+  for (const { file } of machinePoint(root)?.disks ?? []) {
+    if (file === '') continue;
+    const map = await ImageMap.of(await store.trees.find(top, file), store.trees, zeros);
+    if (map) disks.set(file, imageBlocks(map, store.reader));
+  }
+  return disks;
+}
+
+/** The disk that a path leads into: its item, and what is left of the path; undefined where it leads into none. */
+export function diskOnPath(root: OpenPoint['root'], path: string): { readonly file: string; readonly rest: string } | undefined {
+  const disk = machinePoint(root)?.disks.find(({ file }) => file !== '' && (path === file || path.startsWith(`${file}/`)));
+  return disk && { file: disk.file, rest: path.slice(disk.file.length + 1) };
+}
+
+/** What is inside a disk of a machine: its volumes, and in them their files. Volumes may lie on several disks of the machine. */
+export async function openDisk(point: OpenPoint, file: string): Promise<InsideTree> {
+  const disks = await disksOf(point);
+  if (!disks.has(file)) throw new EngineError('PATH_MISSING', file);
+  return new InsideTree((await volumesOf(disks)).get(file) ?? [], nameOf(file));
+}
+
+const nameOf = (file: string): TreeEntry['name'] => file.slice(file.lastIndexOf('/') + 1);

@@ -1,0 +1,42 @@
+import { safeParts } from '@lithodex/core';
+import { EngineError, keyedHash, type ChunkReader, type Store, type TreeEntry, type TreeReader } from '@lithodex/engine';
+
+/** A tree whose folders and contents can be read: as a store holds one, or as it lies inside an item of one. */
+export interface ReadableTree {
+  readonly trees: TreeReader;
+  readonly chunks: Pick<ChunkReader, 'read'>;
+  /** Whether bytes are those of a chunk. */
+  isChunk(name: Buffer, data: Buffer): boolean | Promise<boolean>;
+}
+
+/** The tree of the points of a store. */
+export function treeOf(store: Pick<Store, 'trees' | 'reader' | 'keys'>): ReadableTree {
+  return {
+    trees: store.trees,
+    chunks: store.reader,
+    isChunk: (name, data) => keyedHash(store.keys.nameKey, data).equals(name),
+  };
+}
+
+/** An item of a point, stored or inside an item that is. */
+export interface FoundItem {
+  readonly tree: ReadableTree;
+  readonly entry: TreeEntry;
+  /** Entries of the folders above it in its tree, outermost first, without the top. */
+  readonly parents: readonly TreeEntry[];
+  /** Whether the tree is that of the point itself. */
+  readonly stored: boolean;
+}
+
+/** An item and the folders above it. Throws PATH_MISSING. */
+export async function findWithParents(trees: TreeReader, top: TreeEntry, path: string): Promise<Pick<FoundItem, 'entry' | 'parents'>> {
+  const parents: TreeEntry[] = [];
+  let at = top;
+  const parts = safeParts(path);
+  if (!parts) throw new EngineError('PATH_MISSING', path);
+  for (const [i, part] of parts.entries()) {
+    at = await trees.find(at, part);
+    if (i < parts.length - 1) parents.push(at);
+  }
+  return { entry: at, parents };
+}
