@@ -13,6 +13,31 @@ const Done = z.object({});
 /** A folder or file as a mover sees it: its name is a byte string. */
 const SeenItem = z.object({ name: ByteString, kind: z.string().max(20), size: Bytes, mtimeNs: Nanoseconds, readable: z.boolean() });
 
+/** An item inside an item. */
+const InsideItem = z.object({
+  name: ByteString,
+  kind: z.string().max(20),
+  size: Bytes,
+  mtimeNs: Nanoseconds,
+  mode: Count,
+  uid: Count,
+  gid: Count,
+  unread: z.boolean(),
+  /** Why it can't be read, or what it holds; '' for nothing. */
+  about: z.string().max(2000),
+});
+const OpenedFolder = z.object({ rows: z.array(InsideItem).max(1000), more: z.boolean() });
+/** `whole`: all below it was counted; otherwise there is more than said. */
+const OpenedItem = z.object({
+  kind: z.string().max(20),
+  /** Bytes of it and of all files below. */
+  size: Bytes,
+  items: Count,
+  whole: z.boolean(),
+  files: z.array(z.object({ path: ByteString, mtimeNs: Nanoseconds })).max(20_000),
+});
+export type OpenedItem = z.infer<typeof OpenedItem>;
+
 /** What movers answer, by what they were asked. */
 export const answers = {
   probe: ConnectionTest,
@@ -41,6 +66,10 @@ export const answers = {
   cartridgesNeeded: CartridgesNeeded,
   envelope: z.string().max(100_000),
   compare: z.array(ComparedItem).max(1_000_000),
+  /** `data` in base64. */
+  front: z.object({ kind: z.string().max(20), size: Bytes, data: z.string().max(3_000_000) }),
+  openedFolder: OpenedFolder,
+  openedItems: z.array(OpenedItem.nullable()).max(50_000),
   look: z.object({
     exist: Count,
     newer: Count,

@@ -114,7 +114,7 @@ export const Work = z.discriminatedUnion('type', [
 export type Work = z.infer<typeof Work>;
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 6;
+export const moverLanguage = 7;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -326,6 +326,18 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('cartridgesNeeded'), point: PointRef, paths: z.array(ByteString) }),
   z.object({ ask: z.literal('envelope'), target: TargetRef, name: z.string(), passphrase: z.string() }),
   z.object({ ask: z.literal('compare'), point: PointRef, path: ByteString, folder: z.boolean(), readAs: z.string().nullable() }),
+  /** The front of a file of a point. */
+  z.object({ ask: z.literal('front'), point: PointRef, path: ByteString, most: Count }),
+  /** One folder inside an item of a point: what comes after a name, at most so many. */
+  z.object({
+    ask: z.literal('openedFolder'),
+    point: PointRef,
+    path: ByteString,
+    after: ByteString,
+    limit: z.int().min(1).max(1000),
+  }),
+  /** What items inside an item of a point are; of files at and below them at most `most` are named. */
+  z.object({ ask: z.literal('openedItems'), point: PointRef, paths: z.array(ByteString).max(50_000), most: Count }),
   z.object({
     ask: z.literal('look'),
     /** What would be written below which destination. */

@@ -13,6 +13,10 @@ export const TreeRow = z.object({
   uid: z.int(),
   gid: z.int(),
   unread: z.boolean(),
+  /** Why it could not be read, or what it holds, where that is known; '' for nothing. */
+  about: z.string(),
+  /** It holds a tree of its own that can be walked: an image of a disk. */
+  opens: z.boolean(),
   random: z.boolean(),
   /** Against the newest point of the series. */
   since: z.enum(['same', 'changed', 'gone', 'suspect']),
@@ -22,7 +26,14 @@ export const TreeRow = z.object({
 });
 export type TreeRow = z.infer<typeof TreeRow>;
 export const TreeQuery = ListQuery.extend({ path: EscapedPath.default('') });
-export const Tree = z.object({ path: EscapedPath, rows: z.array(TreeRow), next: z.string().nullable(), notLookedAt: z.boolean() });
+export const Tree = z.object({
+  path: EscapedPath,
+  rows: z.array(TreeRow),
+  next: z.string().nullable(),
+  notLookedAt: z.boolean(),
+  /** The folder lies inside an item, and is read from it now: nobody knows its versions. */
+  inside: z.boolean(),
+});
 export type Tree = z.infer<typeof Tree>;
 
 export const Version = z.object({
@@ -61,6 +72,15 @@ export const Found = z.object({
   stillThere: z.boolean(),
 });
 export type Found = z.infer<typeof Found>;
+
+export const PreviewQuery = z.object({ path: EscapedPath });
+/** The front of a file of a point, as it can be shown: text, an image as it is (base64), or its first bytes in rows. */
+export const FilePreview = z.discriminatedUnion('as', [
+  z.object({ as: z.literal('text'), text: z.string(), size: Bytes, whole: z.boolean() }),
+  z.object({ as: z.literal('image'), type: z.string().max(40), data: z.string(), size: Bytes, whole: z.boolean() }),
+  z.object({ as: z.literal('bytes'), rows: z.array(z.string().max(100)).max(64), size: Bytes, whole: z.boolean() }),
+]);
+export type FilePreview = z.infer<typeof FilePreview>;
 
 const Side = z.object({
   kind: z.string(),

@@ -241,6 +241,15 @@ export const routes = {
     query: recover.TreeQuery,
     response: recover.Tree,
   }),
+  preview: route({
+    method: 'get',
+    path: '/points/:id/preview',
+    summary: 'The front of a file of a point, to be looked at; recorded in the audit trail',
+    access: keepers,
+    params: byUuid,
+    query: recover.PreviewQuery,
+    response: recover.FilePreview,
+  }),
   compare: route({
     method: 'get',
     path: '/points/:id/compare',

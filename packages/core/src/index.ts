@@ -17,6 +17,7 @@ export * from './spread/spread';
 export * from './text/escaped-copy';
 export * from './text/find-bytes';
 export * from './text/format';
+export * from './preview/preview';
 export * from './restore/conflict';
 export * from './restore/distinct-names';
 export * from './progress/rate-meter';

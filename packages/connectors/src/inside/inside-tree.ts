@@ -8,6 +8,7 @@ const usualPiece = 1 << 20;
 const mostPieces = 4096;
 /** Bytes of one piece at most: what a file of a terabyte needs is not held at once. */
 const largestPiece = 1 << 28;
+const foldersKept = 4;
 
 /** The row of a folder inside a disk, before anything is asked of it. */
 export interface InsideRow {
@@ -30,6 +31,8 @@ export class InsideTree implements ReadableTree {
   readonly top: TreeEntry;
   private readonly systems = new Map<number, Promise<FileSystem>>();
   private readonly parents = new Map<string, number>();
+  /** Rows of the folders asked for last: people turn their pages. */
+  private readonly listed = new Map<string, Promise<InsideRow[]>>();
 
   constructor(
     private readonly volumes: readonly Volume[],
@@ -69,6 +72,20 @@ export class InsideTree implements ReadableTree {
   async rows(folder: TreeEntry): Promise<InsideRow[]> {
     if (!folder.folder) throw new EngineError('PATH_MISSING', 'no folder');
     const { volume, key } = placeOf(folder.folder.node);
+    const id = `${volume} ${key}`;
+    const known = this.listed.get(id);
+    if (known) return known;
+    const listing = this.sortedRows(volume, key);
+    this.listed.set(id, listing);
+    listing.catch(() => this.listed.delete(id));
+    for (const oldest of this.listed.keys()) {
+      if (this.listed.size <= foldersKept) break;
+      this.listed.delete(oldest);
+    }
+    return listing;
+  }
+
+  private async sortedRows(volume: number, key: number): Promise<InsideRow[]> {
     const rows = volume === volumesFolder ? await this.volumeRows() : await this.itemRows(volume, key);
     return rows.sort((a, b) => byName(a.item, b.item));
   }
@@ -112,8 +129,7 @@ export class InsideTree implements ReadableTree {
 
   private async node(volume: number, key: number): Promise<Buffer> {
     const isTop = volume === volumesFolder;
-    const rows = isTop ? await this.volumeRows() : await this.itemRows(volume, key);
-    rows.sort((a, b) => byName(a.item, b.item));
+    const rows = await this.sortedRows(volume, key);
     const w = new ByteWriter();
     w.u8(nodeKind.leaf);
     w.varint(rows.length);

@@ -4,6 +4,7 @@ import type { DownloadWork } from '@lithodex/contract';
 import { escapePath, joinPath } from '@lithodex/core';
 import { tarEnd, tarHeader, tarPadding, type FoundItem, type ReadableTree } from '@lithodex/connectors';
 import { EngineError, topEntry, type Root, type Store, type TreeEntry } from '@lithodex/engine';
+import { fileContent } from './file-content';
 import { ovaParts, qcow2Parts } from './image-download';
 import { OpenedPoints } from './open-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
@@ -52,38 +53,6 @@ export async function runDownload(ctx: TaskContext, work: DownloadWork): Promise
 
 type Seen = (entry: TreeEntry, bytes: number) => void;
 type Skipped = (path: string, why: string) => void;
-const zeros = Buffer.alloc(1 << 20);
-
-/** Bytes of a file in order, holes as zeros. */
-async function* contentOf(tree: ReadableTree, entry: TreeEntry): AsyncGenerator<Buffer> {
-  const ranges = entry.ranges ?? [[0, entry.size] as const];
-  let at = 0;
-  let range = 0;
-  let done = 0;
-  const fill = function* (to: number) {
-    for (; at < to; at += Math.min(zeros.length, to - at)) yield zeros.subarray(0, Math.min(zeros.length, to - at));
-  };
-  for await (const part of tree.trees.contentParts(entry.content)) {
-    for (let i = 0; i < part.lengths.length; i++) {
-      const data = await tree.chunks.read(part.names.subarray(i * 32, i * 32 + 32));
-      for (let from = 0; from < data.length;) {
-        const [offset, length] = ranges[range]!;
-        yield* fill(offset + done);
-        const count = Math.min(data.length - from, length - done);
-        yield data.subarray(from, from + count);
-        from += count;
-        done += count;
-        at += count;
-        if (done >= length) {
-          range++;
-          done = 0;
-        }
-      }
-    }
-  }
-  yield* fill(entry.size);
-}
-
 function partsOf(
   format: Exclude<DownloadWork['format'], 'zip'>,
   opened: readonly Opened[],
@@ -113,7 +82,7 @@ async function* counted(parts: AsyncGenerator<Uint8Array>, done: () => void): As
 }
 
 async function* fileParts({ tree, entry }: Opened, seen: Seen): AsyncGenerator<Buffer> {
-  yield* contentOf(tree, entry);
+  yield* fileContent(tree, entry);
   seen(entry, entry.size);
 }
 
@@ -142,7 +111,7 @@ async function* tarParts(opened: readonly Opened[], seen: Seen, skipped: Skipped
       }
       yield header;
       if (entry.kind === 'file' && !link) {
-        yield* contentOf(tree, entry);
+        yield* fileContent(tree, entry);
         yield tarPadding(entry.size);
         if (entry.hardId) linked.set(`${root.taskId} ${entry.hardId}`, path);
       }
@@ -166,7 +135,7 @@ function zipStream(opened: readonly Opened[], seen: Seen, skipped: Skipped): Rea
           continue;
         } else
           await new Promise<void>((resolve, reject) => {
-            const content = Readable.from(contentOf(tree, entry));
+            const content = Readable.from(fileContent(tree, entry));
             content.on('error', reject);
             content.on('close', resolve);
             zip.addReadStream(content, name, { mtime, mode: entry.mode | 0o100000 });

@@ -35,6 +35,7 @@ import {
   type TreeEntry,
 } from '@lithodex/engine';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
+import { frontOf, openedFolder, openedItems } from './look-inside-item';
 import { openPoint } from './open-point';
 import { inventoryOf, testOf } from './platforms';
 import type { Stores } from './stores';
@@ -104,6 +105,12 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
     }
     case 'compare':
       return compare(question, stores, limits);
+    case 'front':
+      return frontOf(stores, question.point, question.path, question.most);
+    case 'openedFolder':
+      return openedFolder(stores, question.point, question);
+    case 'openedItems':
+      return openedItems(stores, question.point, question.paths, question.most);
     case 'look':
       return lookAhead(question.places, question.destination, limits, question.cameFrom ?? undefined);
   }

@@ -151,6 +151,8 @@ export const treeRow = (name: string, more: Partial<TreeRow> = {}): TreeRow => (
   uid: 0,
   gid: 0,
   unread: false,
+  about: '',
+  opens: false,
   random: false,
   since: 'same',
   strip: null,

@@ -4,7 +4,16 @@ import { DateTime } from 'luxon';
 import { filesBelow } from '../../records/catalog/tree';
 import type { Deps } from '../deps';
 import type { ResolvedPick } from './resolve-picks';
-import { expectedOf, onlyWorkload, ruleWords, trialWords, type Check, type LookBody, type RestorePlanner } from './restore-planner';
+import {
+  countChecks,
+  expectedOf,
+  onlyWorkload,
+  ruleWords,
+  trialWords,
+  type Check,
+  type LookBody,
+  type RestorePlanner,
+} from './restore-planner';
 
 const mostLooked = 4000;
 
@@ -17,6 +26,14 @@ async function lookAtDestination(deps: Deps, picks: readonly ResolvedPick[]): Pr
     if (places.length >= mostLooked) {
       complete = false;
       break;
+    }
+    if (pick.inside) {
+      const { files, whole } = pick.inside;
+      const below = files.slice(0, mostLooked - places.length);
+      for (const file of below)
+        places.push({ base: pick.base, path: [pick.to, file.path].filter(Boolean).join('/'), mtimeNs: file.mtimeNs });
+      if (!whole || below.length < files.length) complete = false;
+      continue;
     }
     const files = await filesBelow(deps.db, pick.point.series_no, pick.path, pick.row, pick.point.ordinal, mostLooked - places.length + 1);
     for (const file of files.slice(0, mostLooked - places.length)) {
@@ -93,7 +110,7 @@ export const fileRestores: RestorePlanner = {
     return {
       ...there,
       goesTo,
-      checks: [...placeChecks(look, expectedOf(picks).bytes), conflictCheck(body, look), ...samePlaceCheck(picks)],
+      checks: [...countChecks(picks), ...placeChecks(look, expectedOf(picks).bytes), conflictCheck(body, look), ...samePlaceCheck(picks)],
     };
   },
 

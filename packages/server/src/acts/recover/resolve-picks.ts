@@ -1,5 +1,5 @@
 import { baseName, bytesOfText, distinctNames, joinPath } from '@lithodex/core';
-import type { PointRef, RestoreBody } from '@lithodex/contract';
+import type { OpenedItem, PointRef, RestoreBody } from '@lithodex/contract';
 import type { KindName } from '@lithodex/kinds';
 import { livingPoints, type PointRow } from '../../records/catalog/points';
 import { itemsAt, kindOf, nameOf, type ItemRow } from '../../records/catalog/tree';
@@ -8,6 +8,7 @@ import { damagedItems } from '../../records/catalog/damaged-items';
 import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
 import { pointRefs } from '../../records/targets/refs';
+import { leadsInside } from '../../records/recover/inside-path';
 import { pathOf } from '../../records/recover/path-of';
 import { pointFor } from '../../records/recover/point-access';
 
@@ -25,9 +26,32 @@ export interface ResolvedPick {
   readonly size: number;
   readonly items: number;
   readonly row: ItemRow | undefined;
+  /** What it is where it lies inside another item, which nobody has catalogued. */
+  readonly inside: OpenedItem | undefined;
 }
 
 const mostDamaged = 50_000;
+/** Files inside items that are compared with what is there. */
+const mostNamed = 4000;
+
+/** Picks that lie inside items of their points, as a mover finds them there now. */
+async function insidePicks(
+  deps: Deps,
+  points: ReadonlyMap<string, PointRow>,
+  paths: ReadonlyMap<string, readonly string[]>,
+  readFrom: string | null,
+): Promise<Map<string, Map<string, OpenedItem>>> {
+  const found = new Map<string, Map<string, OpenedItem>>();
+  for (const [id, own] of paths) {
+    const inside = own.filter((path) => leadsInside(points.get(id)!, path) === 'into');
+    if (!inside.length) continue;
+    const [ref] = await pointRefs(deps.db, deps.secrets, [id], readFrom);
+    if (!ref) throw new ApiError('POINT_GONE');
+    const answers = await deps.movers.ask({ ask: 'openedItems', point: ref, paths: inside, most: mostNamed });
+    found.set(id, new Map(answers.flatMap((item, i) => (item ? [[inside[i]!, item] as const] : []))));
+  }
+  return found;
+}
 
 async function damagedPicks(deps: Deps, pointId: string, actor: Actor): Promise<{ point: PointRow; path: string; row: ItemRow }[]> {
   const suspect = await pointFor(deps.db, pointId, actor);
@@ -55,7 +79,7 @@ export async function resolvePicks(
 ): Promise<ResolvedPick[]> {
   const { db } = deps;
   const points = new Map<string, PointRow>();
-  const raw: { point: PointRow; path: string; row: ItemRow | undefined }[] = [];
+  const raw: { point: PointRow; path: string; row: ItemRow | undefined; inside?: OpenedItem | undefined }[] = [];
   const paths = new Map<string, string[]>();
   for (const { pointId, path } of body.picks) {
     if (!points.has(pointId)) points.set(pointId, await pointFor(db, pointId, actor));
@@ -68,12 +92,14 @@ export async function resolvePicks(
     const { series_no, ordinal } = points.get(id)!;
     items.set(id, await itemsAt(db, series_no, wanted, ordinal));
   }
+  const insides = await insidePicks(deps, points, paths, body.readFrom);
   for (const pick of body.picks) {
     const point = points.get(pick.pointId)!;
     const path = pathOf(pick.path);
     const row = items.get(pick.pointId)!.get(path);
-    if (path !== '' && !row) throw new ApiError('NOT_FOUND', { pick }, `The point does not hold ${pick.path}.`);
-    raw.push({ point, path, row });
+    const inside = row ? undefined : insides.get(pick.pointId)?.get(path);
+    if (path !== '' && !row && !inside) throw new ApiError('NOT_FOUND', { pick }, `The point does not hold ${pick.path}.`);
+    raw.push({ point, path, row, inside });
   }
   if (body.damagedIn) raw.push(...(await damagedPicks(deps, body.damagedIn, actor)));
   const ids = [...new Set(raw.map((r) => r.point.id))];
@@ -88,7 +114,7 @@ export async function resolvePicks(
     return { name: path === '' ? `point-${at.slice(0, 10)}` : baseName(path), stamp: at.slice(0, 16).replace('T', ' ').replace(':', '') };
   });
   const names = distinctNames(stamped);
-  return raw.map(({ point, path, row }, i) => {
+  return raw.map(({ point, path, row, inside }, i) => {
     const ref = refs.get(point.id);
     if (!ref) throw new ApiError('POINT_GONE');
     const intoFolder = path === '' && destination.to === 'folder';
@@ -99,10 +125,11 @@ export async function resolvePicks(
       path,
       to: gathered && !intoFolder ? names[i]! : path,
       base: destination.to === 'folder' ? bytesOfText(destination.folder.replace(/(.)\/+$/, '$1')) : ref.root,
-      kind: row ? kindOf(row) : 'folder',
-      size: row ? row.size : point.bytes,
-      items: row ? row.items + 1 : point.items,
+      kind: row ? kindOf(row) : (inside?.kind ?? 'folder'),
+      size: row ? row.size : (inside?.size ?? point.bytes),
+      items: row ? row.items + 1 : (inside?.items ?? point.items),
       row,
+      inside,
     };
   });
 }

@@ -53,6 +53,14 @@ export const expectedOf = (picks: readonly ResolvedPick[]): { items: number; byt
   bytes: picks.reduce((n, p) => n + p.size, 0),
 });
 
+/** Says so where what is inside an item was not counted to its end. */
+export function countChecks(picks: readonly ResolvedPick[]): Check[] {
+  if (picks.every((p) => p.inside?.whole ?? true)) return [];
+  return [
+    { level: 'fine', code: 'MORE_INSIDE', text: 'There is more inside the disk than was counted in three seconds: sizes are the least.' },
+  ];
+}
+
 export const refuse = (at: string, text: string): ApiError => new ApiError('INVALID', [{ at }], `${text} Nothing was changed.`);
 
 export const trialWords = ({ trial }: Pick<RestoreBody, 'trial'>): string => (trial ? 'trial without writing, ' : '');

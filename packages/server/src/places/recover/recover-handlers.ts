@@ -1,4 +1,4 @@
-import { baseName, escapePath, parentPath, unescapePath } from '@lithodex/core';
+import { baseName, escapePath, parentPath, previewOf, unescapePath } from '@lithodex/core';
 import { itemFlags, type Version } from '@lithodex/contract';
 import { kinds, type KindName } from '@lithodex/kinds';
 import { appendAudit } from '../../base/audit/trail';
@@ -14,10 +14,15 @@ import { within } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { pointRefs } from '../../records/targets/refs';
 import { askSecondPerson } from '../../acts/people/second-person';
+import { leadsInside } from '../../records/recover/inside-path';
 import { pathOf } from '../../records/recover/path-of';
+import { treeInside } from '../../acts/recover/tree-inside';
 import { pointFor } from '../../records/recover/point-access';
 
-type RecoverHandlers = Pick<Handlers, 'tree' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search'>;
+type RecoverHandlers = Pick<Handlers, 'tree' | 'preview' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search'>;
+
+/** Bytes of a file that are looked at for its preview. */
+const mostShown = 1 << 20;
 
 export function recoverHandlers(deps: Deps): RecoverHandlers {
   const { db, clock } = deps;
@@ -25,6 +30,7 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
     async tree({ params, query, actor }) {
       const point = await pointFor(db, params.id, actor);
       const path = pathOf(query.path);
+      if (leadsInside(point, path)) return treeInside(deps, point, path, query);
       const folder = path === '' ? undefined : await itemAt(db, point.series_no, parentPath(path), baseName(path), point.ordinal);
       if (path !== '' && (!folder || kindOf(folder) !== 'folder'))
         throw new ApiError('NOT_FOUND', undefined, 'The point holds no such folder.');
@@ -42,7 +48,27 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
         rows: rows.slice(0, query.limit),
         next,
         notLookedAt: folder !== undefined && (folder.flags & itemFlags.unread) !== 0,
+        inside: false,
       };
+    },
+
+    async preview({ params, query, actor }) {
+      const point = await pointFor(db, params.id, actor);
+      const path = pathOf(query.path);
+      const [ref] = await pointRefs(db, deps.secrets, [point.id]);
+      if (!ref) throw new ApiError('POINT_GONE');
+      const { data, size } = await deps.movers.ask({ ask: 'front', point: ref, path, most: mostShown });
+      const detail = JSON.stringify({ path: query.path });
+      await inTransaction(db, (trx) =>
+        appendAudit(trx, clock.now(), { actor: actor.name, action: 'item.preview', object: `point ${point.id}`, detail }),
+      );
+      const bytes = Buffer.from(data, 'base64');
+      const about = { size, whole: bytes.length === size };
+      const shown = previewOf(bytes, about.whole);
+      if (shown.as === 'image') return { ...shown, ...about, data };
+      return shown.as === 'text'
+        ? { ...shown, ...about, whole: about.whole && shown.text.length < mostShown }
+        : { ...shown, ...about, rows: [...shown.rows] };
     },
 
     async compare({ params, query, actor }) {

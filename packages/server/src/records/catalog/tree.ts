@@ -1,6 +1,7 @@
 import { baseName, escapePath, joinPath, parentPath } from '@lithodex/core';
 import { itemFlags, type TreeRow } from '@lithodex/contract';
 import type { Knex } from 'knex';
+import { openingItems } from '../recover/inside-path';
 import type { PointRow } from './points';
 import { endings, kindCodes, pathHash } from './ordinals';
 
@@ -131,6 +132,7 @@ export async function treeRows(
   const rows = await folderAt(db, point.series_no, path, point.ordinal, after, limit);
   if (!rows.length) return [];
   const newest = points[points.length - 1]!;
+  const opening = new Set(openingItems(point));
   const suspects = points.filter((p) => p.suspect === 1).map((p) => p.ordinal);
   const parent = pathHash(path);
   const names = rows.map((r) => r.name);
@@ -165,6 +167,8 @@ export async function treeRows(
       uid: row.uid,
       gid: row.gid,
       unread: (row.flags & itemFlags.unread) !== 0,
+      about: '',
+      opens: opening.has(joinPath(path, name)),
       random: (row.flags & itemFlags.random) !== 0,
       since: sinceThen(row, current, isFolder, newest.ordinal, suspects),
       strip: isFolder ? { ...hurt, same: Math.max(0, row.items - hurt.changed - hurt.gone - hurt.suspect) } : null,

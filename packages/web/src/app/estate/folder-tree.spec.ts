@@ -18,7 +18,7 @@ const tree = (call: Call) => {
       strip: { same: 49, changed: 50, gone: 1, suspect: 0 },
     }),
   );
-  return { path, rows: [...rows, treeRow('a-file')], next: null, notLookedAt: false };
+  return { path, rows: [...rows, treeRow('a-file')], next: null, notLookedAt: false, inside: false };
 };
 const stage = () => show(FolderTree, { pointId: uuid(1), path: '', bytes: 5e9 }, { answers: { tree } });
 const lines = (s: { all(q: string): HTMLElement[] }) => s.all('.r .cut').map((l) => l.textContent.trim());

@@ -39,7 +39,7 @@ interface Line {
       >
         <span class="cut" [title]="line.row.name">{{ open().has(line.row.path) ? '▾' : '▸' }} {{ line.row.name }}</span>
         @if (line.row.unread) {
-          <i class="small w">not looked at</i>
+          <i class="small w" [title]="line.row.about">{{ line.row.about ? 'not read' : 'not looked at' }}</i>
         } @else {
           <span class="strip" [title]="title(line.row)">
             @for (part of parts; track part) {
@@ -49,7 +49,7 @@ interface Line {
             }
           </span>
         }
-        <span class="num">{{ line.row.size | bytes }}</span>
+        <span class="num">{{ line.row.size ? (line.row.size | bytes) : '' }}</span>
       </div>
     }
   </div>`,
@@ -105,7 +105,7 @@ export class FolderTree {
       next: ({ rows }) => {
         if (this.pointId() !== id) return;
         const depth = path === '' ? 0 : path.split('/').length;
-        const fresh = rows.filter((r) => r.kind === 'folder').map((row) => ({ row, depth }));
+        const fresh = rows.filter((r) => r.kind === 'folder' || r.opens).map((row) => ({ row, depth }));
         this.lines.update((lines) => {
           if (path === '') return fresh;
           const at = lines.findIndex((l) => l.row.path === path);

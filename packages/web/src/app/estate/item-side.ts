@@ -7,6 +7,7 @@ import { Api } from '../data/api';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
+import { FilePreviewPart } from './file-preview';
 
 interface Line {
   readonly what: string;
@@ -19,7 +20,7 @@ interface Line {
 @Component({
   selector: 'lx-item-side',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [...formatPipes],
+  imports: [FilePreviewPart, ...formatPipes],
   template: `<b class="name">{{ row().name }}</b>
     <div class="mute small">{{ moment() | moment }}, beside what is there now</div>
     @if (problem()) {
@@ -35,6 +36,9 @@ interface Line {
       @if (!problem()) {
         <div class="skeleton"></div>
       }
+    }
+    @if (row().kind === 'file' && !row().unread) {
+      <lx-file-preview [pointId]="pointId()" [path]="row().path" />
     }
     <h2 class="mt-3 mb-1">Versions</h2>
     @for (v of versions(); track v.moment) {

@@ -17,7 +17,7 @@ const tree = (call: Call) => ({
         treeRow('old.log', { since: 'gone' }),
       ],
   next: null,
-  notLookedAt: false,
+  notLookedAt: false, inside: false,
 });
 const answers = (more: Answers = {}): Answers => ({ workload: workloadDetail(points), tree, ...more });
 const picked = () => TestBed.inject(Picks).items();
@@ -115,8 +115,8 @@ describe('a workload', () => {
   it('loads long folders in parts', async () => {
     const long = (call: Call) =>
       call.query?.['cursor']
-        ? { path: '', rows: [treeRow('z.txt')], next: null, notLookedAt: false }
-        : { path: '', rows: [treeRow('a.txt')], next: 'after-a', notLookedAt: false };
+        ? { path: '', rows: [treeRow('z.txt')], next: null, notLookedAt: false, inside: false }
+        : { path: '', rows: [treeRow('a.txt')], next: 'after-a', notLookedAt: false, inside: false };
     const s = await open('/estate/1', { answers: answers({ tree: long }) });
     await s.click('Show more');
     expect(s.all('.middle tbody tr').map((r) => r.querySelector('button')?.textContent.trim())).toEqual(['a.txt', 'z.txt']);
@@ -124,7 +124,7 @@ describe('a workload', () => {
   });
 
   it('tells an empty folder from one nobody could look into', async () => {
-    const s = await open('/estate/1', { answers: answers({ tree: { path: '', rows: [], next: null, notLookedAt: true } }) });
+    const s = await open('/estate/1', { answers: answers({ tree: { path: '', rows: [], next: null, notLookedAt: true, inside: false } }) });
     expect(s.text()).toContain('could not be read when the point was taken');
     const gone = new ApiFailure('POINT_GONE', 'The point has expired or was removed.', undefined);
     s.api.answers.tree = gone;

@@ -20,6 +20,7 @@ import { StateMark } from '../ui/state-mark';
 import { FolderTree } from './folder-tree';
 import { ItemSide } from './item-side';
 import { InsideDialog } from './inside-dialog';
+import { InsideSide } from './inside-side';
 import { SourceSide } from './source-side';
 
 type Ask = 'once' | 'lift' | 'hold' | 'source' | 'inside';
@@ -28,7 +29,20 @@ type Ask = 'once' | 'lift' | 'hold' | 'source' | 'inside';
 @Component({
   selector: 'lx-workload-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FormsModule, Beds, FolderTree, InsideDialog, ItemSide, FormDialog, ListKeys, SourceSide, StateMark, ...formatPipes],
+  imports: [
+    RouterLink,
+    FormsModule,
+    Beds,
+    FolderTree,
+    InsideDialog,
+    InsideSide,
+    ItemSide,
+    FormDialog,
+    ListKeys,
+    SourceSide,
+    StateMark,
+    ...formatPipes,
+  ],
   templateUrl: './workload-page.html',
   styleUrl: './workload-page.scss',
 })
@@ -114,7 +128,7 @@ export class WorkloadPage {
   }
 
   protected openRow(row: TreeRow): void {
-    if (row.kind === 'folder') this.enter(row.path);
+    if ((row.kind === 'folder' && !(row.unread && this.tree()?.inside)) || row.opens) this.enter(row.path);
     else this.patch({ item: row.path });
   }
 

@@ -49,7 +49,7 @@ export const databaseParts: KindParts = {
     return others.length === 0 && first?.kind === 'file' ? [...all, download('file', 'text')] : all;
   },
   // nobody can tell how old a table is
-  rules: ['leave', 'replace', 'beside'],
-  starts: false,
+  rules: () => ['leave', 'replace', 'beside'],
+  starts: () => false,
   edits: true,
 };

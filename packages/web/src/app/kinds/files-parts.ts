@@ -1,5 +1,5 @@
 import { cutMiddle } from '@lithodex/core';
-import { download, says, type KindParts, type PlaceOption } from './kind-parts';
+import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
 
 export const filesParts: KindParts = {
   noun: 'folder',
@@ -23,7 +23,7 @@ export const filesParts: KindParts = {
     const [first, ...others] = picks;
     return others.length === 0 && first?.kind === 'file' ? [...all, download('file', 'the file itself')] : all;
   },
-  rules: ['leave', 'replace', 'replaceIfOlder', 'beside'],
-  starts: false,
+  rules: () => everyRule,
+  starts: () => false,
   edits: false,
 };

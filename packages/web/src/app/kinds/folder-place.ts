@@ -1,4 +1,4 @@
-import { ChangeDetectionStrategy, Component, computed, effect, input, signal } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, effect, input, linkedSignal, signal } from '@angular/core';
 import { FormsModule } from '@angular/forms';
 import { Slot, type SlotOption } from '../ui/slot';
 import type { Destination } from './kind-parts';
@@ -20,7 +20,9 @@ import type { Destination } from './kind-parts';
 export class FolderPlace {
   readonly changed = input.required<(destination: Destination | null) => void>();
   protected readonly folder = signal('');
-  protected readonly keepPath = signal(true);
+  /** Whether the original path is left out, until somebody says otherwise. */
+  readonly strips = input(false);
+  protected readonly keepPath = linkedSignal(() => !this.strips());
   protected readonly paths: SlotOption<boolean>[] = [
     { value: true, label: 'keeping' },
     { value: false, label: 'without' },

@@ -29,6 +29,8 @@ export interface PlaceOption extends SlotOption<string> {
   readonly destination?: Destination;
   /** What asks for the rest. Inputs: `changed`, which is called with the destination, or with null while it is not complete. */
   readonly form?: LoadsPart;
+  /** More inputs of it. */
+  readonly inputs?: Readonly<Record<string, unknown>>;
   /** What is said while the destination is not complete. */
   readonly first?: string;
   /** What asks for what is different for one item. Inputs: `item`. */
@@ -51,13 +53,14 @@ export interface KindParts {
   /** Where picked items can go, the original place first. */
   places(picks: readonly PickedItem[]): readonly PlaceOption[];
   /** What may become of what exists there; none where that is not asked. */
-  readonly rules: readonly Rule[];
+  rules(picks: readonly PickedItem[]): readonly Rule[];
   /** Whether what comes back can be started. */
-  readonly starts: boolean;
+  starts(picks: readonly PickedItem[]): boolean;
   /** One of its items is text that people can edit and give back. */
   readonly edits: boolean;
 }
 
+export const everyRule: readonly Rule[] = ['leave', 'replace', 'replaceIfOlder', 'beside'];
 export const says = (text: string, warns = false): Remark => ({ text, warns });
 export const download = (format: Extract<Destination, { to: 'download' }>['format'], label: string): PlaceOption => ({
   value: format,

@@ -1,5 +1,25 @@
 import { countOf } from '@lithodex/core';
-import { download, says, type KindParts, type PlaceOption } from './kind-parts';
+import type { PickedItem } from '../data/picks';
+import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
+
+/** Whether an item lies inside a disk. */
+const isInside = ({ path }: PickedItem) => /^disks\/[^/]+\/./.test(path);
+
+function insidePlaces(picks: readonly PickedItem[]): PlaceOption[] {
+  const [first, ...others] = picks;
+  return [
+    {
+      value: 'folder',
+      label: 'a folder of the mover',
+      form: async () => (await import('./folder-place')).FolderPlace,
+      inputs: { strips: true },
+      first: 'Name the folder first.',
+    },
+    ...(!others.length && first?.kind === 'file' ? [download('file', 'a single file')] : []),
+    download('tar', 'a tar archive'),
+    download('zip', 'a zip archive'),
+  ];
+}
 
 export const machineParts: KindParts = {
   noun: 'machine',
@@ -27,6 +47,7 @@ export const machineParts: KindParts = {
   peek: async () => (await import('./machine-peek')).MachinePeek,
   places(picks) {
     const [first, ...others] = picks;
+    if (picks.some(isInside)) return insidePlaces(picks);
     const all: PlaceOption[] = [{ value: 'original', label: 'where they were, over what is there', destination: { to: 'original' } }];
     if (picks.every((p) => p.path === ''))
       all.push({
@@ -40,7 +61,7 @@ export const machineParts: KindParts = {
     if (!others.length && first?.path.startsWith('disks/')) all.push(download('file', 'a raw disk'), download('qcow2', 'a QCOW2 disk'));
     return all;
   },
-  rules: [],
-  starts: true,
+  rules: (picks) => (picks.some(isInside) ? everyRule : []),
+  starts: (picks) => !picks.some(isInside),
   edits: false,
 };

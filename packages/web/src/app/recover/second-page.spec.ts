@@ -58,7 +58,7 @@ const stage = (url: string) =>
         path: '',
         rows: trees((query?.['path'] as string | undefined) ?? ''),
         next: null,
-        notLookedAt: false,
+        notLookedAt: false, inside: false,
       }),
       listSystems: { rows: [] },
       planRestore: plan,

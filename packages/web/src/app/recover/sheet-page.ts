@@ -65,7 +65,7 @@ export class SheetPage {
     { value: false, label: 'leave them off' },
     { value: true, label: 'start them' },
   ];
-  protected readonly rules = computed(() => allRules.filter((r) => this.parts().rules.includes(r.value)));
+  protected readonly rules = computed(() => allRules.filter((r) => this.parts().rules(this.picks.items()).includes(r.value)));
   protected readonly copies = computed((): SlotOption<string>[] => [
     { value: '', label: 'the best copy', note: 'a disk before a bucket' },
     ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
@@ -153,12 +153,15 @@ export class SheetPage {
     this.agreed.set(new Set());
   }
 
-  protected readonly formInputs = {
+  private readonly changedInput = {
     changed: (destination: Destination | null): void => {
       this.formed.set(destination);
       this.agreed.set(new Set());
     },
   };
+
+  protected readonly formInputs = computed(() => ({ ...this.changedInput, ...this.place().inputs }));
+  protected readonly starting = computed(() => this.parts().starts(this.picks.items()));
 
   protected setRule(rule: Rule): void {
     this.rule.set(rule);

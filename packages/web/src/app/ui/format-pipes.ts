@@ -28,6 +28,14 @@ export class CountPipe implements PipeTransform {
   }
 }
 
+/** Permission bits as four octal digits. */
+@Pipe({ name: 'octal' })
+export class OctalPipe implements PipeTransform {
+  transform(mode: number): string {
+    return mode.toString(8).padStart(4, '0');
+  }
+}
+
 @Pipe({ name: 'duration' })
 export class DurationPipe implements PipeTransform {
   transform(ms: number | null | undefined): string {
@@ -99,6 +107,7 @@ export const formatPipes = [
   PricePipe,
   BytesPipe,
   CountPipe,
+  OctalPipe,
   DurationPipe,
   RatePipe,
   SharePipe,

@@ -1,0 +1,114 @@
+import fs from 'node:fs';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { BodyInput } from '@lithodex/contract';
+import type { PlatformService } from '@lithodex/standins';
+import { Harness, policyFor, type Client } from '../support/harness';
+import { buildLogger, startPlatform } from '../support/platform';
+
+let h: Harness;
+let admin: Client;
+let service: PlatformService;
+let pointId: string;
+let workloadId: number;
+const log = 'disks/system.raw/p2/var/log/gate.log';
+
+beforeAll(async () => {
+  h = await Harness.start({ leaseMs: 20_000, schedulerMs: 0 });
+  admin = await h.as('administrator');
+  const { targetId } = await h.connect(admin);
+  const started = await startPlatform(`${h.folder}/platform`);
+  ({ service } = started);
+  await buildLogger(service, 'gate-01', { tags: ['gates'] });
+  await admin.call('addPlatform', { body: started.body });
+  workloadId = (await admin.call('estate')).workloads.find((w) => w.name === 'gate-01')!.id;
+  const policy = await admin.call('addPolicy', { body: policyFor([workloadId], targetId) });
+  await admin.ended((await admin.call('runPolicy', { id: policy.id, body: {} })).runId);
+  pointId = (await admin.call('workload', { id: workloadId })).pointList[0]!.id;
+}, 90_000);
+afterAll(async () => {
+  await h.stop();
+  await service.stop();
+});
+
+const tree = async (path: string, query: { cursor?: string; limit?: number } = {}) =>
+  admin.call('tree', { id: pointId, query: { path, ...query } });
+const download = async (runId: number) => Buffer.from(await (await admin.fetch('download', { id: runId })).arrayBuffer());
+const restore = async (more: Omit<BodyInput<'startRestore'>, 'reason'>) =>
+  admin.ended((await admin.call('startRestore', { body: { reason: 'a file is wanted', ...more } })).runId);
+
+describe('what is inside the disks of a machine', () => {
+  it('is walked like folders: volumes with what they hold, then their files', async () => {
+    expect((await tree('disks')).rows).toMatchObject([{ name: 'system.raw', kind: 'file', opens: true }]);
+    const volumes = await tree('disks/system.raw');
+    expect(volumes).toMatchObject({ inside: true, next: null });
+    expect(volumes.rows).toMatchObject([
+      { name: 'p1', kind: 'folder', about: 'FAT16 “EFI”', unread: false },
+      { name: 'p2', path: 'disks/system.raw/p2', kind: 'folder', about: 'ext4 “system”' },
+    ]);
+    expect((await tree('disks/system.raw/p2')).rows.map((r) => r.name)).toEqual(['etc', 'lost+found', 'var']);
+    expect((await tree('disks/system.raw/p2/var/log')).rows).toMatchObject([{ name: 'gate.log', kind: 'file', size: 2000 * 15 }]);
+    const first = await tree('disks/system.raw/p2', { limit: 2 });
+    expect(first.next).toBe('lost+found');
+    expect((await tree('disks/system.raw/p2', { limit: 2, cursor: first.next! })).rows.map((r) => r.name)).toEqual(['var']);
+  });
+
+  it('is refused where the path leads nowhere, out of the disk, or into a file', async () => {
+    for (const path of ['disks/system.raw/p9', 'disks/system.raw/p2/no', log, 'disks/none.raw', 'disks/none.raw/p1'])
+      expect(await tree(path).catch((e: { status: number }) => e.status)).toBeGreaterThanOrEqual(400);
+    await expect(tree('disks/system.raw/../../keys')).rejects.toMatchObject({ code: 'INVALID' });
+  });
+
+  it('is not shown to a clerk of others', async () => {
+    const clerk = await h.as('clerk');
+    await expect(clerk.call('tree', { id: pointId, query: { path: 'disks/system.raw' } })).rejects.toMatchObject({ code: 'OUTSIDE_REMIT' });
+    for (const role of ['operator', 'auditor', 'clerk'] as const)
+      await expect((await h.as(role)).call('preview', { id: pointId, query: { path: log } })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+  });
+
+  it('is looked into, and that is recorded', async () => {
+    const shown = await admin.call('preview', { id: pointId, query: { path: log } });
+    expect(shown).toMatchObject({ as: 'text', size: 30_000, whole: true });
+    expect(shown.as === 'text' && shown.text.startsWith('gate-01 opened\n')).toBe(true);
+    expect(await admin.call('preview', { id: pointId, query: { path: 'machine.json' } })).toMatchObject({ as: 'text' });
+    expect((await admin.call('audit', { query: { limit: 3 } })).rows.map((r) => r.action)).toContain('item.preview');
+    expect(await admin.call('preview', { id: pointId, query: { path: 'disks/system.raw/p2/var' } }).catch((e: { status: number }) => e.status)).toBeGreaterThanOrEqual(400);
+  });
+
+  it('comes back to a folder of the mover, planned beforehand against what is there', async () => {
+    const folder = `${h.folder}/returned`;
+    const body = { picks: [{ pointId, path: log }, { pointId, path: 'disks/system.raw/p2/etc' }], destination: { to: 'folder' as const, folder, keepPath: false } };
+    const plan = await admin.call('planRestore', { body: { name: 'a file', ...body } });
+    expect(plan.items).toMatchObject([
+      { name: 'gate.log', kind: 'file', size: 30_000, items: 1, goesTo: `${folder}/gate.log` },
+      { name: 'etc', kind: 'folder', items: 2 },
+    ]);
+    expect(plan.checks.filter((c) => c.level === 'stop')).toEqual([]);
+    const run = await restore(body);
+    expect(run).toMatchObject({ state: 'done', counts: { failed: 0 } });
+    expect(fs.readFileSync(`${folder}/gate.log`, 'utf8')).toBe('gate-01 opened\n'.repeat(2000));
+    expect(fs.readFileSync(`${folder}/etc/hostname`, 'utf8')).toBe('gate-01\n');
+    const again = await admin.call('planRestore', { body: { name: 'a file', ...body } });
+    expect(again.existing).toMatchObject({ looked: 2, exist: 2 });
+  });
+
+  it('comes as a download', async () => {
+    const { runId } = await admin.call('startRestore', {
+      body: { reason: 'to be sent on', picks: [{ pointId, path: 'disks/system.raw/p2/var' }], destination: { to: 'download', format: 'zip' } },
+    });
+    const data = await download(runId);
+    expect(data.includes(Buffer.from('var/log/gate.log'))).toBe(true);
+    expect(await admin.ended(runId)).toMatchObject({ state: 'done' });
+    const one = await admin.call('startRestore', {
+      body: { reason: 'to be sent on', picks: [{ pointId, path: log }], destination: { to: 'download', format: 'file' } },
+    });
+    expect((await download(one.runId)).toString()).toBe('gate-01 opened\n'.repeat(2000));
+    const disk = { picks: [{ pointId, path: log }], destination: { to: 'download' as const, format: 'qcow2' as const } };
+    await expect(restore(disk)).rejects.toMatchObject({ details: { check: 'NOT_ONE_DISK' } });
+  });
+
+  it('is not found again once its file is gone, and nothing starts', async () => {
+    const body = { picks: [{ pointId, path: 'disks/system.raw/p2/no such file' }], destination: { to: 'folder' as const, folder: `${h.folder}/x` } };
+    await expect(restore(body)).rejects.toMatchObject({ code: 'NOT_FOUND' });
+    expect(fs.existsSync(`${h.folder}/x`)).toBe(false);
+  });
+});
