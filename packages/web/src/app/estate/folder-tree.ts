@@ -95,9 +95,27 @@ export class FolderTree {
         this.open.set(new Set());
         this.load(id, '', () => {
           for (const path of reopen.sort()) this.expand(path);
+          this.reveal();
         });
       });
     });
+    effect(() => {
+      this.path();
+      untracked(() => {
+        this.reveal();
+      });
+    });
+  }
+
+  /** Opens what is above the folder that is looked at, one after the other as they come. */
+  private reveal(): void {
+    const parts = this.path().split('/');
+    const above = parts.slice(0, -1).map((_, depth) => parts.slice(0, depth + 1).join('/'));
+    const next = above.find((path) => !this.open().has(path));
+    if (next !== undefined)
+      this.expand(next, () => {
+        this.reveal();
+      });
   }
 
   private load(id: string, path: string, then: () => void = () => undefined): void {
@@ -117,10 +135,10 @@ export class FolderTree {
     });
   }
 
-  private expand(path: string): void {
+  private expand(path: string, then?: () => void): void {
     if (this.open().has(path) || !this.lines().some((l) => l.row.path === path)) return;
     this.open.update((open) => new Set([...open, path]));
-    this.load(this.pointId(), path);
+    this.load(this.pointId(), path, then);
   }
 
   protected pick({ row }: Line): void {

@@ -17,7 +17,8 @@ const tree = (call: Call) => ({
         treeRow('old.log', { since: 'gone' }),
       ],
   next: null,
-  notLookedAt: false, inside: false,
+  notLookedAt: false,
+  inside: false,
 });
 const answers = (more: Answers = {}): Answers => ({ workload: workloadDetail(points), tree, ...more });
 const picked = () => TestBed.inject(Picks).items();
@@ -110,6 +111,39 @@ describe('a workload', () => {
     const s = await open('/estate/1?path=plans', { answers: answers() });
     await s.click('Restore this folder');
     expect(picked()).toMatchObject([{ path: 'plans', kind: 'folder' }]);
+  });
+
+  it('walks into a disk like into a folder, and shows the front of a file there', async () => {
+    const inside = (call: Call) => {
+      const path = (call.query?.['path'] ?? '') as string;
+      const rows =
+        path === ''
+          ? [treeRow('disk.raw', { opens: true })]
+          : path === 'disk.raw'
+            ? [
+                treeRow('p1', { path: 'disk.raw/p1', kind: 'folder', about: 'ext4 “root”' }),
+                treeRow('p2', { path: 'disk.raw/p2', kind: 'folder', unread: true, about: 'encrypted volume' }),
+              ]
+            : [treeRow('notes.txt', { path: `${path}/notes.txt`, mode: 0o640, uid: 1000 })];
+      return { path, rows, next: null, notLookedAt: false, inside: path !== '' };
+    };
+    const preview = { as: 'text', text: '<b>not a tag</b>', size: 16, whole: true };
+    const s = await open('/estate/1', { answers: answers({ tree: inside, preview }) });
+    await s.click('▸ disk.raw');
+    expect(s.all('.middle tbody tr').map(words)).toEqual([
+      expect.stringContaining('ext4 “root”'),
+      expect.stringContaining('encrypted volume'),
+    ]);
+    await s.click(s.all('.middle tbody button')[1]!);
+    expect(words(s.one('lx-inside-side'))).toContain('encrypted volume');
+    await s.click('▸ p1');
+    expect(words(s.one('.crumbs'))).toMatch(/ \/ disk.raw \/ p1$/);
+    expect(words(s.one('.middle tbody tr'))).toContain('1000:0 0640');
+    await s.click('notes.txt');
+    expect(s.api.last('preview')).toBeUndefined();
+    await s.click('Look into it');
+    expect(s.one('lx-file-preview pre').textContent).toBe('<b>not a tag</b>');
+    expect(s.all('lx-file-preview b')).toEqual([]);
   });
 
   it('loads long folders in parts', async () => {

@@ -95,6 +95,12 @@ export class WorkloadPage {
   protected readonly treeFailure = computed(() => this.treeResult()?.failure);
   protected readonly rows = computed(() => [...(this.tree()?.rows ?? []), ...this.more()]);
   protected readonly chosen = computed(() => this.rows().find((r) => r.path === this.item()) ?? null);
+  protected readonly crumbs = computed(() => {
+    const parts = this.folder() ? this.folder().split('/') : [];
+    return parts.map((name, depth) => ({ name, path: parts.slice(0, depth + 1).join('/') }));
+  });
+  /** Whether anything is told of what is inside a disk. */
+  protected readonly told = computed(() => this.rows().some((r) => r.about !== ''));
   protected readonly tickedRows = computed(() => this.rows().filter((r) => this.ticked().has(r.path)));
 
   constructor() {
