@@ -1,9 +1,9 @@
 import fs from 'node:fs';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { BodyInput } from '@lithodex/contract';
-import type { PlatformService } from '@lithodex/standins';
-import { Harness, policyFor, type Client } from '../support/harness';
-import { buildLogger, startPlatform } from '../support/platform';
+import { letGuestWrite, platformRights, type PlatformService } from '@lithodex/standins';
+import { Harness, policyFor, type Client, type Refused } from '../support/harness';
+import { buildLogger, keeper, soundDisks, startPlatform } from '../support/platform';
 
 let h: Harness;
 let admin: Client;
@@ -19,6 +19,7 @@ beforeAll(async () => {
   const started = await startPlatform(`${h.folder}/platform`);
   ({ service } = started);
   await buildLogger(service, 'gate-01', { tags: ['gates'] });
+  await buildLogger(service, 'gate-02', { host: 'mole-2' });
   await admin.call('addPlatform', { body: started.body });
   workloadId = (await admin.call('estate')).workloads.find((w) => w.name === 'gate-01')!.id;
   const policy = await admin.call('addPolicy', { body: policyFor([workloadId], targetId) });
@@ -54,7 +55,7 @@ describe('what is inside the disks of a machine', () => {
 
   it('is refused where the path leads nowhere, out of the disk, or into a file', async () => {
     for (const path of ['disks/system.raw/p9', 'disks/system.raw/p2/no', log, 'disks/none.raw', 'disks/none.raw/p1'])
-      expect(await tree(path).catch((e: { status: number }) => e.status)).toBeGreaterThanOrEqual(400);
+      expect(await tree(path).catch((e: unknown) => (e as Refused).status)).toBeGreaterThanOrEqual(400);
     await expect(tree('disks/system.raw/../../keys')).rejects.toMatchObject({ code: 'INVALID' });
   });
 
@@ -62,7 +63,9 @@ describe('what is inside the disks of a machine', () => {
     const clerk = await h.as('clerk');
     await expect(clerk.call('tree', { id: pointId, query: { path: 'disks/system.raw' } })).rejects.toMatchObject({ code: 'OUTSIDE_REMIT' });
     for (const role of ['operator', 'auditor', 'clerk'] as const)
-      await expect((await h.as(role)).call('preview', { id: pointId, query: { path: log } })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+      await expect((await h.as(role)).call('preview', { id: pointId, query: { path: log } })).rejects.toMatchObject({
+        code: 'NOT_ALLOWED',
+      });
   });
 
   it('is looked into, and that is recorded', async () => {
@@ -71,12 +74,20 @@ describe('what is inside the disks of a machine', () => {
     expect(shown.as === 'text' && shown.text.startsWith('gate-01 opened\n')).toBe(true);
     expect(await admin.call('preview', { id: pointId, query: { path: 'machine.json' } })).toMatchObject({ as: 'text' });
     expect((await admin.call('audit', { query: { limit: 3 } })).rows.map((r) => r.action)).toContain('item.preview');
-    expect(await admin.call('preview', { id: pointId, query: { path: 'disks/system.raw/p2/var' } }).catch((e: { status: number }) => e.status)).toBeGreaterThanOrEqual(400);
+    expect(
+      await admin.call('preview', { id: pointId, query: { path: 'disks/system.raw/p2/var' } }).catch((e: unknown) => (e as Refused).status),
+    ).toBeGreaterThanOrEqual(400);
   });
 
   it('comes back to a folder of the mover, planned beforehand against what is there', async () => {
     const folder = `${h.folder}/returned`;
-    const body = { picks: [{ pointId, path: log }, { pointId, path: 'disks/system.raw/p2/etc' }], destination: { to: 'folder' as const, folder, keepPath: false } };
+    const body = {
+      picks: [
+        { pointId, path: log },
+        { pointId, path: 'disks/system.raw/p2/etc' },
+      ],
+      destination: { to: 'folder' as const, folder, keepPath: false },
+    };
     const plan = await admin.call('planRestore', { body: { name: 'a file', ...body } });
     expect(plan.items).toMatchObject([
       { name: 'gate.log', kind: 'file', size: 30_000, items: 1, goesTo: `${folder}/gate.log` },
@@ -93,7 +104,11 @@ describe('what is inside the disks of a machine', () => {
 
   it('comes as a download', async () => {
     const { runId } = await admin.call('startRestore', {
-      body: { reason: 'to be sent on', picks: [{ pointId, path: 'disks/system.raw/p2/var' }], destination: { to: 'download', format: 'zip' } },
+      body: {
+        reason: 'to be sent on',
+        picks: [{ pointId, path: 'disks/system.raw/p2/var' }],
+        destination: { to: 'download', format: 'zip' },
+      },
     });
     const data = await download(runId);
     expect(data.includes(Buffer.from('var/log/gate.log'))).toBe(true);
@@ -107,8 +122,116 @@ describe('what is inside the disks of a machine', () => {
   });
 
   it('is not found again once its file is gone, and nothing starts', async () => {
-    const body = { picks: [{ pointId, path: 'disks/system.raw/p2/no such file' }], destination: { to: 'folder' as const, folder: `${h.folder}/x` } };
+    const body = {
+      picks: [{ pointId, path: 'disks/system.raw/p2/no such file' }],
+      destination: { to: 'folder' as const, folder: `${h.folder}/x` },
+    };
     await expect(restore(body)).rejects.toMatchObject({ code: 'NOT_FOUND' });
     expect(fs.existsSync(`${h.folder}/x`)).toBe(false);
+  });
+});
+
+describe('files go back into a machine that runs', () => {
+  const inside = (path: string) => service.files.read(service.platform.named('gate-01'), path).then(String);
+  const write = (content: string) =>
+    letGuestWrite(service.platform, 'gate-01', 'system', [{ path: '/var/log/gate.log', content: Buffer.from(content) }]);
+  const back = { picks: [{ pointId: '', path: log }], destination: { to: 'original' as const } };
+  beforeAll(() => {
+    back.picks[0]!.pointId = pointId;
+  });
+  const plan = (more: object = {}) => admin.call('planRestore', { body: { name: 'back', ...back, ...more } });
+
+  it('to where they were, by the helper inside, leaving what is there unless asked', async () => {
+    await write('somebody emptied it\n');
+    const planned = await plan();
+    expect(planned.items).toMatchObject([{ goesTo: 'gate-01: /var/log/gate.log' }]);
+    expect(planned.checks.map((c) => [c.code, c.level])).toEqual(
+      expect.arrayContaining([
+        ['WAY_IN', 'fine'],
+        ['LEFT', 'fine'],
+      ]),
+    );
+    expect(await restore(back)).toMatchObject({ state: 'done' });
+    expect(await inside('/var/log/gate.log')).toBe('somebody emptied it\n');
+    const run = await restore({ ...back, rule: 'replace' });
+    expect(run).toMatchObject({ state: 'done', counts: { failed: 0 } });
+    expect(await inside('/var/log/gate.log')).toBe('gate-01 opened\n'.repeat(2000));
+    expect(soundDisks(service, 'gate-01')).toHaveLength(1);
+    expect(await restore({ ...back, rule: 'beside' })).toMatchObject({ state: 'done' });
+    const names = async () => (await service.files.list(service.platform.named('gate-01'), '/var/log'))!.map((i) => i.name);
+    expect(await names()).toEqual(['gate.log']);
+    await write('changed again\n');
+    await restore({ ...back, rule: 'beside' });
+    expect(await names()).toHaveLength(2);
+  });
+
+  it('to another machine, into a folder that is made', async () => {
+    const other = (await admin.call('estate')).workloads.find((w) => w.name === 'gate-02')!.id;
+    const run = await restore({
+      picks: [{ pointId, path: 'disks/system.raw/p2/var' }],
+      destination: { to: 'inside', workloadId: other, folder: '/srv/from gate-01' },
+    });
+    expect(run).toMatchObject({ state: 'done', counts: { failed: 0 } });
+    expect(String(await service.files.read(service.platform.named('gate-02'), '/srv/from gate-01/var/log/gate.log'))).toBe(
+      'gate-01 opened\n'.repeat(2000),
+    );
+  });
+
+  it('and a trial writes nothing', async () => {
+    await write('as it is\n');
+    expect(await restore({ ...back, rule: 'replace', trial: true })).toMatchObject({ state: 'done' });
+    expect(await inside('/var/log/gate.log')).toBe('as it is\n');
+  });
+
+  it('not where the machine is off, has no way in, or the platform does not allow it', async () => {
+    const { platform } = service;
+    const { id } = platform.named('gate-01');
+    const stops = async (more: object = {}) => (await plan(more)).checks.filter((c) => c.level === 'stop').map((c) => c.code);
+    platform.change(id, { running: false });
+    expect(await stops()).toEqual(['MACHINE_OFF']);
+    await expect(restore(back)).rejects.toMatchObject({ code: 'INVALID' });
+    platform.change(id, { running: true, helper: false });
+    expect(await stops()).toEqual(['NO_WAY_IN']);
+    const account = { name: 'keeper', password: 'gate password' };
+    platform.setInside(id, [account]);
+    await admin.call('setInside', { body: { workloads: [workloadId], account } });
+    expect(await stops()).toEqual([]);
+    expect(await restore({ ...back, rule: 'replace' })).toMatchObject({ state: 'done' });
+    const queued = await h.server.deps.db('task').where({ type: 'restore' }).select<{ work: unknown }[]>('work');
+    expect(JSON.stringify(queued)).not.toContain(account.password);
+    platform.setInside(id, [{ ...account, password: 'another' }]);
+    expect(await stops()).toEqual(['REFUSED_INSIDE']);
+    platform.change(id, { helper: true });
+    service.signIn.setAccount({ ...keeper, rights: platformRights.filter((r) => r !== 'guest.files') });
+    await admin.call('forgetInside', { id: workloadId });
+    expect(await stops()).toEqual(['REFUSED_INSIDE']);
+    service.signIn.setAccount(keeper);
+  });
+
+  it('not a disk or a machine, nor what was never mounted there', async () => {
+    await expect(
+      plan({
+        picks: [
+          { pointId, path: 'disks/system.raw' },
+          { pointId, path: log },
+        ],
+      }),
+    ).rejects.toMatchObject({ code: 'INVALID' });
+    const efi = await plan({ picks: [{ pointId, path: 'disks/system.raw/p1/EFI' }] });
+    expect(efi.checks.filter((c) => c.level === 'stop').map((c) => c.code)).toEqual(['NOT_MOUNTED']);
+  });
+
+  it('for a clerk to where they were only', async () => {
+    const clerk = await h.as('clerk');
+    await h.server.deps
+      .db('person')
+      .where({ name: 'clerk' })
+      .update({ remit: JSON.stringify([workloadId]) });
+    await expect(
+      clerk.call('planRestore', { body: { name: 'x', ...back, destination: { to: 'inside', workloadId, folder: '/tmp' } } }),
+    ).rejects.toMatchObject({
+      code: 'NOT_ALLOWED',
+    });
+    expect((await clerk.call('planRestore', { body: { name: 'x', ...back } })).items).toHaveLength(1);
   });
 });

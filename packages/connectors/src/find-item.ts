@@ -13,8 +13,8 @@ export class OpenedTrees {
   /** The tree a path leads to or into; undefined where it leads to none. */
   async open(point: OpenPoint, path: string): Promise<OpenedInside | undefined> {
     const kind = KindName.safeParse(point.root.content.kind).data;
-    const open = kind && connectorOf(kind).open;
-    if (!open) return undefined;
+    const connector = kind && connectorOf(kind);
+    if (!connector?.open) return undefined;
     for (const [key, opened] of this.kept) {
       const [taskId, item = ''] = key.split('\n');
       if (taskId !== point.root.taskId || !(path === item || path.startsWith(`${item}/`))) continue;
@@ -23,7 +23,7 @@ export class OpenedTrees {
       const known = await opened;
       return known && { tree: known.tree, rest: path.slice(item.length + 1) };
     }
-    const opening = open(point, path);
+    const opening = connector.open(point, path);
     const found = await opening;
     if (!found) return undefined;
     const item = found.rest === '' ? path : path.slice(0, -found.rest.length - 1);

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DatabaseCommit, DatabaseInside, FoundWorkload, RowsCompared, RowsInside, SystemTest } from '@lithodex/kinds';
+import { DatabaseCommit, DatabaseInside, FoundWorkload, InsideLook, RowsCompared, RowsInside, SystemTest } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Instant } from './common';
 import { ConnectionTest, TargetTest } from './estate';
 import { CartridgesNeeded, type Question } from './mover';
@@ -55,6 +55,7 @@ export const answers = {
   platformTest: PlatformTest,
   platformInventory: Inventory,
   insideTest: InsideTest,
+  insideFiles: InsideLook,
   targetTest: TargetTest,
   targetCreate: Done,
   targetTakeOver: Done,

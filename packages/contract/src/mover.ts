@@ -326,6 +326,14 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('cartridgesNeeded'), point: PointRef, paths: z.array(ByteString) }),
   z.object({ ask: z.literal('envelope'), target: TargetRef, name: z.string(), passphrase: z.string() }),
   z.object({ ask: z.literal('compare'), point: PointRef, path: ByteString, folder: z.boolean(), readAs: z.string().nullable() }),
+  /** Where volumes are mounted inside a machine, and what of some places is there. */
+  z.object({
+    ask: z.literal('insideFiles'),
+    platform: PlatformRef,
+    machine: z.string(),
+    account: InsideAccount.nullable(),
+    places: z.array(z.object({ path: ByteString, mtimeNs: z.string() })).max(2000),
+  }),
   /** The front of a file of a point. */
   z.object({ ask: z.literal('front'), point: PointRef, path: ByteString, most: Count }),
   /** One folder inside an item of a point: what comes after a name, at most so many. */

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { conflictRules } from './files';
 import type { Kind } from './kind';
 import { Bytes, Count, Id, Name } from './values';
 
@@ -88,6 +89,16 @@ export const MachineDestination = z.discriminatedUnion('to', [
     networks: z.array(z.string()),
     start: z.boolean(),
   }),
+  /** Files into a machine that runs, by its helper or an account inside. */
+  z.object({
+    to: z.literal('inside'),
+    workloadId: Id,
+    /** What the platform calls it. */
+    machine: z.string(),
+    account: InsideAccount.nullable(),
+    rule: z.enum(conflictRules),
+    stamp: z.string(),
+  }),
 ]);
 export type MachineDestination = z.infer<typeof MachineDestination>;
 
@@ -120,6 +131,24 @@ export const MachinePlace = z.object({
     .max(500)
     .default([]),
 });
+
+/** Files that lay inside disks, into a machine that runs. */
+export const InsidePlace = z.object({
+  to: z.literal('inside'),
+  workloadId: Id,
+  folder: z.string().trim().max(4000).regex(/^\//, 'start with /'),
+  keepPath: z.boolean().default(false),
+});
+
+/** Where volumes of the disks of a machine are mounted inside it, and what of some places is there; `refused`: why nothing can be put there, '' where it can. */
+export const InsideLook = z.object({
+  mounts: z.array(z.object({ disk: z.string().max(200), volume: z.string().max(300), at: z.string().max(4000) })).max(1000),
+  looked: Count,
+  exist: Count,
+  newer: Count,
+  refused: z.string().max(2000),
+});
+export type InsideLook = z.infer<typeof InsideLook>;
 
 export const machine = {
   name: 'machine',

@@ -5,6 +5,7 @@ import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { platformClient } from './kept-clients';
 import { changeIdsOf } from './machine-content';
 import { readStoredMachine, settingsItem, type StoredMachine } from './machine-item';
+import { putInside } from './put-inside';
 import { MachineRestore, type RestoredDisk } from './restore-machine';
 
 /** The settings of the machine that a point holds. */
@@ -26,8 +27,9 @@ const diskWords: Record<RestoredDisk['action'], string> = {
 export async function bringBackMachine(
   ctx: RestoreContext,
   picks: readonly RestorePick[],
-  { platform, destination }: MachineTo,
+  { kind, platform, destination }: MachineTo,
 ): Promise<RestoreOutcome> {
+  if (destination.to === 'inside') return putInside(ctx, picks, { kind, platform, destination });
   ctx.phase('preparing');
   const [first] = picks;
   if (!first) throw new EngineError('OBJECT_MISSING', 'no machine is picked');

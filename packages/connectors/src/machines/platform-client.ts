@@ -157,6 +157,11 @@ export class PlatformClient {
     return this.ask('POST', `/v1/machines/${encodeURIComponent(id)}/inside`, account);
   }
 
+  /** Asks for something inside a machine that runs. */
+  async askInside(id: string, act: string, body: readonly Uint8Array[]): Promise<unknown> {
+    return jsonOf(200, await this.call('POST', `/v1/machines/${encodeURIComponent(id)}/files/${act}`, body));
+  }
+
   /** `quiesce`: bring programs to rest first, by the helper inside or else by an account there. */
   takeSnapshot(id: string, name: string, quiesce: boolean, inside?: InsideAccount): Promise<TakenSnapshot> {
     return this.ask('POST', `/v1/machines/${encodeURIComponent(id)}/snapshots`, { name, quiesce, inside });

@@ -6,6 +6,7 @@ export const neededRights: readonly { readonly right: string; readonly name: str
   { right: 'snapshot.manage', name: 'Take and remove snapshots', neededFor: 'so that a machine can be read while it works' },
   { right: 'disk.read', name: 'Read disks', neededFor: 'to back up' },
   { right: 'guest.quiesce', name: 'Bring machines to rest', neededFor: 'so that programs inside are backed up in order' },
+  { right: 'guest.files', name: 'Read and write files inside machines', neededFor: 'to put single files back into a machine that runs' },
   { right: 'disk.write', name: 'Write disks', neededFor: 'to restore' },
   { right: 'machine.create', name: 'Make and change machines', neededFor: 'to restore beside or elsewhere' },
   { right: 'machine.remove', name: 'Remove machines', neededFor: 'to tidy up a restore that was interrupted' },

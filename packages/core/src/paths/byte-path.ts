@@ -84,6 +84,11 @@ export function baseName(path: string): string {
   return path.slice(path.lastIndexOf('/') + 1);
 }
 
+/** An absolute path below an absolute folder; '' is the folder itself. */
+export function absoluteBelow(folder: string, path: string): string {
+  return path === '' ? folder : `${folder === '/' ? '' : folder}/${path}`;
+}
+
 /** Parts of a relative path, or undefined when it is not a plain path below a folder ('..', '.', empty part, NUL). */
 export function safeParts(path: string): string[] | undefined {
   if (path === '') return [];

@@ -1,8 +1,7 @@
 import type { AnswerTo, PointRef } from '@lithodex/contract';
 import { joinPath } from '@lithodex/core';
-import { findItem, findWithParents, OpenedTrees, type FoundItem } from '@lithodex/connectors';
+import { fileContent, findItem, findWithParents, OpenedTrees, type FoundItem } from '@lithodex/connectors';
 import { EngineError, type TreeEntry } from '@lithodex/engine';
-import { fileContent } from './file-content';
 import { openPoint } from './open-point';
 import type { Stores } from './stores';
 

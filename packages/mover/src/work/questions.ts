@@ -15,6 +15,7 @@ import {
   endScratch,
   insideScratch,
   lookAhead,
+  lookInsideMachine,
   probe,
   rowsInside,
   swapTables,
@@ -75,6 +76,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return testOf(question.platform);
     case 'insideTest':
       return testInside(question.platform, question.machine, question.account);
+    case 'insideFiles':
+      return lookInsideMachine(question.platform, question.machine, question.account, question.places);
     case 'platformInventory':
       return inventoryOf(question.platform);
     case 'targetTest':

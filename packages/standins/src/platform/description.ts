@@ -63,6 +63,7 @@ export const platformRights = [
   'machine.remove',
   'machine.power',
   'guest.quiesce',
+  'guest.files',
 ] as const;
 export type PlatformRight = (typeof platformRights)[number];
 

@@ -12,6 +12,12 @@ POST   /v1/machines                    make a machine with empty disks
 PUT    /v1/machines/M                  change its place, tags, note, or {running}
 DELETE /v1/machines/M                  remove a machine that does not run
 POST   /v1/machines/M/inside           {name, password} of an account inside: {system}, or INSIDE_REFUSED
+POST   /v1/machines/M/files/mounts     {account}: where volumes of the disks are mounted: [{disk, volume, at}]; account null where the helper inside answers
+POST   /v1/machines/M/files/list       {account, path}: {items: [{name, kind, size, mtime}]}, or null where there is no such folder
+POST   /v1/machines/M/files/read       {account, path}: the bytes of a file
+POST   /v1/machines/M/files/sum        {account, path}: {sum}, SHA-256 of a file
+POST   /v1/machines/M/files/make       {account, path, item: {kind: folder} or {kind: link, target}, properties: {mode, uid, gid, mtime}}
+POST   /v1/machines/M/files/write      a line of JSON {account, path, upload, last: properties or null}, then bytes: a piece of a file
 POST   /v1/machines/M/snapshots        {name, quiesce, inside?}: {id, level, disks: [{id, size, changeId}]}; without a helper an account inside brings it to rest
 DELETE /v1/machines/M/snapshots/S
 GET    /v1/machines/M/disks/D/ranges   ?snapshot=S &since=CHANGE: [[offset, length], ...] that were written, ever or since then

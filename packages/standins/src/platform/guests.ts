@@ -26,22 +26,25 @@ export async function buildMachine(platform: Platform, description: MachineDescr
   return machine;
 }
 
-/** Lets a machine write files on one of its disks: what that changes of the disk is written block by block, so that it is tracked. */
-export async function letGuestWrite(platform: Platform, name: string, label: string, files: readonly GuestFile[]): Promise<void> {
-  const machine = platform.named(name);
-  const at = machine.disks.findIndex((d) => d.label === label);
-  const disk = machine.disks[at]!;
+/** Lets a machine change one of its disks: what `change` does to a copy of it is written block by block, so that it is tracked. */
+export async function changeDisk(
+  platform: Platform,
+  machine: Machine,
+  diskId: string,
+  change: (image: string) => Promise<unknown>,
+): Promise<void> {
+  const { size } = machine.disks.find((d) => d.id === diskId)!;
   const copy = path.join(os.tmpdir(), `guest-${randomUUID()}.raw`);
   try {
-    await run('cp', ['--sparse=always', platform.fileOf(machine.id, disk.id), copy]);
-    await writeInside(copy, at === 0, files);
-    const live = platform.diskOf(machine.id, disk.id);
+    await run('cp', ['--sparse=always', platform.fileOf(machine.id, diskId), copy]);
+    await change(copy);
+    const live = platform.diskOf(machine.id, diskId);
     const written = fs.openSync(copy, 'r');
     try {
       const block = Buffer.alloc(blockBytes);
       visitData(written, (from, to) => {
         for (let offset = Math.floor(from / blockBytes) * blockBytes; offset < to; offset += blockBytes) {
-          const length = Math.min(blockBytes, disk.size - offset);
+          const length = Math.min(blockBytes, size - offset);
           const now = block.subarray(0, fs.readSync(written, block, 0, length, offset));
           if (!live.bytes(offset, length).equals(now)) live.write(offset, now);
         }
@@ -52,4 +55,11 @@ export async function letGuestWrite(platform: Platform, name: string, label: str
   } finally {
     fs.rmSync(copy, { force: true });
   }
+}
+
+/** Lets a machine write files on one of its disks. */
+export async function letGuestWrite(platform: Platform, name: string, label: string, files: readonly GuestFile[]): Promise<void> {
+  const machine = platform.named(name);
+  const at = machine.disks.findIndex((d) => d.label === label);
+  await changeDisk(platform, machine, machine.disks[at]!.id, (image) => writeInside(image, at === 0, files));
 }

@@ -3,6 +3,7 @@ import { listenLocally, stopListening } from '../local-server';
 import type { Range } from './block-disk';
 import type { AccountDescription, InsideAccount, MachineDescription } from './description';
 import { platformDocs } from './docs';
+import { GuestFiles, type GuestProperties } from './guest-files';
 import { platformPage } from './page';
 import { actOfPeople } from './people';
 import { Platform, type Machine } from './platform';
@@ -13,6 +14,15 @@ export interface PlatformServiceOptions {
   /** Where machines and disks are kept. */
   readonly folder: string;
   readonly port?: number;
+}
+
+interface InsideAsked {
+  readonly account: InsideAccount | null;
+  readonly path: string;
+  readonly item: { readonly kind: 'folder' } | { readonly kind: 'link'; readonly target: string };
+  readonly properties: GuestProperties;
+  readonly upload: string;
+  readonly last: GuestProperties | null;
 }
 
 const largestBody = 256 << 20;
@@ -52,6 +62,7 @@ async function jsonOf<T>(req: IncomingMessage): Promise<T> {
 export class PlatformService {
   readonly platform: Platform;
   readonly signIn = new SignIn();
+  readonly files: GuestFiles;
   private readonly server: Server;
   /** When the line has nothing more to send, by the monotonic clock. */
   private lineFree = 0;
@@ -59,6 +70,7 @@ export class PlatformService {
   constructor(private readonly options: PlatformServiceOptions) {
     this.platform = new Platform(options.folder);
     this.signIn.setAccounts(this.platform.description.accounts);
+    this.files = new GuestFiles(this.platform);
     this.server = createServer((req, res) => void this.handle(req, res));
     this.server.keepAliveTimeout = 60_000;
   }
@@ -69,6 +81,7 @@ export class PlatformService {
 
   async stop(): Promise<void> {
     await stopListening(this.server);
+    this.files.close();
     this.platform.close();
   }
 
@@ -117,6 +130,14 @@ export class PlatformService {
       await this.sendRanges(res, id, partId, snapshot, ranges);
       return;
     }
+    if (what === 'machines' && part === 'files') {
+      mustHave(account, 'guest.files');
+      const answer = await this.insideFiles(id, partId, await bodyOf(req));
+      if (Buffer.isBuffer(answer))
+        res.writeHead(200, { 'content-type': 'application/octet-stream', 'content-length': answer.length }).end(answer);
+      else send(200, 'application/json', JSON.stringify(answer));
+      return;
+    }
     const asked = `${req.method} ${what}${id && '/M'}${part && `/${part}`}${partId && '/X'}${act && `/${act}`}`;
     send(200, 'application/json', JSON.stringify((await this.answer(asked, account, req, id, partId, query)) ?? {}));
   }
@@ -152,6 +173,7 @@ export class PlatformService {
       case 'PUT machines/M': {
         const changes = await jsonOf<Partial<Machine>>(req);
         mustHave(account, 'running' in changes ? 'machine.power' : 'machine.create');
+        await this.files.settle(id);
         return platform.change(id, changes);
       }
       case 'DELETE machines/M':
@@ -165,6 +187,7 @@ export class PlatformService {
         mustHave(account, 'snapshot.manage');
         const { name, quiesce, inside } = await jsonOf<{ name: string; quiesce: boolean; inside?: InsideAccount }>(req);
         if (quiesce) mustHave(account, 'guest.quiesce');
+        await this.files.settle(id);
         return platform.takeSnapshot(id, name, quiesce, inside);
       }
       case 'DELETE machines/M/snapshots/X':
@@ -181,6 +204,33 @@ export class PlatformService {
       case 'POST machines/M/disks/X/write':
         mustHave(account, 'disk.write');
         return this.write(id, partId, await bodyOf(req));
+      default:
+        throw new PlatformError('NOT_FOUND', 'nothing is known by this address');
+    }
+  }
+
+  /** What is asked of the inside of a machine that runs. */
+  private async insideFiles(id: string, act: string, body: Buffer): Promise<unknown> {
+    const line = body.indexOf(10);
+    const { account, path, ...more } = JSON.parse(body.subarray(0, line < 0 ? body.length : line).toString()) as InsideAsked;
+    const machine = this.files.enter(id, account);
+    switch (act) {
+      case 'mounts':
+        return this.files.mounts(machine);
+      case 'list': {
+        const items = await this.files.list(machine, path);
+        return items ? { items } : null;
+      }
+      case 'read':
+        return this.files.read(machine, path);
+      case 'sum':
+        return this.files.sum(machine, path);
+      case 'make':
+        this.files.make(machine, path, more.item, more.properties);
+        return {};
+      case 'write':
+        this.files.write(machine, path, more.upload, more.last, body.subarray(line + 1));
+        return {};
       default:
         throw new PlatformError('NOT_FOUND', 'nothing is known by this address');
     }

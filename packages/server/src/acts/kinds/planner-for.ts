@@ -8,12 +8,15 @@ import { refuse, type RestorePlanner } from '../recover/restore-planner';
 /** The planner of a restore. Throws INVALID where picks of several kinds are to go home together. */
 export function plannerFor(
   { destination }: Pick<RestoreBody, 'destination'>,
-  picks: readonly Pick<ResolvedPick, 'workloadKind'>[],
+  picks: readonly (Pick<ResolvedPick, 'workloadKind'> & Partial<Pick<ResolvedPick, 'inside'>>)[],
 ): RestorePlanner {
   if (destination.to !== 'original') return restoresElsewhere[destination.to];
   const found = [...new Set(picks.map((p) => p.workloadKind))];
   const [first, ...others] = found;
-  if (first && others.length === 0) return serverKinds[first].restores;
+  if (first && others.length === 0) {
+    const { restores, restoresInside } = serverKinds[first];
+    return picks.some((p) => p.inside) ? (restoresInside ?? restores) : restores;
+  }
   const nouns = formatFirst(
     found.map((k) => kinds[k].noun),
     5,

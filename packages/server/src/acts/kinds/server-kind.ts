@@ -6,6 +6,8 @@ import type { RestorePlanner } from '../recover/restore-planner';
 export interface ServerKind {
   /** How points go back to where they came from. */
   readonly restores: RestorePlanner;
+  /** How what lies inside items of its points goes back to where it was. */
+  readonly restoresInside?: RestorePlanner;
   /** What of it needs a person now. */
   readonly matters?: (deps: Deps) => Promise<FoundMatter[]>;
   /** Of kinds that are found in a system: which failures are mended at its connection, and where that is. */

@@ -3,6 +3,7 @@ import type { KindName } from '@lithodex/kinds';
 import { databaseRestores } from '../recover/database-restores';
 import { downloadRestores } from '../recover/download-restores';
 import { fileRestores } from '../recover/file-restores';
+import { insideRestores } from '../recover/inside-restores';
 import { machineRestores } from '../recover/machine-restores';
 import { scratchRestores } from '../recover/scratch-restores';
 import type { RestorePlanner } from '../recover/restore-planner';
@@ -13,7 +14,12 @@ import type { ServerKind } from './server-kind';
 /** The part of each kind that is the server's. */
 export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
   files: { restores: fileRestores },
-  machine: { restores: machineRestores, matters: platformMatters, connection: { causes: connectionCauses, link: connectionLink } },
+  machine: {
+    restores: machineRestores,
+    restoresInside: insideRestores,
+    matters: platformMatters,
+    connection: { causes: connectionCauses, link: connectionLink },
+  },
   database: { restores: databaseRestores, matters: databaseMatters, connection: { causes: databaseCauses, link: systemLink } },
 };
 
@@ -22,6 +28,7 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   download: downloadRestores,
   folder: fileRestores,
   platform: machineRestores,
+  inside: insideRestores,
   server: databaseRestores,
   scratch: scratchRestores,
 };

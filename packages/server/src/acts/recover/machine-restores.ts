@@ -43,7 +43,7 @@ async function outerIdOf(deps: Deps, workloadId: number): Promise<string | null>
 }
 
 /** Where one machine goes, its exceptions being applied. */
-function destinationOf(body: Pick<RestoreBody, 'destination' | 'start'>, pick: MachinePick): MachineDestination {
+function destinationOf(body: Pick<RestoreBody, 'destination' | 'start'>, pick: MachinePick): Exclude<MachineDestination, { to: 'inside' }> {
   const { destination, start } = body;
   if (destination.to !== 'platform') return { to: 'original', start };
   const own = destination.exceptions.find((e) => e.pointId === pick.point.id);

@@ -24,6 +24,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   platformTest: ['capture'],
   platformInventory: ['capture'],
   insideTest: ['capture'],
+  insideFiles: ['capture'],
   look: ['capture'],
   compare: ['capture', 'keep'],
   front: ['keep'],

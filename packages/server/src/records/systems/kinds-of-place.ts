@@ -77,7 +77,12 @@ export async function fromOf(trx: Knex.Transaction, secrets: Secrets, workload: 
 /** Where a restore writes, with what opens it. */
 export async function placeOf(trx: Knex.Transaction, secrets: Secrets, to: PlannedTo): Promise<To> {
   if ('platformId' in to) {
-    const { platformId, ...rest } = to;
+    const { platformId, ...kept } = to;
+    const { destination } = kept;
+    const rest =
+      destination.to === 'inside'
+        ? { ...kept, destination: { ...destination, account: await insideAccount(trx, secrets, destination.workloadId) } }
+        : kept;
     return { ...rest, platform: platformRef(secrets, await trx('source').where({ id: platformId }).first<PlatformRow>()) };
   }
   if ('sourceId' in to) {

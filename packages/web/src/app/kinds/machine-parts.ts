@@ -8,6 +8,13 @@ const isInside = ({ path }: PickedItem) => /^disks\/[^/]+\/./.test(path);
 function insidePlaces(picks: readonly PickedItem[]): PlaceOption[] {
   const [first, ...others] = picks;
   return [
+    { value: 'original', label: 'where they were, inside the machine while it runs', destination: { to: 'original' } },
+    {
+      value: 'inside',
+      label: 'another machine that runs',
+      form: async () => (await import('./inside-machine-place')).InsideMachinePlace,
+      first: 'Choose the machine and a folder in it first.',
+    },
     {
       value: 'folder',
       label: 'a folder of the mover',

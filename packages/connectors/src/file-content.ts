@@ -1,5 +1,5 @@
-import type { ReadableTree } from '@lithodex/connectors';
 import type { TreeEntry } from '@lithodex/engine';
+import type { ReadableTree } from './readable-tree';
 
 const zeros = Buffer.alloc(1 << 20);
 

@@ -1,0 +1,199 @@
+import { absoluteBelow, escapePath } from '@lithodex/core';
+import type { MachinePoint } from '@lithodex/contract';
+import type { InsideLook } from '@lithodex/kinds';
+import { DateTime } from 'luxon';
+import { fromJson } from '../../base/db/json';
+import { insideAccount } from '../../records/systems/inside-accounts';
+import { platformRef, type PlatformRow } from '../../records/systems/platform-rows';
+import { openingItems } from '../../records/recover/inside-path';
+import { askInventory } from '../estate/read-platform';
+import type { Deps } from '../deps';
+import { conflictCheck } from './file-restores';
+import type { ResolvedPick } from './resolve-picks';
+import { countChecks, expectedOf, refuse, ruleWords, trialWords, type Check, type LookBody, type RestorePlanner } from './restore-planner';
+
+/** Files that are looked for inside the machine before. */
+const mostLooked = 500;
+const lookMs = 60_000;
+
+/** A machine that picks go into. */
+interface Machine {
+  readonly workloadId: number;
+  readonly name: string;
+  readonly outerId: string | null;
+  readonly platform: PlatformRow;
+  readonly picks: readonly ResolvedPick[];
+  /** Absolute folder inside (text) that all go to; null for where each was. */
+  readonly folder: string | null;
+  readonly keepPath: boolean;
+}
+
+/** A pick with its absolute place inside; '' where nobody knows it. */
+interface Placed {
+  readonly pick: ResolvedPick;
+  readonly to: string;
+}
+
+interface MachineRow {
+  readonly id: number;
+  readonly name: string;
+  readonly outer_id: string | null;
+  readonly source_id: number;
+  readonly kind: string;
+}
+
+/** The machines that the picks go to. Throws INVALID for what lies in no disk, and where a platform is not connected. */
+async function machinesOf(deps: Deps, { destination }: LookBody, picks: readonly ResolvedPick[]): Promise<Machine[]> {
+  if (picks.some((p) => !p.inside))
+    throw refuse('body.picks', 'Only what lies inside disks goes into a machine that runs; whole disks and machines go to a platform.');
+  const to = destination.to === 'inside' ? destination : null;
+  const ids = to ? [to.workloadId] : [...new Set(picks.map((p) => p.point.workload_id))];
+  return Promise.all(
+    ids.map(async (id) => {
+      const row = await deps.db('workload').where({ id, kind: 'machine' }).first<MachineRow | undefined>();
+      if (!row) throw refuse('body.destination', 'There is no such machine.');
+      const platform = await deps
+        .db('source')
+        .where({ id: row.source_id, kind: 'platform' })
+        .whereNotNull('secret')
+        .first<PlatformRow | undefined>();
+      if (!platform) throw refuse('body.destination', 'The platform is not connected here.');
+      return {
+        workloadId: id,
+        name: row.name,
+        outerId: row.outer_id,
+        platform,
+        picks: to ? picks : picks.filter((p) => p.point.workload_id === id),
+        folder: to?.folder ?? null,
+        keepPath: to?.keepPath ?? true,
+      };
+    }),
+  );
+}
+
+/** The disk a pick lies in by its id, its volume, and the path in that. */
+function placeInDisk({ point, path }: ResolvedPick): { readonly disk: string; readonly volume: string; readonly rest: string } {
+  const file = openingItems(point).find((item) => path.startsWith(`${item}/`)) ?? '';
+  const [volume = '', ...rest] = path.slice(file.length + 1).split('/');
+  const disk = fromJson<MachinePoint>(point.machine).disks.find((d) => d.file === file);
+  return { disk: disk?.id ?? '', volume, rest: rest.join('/') };
+}
+
+function placed({ picks, folder, keepPath }: Machine, mounts: InsideLook['mounts']): Placed[] {
+  return picks.map((pick) => {
+    const { disk, volume, rest } = placeInDisk(pick);
+    if (folder !== null)
+      return {
+        pick,
+        to: absoluteBelow(
+          Buffer.from(folder)
+            .toString('latin1')
+            .replace(/(.)\/+$/, '$1'),
+          keepPath ? rest : pick.to,
+        ),
+      };
+    const mount = mounts.find((m) => m.disk === disk && m.volume === volume);
+    if (!mount) return { pick, to: '' };
+    return { pick, to: absoluteBelow(mount.at, rest) };
+  });
+}
+
+function ask(
+  deps: Deps,
+  machine: Machine,
+  account: Awaited<ReturnType<typeof insideAccount>>,
+  places: { path: string; mtimeNs: string }[],
+): Promise<InsideLook> {
+  const platform = platformRef(deps.secrets, machine.platform);
+  return deps.movers.ask({ ask: 'insideFiles', platform, machine: machine.outerId ?? '', account, places }, lookMs);
+}
+
+/** What stands in the way of putting files into one machine, asked of it now. */
+async function lookInto(deps: Deps, body: LookBody, machine: Machine): Promise<{ places: Placed[]; checks: Check[] }> {
+  const stop = (code: string, text: string) => ({ places: [], checks: [{ level: 'stop', code, text } as const] });
+  const { name, outerId } = machine;
+  const now = (await askInventory(deps, machine.platform)).machines.find((m) => m.id === outerId);
+  if (!now) return stop('MACHINE_GONE', `${name} is not on its platform any more. Restore to a folder, or bring the machine back first.`);
+  if (!now.running) return stop('MACHINE_OFF', `${name} is off: files go into a machine that runs. Start it, or restore to a folder.`);
+  const account = await insideAccount(deps.db, deps.secrets, machine.workloadId);
+  if (!account && !now.helper)
+    return stop(
+      'NO_WAY_IN',
+      `Nothing inside ${name} can take files: it has no helper, and no account inside is known (Estate, the machine, Inside).`,
+    );
+  const { mounts, refused } = await ask(deps, machine, account, []);
+  if (refused) return stop('REFUSED_INSIDE', refused);
+  const places = placed(machine, mounts);
+  const lost = places.find((p) => p.to === '');
+  if (lost)
+    return stop(
+      'NOT_MOUNTED',
+      `Nobody knows where ${escapePath(lost.pick.path)} was mounted inside ${name}. Name a folder of the machine instead.`,
+    );
+  const files = places.flatMap(({ pick, to }) =>
+    (pick.inside?.files ?? []).map((f) => ({ path: absoluteBelow(to, f.path), mtimeNs: f.mtimeNs })),
+  );
+  const looked = files.slice(0, mostLooked);
+  const complete = looked.length === files.length && places.every(({ pick }) => pick.inside?.whole);
+  const { exist, newer } = await ask(deps, machine, account, looked);
+  const by = account ? `under the account ${account.name}` : 'by the helper inside';
+  return {
+    places,
+    checks: [
+      { level: 'fine', code: 'WAY_IN', text: `${name} runs; files are put in ${by}.` },
+      conflictCheck(body, { exist, newer, looked: looked.length, complete, free: 0, writable: true, nearest: '' }),
+    ],
+  };
+}
+
+/** Files that lay inside disks, put into machines that run: those they were in, or another. */
+export const insideRestores: RestorePlanner = {
+  async look(deps, body, picks) {
+    const checks: Check[] = [...countChecks(picks)];
+    const goesTo = new Map<ResolvedPick, string>();
+    for (const machine of await machinesOf(deps, body, picks)) {
+      const looked = await lookInto(deps, body, machine);
+      checks.push(...looked.checks);
+      for (const { pick, to } of looked.places) goesTo.set(pick, `${machine.name}: ${escapePath(to)}`);
+    }
+    return { goesTo: (pick) => goesTo.get(pick) ?? '', checks };
+  },
+
+  tasks: async (deps, body, picks) =>
+    Promise.all(
+      (await machinesOf(deps, body, picks)).map(async (machine) => {
+        const { places } = await lookInto(deps, body, machine);
+        const newest = Math.max(...machine.picks.map((p) => p.point.moment));
+        return {
+          workloadId: machine.workloadId,
+          work: {
+            type: 'restore' as const,
+            picks: places.map(({ pick, to }) => ({ pointId: pick.point.id, path: pick.path, to: to.slice(1), base: '/' })),
+            to: {
+              kind: 'machine' as const,
+              platformId: machine.platform.id,
+              destination: {
+                to: 'inside' as const,
+                workloadId: machine.workloadId,
+                machine: machine.outerId ?? '',
+                account: null,
+                rule: body.rule,
+                stamp: DateTime.fromMillis(newest, { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmm'),
+              },
+            },
+            trial: body.trial,
+            readFrom: body.readFrom,
+            expected: expectedOf(machine.picks),
+          },
+        };
+      }),
+    ),
+
+  rules({ destination, rule, ...body }) {
+    const where =
+      destination.to === 'inside'
+        ? `into a machine that runs, below ${destination.folder}`
+        : 'into the machines they were in, while they run';
+    return `${trialWords({ trial: body.trial })}${where}; ${ruleWords[rule]}`;
+  },
+};
