@@ -13,7 +13,7 @@ const arrows = {
   volumes: [],
   engine: ['core', 'net'],
   connectors: ['core', 'kinds', 'net', 'volumes', 'engine'],
-  mover: ['core', 'kinds', 'contract', 'net', 'engine', 'connectors'],
+  mover: ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors'],
   server: ['core', 'kinds', 'contract', 'net'],
   web: ['core', 'kinds', 'contract'],
   standins: [],

@@ -1,5 +1,8 @@
+import { execFile, execFileSync } from 'node:child_process';
 import fs from 'node:fs';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { promisify } from 'node:util';
+import { queueRun } from '@lithodex/server';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import type { BodyInput } from '@lithodex/contract';
 import { letGuestWrite, platformRights, type PlatformService } from '@lithodex/standins';
 import { Harness, policyFor, type Client, type Refused } from '../support/harness';
@@ -9,13 +12,14 @@ let h: Harness;
 let admin: Client;
 let service: PlatformService;
 let pointId: string;
+let targetId: string;
 let workloadId: number;
 const log = 'disks/system.raw/p2/var/log/gate.log';
 
 beforeAll(async () => {
   h = await Harness.start({ leaseMs: 20_000, schedulerMs: 0 });
   admin = await h.as('administrator');
-  const { targetId } = await h.connect(admin);
+  ({ targetId } = await h.connect(admin));
   const started = await startPlatform(`${h.folder}/platform`);
   ({ service } = started);
   await buildLogger(service, 'gate-01', { tags: ['gates'] });
@@ -233,5 +237,86 @@ describe('files go back into a machine that runs', () => {
       code: 'NOT_ALLOWED',
     });
     expect((await clerk.call('planRestore', { body: { name: 'x', ...back } })).items).toHaveLength(1);
+  });
+});
+
+describe('a disk or a volume is attached', () => {
+  const attach = (path: string, hours = 8) =>
+    admin.call('startRestore', {
+      body: { reason: 'to look with own tools', picks: [{ pointId, path }], destination: { to: 'attached', hours } },
+    });
+  async function reached(runId: number) {
+    const at = await vi.waitFor(() => admin.call('attached', { id: runId }), { timeout: 20_000, interval: 200 });
+    fs.writeFileSync(`${h.folder}/keys.psk`, `${at.user}:${at.key}\n`, { mode: 0o600 });
+    return { at, uri: `nbds://${at.user}@${at.host}:${at.port}/${at.name}?tls-psk-file=${h.folder}/keys.psk` };
+  }
+  const copy = (uri: string) => promisify(execFile)('nbdcopy', [uri, `${h.folder}/copy.raw`]);
+
+  it('as a device that anybody with its key reads with ordinary tools, listed until it is detached', async () => {
+    const { runId } = await attach('disks/system.raw/p2');
+    const { at, uri } = await reached(runId);
+    await copy(uri);
+    expect(execFileSync('debugfs', ['-R', 'cat /etc/hostname', `${h.folder}/copy.raw`], { encoding: 'utf8' })).toBe('gate-01\n');
+    const [row] = (await admin.call('listAttached')).rows;
+    expect(row).toMatchObject({ path: 'disks/system.raw/p2', person: 'administrator', mine: true, workload: { name: 'gate-01' } });
+    await vi.waitFor(async () => expect((await admin.call('listAttached')).rows[0]!.read).toBeGreaterThan(0), {
+      timeout: 20_000,
+      interval: 200,
+    });
+    const auditor = await h.as('auditor');
+    expect((await auditor.call('listAttached')).rows).toMatchObject([{ mine: false }]);
+    await expect(auditor.call('attached', { id: runId })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+    expect((await (await h.as('clerk')).call('listAttached')).rows.length).toBeLessThanOrEqual(1);
+    const stored = JSON.stringify(await h.server.deps.db('task').where({ type: 'attach' }).select());
+    expect(stored).not.toContain(at.key);
+    await admin.call('stopRun', { id: runId });
+    expect((await admin.ended(runId)).state).toBe('stopped');
+    expect((await admin.call('listAttached')).rows).toEqual([]);
+    await expect(copy(uri)).rejects.toThrow();
+    await expect(admin.call('attached', { id: runId })).rejects.toMatchObject({ code: 'NOT_FOUND' });
+  });
+
+  it('while its point is pruned and other work goes on', async () => {
+    const { runId } = await attach('disks/system.raw');
+    const { uri } = await reached(runId);
+    expect(
+      await restore({ picks: [{ pointId, path: log }], destination: { to: 'folder', folder: `${h.folder}/beside`, keepPath: false } }),
+    ).toMatchObject({ state: 'done' });
+    await admin.ended((await admin.call('pruneTarget', { id: targetId, body: {} })).runId);
+    await copy(uri);
+    expect(fs.statSync(`${h.folder}/copy.raw`).size).toBe(128 << 20);
+    await admin.call('stopRun', { id: runId });
+    await admin.ended(runId);
+  });
+
+  it('not a file, nor several, nor by a clerk', async () => {
+    for (const picks of [[log], ['disks/system.raw', 'disks/system.raw/p2'], ['']]) {
+      const body = { name: 'x', picks: picks.map((path) => ({ pointId, path })), destination: { to: 'attached' as const } };
+      await expect(admin.call('planRestore', { body })).rejects.toMatchObject({ code: 'INVALID' });
+    }
+    const body = { name: 'x', picks: [{ pointId, path: 'disks/system.raw' }], destination: { to: 'attached' as const } };
+    await expect((await h.as('clerk')).call('planRestore', { body })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+  });
+
+  it('and not longer than was asked for', async () => {
+    const { db, clock } = h.server.deps;
+    const work = {
+      type: 'attach' as const,
+      pick: { pointId, path: 'disks/system.raw', to: '' },
+      until: clock.now() + 3000,
+      readFrom: null,
+    };
+    const runId = await db.transaction((trx) =>
+      queueRun(trx, clock.now(), {
+        kind: 'restore',
+        startedBy: 'hand',
+        name: 'for a moment',
+        person: 'administrator',
+        tasks: [{ workloadId, seriesNo: null, type: 'attach', work }],
+      }),
+    );
+    h.server.deps.movers.workAppeared();
+    expect((await admin.ended(runId)).state).toBe('done');
+    expect((await admin.call('listAttached')).rows).toEqual([]);
   });
 });

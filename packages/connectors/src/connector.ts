@@ -3,6 +3,7 @@ import type { FoundWorkload, FromOf, KindName, LogStart, SystemTest, ToOf } from
 import type { PointKind, Root, Store, TreeEntry, WriteCounts } from '@lithodex/engine';
 import type { CaptureStore } from './capture-store';
 import type { HostLimits } from './files/host-limits';
+import type { Blocks } from '@lithodex/volumes';
 import type { InsideTree } from './inside/inside-tree';
 import type { FoundItem } from './readable-tree';
 
@@ -172,6 +173,8 @@ export interface Connector<K extends KindName = KindName> {
   ): Promise<NewestWritten>;
   /** Of kinds whose items hold trees of their own: opens the one a path leads to or into; undefined where it leads to none. */
   open?(point: OpenPoint, path: string): Promise<OpenedInside | undefined>;
+  /** Of kinds whose items are disks: a disk, or a volume on it, as a block device. Throws PATH_MISSING for what is neither. */
+  device?(point: OpenPoint, path: string): Promise<Blocks>;
   /** Brings picked items back. */
   restore(ctx: RestoreContext, picks: readonly RestorePick[], to: ToOf<K>): Promise<RestoreOutcome>;
 }

@@ -4,6 +4,7 @@ export * from './capture-store';
 export * from './open-store';
 export * from './readable-tree';
 export * from './find-item';
+export { ownFolder, ownFoldersOf } from './own-folder';
 export * from './file-content';
 export { InsideTree, type InsideRow } from './inside/inside-tree';
 export { captureThrough, surveyThrough, type AfarContext } from './afar/keeping-side';

@@ -4,7 +4,7 @@ import { Bytes, ByteString, Count, Instant } from './common';
 import { ConnectionTest, TargetTest } from './estate';
 import { CartridgesNeeded, type Question } from './mover';
 import { InsideTest, Inventory, PlatformTest } from './platform';
-import { ComparedItem } from './recover';
+import { AttachedAt, ComparedItem } from './recover';
 import { Cartridge } from './storage';
 
 const Nanoseconds = z.string().regex(/^-?\d{1,25}$/);
@@ -67,6 +67,7 @@ export const answers = {
   cartridgesNeeded: CartridgesNeeded,
   envelope: z.string().max(100_000),
   compare: z.array(ComparedItem).max(1_000_000),
+  attached: AttachedAt,
   /** `data` in base64. */
   front: z.object({ kind: z.string().max(20), size: Bytes, data: z.string().max(3_000_000) }),
   openedFolder: OpenedFolder,

@@ -68,6 +68,10 @@ export const DownloadWork = z.object({
 });
 export type DownloadWork = z.infer<typeof DownloadWork>;
 
+/** Shows a disk or a volume of a point to whoever knows the key, until then. */
+export const AttachWork = z.object({ type: z.literal('attach'), point: PointRef, path: ByteString, until: Instant });
+export type AttachWork = z.infer<typeof AttachWork>;
+
 const PointName = z.object({ seriesId: Uuid, taskId: Uuid });
 
 /** Copies points of a series from one target to another, oldest first. `alike`: one that stands there already. */
@@ -105,6 +109,7 @@ export const Work = z.discriminatedUnion('type', [
   BackupWork,
   RestoreWork,
   DownloadWork,
+  AttachWork,
   ExpireWork,
   PruneWork,
   VerifyWork,
@@ -334,6 +339,8 @@ export const Question = z.discriminatedUnion('ask', [
     account: InsideAccount.nullable(),
     places: z.array(z.object({ path: ByteString, mtimeNs: z.string() })).max(2000),
   }),
+  /** How what a task has attached is reached. */
+  z.object({ ask: z.literal('attached'), taskId: Uuid }),
   /** The front of a file of a point. */
   z.object({ ask: z.literal('front'), point: PointRef, path: ByteString, most: Count }),
   /** One folder inside an item of a point: what comes after a name, at most so many. */

@@ -82,6 +82,34 @@ export const FilePreview = z.discriminatedUnion('as', [
 ]);
 export type FilePreview = z.infer<typeof FilePreview>;
 
+/** How an attached disk is reached: who knows `key` (hexadecimal) may read it. */
+export const AttachedAt = z.object({
+  host: z.string().max(300),
+  port: z.int().min(1).max(65_535),
+  name: z.string().max(300),
+  user: z.string().max(80),
+  key: z.string().regex(/^[0-9a-f]{64}$/),
+  size: Bytes,
+});
+export type AttachedAt = z.infer<typeof AttachedAt>;
+/** What is attached: a task that goes on until it is detached or its time is over. */
+export const Attached = z.object({
+  runId: Id,
+  workload: z.object({ id: Id, name: z.string() }),
+  pointId: Uuid,
+  moment: Instant,
+  path: EscapedPath,
+  person: z.string(),
+  reason: z.string(),
+  since: Instant,
+  until: Instant,
+  mover: z.string(),
+  /** Bytes read so far. */
+  read: Bytes,
+  mine: z.boolean(),
+});
+export type Attached = z.infer<typeof Attached>;
+
 const Side = z.object({
   kind: z.string(),
   size: Bytes,

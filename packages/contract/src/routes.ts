@@ -241,6 +241,21 @@ export const routes = {
     query: recover.TreeQuery,
     response: recover.Tree,
   }),
+  listAttached: route({
+    method: 'get',
+    path: '/attached',
+    summary: 'Disks and volumes of points that are attached now',
+    access: everyRole,
+    response: z.object({ rows: z.array(recover.Attached) }),
+  }),
+  attached: route({
+    method: 'get',
+    path: '/runs/:id/attached',
+    summary: 'How what a run has attached is reached; for who asked for it only',
+    access: keepers,
+    params: byId,
+    response: recover.AttachedAt.extend({ until: c.Instant }),
+  }),
   preview: route({
     method: 'get',
     path: '/points/:id/preview',

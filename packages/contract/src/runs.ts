@@ -144,6 +144,7 @@ export const RestoreBody = z
       z.object({ to: z.literal('original') }),
       z.object({ to: z.literal('folder'), folder: z.string().regex(/^\//).max(4000), keepPath: z.boolean().default(true) }),
       ...placesOfKinds,
+      z.object({ to: z.literal('attached'), hours: z.int().min(1).max(72).default(8) }),
       z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova']) }),
     ]),
     /** Of kinds that write a log: the moment that is wanted; null for that of the points. */

@@ -22,6 +22,8 @@ export interface TaskType {
   readonly pins: boolean;
   /** Another mover goes on with it when its own is lost. */
   readonly resumes: boolean;
+  /** It goes on for hours and does little: it takes no place of other work. */
+  readonly stays: boolean;
   /** It is about a target, not about workloads. */
   readonly aboutTarget: boolean;
 }
@@ -35,6 +37,7 @@ const usual: TaskType = {
   changesSeries: false,
   pins: false,
   resumes: true,
+  stays: false,
   aboutTarget: false,
 };
 
@@ -44,6 +47,7 @@ export const taskTypes: Readonly<Record<WorkType, TaskType>> = {
   trial: { ...usual, duties: ['capture', 'keep'], readsSource: true, resumes: false },
   restore: { ...usual, duties: ['capture', 'keep'], urgent: true, pins: true },
   download: { ...usual, urgent: true, pins: true, resumes: false },
+  attach: { ...usual, urgent: true, pins: true, stays: true },
   copy: { ...usual, writesTarget: true, paced: true, pins: true },
   verify: { ...usual, paced: true, pins: true, aboutTarget: true },
   adopt: { ...usual, pins: true, aboutTarget: true },

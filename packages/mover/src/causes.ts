@@ -1,6 +1,7 @@
 import type { Cause } from '@lithodex/contract';
 import { SourceError, type SourceErrorCode } from '@lithodex/connectors';
 import { EngineError, systemCode, type EngineErrorCode } from '@lithodex/engine';
+import { VolumeError, type VolumeErrorCode } from '@lithodex/volumes';
 import { ScriptError, type ScriptErrorCode } from './work/script';
 
 const remedies: Partial<Record<EngineErrorCode, string>> = {
@@ -74,8 +75,15 @@ const scriptRemedies: Record<ScriptErrorCode, string> = {
   SCRIPT_TOO_LONG: 'See in the log what it waits for, or allow it more time in the policy, then retry.',
 };
 
+const volumeRemedies: Record<VolumeErrorCode, string> = {
+  DISK_DAMAGED: 'Take an older point, or bring the whole disk back and let its own system look at it.',
+  NOT_READ: 'Bring the whole disk back, or attach it, and read it with the system it belongs to.',
+  NOT_THERE: 'Look into the disk again: it is not in this point.',
+};
+
 /** Cause and remedy of what ended a task. */
 export function causeOf(error: unknown): Cause {
+  if (error instanceof VolumeError) return { code: error.code, message: error.message, remedy: volumeRemedies[error.code] };
   if (error instanceof EngineError) {
     if (error.code === 'STOPPED') return { code: 'STOPPED', message: 'A person stopped it.', remedy: remedies.STOPPED! };
     return { code: error.code, message: error.message, remedy: remedies[error.code] ?? 'See the log for the details, then retry.' };

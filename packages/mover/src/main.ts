@@ -18,12 +18,13 @@ const { values } = parseArgs({
     scripts: { type: 'string' },
     bounds: { type: 'string' },
     receive: { type: 'string' },
+    attach: { type: 'string' },
     'log-level': { type: 'string' },
   },
 });
 if (!values.server || !values['token-file'])
   throw new Error(
-    'usage: mover --server URL --token-file FILE [--keys DIR] [--name NAME] [--join CODE] [--receive HOST:PORT] [--scripts DIR] [--bounds FILE]',
+    'usage: mover --server URL --token-file FILE [--keys DIR] [--name NAME] [--join CODE] [--receive HOST:PORT] [--attach ADDRESS] [--scripts DIR] [--bounds FILE]',
   );
 const name = values.name ?? hostname();
 if (values.join) await join(values.server, values.join, name, values['token-file']);
@@ -47,6 +48,7 @@ const mover = new Mover(
     scripts: values.scripts,
     bounds,
     receive: values.receive,
+    attachAt: values.attach,
   },
   log,
 );

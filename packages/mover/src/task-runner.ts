@@ -17,6 +17,8 @@ export interface MoverOptions {
   readonly scripts: string | undefined;
   /** Where movers that only read reach this one, as host:port; undefined where they do not. */
   readonly receive?: string | undefined;
+  /** Address of this host at which what is attached can be reached; undefined for this host alone. */
+  readonly attachAt?: string | undefined;
   /** What it may do on its host. */
   readonly bounds: HostBounds;
 }

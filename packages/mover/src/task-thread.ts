@@ -20,6 +20,7 @@ import { runBackup, runTrial } from './work/backup';
 import { runCopy } from './work/copy';
 import { runDownload } from './work/download';
 import { runExpire } from './work/expire';
+import { runAttach } from './work/attach';
 import { answerQuestion } from './work/questions';
 import { readSource } from './work/read-source';
 import { runPrune } from './work/prune';
@@ -37,6 +38,8 @@ export interface ThreadStart {
   readonly bounds: HostBounds;
   /** Where other movers reach this one; undefined where they do not. */
   readonly receive?: string | undefined;
+  /** Address of this host at which what is attached can be reached; undefined for this host alone. */
+  readonly attachAt?: string | undefined;
   /** One Int32: 0 go on, 1 stop. */
   readonly stop: SharedArrayBuffer;
   /** Memory of the {@link Pace} of its task. */
@@ -80,6 +83,7 @@ const runners: { readonly [T in WorkType]: (ctx: TaskContext, work: Extract<Work
   trial: runTrial,
   restore: runRestore,
   download: runDownload,
+  attach: runAttach,
   copy: runCopy,
   verify: runVerify,
   adopt: runAdopt,
@@ -108,6 +112,7 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
     stores,
     limits,
     scripts: start.scripts,
+    attachAt: start.attachAt ?? '127.0.0.1',
     receive: start.receive === undefined ? undefined : receivingAt(start.receive),
     log: (line) => {
       say({ type: 'log', line });

@@ -35,6 +35,7 @@ import { policyHandlers } from './places/policies/policy-handlers';
 import { recoverHandlers } from './places/recover/recover-handlers';
 import { reportHandlers } from './places/watch/report-handlers';
 import { besideHandlers } from './places/recover/beside-tables';
+import { attachHandlers } from './places/recover/attach-handlers';
 import { scratchHandlers } from './places/recover/scratch-handlers';
 import { restoreHandlers } from './places/recover/restore-handlers';
 import { runHandlers } from './places/runs/run-handlers';
@@ -67,6 +68,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...recoverHandlers(deps),
     ...besideHandlers(deps),
     ...scratchHandlers(deps),
+    ...attachHandlers(deps),
     ...restoreHandlers(deps),
     ...moverHandlers(deps),
     ...knownMoverHandlers(deps),

@@ -12,3 +12,4 @@ export { rewriteNames } from './records/catalog/rewrite-names';
 export { tokenHash } from './base/http/access';
 export type { Duty } from './base/http/duties';
 export { expireAll, forgetOfLog } from './acts/runs/expiry';
+export { queueRun } from './acts/runs/queue';

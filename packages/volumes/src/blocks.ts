@@ -6,6 +6,14 @@ export interface Blocks {
   readonly size: number;
   /** Exactly `length` bytes; what is returned must not be changed. Throws DISK_DAMAGED for a place beyond the end. */
   read(offset: number, length: number): Promise<Buffer>;
+  /** Where data is, from a place on, and what was never written and reads as zeros; all of it is data where nothing says. */
+  stretches?(offset: number, length: number): Stretch[];
+}
+
+/** A stretch of a disk. */
+export interface Stretch {
+  readonly length: number;
+  readonly hole: boolean;
 }
 
 /** Throws DISK_DAMAGED unless the stretch lies on the disk. */
@@ -24,6 +32,7 @@ export function stretchOf(blocks: Blocks, offset: number, size: number): Blocks 
       checkPlace(own, at, length);
       return blocks.read(offset + at, length);
     },
+    ...(blocks.stretches && { stretches: (at: number, length: number) => blocks.stretches!(offset + at, length) }),
   };
 }
 

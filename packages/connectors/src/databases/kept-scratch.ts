@@ -4,7 +4,7 @@ import { DatabaseServer } from '@lithodex/kinds';
 import { z } from 'zod';
 import { SourceError } from '../source-error';
 import type { Scratch } from './family';
-import { ownFolder, ownFoldersOf } from './own-folder';
+import { ownFolder, ownFoldersOf } from '../own-folder';
 
 /** What is known of a scratch server that stays up: every thread of the mover may look into it, while one keeps it. */
 const Kept = z.object({

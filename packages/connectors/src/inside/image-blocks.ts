@@ -1,5 +1,5 @@
 import { EngineError, type ChunkReader } from '@lithodex/engine';
-import type { Blocks } from '@lithodex/volumes';
+import type { Blocks, Stretch } from '@lithodex/volumes';
 import { imageBlock, zeroBlock, type ImageMap } from '../machines/image-map';
 
 /** A stored image of a disk as a disk. Every chunk is checked as it is read. */
@@ -10,6 +10,16 @@ export function imageBlocks(map: ImageMap, chunks: Pick<ChunkReader, 'read'>): B
   };
   return {
     size: map.size,
+    stretches(offset, length) {
+      const found: Stretch[] = [];
+      for (let at = offset; at < offset + length;) {
+        const block = Math.floor(at / imageBlock);
+        const end = Math.min(offset + length, (block + 1) * imageBlock);
+        found.push({ length: end - at, hole: map.name(block) === undefined });
+        at = end;
+      }
+      return found;
+    },
     async read(offset, length) {
       if (offset < 0 || length < 0 || offset + length > map.size)
         throw new EngineError('OBJECT_DAMAGED', 'a place beyond the end of a disk');

@@ -1,6 +1,6 @@
 import type { Connector } from '../connector';
 import { bringBackMachine } from './bring-back-machine';
-import { diskOnPath, openDisk } from './open-disk';
+import { deviceAt, diskOnPath, openDisk } from './open-disk';
 import { surveyMachine } from './survey-machine';
 import { takeMachine } from './take-machine';
 
@@ -9,6 +9,7 @@ export const machineConnector: Connector<'machine'> = {
   capture: takeMachine,
   survey: surveyMachine,
   restore: bringBackMachine,
+  device: deviceAt,
   async open(point, path) {
     const found = diskOnPath(point.root, path);
     return found && { tree: await openDisk(point, found.file), rest: found.rest };

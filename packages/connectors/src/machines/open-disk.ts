@@ -1,5 +1,5 @@
 import { EngineError, keyedHash, type TreeEntry } from '@lithodex/engine';
-import { volumesOf, type Blocks } from '@lithodex/volumes';
+import { VolumeError, volumesOf, type Blocks } from '@lithodex/volumes';
 import type { OpenPoint } from '../connector';
 import { imageBlocks } from '../inside/image-blocks';
 import { InsideTree } from '../inside/inside-tree';
@@ -22,6 +22,19 @@ async function disksOf({ store, root, top }: OpenPoint): Promise<Map<string, Blo
 export function diskOnPath(root: OpenPoint['root'], path: string): { readonly file: string; readonly rest: string } | undefined {
   const disk = machinePoint(root)?.disks.find(({ file }) => file !== '' && (path === file || path.startsWith(`${file}/`)));
   return disk && { file: disk.file, rest: path.slice(disk.file.length + 1) };
+}
+
+/** A disk of a machine, or a volume on it, as it is stored. Throws PATH_MISSING for what is neither, and what a volume can't be read for. */
+export async function deviceAt(point: OpenPoint, path: string): Promise<Blocks> {
+  const found = diskOnPath(point.root, path);
+  const disks = await disksOf(point);
+  const disk = found && disks.get(found.file);
+  if (!disk) throw new EngineError('PATH_MISSING', path);
+  if (found.rest === '') return disk;
+  const volume = (await volumesOf(disks)).get(found.file)?.find((v) => v.name === found.rest);
+  if (!volume) throw new EngineError('PATH_MISSING', path);
+  if (!volume.blocks) throw new VolumeError('NOT_READ', volume.why);
+  return volume.blocks;
 }
 
 /** What is inside a disk of a machine: its volumes, and in them their files. Volumes may lie on several disks of the machine. */

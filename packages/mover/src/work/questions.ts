@@ -35,6 +35,7 @@ import {
   type CartridgePlace,
   type TreeEntry,
 } from '@lithodex/engine';
+import { attachedBy } from './attach';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
 import { frontOf, openedFolder, openedItems } from './look-inside-item';
 import { openPoint } from './open-point';
@@ -108,6 +109,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
     }
     case 'compare':
       return compare(question, stores, limits);
+    case 'attached':
+      return attachedBy(question.taskId);
     case 'front':
       return frontOf(stores, question.point, question.path, question.most);
     case 'openedFolder':

@@ -6,6 +6,8 @@ function pointsOf(work: Work): readonly PointRef[] {
     case 'restore':
     case 'download':
       return work.picks.map((p) => p.point);
+    case 'attach':
+      return [work.point];
     case 'copy':
       return work.points;
     default:

@@ -19,6 +19,8 @@ export interface TaskContext {
   readonly limits: HostLimits;
   /** Folder of the scripts that policies may name; none when it was not given. */
   readonly scripts: string | undefined;
+  /** Address of this host at which what is attached can be reached. */
+  readonly attachAt: string;
   /** Where movers that only read can come; undefined where none can. */
   readonly receive: Receiving | undefined;
   readonly log: (line: MoverLine) => void;

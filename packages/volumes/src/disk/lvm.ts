@@ -141,24 +141,30 @@ function volumesOf(group: LvmSection, groupName: string, byId: ReadonlyMap<strin
 }
 
 function blocksOf(pieces: readonly Piece[], size: number): Blocks {
+  /** Where the parts of a stretch lie, in order. */
+  function* partsOf(offset: number, length: number): Generator<{ blocks: Blocks; at: number; count: number }> {
+    checkPlace({ size }, offset, length);
+    for (let at = offset; at < offset + length;) {
+      const piece = pieces.find((p) => at >= p.offset && at < p.offset + p.size);
+      if (!piece) throw damaged('a hole in a volume');
+      const within = at - piece.offset;
+      const row = Math.floor(within / piece.stripe);
+      const inStripe = within % piece.stripe;
+      const count = Math.min(offset + length - at, piece.stripe - inStripe, piece.size - within);
+      const place = piece.on[row % piece.on.length];
+      if (!place) throw damaged('stripes of a volume');
+      yield { blocks: place.blocks, at: place.at + Math.floor(row / piece.on.length) * piece.stripe + inStripe, count };
+      at += count;
+    }
+  }
   return {
     size,
     async read(offset, length) {
-      checkPlace({ size }, offset, length);
       const parts: Buffer[] = [];
-      for (let at = offset; at < offset + length;) {
-        const piece = pieces.find((p) => at >= p.offset && at < p.offset + p.size);
-        if (!piece) throw damaged('a hole in a volume');
-        const within = at - piece.offset;
-        const row = Math.floor(within / piece.stripe);
-        const inStripe = within % piece.stripe;
-        const count = Math.min(offset + length - at, piece.stripe - inStripe, piece.size - within);
-        const place = piece.on[row % piece.on.length];
-        if (!place) throw damaged('stripes of a volume');
-        parts.push(await place.blocks.read(place.at + Math.floor(row / piece.on.length) * piece.stripe + inStripe, count));
-        at += count;
-      }
+      for (const { blocks, at, count } of partsOf(offset, length)) parts.push(await blocks.read(at, count));
       return parts.length === 1 ? parts[0]! : Buffer.concat(parts);
     },
+    stretches: (offset, length) =>
+      [...partsOf(offset, length)].flatMap(({ blocks, at, count }) => blocks.stretches?.(at, count) ?? [{ length: count, hole: false }]),
   };
 }

@@ -8,7 +8,7 @@ import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
 import type { Scratch } from '../family';
 import { MariadbConnection } from './connection';
-import { ownFolder } from '../own-folder';
+import { ownFolder } from '../../own-folder';
 
 const account = 'scratch';
 const startMs = 60_000;

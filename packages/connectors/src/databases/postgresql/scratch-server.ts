@@ -7,7 +7,7 @@ import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
 import { ClientProgram } from '../client-program';
 import type { Scratch } from '../family';
-import { ownFolder } from '../own-folder';
+import { ownFolder } from '../../own-folder';
 import { PgConnection } from './connection';
 import { programPath } from './programs';
 

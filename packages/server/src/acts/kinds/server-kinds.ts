@@ -1,5 +1,6 @@
 import type { RestoreBody } from '@lithodex/contract';
 import type { KindName } from '@lithodex/kinds';
+import { attachRestores } from '../recover/attach-restores';
 import { databaseRestores } from '../recover/database-restores';
 import { downloadRestores } from '../recover/download-restores';
 import { fileRestores } from '../recover/file-restores';
@@ -26,6 +27,7 @@ export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
 /** Restores to another place than the one that points came from. */
 export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination']['to'], 'original'>, RestorePlanner>> = {
   download: downloadRestores,
+  attached: attachRestores,
   folder: fileRestores,
   platform: machineRestores,
   inside: insideRestores,

@@ -3,7 +3,7 @@ import type { DatabasePoint, LogStart } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../../records/catalog/points';
 import { fromJson } from '../../base/db/json';
-import type { DownloadPlan, PlannedPick, RestorePlan } from '../../records/runs/planned-restore';
+import type { AttachPlan, DownloadPlan, PlannedPick, RestorePlan } from '../../records/runs/planned-restore';
 import type { CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
 import type { BackupPlan } from '../runs/queue';
@@ -40,6 +40,11 @@ export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: Queu
     case 'download': {
       const { picks, readFrom, ...plan } = fromJson<DownloadPlan>(task.work);
       return { ...plan, picks: await withPoints(trx, secrets, picks, readFrom) };
+    }
+    case 'attach': {
+      const { pick, readFrom, ...plan } = fromJson<AttachPlan>(task.work);
+      const [found] = await withPoints(trx, secrets, [pick], readFrom);
+      return { ...plan, point: found!.point, path: pick.path };
     }
     case 'restore': {
       const { picks, readFrom, to, edited, ...plan } = fromJson<RestorePlan>(task.work);

@@ -99,7 +99,7 @@ export async function queueTask(
     queued_at: now,
     work: JSON.stringify(task.work),
     priority,
-    follows: task.type === 'backup' && (task.work as BackupPlan).follow === true,
+    follows: taskTypes[task.type].stays || (task.type === 'backup' && (task.work as BackupPlan).follow === true),
   });
 }
 

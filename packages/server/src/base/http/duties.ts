@@ -27,6 +27,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   insideFiles: ['capture'],
   look: ['capture'],
   compare: ['capture', 'keep'],
+  attached: ['keep'],
   front: ['keep'],
   openedFolder: ['keep'],
   openedItems: ['keep'],

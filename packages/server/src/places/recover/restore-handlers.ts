@@ -83,7 +83,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
             ...t,
             work: edited === undefined ? t.work : { ...t.work, edited: true },
             seriesNo: null,
-            type: kind,
+            type: t.work.type,
           })),
         });
         if (edited !== undefined) await keepEdited(trx, deps.secrets, id, edited);

@@ -1,4 +1,4 @@
-import type { DownloadWork, RestoreWork } from '@lithodex/contract';
+import type { AttachWork, DownloadWork, RestoreWork } from '@lithodex/contract';
 import type { To } from '@lithodex/kinds';
 
 /** An item that is wanted; where its point is is looked up when the task is claimed. */
@@ -23,6 +23,7 @@ export type PlannedTo = Planned<To>;
 
 /** What a task keeps; where its points are is looked up when it is claimed, so that no key of a target lies in the queue. */
 export type DownloadPlan = Omit<DownloadWork, 'picks'> & Prefers & { readonly picks: readonly PlannedPick[] };
+export type AttachPlan = Omit<AttachWork, 'point' | 'path'> & Prefers & { readonly pick: PlannedPick };
 export type RestorePlan = Omit<RestoreWork, 'picks' | 'to' | 'edited'> &
   Prefers & {
     readonly picks: readonly (PlannedPick & { readonly base: string })[];

@@ -5,6 +5,7 @@ const verbs: Readonly<Record<string, string>> = {
   'access.refused': 'was refused {}',
   'code.add': 'set up codes by an authenticator',
   'code.remove': 'gave up codes by an authenticator',
+  'attached.key': 'was shown the key of what {} has attached',
   'item.preview': 'looked into a file of {}',
   'download.fetch': 'fetched the download of {}',
   'download.start': 'had a download prepared, {}',

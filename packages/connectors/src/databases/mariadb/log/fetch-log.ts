@@ -6,7 +6,7 @@ import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../../source-error';
 import type { Stopped } from '../../family';
 import { LogGap } from '../../log-point';
-import { ownFolder } from '../../own-folder';
+import { ownFolder } from '../../../own-folder';
 import { startProgram } from '../mariadb-program';
 import { LogReader } from './events';
 

@@ -8,7 +8,7 @@ import type { CaptureContext, PointContent } from '../../../connector';
 import type { PointWriting } from '../../../capture-store';
 import { SourceError } from '../../../source-error';
 import { LogGap, logPoint } from '../../log-point';
-import { ownFolder } from '../../own-folder';
+import { ownFolder } from '../../../own-folder';
 import { temporaryName } from '../../temporary-name';
 import { commonDatabase, PgConnection } from '../connection';
 import { startProgram } from '../programs';

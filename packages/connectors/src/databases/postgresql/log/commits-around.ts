@@ -1,7 +1,7 @@
 import { rmSync } from 'node:fs';
 import type { DatabaseCommit } from '@lithodex/kinds';
 import type { CommitsAround, LogToReplay } from '../../family';
-import { ownFolder } from '../../own-folder';
+import { ownFolder } from '../../../own-folder';
 import type { LogState } from './capture-log';
 import { segmentStart } from './lsn';
 import { readRecords } from './read-records';

@@ -1,0 +1,90 @@
+import { escapePath } from '@lithodex/core';
+import type { Attached, Progress } from '@lithodex/contract';
+import { appendAudit } from '../../base/audit/trail';
+import { fromJson, fromJsonOrNull } from '../../base/db/json';
+import { inTransaction } from '../../base/db/open';
+import { ApiError, found } from '../../base/errors';
+import type { Handlers } from '../../base/http/bind-routes';
+import type { Deps } from '../../acts/deps';
+import type { AttachPlan } from '../../records/runs/planned-restore';
+
+interface Row {
+  readonly id: string;
+  readonly run_id: number;
+  readonly workload_id: number;
+  readonly name: string;
+  readonly person: string;
+  readonly reason: string;
+  readonly started_at: number;
+  readonly mover: string;
+  readonly work: unknown;
+  readonly progress: unknown;
+}
+
+/** Disks and volumes of points that are attached now. */
+export function attachHandlers({ db, clock, movers }: Deps): Pick<Handlers, 'listAttached' | 'attached'> {
+  const running = () =>
+    db('task as t')
+      .join('run as r', 'r.id', 't.run_id')
+      .join('workload as w', 'w.id', 't.workload_id')
+      .where({ 't.type': 'attach', 't.state': 'running' });
+  return {
+    async listAttached({ actor }) {
+      const rows = await running()
+        .modify((q) => {
+          if (actor.remit) void q.whereIn('t.workload_id', actor.remit);
+        })
+        .orderBy('t.started_at')
+        .limit(500)
+        .select<Row[]>(
+          't.id',
+          't.run_id',
+          't.workload_id',
+          'w.name',
+          'r.person',
+          'r.reason',
+          't.started_at',
+          't.mover',
+          't.work',
+          't.progress',
+        );
+      const plans = rows.map((row) => fromJson<AttachPlan>(row.work));
+      const points = await db('point')
+        .whereIn(
+          'id',
+          plans.map((p) => p.pick.pointId),
+        )
+        .select<{ id: string; moment: number }[]>('id', 'moment');
+      const moments = new Map(points.map((p) => [p.id, p.moment]));
+      return {
+        rows: rows.map((row, i): Attached => {
+          const { pick, until } = plans[i]!;
+          return {
+            runId: row.run_id,
+            workload: { id: row.workload_id, name: row.name },
+            pointId: pick.pointId,
+            moment: moments.get(pick.pointId) ?? 0,
+            path: escapePath(pick.path),
+            person: row.person,
+            reason: row.reason,
+            since: row.started_at,
+            until,
+            mover: row.mover,
+            read: fromJsonOrNull<Progress>(row.progress)?.read ?? 0,
+            mine: row.person === actor.name,
+          };
+        }),
+      };
+    },
+
+    async attached({ params, actor }) {
+      const row = found(await running().where('t.run_id', params.id).first<Row | undefined>('t.id', 't.mover', 't.work', 'r.person'));
+      if (row.person !== actor.name) throw new ApiError('NOT_ALLOWED', undefined, 'Only the person who attached it is shown its key.');
+      const at = await movers.ask({ ask: 'attached', taskId: row.id }, undefined, row.mover);
+      await inTransaction(db, (trx) =>
+        appendAudit(trx, clock.now(), { actor: actor.name, action: 'attached.key', object: `run ${params.id}` }),
+      );
+      return { ...at, until: fromJson<AttachPlan>(row.work).until };
+    },
+  };
+}
