@@ -54,6 +54,7 @@ describe('everybody can use, in both themes,', () => {
     [() => `/runs/${ids.run}`, 'Server room'],
     ['/recover', 'Recover'],
     ['/recover/sheet', 'The pick list is empty'],
+    ['/recover/attached', 'Nothing is attached'],
     ['/storage', 'quay-disk'],
     [() => `/storage/${ids.target}`, 'quay-disk'],
     ['/reports', 'Reports'],

@@ -101,6 +101,8 @@ export const Ledge = z.object({
   waiting: Count,
   /** Logs that are followed, which goes on all the time and is no news. */
   followed: Count,
+  /** Disks and volumes that people have attached. */
+  attached: Count,
   coming: z.array(z.object({ at: Instant, policyId: Id, name: z.string() })),
   now: Instant,
 });

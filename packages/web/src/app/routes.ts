@@ -65,6 +65,11 @@ export const routes: Routes = [
       },
       { path: 'recover', title: 'Recover · Lithodex', loadComponent: () => import('./recover/recover-page').then((m) => m.RecoverPage) },
       {
+        path: 'recover/attached',
+        title: 'Attached · Lithodex',
+        loadComponent: () => import('./recover/attached-page').then((m) => m.AttachedPage),
+      },
+      {
         path: 'recover/sheet',
         title: 'Restore sheet · Lithodex',
         loadComponent: () => import('./recover/sheet-page').then((m) => m.SheetPage),

@@ -142,7 +142,11 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         .limit(20)
         .select<T[]>('t.run_id', 'r.name', 'r.kind', 'w.name as workload', 't.started_at', 't.progress');
       const waiting = await db('task').where({ state: 'waiting' }).whereNot('type', 'expire').count({ n: '*' }).first<{ n: number }>();
-      const followed = await db('task').where({ state: 'running', follows: true }).count({ n: '*' }).first<{ n: number }>();
+      const staying = await db('task')
+        .where({ state: 'running', follows: true })
+        .groupBy('type')
+        .select<{ type: string; n: number }[]>('type', db.raw('COUNT(*) AS n'));
+      const stayingOf = (type: string) => Number(staying.find((s) => s.type === type)?.n ?? 0);
       const coming = (await policiesInForce(db))
         .flatMap((p) => nextStarts(p.body, p.timetables, now, 2).map((at) => ({ at, policyId: p.id, name: p.name })))
         .filter((c) => c.at - now < dayMs / 2)
@@ -151,7 +155,8 @@ export function watchHandlers(deps: Deps): WatchHandlers {
       return {
         now,
         waiting: Number(waiting?.n ?? 0),
-        followed: Number(followed?.n ?? 0),
+        followed: stayingOf('backup'),
+        attached: stayingOf('attach'),
         coming,
         running: tasks.map((t) => {
           const p = fromJsonOrNull<Progress>(t.progress);

@@ -5,6 +5,14 @@ import { download, everyRule, says, type KindParts, type PlaceOption } from './k
 /** Whether an item lies inside a disk. */
 const isInside = ({ path }: PickedItem) => /^disks\/[^/]+\/./.test(path);
 
+/** A disk or a volume can be read where it is. */
+function devicePlaces([first, ...others]: readonly PickedItem[]): PlaceOption[] {
+  const isDevice = first && !others.length && /^disks\/[^/]+(\/[^/]+)?$/.test(first.path);
+  return isDevice
+    ? [{ value: 'attached', label: 'nowhere: read it as a block device for 8 hours', destination: { to: 'attached', hours: 8 } }]
+    : [];
+}
+
 function insidePlaces(picks: readonly PickedItem[]): PlaceOption[] {
   const [first, ...others] = picks;
   return [
@@ -54,7 +62,7 @@ export const machineParts: KindParts = {
   peek: async () => (await import('./machine-peek')).MachinePeek,
   places(picks) {
     const [first, ...others] = picks;
-    if (picks.some(isInside)) return insidePlaces(picks);
+    if (picks.some(isInside)) return [...insidePlaces(picks), ...devicePlaces(picks)];
     const all: PlaceOption[] = [{ value: 'original', label: 'where they were, over what is there', destination: { to: 'original' } }];
     if (picks.every((p) => p.path === ''))
       all.push({
@@ -65,7 +73,8 @@ export const machineParts: KindParts = {
         own: async () => (await import('./machine-own')).MachineOwn,
       });
     if (!others.length && first?.path === '') all.push(download('ova', 'an OVF package'));
-    if (!others.length && first?.path.startsWith('disks/')) all.push(download('file', 'a raw disk'), download('qcow2', 'a QCOW2 disk'));
+    if (!others.length && first?.path.startsWith('disks/'))
+      all.push(download('file', 'a raw disk'), download('qcow2', 'a QCOW2 disk'), ...devicePlaces(picks));
     return all;
   },
   rules: (picks) => (picks.some(isInside) ? everyRule : []),

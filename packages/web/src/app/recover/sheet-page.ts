@@ -70,6 +70,7 @@ export class SheetPage {
     { value: '', label: 'the best copy', note: 'a disk before a bucket' },
     ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
   ]);
+  protected readonly attaches = computed(() => this.place().destination?.to === 'attached');
   protected readonly isDownload = computed(() => this.place().destination?.to === 'download');
   /** What the form of the place came to; null while it is not complete. */
   private readonly formed = signal<Destination | null>(null);
@@ -192,7 +193,8 @@ export class SheetPage {
           link.click();
         }
         if (!trial) this.picks.clear();
-        void this.router.navigate(['/runs', runId]);
+        if (this.attaches()) void this.router.navigate(['/recover/attached'], { queryParams: { run: runId } });
+        else void this.router.navigate(['/runs', runId]);
       },
       error: (f: ApiFailure) => {
         this.busy.set(false);

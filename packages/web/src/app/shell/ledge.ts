@@ -107,7 +107,11 @@ export class Ledge {
   protected readonly headline = computed(() => {
     const data = this.data();
     if (!data) return '';
-    const also = [data.waiting && `${data.waiting} waiting`, data.followed && `${countOf(data.followed, 'log')} followed`].filter(Boolean);
+    const also = [
+      data.waiting && `${data.waiting} waiting`,
+      data.followed && `${countOf(data.followed, 'log')} followed`,
+      data.attached && `${countOf(data.attached, 'disk')} attached`,
+    ].filter(Boolean);
     return [`${data.running.length || 'Nothing'} running`, ...also].join(', ');
   });
   protected readonly clock = computed(() => {

@@ -1,0 +1,87 @@
+import { ChangeDetectionStrategy, Component, computed, inject, input, numberAttribute, signal } from '@angular/core';
+import { toObservable, toSignal } from '@angular/core/rxjs-interop';
+import { Router, RouterLink } from '@angular/router';
+import type { Answered, Attached } from '@lithodex/contract';
+import { baseName } from '@lithodex/core';
+import { combineLatest, of, retry, switchMap } from 'rxjs';
+import { Api, type ApiFailure } from '../data/api';
+import { Live } from '../data/live';
+import { outcome, type Outcome } from '../data/outcome';
+import { Session } from '../data/session';
+import { formatPipes } from '../ui/format-pipes';
+import { Commands } from './commands';
+
+/** So often it is looked whether what was just asked for is there yet. */
+const patience = { count: 20, delay: 1000 };
+
+/** Disks and volumes of points that are attached now: by whom, until when, how they are read, and away with them. */
+@Component({
+  selector: 'lx-attached-page',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [RouterLink, Commands, ...formatPipes],
+  templateUrl: './attached-page.html',
+  styleUrl: './attached-page.scss',
+})
+export class AttachedPage {
+  private readonly api = inject(Api);
+  private readonly router = inject(Router);
+  protected readonly session = inject(Session);
+  /** The run whose key is shown. */
+  readonly run = input(undefined, { transform: (value: string | undefined) => (value === undefined ? undefined : numberAttribute(value)) });
+  protected readonly problem = signal('');
+  private readonly result = toSignal(
+    inject(Live)
+      .ticks((e) => e.kind === 'run', 1000)
+      .pipe(switchMap(() => this.api.call('listAttached').pipe(outcome<Answered<'listAttached'>>()))),
+  );
+  protected readonly rows = computed(() => this.result()?.value?.rows);
+  protected readonly failure = computed(() => this.result()?.failure);
+  protected readonly chosen = computed(() => this.rows()?.find((r) => r.runId === this.run()));
+  private readonly shown = toSignal(
+    combineLatest([toObservable(this.run)]).pipe(
+      switchMap(([id]) =>
+        id === undefined
+          ? of<Outcome<Answered<'attached'>>>({})
+          : this.api.call('attached', { id }).pipe(retry(patience), outcome<Answered<'attached'>>()),
+      ),
+    ),
+  );
+  protected readonly at = computed(() => this.shown()?.value);
+  protected readonly refusal = computed(() => this.shown()?.failure);
+  protected readonly commands = computed(() => {
+    const at = this.at();
+    if (!at) return [];
+    const address = `nbds://${at.user}@${at.host}:${at.port}/${at.name}?tls-psk-file=$PWD/keys.psk`;
+    const options = `driver=nbd,host=${at.host},port=${at.port},export=${at.name},tls-creds=key`;
+    return [
+      { what: 'Keep the key first, where only you can read it', text: `(umask 077; echo '${at.user}:${at.key}' > keys.psk)` },
+      { what: 'Copy all of it, holes left out', text: `nbdcopy "${address}" ${at.name}.raw` },
+      {
+        what: 'Have it as a file of this computer without copying it (Linux with FUSE), to be mounted from there',
+        text: `mkdir -p attached && nbdfuse attached/${at.name}.raw "${address}"`,
+      },
+      {
+        what: 'Make an image of another format, or hand it to a virtual machine',
+        text: `qemu-img convert --object "tls-creds-psk,id=key,dir=$PWD,endpoint=client,username=${at.user}" --image-opts "${options}" -O qcow2 ${at.name}.qcow2`,
+      },
+    ];
+  });
+
+  protected nameOf(row: Attached): string {
+    return baseName(row.path);
+  }
+
+  protected show(row: Attached): void {
+    const run = this.run() === row.runId ? null : row.runId;
+    void this.router.navigate([], { queryParams: { run }, queryParamsHandling: 'merge', replaceUrl: true });
+  }
+
+  protected detach(row: Attached): void {
+    this.problem.set('');
+    this.api.call('stopRun', { id: row.runId }).subscribe({
+      error: (f: ApiFailure) => {
+        this.problem.set(f.message);
+      },
+    });
+  }
+}
