@@ -1,3 +1,5 @@
+import { readFileSync } from 'node:fs';
+import path from 'node:path';
 import type { BodyInput } from '@lithodex/contract';
 import { berthLetter, roster, tideLog } from './contents';
 import type { Random } from './random';
@@ -37,6 +39,8 @@ export interface HarbourMachine {
   readonly helper?: boolean;
   readonly running?: boolean;
   readonly template?: boolean;
+  /** More disks, by their label: images that ship, of file systems that people meet. */
+  readonly images?: Readonly<Record<string, string>>;
   /** Works at night, so that its disks change. */
   readonly busy?: boolean;
 }
@@ -63,8 +67,8 @@ export const harbourMachines: readonly HarbourMachine[] = [
   { name: 'pilot-db', ...office, tags: ['area: pilots', daily], dataGb: 16, busy: true },
   { name: 'pilot-desk', ...office, tags: ['area: pilots', daily] },
   { name: 'mail-relay', ...office, tags: ['area: office', daily] },
-  { name: 'print-room', ...office, tags: ['area: office', daily], helper: false },
-  { name: 'invoice-01', ...office, tags: ['area: office', daily], dataGb: 8 },
+  { name: 'print-room', ...office, tags: ['area: office', daily], helper: false, images: { papers: 'ntfs' } },
+  { name: 'invoice-01', ...office, tags: ['area: office', daily], dataGb: 8, images: { 'pool-a': 'lvm-a', 'pool-b': 'lvm-b' } },
   { name: 'old-fax', ...office, tags: ['area: office', daily], running: false },
   { name: 'test-bench', ...office, tags: ['area: office', daily, 'class: scratch'] },
   { name: 'tide-server', ...rock, tags: ['area: tides', daily], busy: true },
@@ -81,7 +85,15 @@ export const harbourMachines: readonly HarbourMachine[] = [
 /** Lands with its tag after the policy was written. */
 export const landing: HarbourMachine = { name: 'berth-portal-02', ...traffic, tags: ['area: berths', daily] };
 
-const text = (path: string, content: string | Buffer) => ({ path, content: Buffer.from(content).toString('base64') });
+/** Bytes of an image that ships. */
+const imageBytes = 24 << 20;
+
+/** An image that ships, packed, in base64. */
+function imageThatShips(name: string): string {
+  return readFileSync(path.resolve('packages/volumes/fixtures', `${name}.img.gz`)).toString('base64');
+}
+
+const text = (at: string, content: string | Buffer) => ({ path: at, content: Buffer.from(content).toString('base64') });
 
 /** What people tell the platform to make a machine. */
 export function buildBody(m: HarbourMachine, random: Random, now: number): object {
@@ -89,6 +101,7 @@ export function buildBody(m: HarbourMachine, random: Random, now: number): objec
   const disks = [
     { label: 'system', size: 8 * GiB, storage: storage === 'rock-store' ? storage : 'basin-fast' },
     ...(m.dataGb ? [{ label: 'data', size: m.dataGb * GiB, storage }] : []),
+    ...Object.keys(m.images ?? {}).map((label) => ({ label, size: imageBytes, storage })),
   ];
   const system = [
     text('/etc/hostname', `${m.name}\n`),
@@ -113,6 +126,7 @@ export function buildBody(m: HarbourMachine, random: Random, now: number): objec
     note: '',
     disks,
     files: { system, data: m.dataGb ? data : [] },
+    images: Object.fromEntries(Object.entries(m.images ?? {}).map(([label, image]) => [label, imageThatShips(image)])),
   };
 }
 

@@ -28,6 +28,7 @@ const testPackages = {
   openssl: 'openssl',
   xz: 'xz-utils',
   'qemu-img': 'qemu-utils',
+  nbdcopy: 'libnbd-bin',
   git: 'git',
 };
 

@@ -4,6 +4,7 @@ import fs from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 import { promisify } from 'node:util';
+import { gunzipSync } from 'node:zlib';
 import { blockBytes } from './block-disk';
 import type { MachineDescription } from './description';
 import { makeImage, writeInside, type GuestFile } from './guest-image';
@@ -15,15 +16,33 @@ const run = promisify(execFile);
 /** Files by the label of the disk they are on. */
 export type GuestFiles = Readonly<Record<string, readonly GuestFile[]>>;
 
-/** Makes a machine whose disks hold file systems with these files; it starts from its first disk. */
-export async function buildMachine(platform: Platform, description: MachineDescription, files: GuestFiles): Promise<Machine> {
+/** Whole disks by their label, packed by gzip. */
+export type GuestImages = Readonly<Record<string, Buffer>>;
+
+/** Makes a machine whose disks hold file systems with these files, or are these images; it starts from its first disk. */
+export async function buildMachine(
+  platform: Platform,
+  description: MachineDescription,
+  files: GuestFiles,
+  images: GuestImages = {},
+): Promise<Machine> {
   const machine = platform.create(description);
   for (const [i, disk] of machine.disks.entries()) {
     const image = `${platform.fileOf(machine.id, disk.id)}.new`;
-    await makeImage(image, disk.size, i === 0, disk.label, files[disk.label] ?? []);
+    const packed = images[disk.label];
+    if (packed) await unpackImage(packed, image);
+    else await makeImage(image, disk.size, i === 0, disk.label, files[disk.label] ?? []);
     platform.fill(machine.id, disk.id, image);
   }
   return machine;
+}
+
+/** Writes an image that was packed, its zeros as holes. */
+async function unpackImage(packed: Buffer, image: string): Promise<void> {
+  const whole = `${image}.whole`;
+  fs.writeFileSync(whole, gunzipSync(packed));
+  await run('cp', ['--sparse=always', whole, image]);
+  fs.rmSync(whole);
 }
 
 /** Lets a machine change one of its disks: what `change` does to a copy of it is written block by block, so that it is tracked. */

@@ -23,9 +23,11 @@ export async function actOfPeople(platform: Platform, signIn: SignIn, act: strin
       return {};
     }
     case 'build': {
-      const { files, ...machine } = body as MachineDescription & { files: Record<string, FileBody[]> };
+      type Body = MachineDescription & { files: Record<string, FileBody[]>; images?: Record<string, string> };
+      const { files, images, ...machine } = body as Body;
       const content = Object.fromEntries(Object.entries(files).map(([label, list]) => [label, decoded(list)]));
-      return { id: (await buildMachine(platform, machine, content)).id };
+      const packed = Object.fromEntries(Object.entries(images ?? {}).map(([label, image]) => [label, Buffer.from(image, 'base64')]));
+      return { id: (await buildMachine(platform, machine, content, packed)).id };
     }
     case 'work': {
       const { name, disk, files } = body as { name: string; disk: string; files: FileBody[] };

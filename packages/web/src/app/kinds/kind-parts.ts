@@ -31,6 +31,8 @@ export interface PlaceOption extends SlotOption<string> {
   readonly form?: LoadsPart;
   /** More inputs of it. */
   readonly inputs?: Readonly<Record<string, unknown>>;
+  /** Nothing is written: what is picked is shown where it is. */
+  readonly attaches?: boolean;
   /** What is said while the destination is not complete. */
   readonly first?: string;
   /** What asks for what is different for one item. Inputs: `item`. */

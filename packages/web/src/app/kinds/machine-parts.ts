@@ -8,9 +8,15 @@ const isInside = ({ path }: PickedItem) => /^disks\/[^/]+\/./.test(path);
 /** A disk or a volume can be read where it is. */
 function devicePlaces([first, ...others]: readonly PickedItem[]): PlaceOption[] {
   const isDevice = first && !others.length && /^disks\/[^/]+(\/[^/]+)?$/.test(first.path);
-  return isDevice
-    ? [{ value: 'attached', label: 'nowhere: read it as a block device for 8 hours', destination: { to: 'attached', hours: 8 } }]
-    : [];
+  if (!isDevice) return [];
+  return [
+    {
+      value: 'attached',
+      label: 'a block device that I can read',
+      form: async () => (await import('./attach-place')).AttachPlace,
+      attaches: true,
+    },
+  ];
 }
 
 function insidePlaces(picks: readonly PickedItem[]): PlaceOption[] {

@@ -149,4 +149,24 @@ describe('the restore sheet', () => {
     expect(calls.at(-1)).toMatchObject({ name: 'startRestore', body: { trial: true } });
     expect(TestBed.inject(Picks).items()).toHaveLength(1);
   });
+
+  it('offers a machine that runs, a folder or a device for what lies inside a disk, and lets a disk be attached', async () => {
+    answer = { items: [{ ...plan.items[0]!, pick: { pointId: 'p1', path: 'disks/a.raw/p2' }, kind: 'folder', workloadKind: 'machine' }] };
+    TestBed.inject(Picks).clear();
+    TestBed.inject(Picks).add([{ pointId: 'p1', path: 'disks/a.raw/p2', workload: 'gate-01', moment: 5, kind: 'folder', size: 0 }]);
+    const { el: element, fixture } = await open();
+    await eventually(() => {
+      expect(element.querySelector('.sentence')?.textContent).toContain('where they were, inside the machine while it runs');
+    });
+    element.querySelector<HTMLButtonElement>('[aria-label^="destination:"]')!.click();
+    await fixture.whenStable();
+    [...document.querySelectorAll<HTMLButtonElement>('.menu.show button')].find((b) => b.textContent.includes('a block device'))!.click();
+    await eventually(() => {
+      expect(calls.at(-1)).toMatchObject({ name: 'planRestore', body: { destination: { to: 'attached', hours: 8 } } });
+    });
+    await eventually(() => {
+      expect(element.querySelector('.act.go')?.textContent.trim()).toBe('Attach');
+    });
+    expect(element.querySelector('.facts')).toBeNull();
+  });
 });

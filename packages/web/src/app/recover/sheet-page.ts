@@ -70,7 +70,7 @@ export class SheetPage {
     { value: '', label: 'the best copy', note: 'a disk before a bucket' },
     ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
   ]);
-  protected readonly attaches = computed(() => this.place().destination?.to === 'attached');
+  protected readonly attaches = computed(() => this.place().attaches === true);
   protected readonly isDownload = computed(() => this.place().destination?.to === 'download');
   /** What the form of the place came to; null while it is not complete. */
   private readonly formed = signal<Destination | null>(null);
