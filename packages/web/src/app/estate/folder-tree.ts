@@ -40,6 +40,8 @@ interface Line {
         <span class="cut" [title]="line.row.name">{{ open().has(line.row.path) ? '▾' : '▸' }} {{ line.row.name }}</span>
         @if (line.row.unread) {
           <i class="small w" [title]="line.row.about">{{ line.row.about ? 'not read' : 'not looked at' }}</i>
+        } @else if (line.row.opens || !line.row.strip) {
+          <span></span>
         } @else {
           <span class="strip" [title]="title(line.row)">
             @for (part of parts; track part) {

@@ -182,6 +182,8 @@ export class SheetPage {
     if (!body) return;
     this.busy.set(true);
     this.problem.set('');
+    // what is picked decides what the sheet offers, and is let go when it has begun
+    const attaches = this.attaches();
     const reason = this.reason().trim() || 'trial without writing';
     this.api.call('startRestore', { body: { ...body, reason, trial, ...(this.edits() && { edited: this.edited()?.text }) } }).subscribe({
       next: ({ runId }) => {
@@ -193,7 +195,7 @@ export class SheetPage {
           link.click();
         }
         if (!trial) this.picks.clear();
-        if (this.attaches()) void this.router.navigate(['/recover/attached'], { queryParams: { run: runId } });
+        if (attaches) void this.router.navigate(['/recover/attached'], { queryParams: { run: runId } });
         else void this.router.navigate(['/runs', runId]);
       },
       error: (f: ApiFailure) => {
