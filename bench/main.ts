@@ -3,6 +3,7 @@ import os from 'node:os';
 import { catalogBench } from './catalog-bench';
 import { databaseBench } from './database-bench';
 import { imageBench, servePlatform } from './image-bench';
+import { insideBench } from './inside-bench';
 import { logLagBench } from './log-lag-bench';
 import { promiseBenches } from './promise-benches';
 import { asText, keptAsText, type Kept, type Result } from './result';
@@ -27,6 +28,7 @@ const all = [
   'database',
   'replay',
   'log-lag',
+  'inside',
 ] as const;
 const args = process.argv.slice(2);
 
@@ -62,6 +64,7 @@ try {
   if (all.slice(0, 4).some(wanted)) storeBenches(folder, wanted, runs, report);
   if (wanted('simulation')) await simulationBench(runs, report);
   if (wanted('image')) await imageBench(folder, runs, report);
+  if (wanted('inside')) await insideBench(folder, Math.min(runs, 3), report, keeps);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, catalogItems, report);
   if (wanted('tasks')) await taskBench(keeps);

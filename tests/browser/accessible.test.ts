@@ -55,6 +55,7 @@ describe('everybody can use, in both themes,', () => {
     ['/recover', 'Recover'],
     ['/recover/sheet', 'The pick list is empty'],
     ['/recover/attached', 'Nothing is attached'],
+    ['/recover/list', 'Paste the list'],
     ['/storage', 'quay-disk'],
     [() => `/storage/${ids.target}`, 'quay-disk'],
     ['/reports', 'Reports'],

@@ -35,7 +35,9 @@ export async function findWithParents(trees: TreeReader, top: TreeEntry, path: s
   const parts = safeParts(path);
   if (!parts) throw new EngineError('PATH_MISSING', path);
   for (const [i, part] of parts.entries()) {
-    at = await trees.find(at, part);
+    at = await trees.find(at, part).catch((error: unknown) => {
+      throw error instanceof EngineError && error.code === 'PATH_MISSING' ? new EngineError('PATH_MISSING', path) : error;
+    });
     if (i < parts.length - 1) parents.push(at);
   }
   return { entry: at, parents };

@@ -73,6 +73,12 @@ export const Found = z.object({
 });
 export type Found = z.infer<typeof Found>;
 
+/** Paths as people have them: whole ones, those below a workload, or escaped ones; a line each. */
+export const PathsBody = z.object({ paths: z.array(z.string().trim().min(1).max(4000)).min(1).max(2000), workload: Id.optional() });
+/** What each line led to, in the order of the lines; `more`: there is more of it than is told. */
+export const PathsFound = z.object({ rows: z.array(z.object({ line: z.string(), found: z.array(Found), more: z.boolean() })) });
+export type PathsFound = z.infer<typeof PathsFound>;
+
 export const PreviewQuery = z.object({ path: EscapedPath });
 /** The front of a file of a point, as it can be shown: text, an image as it is (base64), or its first bytes in rows. */
 export const FilePreview = z.discriminatedUnion('as', [

@@ -307,6 +307,15 @@ export const routes = {
     query: recover.SearchQuery,
     response: c.page(recover.Found),
   }),
+  findPaths: route({
+    method: 'post',
+    path: '/search/paths',
+    summary: 'Find items by a list of their paths, over all points',
+    access: everyRole,
+    body: recover.PathsBody,
+    response: recover.PathsFound,
+    limit: 8 << 20,
+  }),
   planRestore: route({
     method: 'post',
     path: '/restores/plan',

@@ -6,6 +6,7 @@ export * from './platform/service';
 export { platformRights, type MachineDescription, type PlatformDescription } from './platform/description';
 export { platformFine, type PlatformSwitches } from './platform/switches';
 export { fileSystemStart } from './platform/guest-image';
+export { visitData } from './platform/sparse-file';
 export { buildMachine, letGuestWrite } from './platform/guests';
 export * from './mail/service';
 export * from './organisation/service';

@@ -2,19 +2,19 @@ import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { gunzipSync } from 'node:zlib';
-import { DiskFolder, keyedHash, Store, writeFolder, type Root, type TreeEntry } from '@lithodex/engine';
+import { DiskFolder, keyedHash, Store } from '@lithodex/engine';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { pointOfDisks } from '../../../../tests/support/machine-point';
 import { describeTree, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
 import type { OpenPoint, RestoredItem } from '../connector';
 import { HostLimits } from '../files/host-limits';
 import { restoreFiles } from '../files/restore-files';
 import { findItem, OpenedTrees } from '../find-item';
-import { ImageMap, imageBlock, zeroBlock } from '../machines/image-map';
+import { zeroBlock } from '../machines/image-map';
 import { closePools } from '../pools';
 
 let base: string;
 let store: Store;
-const plain = { mode: 0o600, uid: 0, gid: 0, mtimeNs: 0n, ctimeNs: 0n, inode: 0, size: 0 };
 
 beforeAll(async () => {
   base = temporaryFolder('inside');
@@ -27,38 +27,7 @@ afterAll(async () => {
   fs.rmSync(base, { recursive: true, force: true });
 });
 
-/** A point of a machine with these disks, as a capture would have stored it. */
-async function pointOf(taskId: string, disks: Readonly<Record<string, Buffer>>): Promise<OpenPoint> {
-  const writer = store.writer();
-  const entries: TreeEntry[] = [];
-  for (const [label, data] of Object.entries(disks)) {
-    const map = new ImageMap(data.length);
-    for (let block = 0; block < map.blocks; block++) {
-      const piece = data.subarray(block * imageBlock, (block + 1) * imageBlock);
-      if (piece.some((byte) => byte !== 0)) map.set(block, writer.put(piece));
-      if (writer.full) await writer.drain();
-    }
-    entries.push({ ...plain, name: `${label}.raw`, kind: 'file', size: data.length, ...map.stored((d) => writer.put(d)) });
-  }
-  const folder = (name: string, own: TreeEntry[]): TreeEntry => ({
-    ...plain,
-    name,
-    kind: 'folder',
-    folder: writeFolder((d) => writer.put(d), own),
-  });
-  const top = folder('', [
-    folder(
-      'disks',
-      entries.sort((a, b) => (a.name < b.name ? -1 : 1)),
-    ),
-  ]);
-  await writer.finish();
-  await store.index.refresh();
-  const facts = { disks: entries.map((e) => ({ file: `disks/${e.name}` })) };
-  const root = { taskId, content: { kind: 'machine', version: 1, facts }, workload: { path: '' } } as unknown as Root;
-  return { store, root, top };
-}
-
+const pointOf = (taskId: string, disks: Readonly<Record<string, Buffer>>) => pointOfDisks(store, taskId, disks);
 const fixture = (name: string) => gunzipSync(fs.readFileSync(new URL(`../../../volumes/fixtures/${name}.img.gz`, import.meta.url)));
 
 async function restore(

@@ -65,6 +65,11 @@ export const routes: Routes = [
       },
       { path: 'recover', title: 'Recover · Lithodex', loadComponent: () => import('./recover/recover-page').then((m) => m.RecoverPage) },
       {
+        path: 'recover/list',
+        title: 'A list of paths · Lithodex',
+        loadComponent: () => import('./recover/paths-page').then((m) => m.PathsPage),
+      },
+      {
         path: 'recover/attached',
         title: 'Attached · Lithodex',
         loadComponent: () => import('./recover/attached-page').then((m) => m.AttachedPage),

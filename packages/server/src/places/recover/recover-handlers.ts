@@ -4,6 +4,7 @@ import { kinds, type KindName } from '@lithodex/kinds';
 import { appendAudit } from '../../base/audit/trail';
 import { endings, pathHash } from '../../records/catalog/ordinals';
 import { livingPoints } from '../../records/catalog/points';
+import { findPaths } from '../../records/catalog/find-paths';
 import { searchNames } from '../../records/catalog/search';
 import { itemAt, kindOf, treeRows, type ItemRow } from '../../records/catalog/tree';
 import { inTransaction } from '../../base/db/open';
@@ -19,7 +20,7 @@ import { pathOf } from '../../records/recover/path-of';
 import { treeInside } from '../../acts/recover/tree-inside';
 import { pointFor } from '../../records/recover/point-access';
 
-type RecoverHandlers = Pick<Handlers, 'tree' | 'preview' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search'>;
+type RecoverHandlers = Pick<Handlers, 'tree' | 'preview' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search' | 'findPaths'>;
 
 /** Bytes of a file that are looked at for its preview. */
 const mostShown = 1 << 20;
@@ -139,6 +140,18 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
         }
       }
       return { rows: all.sort((a, b) => b.moment - a.moment) };
+    },
+
+    async findPaths({ body, actor }) {
+      if (body.workload !== undefined) within(actor, body.workload);
+      const rows = await findPaths(db, body.paths, body.workload !== undefined ? [body.workload] : actor.remit);
+      if (!rows)
+        throw new ApiError(
+          'INVALID',
+          [{ at: 'body.workload' }],
+          'There are too many places to look at: choose a workload, or paste whole paths.',
+        );
+      return { rows };
     },
 
     async search({ query, actor }) {

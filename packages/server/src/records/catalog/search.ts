@@ -66,7 +66,8 @@ async function placedNames(db: Knex, hits: readonly NameHit[]): Promise<(PlacedN
   return [...placed.values()];
 }
 
-async function foundOf(db: Knex, names: readonly (PlacedName & { readonly series: number })[]): Promise<Found[]> {
+/** Items by their places, over all points; those that are in none are left out. */
+export async function foundOf(db: Knex, names: readonly (PlacedName & { readonly series: number })[]): Promise<Found[]> {
   if (!names.length) return [];
   const items = await rowsOf<Item>(
     db.raw(
