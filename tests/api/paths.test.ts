@@ -53,3 +53,35 @@ it('looks nowhere that is not one’s own, nor out of a source', async () => {
   expect(odd.rows.every((r) => r.found.length === 0)).toBe(true);
   await expect(admin.call('findPaths', { body: { paths: [] } })).rejects.toMatchObject({ code: 'INVALID' });
 });
+
+it('tells two points from each other, changed first, as a page and as CSV', async () => {
+  fs.writeFileSync(`${source}/2026/plan 1.txt`, 'another plan');
+  fs.writeFileSync(`${source}/2026/=new.txt`, 'new');
+  fs.rmSync(`${source}/2026/plan 2.txt`);
+  fs.chmodSync(`${source}/2026/deep`, 0o700);
+  const policy = (await admin.call('listPolicies')).rows[0]!.id;
+  await admin.ended((await admin.call('runPolicy', { id: policy, body: {} })).runId);
+  const points = (await admin.call('workload', { id: first })).pointList;
+  const [oldest, before, newest] = [points[0]!.id, points.at(-2)!.id, points.at(-1)!.id];
+  const told = await admin.call('difference', { id: newest, query: { with: before } });
+  expect(told.counts).toEqual({ changed: 2, gone: 1, added: 1, unseen: 0 });
+  expect(told.rows.map((r) => [r.change, r.path]).sort()).toEqual([
+    ['added', '2026/=new.txt'],
+    ['changed', '2026/deep'],
+    ['changed', '2026/plan 1.txt'],
+    ['gone', '2026/plan 2.txt'],
+  ]);
+  const changed = told.rows.find((r) => r.path === '2026/plan 1.txt')!;
+  expect(changed).toMatchObject({ then: { size: 6 }, after: { size: 12 } });
+  expect((await admin.call('difference', { id: before, query: { with: newest } })).from.pointId).toBe(before);
+  const wide = await admin.call('difference', { id: oldest, query: { with: newest, show: 'gone', limit: 1 } });
+  expect([wide.rows.length, wide.counts.gone, wide.next]).toEqual([1, 2, '1']);
+  expect((await admin.call('difference', { id: oldest, query: { with: newest, show: 'gone', limit: 1, cursor: '1' } })).next).toBeNull();
+  expect((await admin.call('difference', { id: newest, query: { with: newest } })).rows).toEqual([]);
+  const csv = await (await admin.fetch('differenceCsv', { id: newest, query: { with: before } })).text();
+  expect(csv.split('\r\n')).toHaveLength(6);
+  expect(csv).toContain('2026/plan 1.txt,changed,file,6,');
+  await expect((await h.as('clerk')).call('difference', { id: newest, query: { with: before } })).rejects.toMatchObject({
+    code: 'OUTSIDE_REMIT',
+  });
+});

@@ -134,6 +134,27 @@ export const ComparedItem = z.object({
   sameContent: z.boolean().nullable(),
 });
 export type ComparedItem = z.infer<typeof ComparedItem>;
+/** How an item stands at the later of two points: other than at the earlier one, there only, not there any more, or not looked at. */
+export const differenceKinds = ['changed', 'gone', 'added', 'unseen'] as const;
+const DifferentSide = z.object({ kind: z.string(), size: Bytes, mtimeNs: z.string(), mode: z.int(), uid: z.int(), gid: z.int() });
+export const Different = z.object({
+  path: EscapedPath,
+  change: z.enum(differenceKinds),
+  then: DifferentSide.nullable(),
+  after: DifferentSide.nullable(),
+});
+export type Different = z.infer<typeof Different>;
+export const DifferenceQuery = ListQuery.extend({ with: Uuid, show: z.enum(['all', ...differenceKinds]).default('all') });
+export const Difference = z.object({
+  /** The earlier and the later of the two. */
+  from: z.object({ pointId: Uuid, moment: Instant }),
+  to: z.object({ pointId: Uuid, moment: Instant }),
+  counts: z.object({ changed: Count, gone: Count, added: Count, unseen: Count }),
+  rows: z.array(Different),
+  next: z.string().nullable(),
+});
+export type Difference = z.infer<typeof Difference>;
+
 export const CompareQuery = z.object({ path: EscapedPath, folder: z.enum(['yes', 'no']).default('no') });
 export const Compared = z.object({ rows: z.array(ComparedItem), at: Instant });
 export type Compared = z.infer<typeof Compared>;

@@ -57,6 +57,11 @@ export const routes: Routes = [
       { path: 'runs', title: 'Runs · Lithodex', loadComponent: () => import('./runs/runs-page').then((m) => m.RunsPage) },
       { path: 'runs/movers', title: 'Movers · Lithodex', loadComponent: () => import('./runs/movers-page').then((m) => m.MoversPage) },
       { path: 'runs/:id', title: 'Run · Lithodex', loadComponent: () => import('./runs/run-page').then((m) => m.RunPage) },
+      {
+        path: 'estate/:id/difference',
+        title: 'Two points · Lithodex',
+        loadComponent: () => import('./estate/difference-page').then((m) => m.DifferencePage),
+      },
       { path: 'runs/:id/rows', title: 'Rows · Lithodex', loadComponent: () => import('./recover/rows-page').then((m) => m.RowsPage) },
       {
         path: 'runs/:id/inside',
