@@ -116,6 +116,13 @@ export const Attached = z.object({
 });
 export type Attached = z.infer<typeof Attached>;
 
+/** What a restore replaced, as it was before, in the point that was taken then. */
+export const Undo = z.object({
+  moment: Instant,
+  rows: z.array(z.object({ pointId: Uuid, path: EscapedPath, workload: z.string(), moment: Instant, kind: z.string(), size: Bytes })),
+});
+export type Undo = z.infer<typeof Undo>;
+
 const Side = z.object({
   kind: z.string(),
   size: Bytes,

@@ -241,6 +241,14 @@ export const routes = {
     query: recover.TreeQuery,
     response: recover.Tree,
   }),
+  undo: route({
+    method: 'get',
+    path: '/runs/:id/undo',
+    summary: 'What a restore replaced as it was before it, to be brought back',
+    access: restorers,
+    params: byId,
+    response: recover.Undo,
+  }),
   listAttached: route({
     method: 'get',
     path: '/attached',

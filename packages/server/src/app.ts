@@ -35,6 +35,7 @@ import { policyHandlers } from './places/policies/policy-handlers';
 import { recoverHandlers } from './places/recover/recover-handlers';
 import { reportHandlers } from './places/watch/report-handlers';
 import { besideHandlers } from './places/recover/beside-tables';
+import { undoHandlers } from './places/recover/undo-handlers';
 import { differenceHandlers } from './places/recover/difference-handlers';
 import { attachHandlers } from './places/recover/attach-handlers';
 import { scratchHandlers } from './places/recover/scratch-handlers';
@@ -71,6 +72,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...scratchHandlers(deps),
     ...attachHandlers(deps),
     ...differenceHandlers(deps),
+    ...undoHandlers(deps),
     ...restoreHandlers(deps),
     ...moverHandlers(deps),
     ...knownMoverHandlers(deps),

@@ -2,7 +2,7 @@ import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { gunzipSync } from 'node:zlib';
-import { DiskFolder, keyedHash, Store } from '@lithodex/engine';
+import { DiskFolder, namesPerList, Store } from '@lithodex/engine';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { pointOfDisks } from '../../../../tests/support/machine-point';
 import { describeTree, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
@@ -10,7 +10,8 @@ import type { OpenPoint, RestoredItem } from '../connector';
 import { HostLimits } from '../files/host-limits';
 import { restoreFiles } from '../files/restore-files';
 import { findItem, OpenedTrees } from '../find-item';
-import { zeroBlock } from '../machines/image-map';
+import { imageBlock } from '../machines/image-map';
+import { imageBlocks } from './image-blocks';
 import { closePools } from '../pools';
 
 let base: string;
@@ -136,7 +137,6 @@ describe('files inside disks', () => {
     const disk = fixture('ntfs');
     const noise = Buffer.alloc(3 << 20, 'nobody knows ');
     const point = await pointOf('p6', { data: disk, noise });
-    expect(keyedHash(store.keys.nameKey, zeroBlock)).toHaveLength(32);
     const opened = new OpenedTrees();
     const unknown = (await opened.open(point, 'disks/noise.raw'))!;
     expect(await unknown.tree.rows(unknown.tree.top)).toMatchObject([
@@ -147,5 +147,48 @@ describe('files inside disks', () => {
     const papers = await known.tree.trees.find(known.tree.top, known.rest);
     expect((await known.tree.rows(papers)).map((r) => r.item.name)).toContain('random.bin:note');
     expect((await opened.open(point, 'disks/data.raw/volume'))!.tree).toBe(known.tree);
+  });
+});
+
+describe('a stored disk', () => {
+  it('gives any stretch of it as it was, holes and long lists of names included', async () => {
+    // more blocks than one list names, most of them holes
+    const size = (namesPerList + 700) * imageBlock + 4096;
+    const image = `${base}/long.img`;
+    fs.writeFileSync(image, '');
+    fs.truncateSync(image, size);
+    const fd = fs.openSync(image, 'r+');
+    const places = [0, 70_000, imageBlock * 300, imageBlock * 301 + 5, imageBlock * (namesPerList + 10), size - 5000];
+    for (const place of places) fs.writeSync(fd, randomBytes(3000), 0, 3000, place);
+    const point = await pointOfDisks(store, 'p7', { long: image });
+    const disk = imageBlocks(await store.trees.find(point.top, 'disks/long.raw'), store.trees, store.reader)!;
+    for (const at of [
+      0,
+      1,
+      65_535,
+      69_999,
+      imageBlock * 299 + 100,
+      imageBlock * 5000,
+      imageBlock * (namesPerList + 9) + 60_000,
+      size - 200_000,
+    ]) {
+      const length = Math.min(200_000, size - at);
+      const expected = Buffer.alloc(length);
+      fs.readSync(fd, expected, 0, length, at);
+      expect((await disk.read(at, length)).equals(expected)).toBe(true);
+    }
+    const stretches = disk.stretches!(0, size);
+    expect(stretches.reduce((sum, s) => sum + s.length, 0)).toBe(size);
+    expect(stretches.filter((s) => !s.hole).reduce((sum, s) => sum + s.length, 0)).toBeLessThan(imageBlock * 40);
+    await expect(disk.read(size - 10, 11)).rejects.toThrow();
+    fs.closeSync(fd);
+  });
+
+  it('finds blocks whose names lie in list after list', async () => {
+    const dense = Buffer.alloc(imageBlock * 600);
+    for (let block = 0; block < 600; block++) dense.writeUInt32LE(block + 1, block * imageBlock);
+    const point = await pointOfDisks(store, 'p8', { dense });
+    const disk = imageBlocks(await store.trees.find(point.top, 'disks/dense.raw'), store.trees, store.reader)!;
+    for (const block of [0, 255, 256, 257, 599]) expect((await disk.read(block * imageBlock, 4)).readUInt32LE(0)).toBe(block + 1);
   });
 });

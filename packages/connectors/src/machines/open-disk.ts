@@ -1,19 +1,17 @@
-import { EngineError, keyedHash, type TreeEntry } from '@lithodex/engine';
+import { EngineError, type TreeEntry } from '@lithodex/engine';
 import { VolumeError, volumesOf, type Blocks } from '@lithodex/volumes';
 import type { OpenPoint } from '../connector';
 import { imageBlocks } from '../inside/image-blocks';
 import { InsideTree } from '../inside/inside-tree';
-import { ImageMap, zeroBlock } from './image-map';
 import { machinePoint } from './machine-content';
 
 /** The disks of the machine of a point as they are stored. */
 async function disksOf({ store, root, top }: OpenPoint): Promise<Map<string, Blocks>> {
-  const zeros = keyedHash(store.keys.nameKey, zeroBlock);
   const disks = new Map<string, Blocks>();
   for (const { file } of machinePoint(root)?.disks ?? []) {
     if (file === '') continue;
-    const map = await ImageMap.of(await store.trees.find(top, file), store.trees, zeros);
-    if (map) disks.set(file, imageBlocks(map, store.reader));
+    const blocks = imageBlocks(await store.trees.find(top, file), store.trees, store.reader);
+    if (blocks) disks.set(file, blocks);
   }
   return disks;
 }

@@ -6,7 +6,8 @@ export const nodeKind = { leaf: 0, list: 1 } as const;
 const pieceEntries = 4096;
 const pieceBytes = 1 << 20;
 const directNames = 256;
-const namesPerList = 16384;
+/** Names in a list chunk, but for the last one of a file. */
+export const namesPerList = 16384;
 
 /** Stores what `put` is given and returns its name; see {@link ChunkWriter.put}. */
 export type PutChunk = (data: Uint8Array) => Buffer;

@@ -7,6 +7,7 @@ import type { Deps } from '../deps';
 import { chainTo, type Chain } from '../estate/database-band';
 import { fromOfRow, type SystemRow } from '../../records/systems/system-rows';
 import type { RestorePlan } from '../../records/runs/planned-restore';
+import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
 import {
   expectedOf,
@@ -187,19 +188,9 @@ export const databaseRestores: RestorePlanner = {
 
   /** Databases that are replaced on the server they were taken of. */
   async rescue(deps, body, picks) {
-    const workloadId = onlyWorkload(picks);
-    if (body.rule !== 'replace' || body.trial || workloadId === null) return null;
-    const workload = await deps
-      .db('workload')
-      .where({ id: workloadId, gone_at: null })
-      .first<{ name: string; source_id: number } | undefined>('name', 'source_id');
-    if (workload?.source_id !== (await serverFor(deps, body, picks)).id) return null;
-    const target = await deps
-      .db('target as t')
-      .join('series as s', 's.target_id', 't.id')
-      .where({ 's.no': picks[0]!.point.series_no, 't.retired_to': null })
-      .first<{ id: string } | undefined>('t.id');
-    return target ? { workloadId, workload: workload.name, targetId: target.id } : null;
+    if (body.rule !== 'replace' || body.trial) return null;
+    const rescue = await rescueOf(deps, picks);
+    return rescue?.sourceId === (await serverFor(deps, body, picks)).id ? rescue : null;
   },
 
   rules(body) {

@@ -3,6 +3,7 @@ import type { AnswerTo } from '@lithodex/contract';
 import { DateTime } from 'luxon';
 import { filesBelow } from '../../records/catalog/tree';
 import type { Deps } from '../deps';
+import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
 import {
   countChecks,
@@ -130,6 +131,12 @@ export const fileRestores: RestorePlanner = {
         },
       },
     ]);
+  },
+
+  /** What is replaced where it came from. */
+  async rescue(deps, body, picks) {
+    const replaces = body.rule === 'replace' || body.rule === 'replaceIfOlder';
+    return replaces && !body.trial && body.destination.to === 'original' ? rescueOf(deps, picks) : null;
   },
 
   rules(body) {

@@ -6,6 +6,7 @@ import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
 import { askInventory } from '../estate/read-platform';
 import type { PlatformRow } from '../../records/systems/platform-rows';
+import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
 import { refuse, trialWords, type Check, type LookBody, type Looked, type RestorePlanner } from './restore-planner';
 
@@ -208,6 +209,11 @@ export const machineRestores: RestorePlanner = {
         },
       })),
     ),
+
+  /** A machine that is written over where it is. */
+  async rescue(deps, body, picks) {
+    return body.destination.to === 'original' && !body.trial ? rescueOf(deps, picks) : null;
+  },
 
   rules(body) {
     const { destination } = body;

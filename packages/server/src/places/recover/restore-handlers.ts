@@ -16,7 +16,7 @@ import { planRestore, refuseStops } from './restore-plan';
 type RestoreHandlers = Pick<Handlers, 'planRestore' | 'startRestore' | 'download'>;
 
 /** So long a point stands that was taken before something was replaced. */
-const rescueDays = 14;
+const rescueDays = 7;
 
 /** Takes a point of what is about to be replaced. Throws NOT_NOW while another one is being taken. */
 async function queueRescue(

@@ -47,7 +47,9 @@ export class SheetPage {
   readonly damaged = input<string>();
   readonly from = input<string>();
   protected readonly to = signal('original');
-  protected readonly rule = signal<Rule>('leave');
+  /** What is to become of what exists, where something else than leaving it was meant. */
+  readonly given = input<Rule | undefined>(undefined, { alias: 'rule' });
+  protected readonly rule = linkedSignal<Rule>(() => this.given() ?? 'leave');
   /** Id of the target to read from; '' for the best. */
   protected readonly readFrom = signal('');
   protected readonly reason = signal('');

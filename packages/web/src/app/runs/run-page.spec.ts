@@ -165,4 +165,20 @@ describe('a run', () => {
     await s.click('▸ How fast, over time');
     expect(s.text()).toContain('Nothing was moved.');
   });
+
+  it('leads back from a restore that replaced something, over the sheet', async () => {
+    const after = { id: 6, name: 'quay-1, before it is replaced', state: 'done' as const };
+    const item = { pointId: uuid(4), path: 'plans/a.txt', workload: 'quay-1', moment: now - hour, kind: 'file', size: 10 };
+    const s = await open('/runs/7', {
+      answers: {
+        getRun: runDetail(7, [task(1)], { state: 'done', kind: 'restore', after }),
+        undo: { moment: now - hour, rows: [item] },
+      },
+    });
+    await s.click('Undo this restore');
+    expect(s.url()).toBe('/recover/sheet?rule=replace');
+    await s.until(() => {
+      expect(s.api.last('planRestore')).toMatchObject({ body: { rule: 'replace', picks: [{ pointId: uuid(4), path: 'plans/a.txt' }] } });
+    });
+  });
 });

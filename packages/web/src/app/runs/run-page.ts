@@ -12,6 +12,7 @@ import { formatPipes } from '../ui/format-pipes';
 import { ProgressBar } from '../ui/progress-bar';
 import { PutBeside } from './put-beside';
 import { ScratchUp } from './scratch-up';
+import { UndoRestore } from './undo-restore';
 import { RunRates } from './run-rates';
 import { StateMark, stateWord, unfinishedStates } from '../ui/state-mark';
 
@@ -21,7 +22,7 @@ const deviant: readonly string[] = ['failed', 'held', ...unfinishedStates];
 @Component({
   selector: 'lx-run-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FilterBox, StateMark, ProgressBar, PutBeside, RunRates, ScratchUp, ...formatPipes],
+  imports: [RouterLink, FilterBox, StateMark, ProgressBar, PutBeside, RunRates, ScratchUp, UndoRestore, ...formatPipes],
   templateUrl: './run-page.html',
   styleUrl: './run-page.scss',
 })
