@@ -101,7 +101,7 @@ describe('copies', () => {
     ]);
     expect((await admin.call('planRestore', { body: { ...body, readFrom: null } })).readFrom[0]!.target).toBe('quay-disk');
     fs.renameSync(`${h.folder}/store`, `${h.folder}/store.away`);
-    const run = await admin.ended((await admin.call('startRestore', { body: { ...body, rule: 'replace' } })).runId);
+    const run = await admin.ended((await admin.call('startRestore', { body: { ...body, rule: 'replace', rescue: false } })).runId);
     fs.renameSync(`${h.folder}/store.away`, `${h.folder}/store`);
     expect(run.state).toBe('done');
   });

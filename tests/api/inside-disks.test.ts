@@ -246,7 +246,14 @@ describe('a disk or a volume is attached', () => {
       body: { reason: 'to look with own tools', picks: [{ pointId, path }], destination: { to: 'attached', hours } },
     });
   async function reached(runId: number) {
-    const at = await vi.waitFor(() => admin.call('attached', { id: runId }), { timeout: 20_000, interval: 200 });
+    const at = await vi.waitFor(
+      async () => {
+        const answer = await admin.call('attached', { id: runId });
+        expect(answer.at).not.toBeNull();
+        return answer.at!;
+      },
+      { timeout: 20_000, interval: 200 },
+    );
     fs.writeFileSync(`${h.folder}/keys.psk`, `${at.user}:${at.key}\n`, { mode: 0o600 });
     return { at, uri: `nbds://${at.user}@${at.host}:${at.port}/${at.name}?tls-psk-file=${h.folder}/keys.psk` };
   }

@@ -1,6 +1,6 @@
 import path from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { platformFine, type PlatformService } from '@lithodex/standins';
+import { letGuestWrite, platformFine, type PlatformService } from '@lithodex/standins';
 import { Visitor } from '../support/browser';
 import { Harness, passwords, type Client } from '../support/harness';
 import { buildLogger, keeper, soundDisks, startPlatform } from '../support/platform';
@@ -98,6 +98,58 @@ describe('machines of a platform, in the browser', () => {
     await eva.press('Start restore');
     await eva.sees('was read again and compared');
     expect(soundDisks(service, 'gate-01-back')).toEqual(soundDisks(service, 'gate-01'));
+  });
+
+  it('are walked into, a single file looked into and put back into the machine that runs', async () => {
+    const write = (content: string) =>
+      letGuestWrite(service.platform, 'gate-02', 'system', [{ path: '/var/log/gate.log', content: Buffer.from(content) }]);
+    await write('emptied by mistake\n');
+    await eva.open('/estate');
+    await eva.press('gate-02');
+    await eva.sees('programs at rest');
+    for (const step of ['disks', 'system.raw', 'p2', 'var', 'log']) await eva.press(`▸ ${step}`);
+    await eva.press('gate.log');
+    await eva.press('Look into it');
+    await eva.sees('gate-02 opened');
+    await eva.tick('Tick gate.log');
+    await eva.press('Restore 1 ticked item');
+    await eva.sees('where they were, inside the machine while it runs');
+    await eva.sees('gate-02 runs; files are put in by the helper inside.');
+    await eva.choose('if it exists', 'replace it');
+    await eva.sees('gate-02: /var/log/gate.log');
+    const asked = eva.page.waitForFunction(() => document.body.innerText.includes('Agree'), { timeout: 3000 }).catch(() => undefined);
+    if (await asked) await eva.press('Agree');
+    await eva.type('what happened', 'the log is wanted');
+    await eva.press('Start restore');
+    await eva.sees('every file summed up inside and compared');
+    const back = await service.files.read(service.platform.named('gate-02'), '/var/log/gate.log');
+    expect(back.toString()).toBe('gate-02 opened\n'.repeat(2000));
+  });
+
+  it('have a volume attached, which is shown with ready commands and let go again', async () => {
+    await eva.open('/estate');
+    await eva.press('gate-02');
+    await eva.sees('programs at rest');
+    for (const step of ['disks', 'system.raw']) await eva.press(`▸ ${step}`);
+    await eva.sees('ext4 “system”');
+    await eva.tick('Tick p2');
+    await eva.press('Restore 1 ticked item');
+    await eva.choose('destination', 'a block device that I can read');
+    await eva.sees('by whoever has the key that you are shown then');
+    await eva.type('what happened', 'to compare with own tools');
+    await eva.press('Attach');
+    await eva.sees('How to read system.raw-p2');
+    await eva.sees('nbdcopy "nbds://lithodex@');
+    await eva.press('Detach disks/system.raw/p2');
+    await eva.sees('Nothing is attached');
+  });
+
+  it('have two points told from each other', async () => {
+    await eva.open('/estate');
+    await eva.press('gate-01');
+    await eva.press('beside another point');
+    await eva.sees('What became of it');
+    await eva.sees('CSV');
   });
 
   it('that failed are named in the morning with their cause, and the button leads to where it is mended', async () => {

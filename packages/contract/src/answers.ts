@@ -67,7 +67,7 @@ export const answers = {
   cartridgesNeeded: CartridgesNeeded,
   envelope: z.string().max(100_000),
   compare: z.array(ComparedItem).max(1_000_000),
-  attached: AttachedAt,
+  attached: AttachedAt.nullable(),
   /** `data` in base64. */
   front: z.object({ kind: z.string().max(20), size: Bytes, data: z.string().max(3_000_000) }),
   openedFolder: OpenedFolder,

@@ -259,10 +259,10 @@ export const routes = {
   attached: route({
     method: 'get',
     path: '/runs/:id/attached',
-    summary: 'How what a run has attached is reached; for who asked for it only',
+    summary: 'How what a run has attached is reached, null while it is not there yet; for who asked for it only',
     access: keepers,
     params: byId,
-    response: recover.AttachedAt.extend({ until: c.Instant }),
+    response: z.object({ at: recover.AttachedAt.nullable(), until: c.Instant }),
   }),
   preview: route({
     method: 'get',

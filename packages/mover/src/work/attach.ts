@@ -63,13 +63,13 @@ export async function runAttach(ctx: TaskContext, work: AttachWork): Promise<Tas
   return { counts: { ...noCounts, items: 1, bytes: read, read }, bytes: read };
 }
 
-/** How what a task of this mover has attached is reached. Throws PATH_MISSING where it has nothing attached any more. */
-export function attachedBy(taskId: string): z.infer<typeof Kept> {
+/** How what a task of this mover has attached is reached; null where it has nothing attached yet, or any more. */
+export function attachedBy(taskId: string): AttachedAt | null {
   for (const folder of ownFoldersOf('attached')) {
     const file = path.join(folder, fileName);
     if (!existsSync(file)) continue;
     const kept = Kept.parse(JSON.parse(readFileSync(file, 'utf8')));
     if (kept.taskId === taskId) return kept;
   }
-  throw new EngineError('PATH_MISSING', 'it is not attached here any more');
+  return null;
 }

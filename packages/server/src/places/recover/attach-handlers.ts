@@ -17,20 +17,22 @@ interface Row {
   readonly reason: string;
   readonly started_at: number;
   readonly mover: string;
+  readonly state: string;
   readonly work: unknown;
   readonly progress: unknown;
 }
 
 /** Disks and volumes of points that are attached now. */
 export function attachHandlers({ db, clock, movers }: Deps): Pick<Handlers, 'listAttached' | 'attached'> {
-  const running = () =>
+  const inState = (...states: string[]) =>
     db('task as t')
       .join('run as r', 'r.id', 't.run_id')
       .join('workload as w', 'w.id', 't.workload_id')
-      .where({ 't.type': 'attach', 't.state': 'running' });
+      .where({ 't.type': 'attach' })
+      .whereIn('t.state', states);
   return {
     async listAttached({ actor }) {
-      const rows = await running()
+      const rows = await inState('running')
         .modify((q) => {
           if (actor.remit) void q.whereIn('t.workload_id', actor.remit);
         })
@@ -78,13 +80,19 @@ export function attachHandlers({ db, clock, movers }: Deps): Pick<Handlers, 'lis
     },
 
     async attached({ params, actor }) {
-      const row = found(await running().where('t.run_id', params.id).first<Row | undefined>('t.id', 't.mover', 't.work', 'r.person'));
+      const row = found(
+        await inState('waiting', 'running')
+          .where('t.run_id', params.id)
+          .first<Row | undefined>('t.id', 't.mover', 't.work', 't.state', 'r.person'),
+      );
       if (row.person !== actor.name) throw new ApiError('NOT_ALLOWED', undefined, 'Only the person who attached it is shown its key.');
-      const at = await movers.ask({ ask: 'attached', taskId: row.id }, undefined, row.mover);
+      const { until } = fromJson<AttachPlan>(row.work);
+      const at = row.state === 'running' ? await movers.ask({ ask: 'attached', taskId: row.id }, undefined, row.mover) : null;
+      if (!at) return { at, until };
       await inTransaction(db, (trx) =>
         appendAudit(trx, clock.now(), { actor: actor.name, action: 'attached.key', object: `run ${params.id}` }),
       );
-      return { ...at, until: fromJson<AttachPlan>(row.work).until };
+      return { at, until };
     },
   };
 }

@@ -42,7 +42,7 @@ describe('what is attached', () => {
   });
 
   it('gives ready commands with the key, to who attached it', async () => {
-    const s = await open('/recover/attached', { answers: { listAttached: { rows: [row(7)] }, attached: at } });
+    const s = await open('/recover/attached', { answers: { listAttached: { rows: [row(7)] }, attached: { at, until: now + 8 * hour } } });
     expect(s.api.last('attached')).toBeUndefined();
     await s.click('How to read it');
     expect(s.url()).toBe('/recover/attached?run=7');

@@ -3,7 +3,7 @@ import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { Router, RouterLink } from '@angular/router';
 import type { Answered, Attached } from '@lithodex/contract';
 import { baseName } from '@lithodex/core';
-import { combineLatest, of, retry, switchMap } from 'rxjs';
+import { of, switchMap, takeWhile, timer } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome, type Outcome } from '../data/outcome';
@@ -12,7 +12,7 @@ import { formatPipes } from '../ui/format-pipes';
 import { Commands } from './commands';
 
 /** So often it is looked whether what was just asked for is there yet. */
-const patience = { count: 20, delay: 1000 };
+const lookAgainMs = 1000;
 
 /** Disks and volumes of points that are attached now: by whom, until when, how they are read, and away with them. */
 @Component({
@@ -38,15 +38,19 @@ export class AttachedPage {
   protected readonly failure = computed(() => this.result()?.failure);
   protected readonly chosen = computed(() => this.rows()?.find((r) => r.runId === this.run()));
   private readonly shown = toSignal(
-    combineLatest([toObservable(this.run)]).pipe(
-      switchMap(([id]) =>
+    toObservable(this.run).pipe(
+      switchMap((id) =>
         id === undefined
           ? of<Outcome<Answered<'attached'>>>({})
-          : this.api.call('attached', { id }).pipe(retry(patience), outcome<Answered<'attached'>>()),
+          : timer(0, lookAgainMs).pipe(
+              switchMap(() => this.api.call('attached', { id }).pipe(outcome<Answered<'attached'>>())),
+              takeWhile((o) => o.value?.at === null, true),
+            ),
       ),
     ),
   );
-  protected readonly at = computed(() => this.shown()?.value);
+  protected readonly at = computed(() => this.shown()?.value?.at);
+  protected readonly until = computed(() => this.shown()?.value?.until);
   protected readonly refusal = computed(() => this.shown()?.failure);
   protected readonly commands = computed(() => {
     const at = this.at();

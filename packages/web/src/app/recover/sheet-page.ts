@@ -48,8 +48,8 @@ export class SheetPage {
   readonly from = input<string>();
   protected readonly to = signal('original');
   /** What is to become of what exists, where something else than leaving it was meant. */
-  readonly given = input<Rule | undefined>(undefined, { alias: 'rule' });
-  protected readonly rule = linkedSignal<Rule>(() => this.given() ?? 'leave');
+  readonly exists = input<Rule>();
+  protected readonly rule = linkedSignal<Rule>(() => this.exists() ?? 'leave');
   /** Id of the target to read from; '' for the best. */
   protected readonly readFrom = signal('');
   protected readonly reason = signal('');

@@ -176,7 +176,7 @@ describe('a run', () => {
       },
     });
     await s.click('Undo this restore');
-    expect(s.url()).toBe('/recover/sheet?rule=replace');
+    expect(s.url()).toBe('/recover/sheet?exists=replace');
     await s.until(() => {
       expect(s.api.last('planRestore')).toMatchObject({ body: { rule: 'replace', picks: [{ pointId: uuid(4), path: 'plans/a.txt' }] } });
     });

@@ -35,6 +35,6 @@ export class UndoRestore {
   protected bringBack({ rows }: Undo): void {
     this.picks.clear();
     this.picks.add(rows);
-    void this.router.navigate(['/recover/sheet'], { queryParams: { rule: 'replace' } });
+    void this.router.navigate(['/recover/sheet'], { queryParams: { exists: 'replace' } });
   }
 }
