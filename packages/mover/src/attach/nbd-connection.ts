@@ -63,6 +63,8 @@ export class NbdConnection {
     private readonly session: Session,
   ) {
     this.source = new ByteSource(stream);
+    const wake = () => this.wake();
+    stream.on('drain', wake).on('close', wake);
   }
 
   async serve(): Promise<void> {
@@ -157,7 +159,6 @@ export class NbdConnection {
       while (this.open >= mostAtOnce || this.stream.writableNeedDrain)
         await new Promise<void>((resume) => {
           this.wake = resume;
-          this.stream.once('drain', resume).once('close', resume);
         });
       if (this.stream.destroyed) return;
       this.open++;
