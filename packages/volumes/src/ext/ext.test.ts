@@ -10,7 +10,7 @@ let base: string;
 beforeAll(() => {
   base = temporaryFolder('ext');
   makeNastyTree(`${base}/tree`, 1 << 25);
-  for (let n = 0; n < 3000; n++) fs.writeFileSync(`${base}/tree/deep/many-${n}-${'y'.repeat(n % 90)}`, `file ${n}`);
+  for (let n = 0; n < 1200; n++) fs.writeFileSync(`${base}/tree/deep/many-${n}-${'y'.repeat(n % 90)}`, `file ${n}`);
 });
 afterAll(() => fs.rmSync(base, { recursive: true, force: true }));
 

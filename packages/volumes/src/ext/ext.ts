@@ -1,6 +1,7 @@
 import { CachedBlocks, dataRanges, readRuns, type Blocks, type Run } from '../blocks';
 import { asDamage, damaged, VolumeError } from '../errors';
 import { Recent, type FileSystem, type ItemDetail, type VolumeItem } from '../file-system';
+import { unixItem } from '../unix-inode';
 import { attributesOf, inlineRest } from './attributes';
 import { contentField, readInode, runsOf, type Inode } from './inode';
 import { replayed } from './journal';
@@ -64,21 +65,8 @@ export class ExtFileSystem implements FileSystem {
   }
 
   private item(name: string, inode: Inode): VolumeItem {
-    const { kind, number, mtimeNs, ctimeNs, mode, uid, gid, size } = inode;
-    return {
-      name,
-      kind,
-      key: number,
-      size: kind === 'file' ? size : 0,
-      mtimeNs,
-      ctimeNs,
-      mode,
-      uid,
-      gid,
-      linked: kind !== 'folder' && inode.links > 1,
-      ...((kind === 'char' || kind === 'block') && { device: inode.device }),
-      ...(inode.encrypted && { unread: 'it is encrypted by the file system' }),
-    };
+    const item = unixItem(name, inode, () => inode.device);
+    return inode.encrypted ? { ...item, unread: 'it is encrypted by the file system' } : item;
   }
 
   async *list(folder: number): AsyncGenerator<VolumeItem[]> {

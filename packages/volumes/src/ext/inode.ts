@@ -1,21 +1,12 @@
 import { addRun, type Blocks, type Run } from '../blocks';
 import { damaged } from '../errors';
-import type { VolumeItemKind } from '../file-system';
+import { unixKinds, type UnixInode } from '../unix-inode';
 import type { ExtLayout } from './superblock';
 
 const flags = { encrypted: 0x800, extents: 0x80000, inline: 0x1000_0000 };
 
-export interface Inode {
-  readonly number: number;
+export interface Inode extends UnixInode {
   readonly data: Buffer;
-  readonly kind: VolumeItemKind;
-  readonly mode: number;
-  readonly uid: number;
-  readonly gid: number;
-  readonly size: number;
-  readonly links: number;
-  readonly mtimeNs: bigint;
-  readonly ctimeNs: bigint;
   readonly encrypted: boolean;
   readonly inline: boolean;
   readonly extents: boolean;
@@ -23,16 +14,6 @@ export interface Inode {
   readonly attributeBlock: number;
   readonly device: number;
 }
-
-const kinds: Readonly<Record<number, VolumeItemKind>> = {
-  0x1000: 'fifo',
-  0x2000: 'char',
-  0x4000: 'folder',
-  0x6000: 'block',
-  0x8000: 'file',
-  0xa000: 'link',
-  0xc000: 'socket',
-};
 
 /** The four blocks of an inode that describe its content, as bytes. */
 export const contentField = (inode: Inode): Buffer => inode.data.subarray(40, 100);
@@ -52,7 +33,7 @@ export async function readInode(disk: Blocks, layout: ExtLayout, number: number)
   const at = (await layout.inodeTable(group)) * layout.blockSize + ((number - 1) % layout.inodesPerGroup) * layout.inodeSize;
   const data = await disk.read(at, layout.inodeSize);
   const fullMode = data.readUInt16LE(0);
-  const kind = kinds[fullMode & 0xf000];
+  const kind = unixKinds[fullMode & 0xf000];
   if (!kind) return undefined;
   const bits = data.readUInt32LE(32);
   const size = data.readUInt32LE(4) + data.readUInt32LE(0x6c) * 2 ** 32;

@@ -1,18 +1,9 @@
 import { addRun, type Blocks, type Run } from '../blocks';
 import { damaged } from '../errors';
-import type { VolumeItemKind } from '../file-system';
+import { unixKinds, type UnixInode } from '../unix-inode';
 import { u64be } from '../number-at';
 import type { XfsLayout } from './layout';
 
-const kinds: Readonly<Record<number, VolumeItemKind>> = {
-  0x1000: 'fifo',
-  0x2000: 'char',
-  0x4000: 'folder',
-  0x6000: 'block',
-  0x8000: 'file',
-  0xa000: 'link',
-  0xc000: 'socket',
-};
 const form = { device: 0, local: 1, extents: 2, tree: 3 };
 
 /** A part of an inode that holds or leads to data: its content, or its attributes. */
@@ -22,16 +13,7 @@ export interface Fork {
   readonly extents: number;
 }
 
-export interface XfsInode {
-  readonly number: number;
-  readonly kind: VolumeItemKind;
-  readonly mode: number;
-  readonly uid: number;
-  readonly gid: number;
-  readonly links: number;
-  readonly size: number;
-  readonly mtimeNs: bigint;
-  readonly ctimeNs: bigint;
+export interface XfsInode extends UnixInode {
   readonly content: Fork;
   readonly attributes: Fork | undefined;
 }
@@ -44,7 +26,7 @@ export async function readXfsInode(disk: Blocks, layout: XfsLayout, number: numb
   const data = await disk.read(layout.inodeAt(number), layout.inodeSize);
   if (data.toString('latin1', 0, 2) !== 'IN') throw damaged(`inode ${number}`);
   const fullMode = data.readUInt16BE(2);
-  const kind = kinds[fullMode & 0xf000];
+  const kind = unixKinds[fullMode & 0xf000];
   if (!kind) return undefined;
   const recent = data[4]! >= 3;
   const more = recent ? data.readBigUInt64BE(120) : 0n;

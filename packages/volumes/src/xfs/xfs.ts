@@ -2,6 +2,7 @@ import { CachedBlocks, dataRanges, readRuns, type Blocks, type Run } from '../bl
 import { asDamage, damaged, VolumeError } from '../errors';
 import { Recent, type FileSystem, type ItemDetail, type VolumeItem } from '../file-system';
 import { u64be } from '../number-at';
+import { unixItem } from '../unix-inode';
 import { xfsAttributes } from './attributes';
 import { deviceOf, forkRuns, localOf, readXfsInode, type XfsInode } from './inode';
 import { xfsLayout, type XfsLayout } from './layout';
@@ -151,19 +152,4 @@ export class XfsFileSystem implements FileSystem {
   }
 }
 
-function itemOf(name: string, inode: XfsInode): VolumeItem {
-  const { kind, number, mtimeNs, ctimeNs, mode, uid, gid, size } = inode;
-  return {
-    name,
-    kind,
-    key: number,
-    size: kind === 'file' ? size : 0,
-    mtimeNs,
-    ctimeNs,
-    mode,
-    uid,
-    gid,
-    linked: kind !== 'folder' && inode.links > 1,
-    ...((kind === 'char' || kind === 'block') && { device: deviceOf(inode) }),
-  };
-}
+const itemOf = (name: string, inode: XfsInode): VolumeItem => unixItem(name, inode, () => deviceOf(inode));
