@@ -1,5 +1,6 @@
 import net from 'node:net';
 import tls from 'node:tls';
+import { byTicket } from '../receiver';
 import { agreeOnTls, NbdConnection, type Session } from './nbd-connection';
 
 const mostConnections = 32;
@@ -18,8 +19,7 @@ export class NbdServer {
     key: Buffer,
   ) {
     this.secure = tls.createServer({
-      minVersion: 'TLSv1.2',
-      ciphers: 'TLS_AES_128_GCM_SHA256:PSK',
+      ...byTicket,
       handshakeTimeout: helloMs,
       pskCallback: (_socket, identity) => (identity === nbdUser ? key : null),
     });
