@@ -100,7 +100,7 @@ export class DifferencePage {
     };
     differs('kind', (s) => s.kind);
     differs('size', (s) => formatBytes(s.size));
-    differs('changed', (s) => this.time(s.mtimeNs));
+    differs('written', (s) => this.time(s.mtimeNs));
     differs('rights', (s) => s.mode.toString(8).padStart(4, '0'));
     differs('owner', (s) => `${s.uid}:${s.gid}`);
     return parts.join(', ') || 'content';
