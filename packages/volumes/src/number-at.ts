@@ -32,10 +32,3 @@ export function guidAt(data: Buffer, at: number): string {
   };
   return [hex(0, 4, true), hex(4, 6, true), hex(6, 8, true), hex(8, 10, false), hex(10, 16, false)].join('-');
 }
-
-export function uuidAt(data: Buffer, at: number): string {
-  return data
-    .subarray(at, at + 16)
-    .toString('hex')
-    .replace(/^(.{8})(.{4})(.{4})(.{4})/, '$1-$2-$3-$4-');
-}

@@ -67,7 +67,7 @@ describe('disks', () => {
 
   it('opens a disk that has no table', async () => {
     const volumes = (await volumesOf(new Map([['ntfs', fixture('ntfs')]]))).get('ntfs')!;
-    expect(volumes.map((v) => [v.name, v.type])).toEqual([['volume', 'NTFS']]);
+    expect(volumes.map((v) => [v.name, v.type, v.label])).toEqual([['volume', 'NTFS', 'Quay']]);
   });
 
   it('puts volumes of LVM together that lie on two disks, in pieces and in stripes', async () => {

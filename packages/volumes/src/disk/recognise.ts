@@ -22,11 +22,13 @@ export interface Recognised {
 interface FileSystemKind {
   readonly signs: (front: Buffer) => { readonly type: string; readonly label: string } | undefined;
   readonly open: (blocks: Blocks) => Promise<FileSystem>;
+  /** Where its name does not stand at its front. */
+  readonly label?: (blocks: Blocks) => Promise<string>;
 }
 
 /** The more particular ones first: a FAT is known by little. */
 const fileSystems: readonly FileSystemKind[] = [
-  { signs: ntfsSigns, open: (b) => NtfsFileSystem.open(b) },
+  { signs: ntfsSigns, open: (b) => NtfsFileSystem.open(b), label: async (b) => (await NtfsFileSystem.open(b)).label() },
   { signs: exfatSigns, open: (b) => ExfatFileSystem.open(b) },
   { signs: xfsSigns, open: (b) => XfsFileSystem.open(b) },
   { signs: extSigns, open: (b) => ExtFileSystem.open(b) },
@@ -50,9 +52,11 @@ const frontBytes = 0x10048;
 /** Says what a volume holds, by its front. */
 export async function recognise(blocks: Blocks): Promise<Recognised> {
   const front = await blocks.read(0, Math.min(blocks.size, frontBytes));
-  for (const { signs, open } of fileSystems) {
+  for (const { signs, open, label } of fileSystems) {
     const found = signs(front);
-    if (found) return { ...found, open: () => open(blocks) };
+    // one that is damaged is named all the same, and says so when it is opened
+    const named = found && label ? await label(blocks).catch(() => '') : found?.label;
+    if (found) return { ...found, label: named ?? '', open: () => open(blocks) };
   }
   const other = others.find(([is]) => is(front));
   if (other) return { type: other[1], label: other[1] === 'swap space' ? textAt(front, 0x41c, 16) : '' };

@@ -1,6 +1,6 @@
 import { checkPlace, type Blocks } from '../blocks';
 import { damaged, VolumeError } from '../errors';
-import { textAt, uuidAt } from '../number-at';
+import { textAt } from '../number-at';
 
 /** Layout after the kernel's documentation of ext4 (Documentation/filesystems/ext4). */
 export const extMagic = 0xef53;
@@ -21,8 +21,6 @@ export interface ExtLayout {
   readonly inodes: number;
   readonly inodesPerGroup: number;
   readonly inodeSize: number;
-  readonly label: string;
-  readonly uuid: string;
   /** Folder entries name the type of what they lead to. */
   readonly typed: boolean;
   /** The journal holds changes that are not in their places yet. */
@@ -69,8 +67,6 @@ export async function extLayout(disk: Blocks): Promise<ExtLayout> {
     inodes: Math.min(sb.readUInt32LE(0), groups * inodesPerGroup),
     inodesPerGroup,
     inodeSize,
-    label: textAt(sb, 120, 16),
-    uuid: uuidAt(sb, 104),
     typed: (features & incompat.filetype) !== 0,
     dirty: (features & incompat.recover) !== 0,
     journal: sb.readUInt32LE(0xe0),

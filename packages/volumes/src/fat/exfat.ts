@@ -6,7 +6,7 @@ import { chainRuns, rowOfClusters, type ClusterTable } from './cluster-chain';
 import { dosTimeNs } from './dos-time';
 
 const entrySize = 32;
-const type = { label: 0x83, file: 0x85, stream: 0xc0, name: 0xc1 };
+const type = { file: 0x85, stream: 0xc0, name: 0xc1 };
 const noChain = 2;
 /** What a folder may take at most, after the specification. */
 const mostFolder = 256 << 20;

@@ -1,6 +1,6 @@
 import type { Blocks } from '../blocks';
 import { damaged, VolumeError } from '../errors';
-import { textAt, u64be, uuidAt } from '../number-at';
+import { textAt, u64be } from '../number-at';
 
 /** Layout after "XFS Algorithms & Data Structures"; big-endian. */
 export interface XfsLayout {
@@ -12,8 +12,6 @@ export interface XfsLayout {
   /** Folder entries name the type of what they lead to. */
   readonly typed: boolean;
   readonly topInode: number;
-  readonly label: string;
-  readonly uuid: string;
   /** Where a block of the file system lies, in bytes. */
   blockAt(block: number): number;
   /** Where an inode lies, in bytes. */
@@ -57,8 +55,6 @@ export async function xfsLayout(disk: Blocks): Promise<XfsLayout> {
     sums: version === 5,
     typed: version === 5 ? (features & incompat.typed) !== 0 : (sb.readUInt32BE(200) & 0x200) !== 0,
     topInode: u64be(sb, 56),
-    label: textAt(sb, 108, 12),
-    uuid: uuidAt(sb, 32),
     blockAt,
     inodeAt: (number) => blockAt(Math.floor(number / 2 ** perBlockLog)) + (number % 2 ** perBlockLog) * inodeSize,
   };

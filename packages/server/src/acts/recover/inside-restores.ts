@@ -1,4 +1,4 @@
-import { absoluteBelow, escapePath } from '@lithodex/core';
+import { absoluteBelow, bytesOfText, escapePath } from '@lithodex/core';
 import type { MachinePoint } from '@lithodex/contract';
 import type { InsideLook } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
@@ -39,7 +39,6 @@ interface MachineRow {
   readonly name: string;
   readonly outer_id: string | null;
   readonly source_id: number;
-  readonly kind: string;
 }
 
 /** The machines that the picks go to. Throws INVALID for what lies in no disk, and where a platform is not connected. */
@@ -82,19 +81,10 @@ function placeInDisk({ point, path }: ResolvedPick): { readonly disk: string; re
 function placed({ picks, folder, keepPath }: Machine, mounts: InsideLook['mounts']): Placed[] {
   return picks.map((pick) => {
     const { disk, volume, rest } = placeInDisk(pick);
-    if (folder !== null)
-      return {
-        pick,
-        to: absoluteBelow(
-          Buffer.from(folder)
-            .toString('latin1')
-            .replace(/(.)\/+$/, '$1'),
-          keepPath ? rest : pick.to,
-        ),
-      };
+    if (folder !== null) return { pick, to: absoluteBelow(bytesOfText(folder.replace(/(.)\/+$/, '$1')), keepPath ? rest : pick.to) };
     const mount = mounts.find((m) => m.disk === disk && m.volume === volume);
     if (!mount) return { pick, to: '' };
-    return { pick, to: absoluteBelow(mount.at, rest) };
+    return { pick, to: absoluteBelow(bytesOfText(mount.at), rest) };
   });
 }
 
@@ -108,9 +98,16 @@ function ask(
   return deps.movers.ask({ ask: 'insideFiles', platform, machine: machine.outerId ?? '', account, places }, lookMs);
 }
 
-/** What stands in the way of putting files into one machine, asked of it now. */
-async function lookInto(deps: Deps, body: LookBody, machine: Machine): Promise<{ places: Placed[]; checks: Check[] }> {
-  const stop = (code: string, text: string) => ({ places: [], checks: [{ level: 'stop', code, text } as const] });
+/** A machine that lets us in, with where each pick goes in it. */
+interface WayIn {
+  readonly account: Awaited<ReturnType<typeof insideAccount>>;
+  readonly places: readonly Placed[];
+}
+type Stop = Check & { readonly level: 'stop' };
+
+/** The way into a machine, asked of it now; or what stands in it. */
+async function wayInto(deps: Deps, machine: Machine): Promise<WayIn | Stop> {
+  const stop = (code: string, text: string): Stop => ({ level: 'stop', code, text });
   const { name, outerId } = machine;
   const now = (await askInventory(deps, machine.platform)).machines.find((m) => m.id === outerId);
   if (!now) return stop('MACHINE_GONE', `${name} is not on its platform any more. Restore to a folder, or bring the machine back first.`);
@@ -125,11 +122,15 @@ async function lookInto(deps: Deps, body: LookBody, machine: Machine): Promise<{
   if (refused) return stop('REFUSED_INSIDE', refused);
   const places = placed(machine, mounts);
   const lost = places.find((p) => p.to === '');
-  if (lost)
-    return stop(
-      'NOT_MOUNTED',
-      `Nobody knows where ${escapePath(lost.pick.path)} was mounted inside ${name}. Name a folder of the machine instead.`,
-    );
+  if (!lost) return { account, places };
+  return stop(
+    'NOT_MOUNTED',
+    `Nobody knows where ${escapePath(lost.pick.path)} was mounted inside ${name}. Name a folder of the machine instead.`,
+  );
+}
+
+/** What a restore would meet in a machine that lets us in. */
+async function meets(deps: Deps, body: LookBody, machine: Machine, { account, places }: WayIn): Promise<Check[]> {
   const files = places.flatMap(({ pick, to }) =>
     (pick.inside?.files ?? []).map((f) => ({ path: absoluteBelow(to, f.path), mtimeNs: f.mtimeNs })),
   );
@@ -137,13 +138,10 @@ async function lookInto(deps: Deps, body: LookBody, machine: Machine): Promise<{
   const complete = looked.length === files.length && places.every(({ pick }) => pick.inside?.whole);
   const { exist, newer } = await ask(deps, machine, account, looked);
   const by = account ? `under the account ${account.name}` : 'by the helper inside';
-  return {
-    places,
-    checks: [
-      { level: 'fine', code: 'WAY_IN', text: `${name} runs; files are put in ${by}.` },
-      conflictCheck(body, { exist, newer, looked: looked.length, complete, free: 0, writable: true, nearest: '' }),
-    ],
-  };
+  return [
+    { level: 'fine', code: 'WAY_IN', text: `${machine.name} runs; files are put in ${by}.` },
+    conflictCheck(body, { exist, newer, looked: looked.length, complete, free: 0, writable: true, nearest: '' }),
+  ];
 }
 
 /** Files that lay inside disks, put into machines that run: those they were in, or another. */
@@ -152,9 +150,13 @@ export const insideRestores: RestorePlanner = {
     const checks: Check[] = [...countChecks(picks)];
     const goesTo = new Map<ResolvedPick, string>();
     for (const machine of await machinesOf(deps, body, picks)) {
-      const looked = await lookInto(deps, body, machine);
-      checks.push(...looked.checks);
-      for (const { pick, to } of looked.places) goesTo.set(pick, `${machine.name}: ${escapePath(to)}`);
+      const way = await wayInto(deps, machine);
+      if ('level' in way) {
+        checks.push(way);
+        continue;
+      }
+      checks.push(...(await meets(deps, body, machine, way)));
+      for (const { pick, to } of way.places) goesTo.set(pick, `${machine.name}: ${escapePath(to)}`);
     }
     return { goesTo: (pick) => goesTo.get(pick) ?? '', checks };
   },
@@ -162,13 +164,14 @@ export const insideRestores: RestorePlanner = {
   tasks: async (deps, body, picks) =>
     Promise.all(
       (await machinesOf(deps, body, picks)).map(async (machine) => {
-        const { places } = await lookInto(deps, body, machine);
+        const way = await wayInto(deps, machine);
+        if ('level' in way) throw refuse('body.destination', way.text);
         const newest = Math.max(...machine.picks.map((p) => p.point.moment));
         return {
           workloadId: machine.workloadId,
           work: {
             type: 'restore' as const,
-            picks: places.map(({ pick, to }) => ({ pointId: pick.point.id, path: pick.path, to: to.slice(1), base: '/' })),
+            picks: way.places.map(({ pick, to }) => ({ pointId: pick.point.id, path: pick.path, to: to.slice(1), base: '/' })),
             to: {
               kind: 'machine' as const,
               platformId: machine.platform.id,

@@ -13,7 +13,7 @@ const mostOfLine = 20;
 interface Series {
   readonly no: number;
   readonly workloadId: number;
-  /** Folder of the source, byte string. */
+  /** Folder of the source, a byte string that ends with /; '' where it has none. */
   readonly root: string;
 }
 
@@ -29,10 +29,7 @@ function placesOf(lines: readonly string[], series: readonly Series[]): Place[] 
   for (const [line, text] of lines.entries()) {
     const bytes = unescapePath(text.replace(/^["']|["']$/g, '').replace(/^\.\//, ''));
     for (const one of series) {
-      const below =
-        one.root !== '' && bytes.startsWith(`${one.root.replace(/\/$/, '')}/`)
-          ? bytes.slice(one.root.replace(/\/$/, '').length + 1)
-          : undefined;
+      const below = one.root !== '' && bytes.startsWith(one.root) ? bytes.slice(one.root.length) : undefined;
       const path = below ?? (bytes.startsWith('/') ? undefined : bytes);
       if (path && safeParts(path)) places.push({ line, series: one, path });
     }
@@ -52,7 +49,7 @@ export async function findPaths(db: Knex, lines: readonly string[], only: readon
     .select<{ no: number; workload_id: number; root: Buffer }[]>('s.no', 's.workload_id', 'o.folder as root');
   const places = placesOf(
     lines,
-    rows.map((r) => ({ no: r.no, workloadId: r.workload_id, root: r.root.toString('latin1') })),
+    rows.map((r) => ({ no: r.no, workloadId: r.workload_id, root: r.root.toString('latin1').replace(/\/*$/, r.root.length ? '/' : '') })),
   );
   if (places.length > mostPlaces) return null;
   const found = lines.map((): Found[] => []);
