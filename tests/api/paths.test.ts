@@ -75,8 +75,11 @@ it('tells two points from each other, changed first, as a page and as CSV', asyn
   expect(changed).toMatchObject({ then: { size: 6 }, after: { size: 12 } });
   expect((await admin.call('difference', { id: before, query: { with: newest } })).from.pointId).toBe(before);
   const wide = await admin.call('difference', { id: oldest, query: { with: newest, show: 'gone', limit: 1 } });
-  expect([wide.rows.length, wide.counts.gone, wide.next]).toEqual([1, 2, '1']);
-  expect((await admin.call('difference', { id: oldest, query: { with: newest, show: 'gone', limit: 1, cursor: '1' } })).next).toBeNull();
+  expect([wide.rows.length, wide.counts?.gone, wide.next]).toEqual([1, 2, '1']);
+  expect(await admin.call('difference', { id: oldest, query: { with: newest, show: 'gone', limit: 1, cursor: '1' } })).toMatchObject({
+    next: null,
+    counts: null,
+  });
   expect((await admin.call('difference', { id: newest, query: { with: newest } })).rows).toEqual([]);
   const csv = await (await admin.fetch('differenceCsv', { id: newest, query: { with: before } })).text();
   expect(csv.split('\r\n')).toHaveLength(6);

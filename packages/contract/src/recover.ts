@@ -156,7 +156,8 @@ export const Difference = z.object({
   /** The earlier and the later of the two. */
   from: z.object({ pointId: Uuid, moment: Instant }),
   to: z.object({ pointId: Uuid, moment: Instant }),
-  counts: z.object({ changed: Count, gone: Count, added: Count, unseen: Count }),
+  /** Of all of it; told with the first page only. */
+  counts: z.object({ changed: Count, gone: Count, added: Count, unseen: Count }).nullable(),
   rows: z.array(Different),
   next: z.string().nullable(),
 });

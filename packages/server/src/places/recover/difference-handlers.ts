@@ -32,7 +32,7 @@ export function differenceHandlers({ db }: Deps): Pick<Handlers, 'difference' | 
       return {
         from: { pointId: from.id, moment: from.moment },
         to: { pointId: to.id, moment: to.moment },
-        counts: await differenceCounts(db, from.series_no, from.ordinal, to.ordinal),
+        counts: offset === 0 ? await differenceCounts(db, from.series_no, from.ordinal, to.ordinal) : null,
         rows: rows.slice(0, query.limit),
         next: rows.length > query.limit ? String(offset + query.limit) : null,
       };

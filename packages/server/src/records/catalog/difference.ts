@@ -51,7 +51,7 @@ function differing(db: Knex, series: number, from: number, to: number): Knex.Raw
 }
 
 /** How many items differ between two ordinals of a series, by how. */
-export async function differenceCounts(db: Knex, series: number, from: number, to: number): Promise<Difference['counts']> {
+export async function differenceCounts(db: Knex, series: number, from: number, to: number): Promise<NonNullable<Difference['counts']>> {
   const rows = await rowsOf<{ changed: Change; n: number }>(
     db.raw('SELECT changed, COUNT(*) AS n FROM (?) d GROUP BY changed', [differing(db, series, from, to)]),
   );
