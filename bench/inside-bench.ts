@@ -147,7 +147,7 @@ async function readAsDevice(folder: string, point: OpenPoint, image: string, run
   const key = randomBytes(32);
   fs.writeFileSync(`${folder}/keys.psk`, `${nbdUser}:${key.toString('hex')}\n`, { mode: 0o600 });
   const exported = exportedOf(await connectorOf('machine').device!(point, 'disks/disk.raw'));
-  const server = new NbdServer({ name: 'disk', exported, onRead: () => undefined }, key);
+  const server = new NbdServer({ exports: new Map([['disk', exported]]), onRead: () => undefined }, key);
   const port = await server.listen('127.0.0.1');
   const peerPort = 10_000 + Math.floor(Math.random() * 20_000);
   const peer = spawn(

@@ -39,5 +39,6 @@ export * from './machines/restore-machine';
 export * from './machines/sliding-work';
 export * from './machines/bring-back-machine';
 export * from './machines/kept-clients';
+export * from './machines/live-machine';
 export { lookInsideMachine } from './machines/look-inside-machine';
 export * from './machines/machine-content';

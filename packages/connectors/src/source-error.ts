@@ -16,6 +16,9 @@ export const sourceErrors = {
   PLACE_REFUSED: 'The platform can not put the machine there.',
   DISK_DIFFERS: 'A disk of the machine is not what the point was taken of.',
   NOT_AS_STORED: 'What was read back from the platform is not what was written.',
+  DISK_AWAY_THERE: 'The platform does not reach the disks that the mover shows it.',
+  NOT_COPIED: 'The disks are not copied yet.',
+  OVERLAY_NO_ROOM: 'There is too little room for what the machine may write.',
   PLATFORM_FAILED: 'The platform failed.',
   DATABASE_REFUSED: 'The database server refused the sign-in.',
   DATABASE_AWAY: 'The database server does not answer.',
@@ -74,6 +77,8 @@ const meaning: Readonly<Record<string, SourceErrorCode>> = {
   NOT_ON_THIS_HOST: 'PLACE_REFUSED',
   INVALID: 'PLACE_REFUSED',
   NO_ROOM: 'NO_ROOM_THERE',
+  DISK_AWAY: 'DISK_AWAY_THERE',
+  NOT_COPIED: 'NOT_COPIED',
   DOWN: 'SOURCE_AWAY',
 };
 

@@ -4,6 +4,7 @@ import { Bytes, ByteString, Count, Id, Instant, mostEdited, Uuid } from './commo
 import { TargetPlace } from './estate';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
+import { MachineWish } from './running-machine';
 import { Cause, Progress } from './runs';
 
 /** `owner`: id of the installation that asks, which must own the store to write there. */
@@ -72,6 +73,17 @@ export type DownloadWork = z.infer<typeof DownloadWork>;
 export const AttachWork = z.object({ type: z.literal('attach'), point: PointRef, path: ByteString, until: Instant });
 export type AttachWork = z.infer<typeof AttachWork>;
 
+/** A machine that runs from the store until it lies elsewhere or is dropped; `overlay.folder`: '' for the mover's own place. */
+export const RunMachineWork = z.object({
+  type: z.literal('runMachine'),
+  point: PointRef,
+  platform: PlatformRef,
+  place: z.object({ name: z.string(), host: z.string(), folder: z.string(), networks: z.array(z.string()) }),
+  overlay: z.object({ folder: ByteString, most: Bytes }),
+  wish: MachineWish,
+});
+export type RunMachineWork = z.infer<typeof RunMachineWork>;
+
 const PointName = z.object({ seriesId: Uuid, taskId: Uuid });
 
 /** Copies points of a series from one target to another, oldest first. `alike`: one that stands there already. */
@@ -110,6 +122,7 @@ export const Work = z.discriminatedUnion('type', [
   RestoreWork,
   DownloadWork,
   AttachWork,
+  RunMachineWork,
   ExpireWork,
   PruneWork,
   VerifyWork,
@@ -119,7 +132,7 @@ export const Work = z.discriminatedUnion('type', [
 export type Work = z.infer<typeof Work>;
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 7;
+export const moverLanguage = 8;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -153,7 +166,8 @@ export type MoverLine = z.infer<typeof MoverLine>;
 const Attempt = z.object({ attempt: z.int().positive() });
 /** `logSeq` numbers batches of log lines, so that one sent twice counts once. */
 export const Renew = Attempt.extend({ progress: Progress.nullable(), logSeq: Count, log: z.array(MoverLine).max(2000) });
-export const Renewed = z.object({ stop: z.boolean(), pace: Pace });
+/** `wish`: of a machine that runs from the store. */
+export const Renewed = z.object({ stop: z.boolean(), pace: Pace, wish: MachineWish.nullable().default(null) });
 
 export const ItemFacts = z.object({
   kind: z.string().max(10),

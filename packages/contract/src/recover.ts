@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { QueryId, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Uuid } from './common';
+import { MachineWish, RunningMachine } from './running-machine';
 
 const Strip = z.object({ same: Count, changed: Count, gone: Count, suspect: Count });
 export const TreeRow = z.object({
@@ -115,6 +116,27 @@ export const Attached = z.object({
   mine: z.boolean(),
 });
 export type Attached = z.infer<typeof Attached>;
+
+/** A machine that runs from the store, or is about to. */
+export const RunningRow = z.object({
+  runId: Id,
+  taskId: Uuid,
+  workload: z.object({ id: Id, name: z.string() }),
+  pointId: Uuid,
+  moment: Instant,
+  name: z.string(),
+  platform: z.object({ id: Id, name: z.string() }),
+  host: z.string(),
+  networks: z.array(z.string()),
+  person: z.string(),
+  reason: z.string(),
+  since: Instant,
+  /** Null while no mover has it. */
+  mover: z.string().nullable(),
+  wish: MachineWish,
+  now: RunningMachine.nullable(),
+});
+export type RunningRow = z.infer<typeof RunningRow>;
 
 /** What a restore replaced, as it was before, in the point that was taken then. */
 export const Undo = z.object({

@@ -14,6 +14,7 @@ import * as recover from './recover';
 import { reportRoutes } from './reports';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, byUuid, large, route, type Route } from './route';
+import { MachineWish } from './running-machine';
 import * as runs from './runs';
 import { signInRoutes } from './sign-in';
 import { savedFilterRoutes } from './saved-filters';
@@ -263,6 +264,22 @@ export const routes = {
     access: keepers,
     params: byId,
     response: z.object({ at: recover.AttachedAt.nullable(), until: c.Instant }),
+  }),
+  listRunning: route({
+    method: 'get',
+    path: '/running',
+    summary: 'Machines that run from the store now',
+    access: everyRole,
+    response: z.object({ rows: z.array(recover.RunningRow) }),
+  }),
+  steerRunning: route({
+    method: 'put',
+    path: '/running/:id',
+    summary: 'Say what becomes of a machine that runs from the store: copied, cut over, dropped',
+    access: keepers,
+    params: byUuid,
+    body: MachineWish,
+    response: c.Empty,
   }),
   preview: route({
     method: 'get',

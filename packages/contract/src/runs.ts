@@ -4,6 +4,7 @@ import { conflictRules, KindName, placesOfKinds, Until } from '@lithodex/kinds';
 export { conflictRules };
 import { QueryId, QueryInstant, Bytes, Count, EscapedPath, Id, Instant, ListQuery, mostEdited, Name, Named, Reason, Uuid } from './common';
 import { Keep, PointKind } from './policy';
+import { RunningMachine } from './running-machine';
 import { RunState, runStates } from './run-state';
 
 export const runKinds = ['backup', 'restore', 'download', 'trial', 'copy', 'prune', 'verify', 'adopt'] as const;
@@ -24,6 +25,8 @@ export const Progress = z.object({
   /** Bytes a second over the last seconds. */
   rate: z.number(),
   leftMs: z.number().nullable(),
+  /** Of a machine that runs from the store. */
+  machine: RunningMachine.optional(),
 });
 export type Progress = z.infer<typeof Progress>;
 

@@ -48,6 +48,7 @@ export const taskTypes: Readonly<Record<WorkType, TaskType>> = {
   restore: { ...usual, duties: ['capture', 'keep'], urgent: true, pins: true },
   download: { ...usual, urgent: true, pins: true, resumes: false },
   attach: { ...usual, urgent: true, pins: true, stays: true },
+  runMachine: { ...usual, duties: ['capture', 'keep'], urgent: true, pins: true, stays: true },
   copy: { ...usual, writesTarget: true, paced: true, pins: true },
   verify: { ...usual, paced: true, pins: true, aboutTarget: true },
   adopt: { ...usual, pins: true, aboutTarget: true },

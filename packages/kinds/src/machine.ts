@@ -140,6 +140,29 @@ export const InsidePlace = z.object({
   keepPath: z.boolean().default(false),
 });
 
+/** A machine that runs from the store: what it writes goes to an overlay in a folder of the mover ('' for its own), of at most so many bytes. */
+export const RunningPlace = z.object({
+  to: z.literal('running'),
+  platformId: Id,
+  host: Name,
+  folder: z.string().trim().max(400).regex(/^\//, 'start with /'),
+  /** None is on its own. */
+  networks: z.array(Name).max(20),
+  /** Put behind the names. */
+  suffix: z.string().trim().max(40).default(''),
+  overlay: z.object({
+    folder: z
+      .string()
+      .max(4000)
+      .regex(/^(|\/.*)$/, 'start with /')
+      .default(''),
+    most: z
+      .int()
+      .min(1 << 20)
+      .max(2 ** 50),
+  }),
+});
+
 /** Where volumes of the disks of a machine are mounted inside it, and what of some places is there; `refused`: why nothing can be put there, '' where it can. */
 export const InsideLook = z.object({
   mounts: z.array(z.object({ disk: z.string().max(200), volume: z.string().max(300), at: z.string().max(4000) })).max(1000),

@@ -27,6 +27,8 @@ export interface MoverPlaces {
   readonly tokenFile: string;
   readonly keysFolder: string;
   readonly scripts: string | undefined;
+  /** Folder for what machines write that run from the store. */
+  readonly overlays: string;
 }
 
 /** The path without links, as far as it is there. */
@@ -38,7 +40,7 @@ function real(file: string): string {
 }
 
 /** What a mover may do on its host, and whether it may reach private addresses: what its file says, and never with its own keys, token, scripts, settings and program. Throws on a file that is not valid. */
-export function boundsOf({ file, tokenFile, keysFolder, scripts }: MoverPlaces): {
+export function boundsOf({ file, tokenFile, keysFolder, scripts, overlays }: MoverPlaces): {
   readonly bounds: HostBounds;
   readonly privateAddresses: boolean;
 } {
@@ -47,7 +49,7 @@ export function boundsOf({ file, tokenFile, keysFolder, scripts }: MoverPlaces):
   const said = MoverFile.safeParse(written);
   if (!said.success) throw new Error(`${settings} is not valid: ${z.prettifyError(said.error)}`);
   const program = path.dirname(threadFile('task-thread'));
-  const own = [tokenFile, keysFolder, settings, program, path.resolve(program, '../../node_modules')];
+  const own = [tokenFile, keysFolder, overlays, settings, program, path.resolve(program, '../../node_modules')];
   const bytes = (paths: readonly string[]) => [...new Set(paths.map((p) => bytesOfText(real(p))))];
   const { read, write, backOnly, never, privateAddresses } = said.data;
   const kept = [...own, ...(scripts === undefined ? [] : [scripts]), ...never];

@@ -37,6 +37,10 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   PLACE_REFUSED: 'Choose a host that sees the storage and the network, then retry.',
   DISK_DIFFERS: 'The disk was made anew or resized since. Restore beside what is there instead.',
   NOT_AS_STORED: 'Do not start the machine. Look at the storage of the platform, then retry.',
+  DISK_AWAY_THERE:
+    'Start the mover with an address that the hosts of the platform reach (--attach ADDRESS), and let them through to it. Then start it again.',
+  NOT_COPIED: 'Wait until all of it is copied, then cut over.',
+  OVERLAY_NO_ROOM: 'Choose another folder of the mover, or less room, then start it again.',
   PLATFORM_FAILED: 'Look at the platform, then retry.',
   DATABASE_REFUSED: 'Look at the account of the database server in the estate, then retry.',
   DATABASE_AWAY: 'Look whether the database server runs and can be reached from the mover, then retry.',

@@ -19,22 +19,25 @@ const { values } = parseArgs({
     bounds: { type: 'string' },
     receive: { type: 'string' },
     attach: { type: 'string' },
+    overlays: { type: 'string' },
     'log-level': { type: 'string' },
   },
 });
 if (!values.server || !values['token-file'])
   throw new Error(
-    'usage: mover --server URL --token-file FILE [--keys DIR] [--name NAME] [--join CODE] [--receive HOST:PORT] [--attach ADDRESS] [--scripts DIR] [--bounds FILE]',
+    'usage: mover --server URL --token-file FILE [--keys DIR] [--name NAME] [--join CODE] [--receive HOST:PORT] [--attach ADDRESS] [--overlays DIR] [--scripts DIR] [--bounds FILE]',
   );
 const name = values.name ?? hostname();
 if (values.join) await join(values.server, values.join, name, values['token-file']);
 // a mover that only reads has no keys
 const keysFolder = values.keys ?? path.join(path.dirname(values['token-file']), 'keys');
+const overlays = path.resolve(values.overlays ?? path.join(path.dirname(values['token-file']), 'overlays'));
 const { bounds, privateAddresses } = boundsOf({
   file: values.bounds,
   tokenFile: values['token-file'],
   keysFolder,
   scripts: values.scripts,
+  overlays,
 });
 process.env[privateAddressesSetting] = privateAddresses ? 'yes' : 'no';
 const log = pino({ level: values['log-level'] ?? 'info' });
@@ -49,6 +52,7 @@ const mover = new Mover(
     bounds,
     receive: values.receive,
     attachAt: values.attach,
+    overlays,
   },
   log,
 );

@@ -19,6 +19,8 @@ export interface MoverOptions {
   readonly receive?: string | undefined;
   /** Address of this host at which what is attached can be reached; undefined for this host alone. */
   readonly attachAt?: string | undefined;
+  /** Folder for what machines write that run from the store. */
+  readonly overlays: string;
   /** What it may do on its host. */
   readonly bounds: HostBounds;
 }
@@ -84,11 +86,12 @@ export class TaskRunner {
       const progress = latest
         ? { ...latest, rate: meter.rate(latest.bytes, now), leftMs: timeLeft(latest, expected!, now - began) ?? null }
         : null;
-      const { stop, pace } = await this.api.call('renew', { attempt: task.attempt, progress, logSeq, log: batch }, task.id);
+      const { stop, pace, wish } = await this.api.call('renew', { attempt: task.attempt, progress, logSeq, log: batch }, task.id);
       if (batch.length) logSeq++;
       lines.splice(0, batch.length);
       if (stop) this.halt();
       else this.pace.set(pace ?? 0);
+      if (wish) this.worker?.postMessage({ type: 'wish', taskId: task.id, wish } satisfies ToThread);
     };
     let done = false;
     let wake: () => void = () => undefined;

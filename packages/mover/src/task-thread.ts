@@ -3,6 +3,7 @@ import {
   taskTypes,
   type Cause,
   type ClaimedTask,
+  type MachineWish,
   type MoverLine,
   type Progress,
   type Question,
@@ -21,6 +22,7 @@ import { runCopy } from './work/copy';
 import { runDownload } from './work/download';
 import { runExpire } from './work/expire';
 import { runAttach } from './work/attach';
+import { runMachine } from './work/run-machine';
 import { answerQuestion } from './work/questions';
 import { readSource } from './work/read-source';
 import { runPrune } from './work/prune';
@@ -40,6 +42,8 @@ export interface ThreadStart {
   readonly receive?: string | undefined;
   /** Address of this host at which what is attached can be reached; undefined for this host alone. */
   readonly attachAt?: string | undefined;
+  /** Folder for what machines write that run from the store. */
+  readonly overlays: string;
   /** One Int32: 0 go on, 1 stop. */
   readonly stop: SharedArrayBuffer;
   /** Memory of the {@link Pace} of its task. */
@@ -48,6 +52,7 @@ export interface ThreadStart {
 
 export type ToThread =
   | { readonly type: 'task'; readonly task: ClaimedTask }
+  | { readonly type: 'wish'; readonly taskId: string; readonly wish: MachineWish | null }
   | { readonly type: 'question'; readonly id: string; readonly question: Question }
   | { readonly type: 'read'; readonly question: ReadQuestion };
 
@@ -84,6 +89,7 @@ const runners: { readonly [T in WorkType]: (ctx: TaskContext, work: Extract<Work
   restore: runRestore,
   download: runDownload,
   attach: runAttach,
+  runMachine,
   copy: runCopy,
   verify: runVerify,
   adopt: runAdopt,
@@ -113,6 +119,8 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
     limits,
     scripts: start.scripts,
     attachAt: start.attachAt ?? '127.0.0.1',
+    overlays: start.overlays,
+    wish: () => (wished?.taskId === task.id ? wished.wish : 'wish' in task.work ? task.work.wish : null),
     receive: start.receive === undefined ? undefined : receivingAt(start.receive),
     log: (line) => {
       say({ type: 'log', line });
@@ -159,12 +167,15 @@ async function leave(): Promise<void> {
   await Promise.all([closePools(), endOwnScratches()]);
 }
 
+/** What was wanted last. */
+let wished: Extract<ToThread, { type: 'wish' }> | undefined;
 let running: Promise<void> = Promise.resolve();
 served((message: ToThread) => {
   if (message.type === 'task')
     running = runTask(message.task).then((end) => {
       say({ type: 'end', end });
     });
+  else if (message.type === 'wish') wished = message;
   else if (message.type === 'read')
     running = readSource(message.question, { limits, scripts: start.scripts, stopped: () => Atomics.load(stop, 0) !== 0 }).then(
       () => {

@@ -7,6 +7,7 @@ import { SourceError, sourceErrorOf } from '../source-error';
 import type {
   InsideAccount,
   MachineSettings,
+  NetworkDisk,
   PlatformAddress,
   PlatformDisk,
   PlatformInventory,
@@ -140,12 +141,25 @@ export class PlatformClient {
     return this.ask('GET', `/v1/machines/${encodeURIComponent(id)}`);
   }
 
-  create(settings: MachineSettings, disks: readonly Omit<PlatformDisk, 'id'>[]): Promise<PlatformMachine> {
+  create(
+    settings: MachineSettings,
+    disks: readonly (Omit<PlatformDisk, 'id'> & { readonly remote?: NetworkDisk })[],
+  ): Promise<PlatformMachine> {
     return this.ask('POST', '/v1/machines', { ...settings, disks });
   }
 
   change(id: string, changes: Partial<MachineSettings>): Promise<PlatformMachine> {
     return this.ask('PUT', `/v1/machines/${encodeURIComponent(id)}`, changes);
+  }
+
+  /** Has a disk that lies in the network copied to a storage, at so many bytes a second. */
+  async copyDisk(id: string, disk: string, to: { storage: string; pace: number | null }): Promise<void> {
+    await this.ask('POST', `${diskPath(id, disk)}/copy`, to);
+  }
+
+  /** Lets the disks of a machine lie where they were copied to. */
+  async cutOver(id: string): Promise<void> {
+    await this.ask('POST', `/v1/machines/${encodeURIComponent(id)}/cutover`);
   }
 
   async remove(id: string): Promise<void> {

@@ -21,7 +21,20 @@ export interface PlatformDisk {
   readonly label: string;
   /** Bytes. */
   readonly size: number;
+  /** '' while it lies in the network. */
   readonly storage: string;
+  /** Of one that lies in the network: where it is copied to, and how far that is, in bytes. */
+  readonly elsewhere?: { readonly storage: string | null; readonly done: number; readonly of: number; readonly whole: boolean };
+}
+
+/** A block device in the network, and what opens it. */
+export interface NetworkDisk {
+  readonly host: string;
+  readonly port: number;
+  readonly name: string;
+  readonly user: string;
+  /** Hexadecimal. */
+  readonly key: string;
 }
 
 /** What a machine is, apart from what its disks hold. */

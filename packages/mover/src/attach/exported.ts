@@ -1,7 +1,14 @@
+import { setTimeout } from 'node:timers/promises';
 import type { Blocks, Stretch } from '@lithodex/volumes';
 
 /** What a block device is made of. */
 export type Exported = Required<Blocks>;
+
+/** One that can be written to as well. */
+export interface Writable extends Exported {
+  write(offset: number, data: Buffer): Promise<void>;
+  flush(): Promise<void>;
+}
 
 /** Stored blocks as a device; one that does not know where data is says that all of it is. */
 export function exportedOf(blocks: Blocks): Exported {
@@ -56,4 +63,23 @@ export class ReadAhead implements Exported {
     data.catch(() => undefined);
     this.next = { offset, data };
   }
+}
+
+const againMs = 1000;
+
+/** Reads again what can't be read now, for so long: a store that is away for a moment is nothing a machine should see. */
+export function patient(inner: Exported, forMs: number, stopped: () => boolean): Exported {
+  return {
+    size: inner.size,
+    stretches: (offset, length) => inner.stretches(offset, length),
+    async read(offset, length) {
+      for (const until = Date.now() + forMs; ;)
+        try {
+          return await inner.read(offset, length);
+        } catch (error) {
+          if (Date.now() >= until || stopped()) throw error;
+          await setTimeout(againMs);
+        }
+    },
+  };
 }

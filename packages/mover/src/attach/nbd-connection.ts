@@ -1,12 +1,14 @@
 import type { Duplex } from 'node:stream';
 import { ByteSource } from './byte-source';
+import { systemCode } from '@lithodex/engine';
 import type { Stretch } from '@lithodex/volumes';
-import type { Exported } from './exported';
+import type { Exported, Writable } from './exported';
 import * as nbd from './nbd-protocol';
+import { OverlayFull } from './overlay';
 
 export interface Session {
-  readonly name: string;
-  readonly exported: Exported;
+  /** By their names. */
+  readonly exports: ReadonlyMap<string, Exported | Writable>;
   /** Bytes that were sent. */
   readonly onRead: (bytes: number) => void;
 }
@@ -56,6 +58,9 @@ export class NbdConnection {
   private structured = false;
   private allocation = false;
   private open = 0;
+  /** Bytes that were sent to be written and are not yet. */
+  private arriving = 0;
+  private exported: Exported | Writable | undefined;
   private wake: () => void = () => undefined;
 
   constructor(
@@ -87,10 +92,11 @@ export class NbdConnection {
           answer(nbd.reply.ack);
           return false;
         case nbd.option.list: {
-          const name = Buffer.from(this.session.name);
-          const length = Buffer.alloc(4);
-          length.writeUInt32BE(name.length, 0);
-          answer(nbd.reply.server, Buffer.concat([length, name]));
+          for (const name of [...this.session.exports.keys()].map((n) => Buffer.from(n))) {
+            const length = Buffer.alloc(4);
+            length.writeUInt32BE(name.length, 0);
+            answer(nbd.reply.server, Buffer.concat([length, name]));
+          }
           answer(nbd.reply.ack);
           break;
         }
@@ -106,27 +112,21 @@ export class NbdConnection {
         case nbd.option.go: {
           const length = data.length >= 4 ? data.readUInt32BE(0) : -1;
           const name = data.subarray(4, 4 + length).toString();
-          if (length < 0 || name !== this.session.name) {
+          const exported = length < 0 ? undefined : this.session.exports.get(name);
+          if (!exported) {
             answer(length < 0 ? nbd.reply.invalid : nbd.reply.unknown);
             break;
           }
-          answer(nbd.reply.info, this.exportInfo());
+          answer(nbd.reply.info, exportInfo(exported));
           answer(nbd.reply.ack);
-          if (type === nbd.option.go) return true;
-          break;
+          if (type === nbd.option.info) break;
+          this.exported = exported;
+          return true;
         }
         default:
           answer(nbd.reply.unsupported);
       }
     }
-  }
-
-  private exportInfo(): Buffer<ArrayBuffer> {
-    const info = Buffer.alloc(12);
-    info.writeUInt16BE(nbd.infoExport, 0);
-    info.writeBigUInt64BE(BigInt(this.session.exported.size), 2);
-    info.writeUInt16BE(nbd.exportFlags, 10);
-    return info;
   }
 
   private metaContexts(type: number, data: Buffer): void {
@@ -151,31 +151,56 @@ export class NbdConnection {
       const data = await this.source.next(nbd.requestBytes);
       const request = data && nbd.readRequest(data);
       if (!request || request.type === nbd.command.disconnect) return;
-      // what is to be written comes along, and is passed over
-      if (request.type === nbd.command.write) {
-        for (let left = request.length; left > 0; left -= Math.min(left, 65_536))
-          if (!(await this.source.next(Math.min(left, 65_536)))) return;
-      }
-      while (this.open >= mostAtOnce || this.stream.writableNeedDrain)
-        await new Promise<void>((resume) => {
-          this.wake = resume;
-        });
+      const written = request.type === nbd.command.write ? await this.writtenBy(request) : undefined;
+      if (request.type === nbd.command.write && !written) return;
+      await this.until(() => this.open < mostAtOnce && !this.stream.writableNeedDrain);
       if (this.stream.destroyed) return;
       this.open++;
-      void this.answer(request).finally(() => {
+      void this.answer(request, written).finally(() => {
         this.open--;
+        this.arriving -= written?.length ?? 0;
         this.wake();
       });
     }
   }
 
-  private async answer(request: nbd.Request): Promise<void> {
-    const { type, cookie, offset, length, one } = request;
-    const { exported } = this.session;
+  private async until(may: () => boolean): Promise<void> {
+    while (!may() && !this.stream.destroyed)
+      await new Promise<void>((resume) => {
+        this.wake = resume;
+      });
+  }
+
+  /** The bytes that come along to be written; those that can't be are passed over, which is none of them then. */
+  private async writtenBy({ offset, length }: nbd.Request): Promise<Buffer | undefined> {
+    if (!this.exported || !('write' in this.exported) || length > nbd.largestRead || offset + length > this.exported.size) {
+      for (let left = length; left > 0; left -= Math.min(left, 65_536))
+        if (!(await this.source.next(Math.min(left, 65_536)))) return undefined;
+      return Buffer.alloc(0);
+    }
+    await this.until(() => this.arriving === 0 || this.arriving + length <= nbd.largestRead);
+    this.arriving += length;
+    const data = await this.source.next(length);
+    return data && Buffer.from(data);
+  }
+
+  private async answer(request: nbd.Request, written: Buffer | undefined): Promise<void> {
+    const { type, cookie, offset, length, one, force } = request;
+    const exported = this.exported!;
     const fits = Number.isFinite(offset) && offset + length <= exported.size;
     try {
-      if (type === nbd.command.flush) this.fine(cookie);
-      else if (type === nbd.command.read) {
+      if (type === nbd.command.flush) {
+        if ('write' in exported) await exported.flush();
+        this.fine(cookie);
+      } else if (type === nbd.command.write && 'write' in exported) {
+        if (!fits || length === 0) this.refuse(cookie, nbd.failure.invalid);
+        else if (length > nbd.largestRead) this.refuse(cookie, nbd.failure.tooMuch);
+        else {
+          await exported.write(offset, written!);
+          if (force) await exported.flush();
+          this.fine(cookie);
+        }
+      } else if (type === nbd.command.read) {
         if (!fits || length === 0) this.refuse(cookie, nbd.failure.invalid);
         else if (length > nbd.largestRead) this.refuse(cookie, nbd.failure.tooMuch);
         else this.data(cookie, offset, await exported.read(offset, length));
@@ -189,8 +214,9 @@ export class NbdConnection {
             ? nbd.failure.notPermitted
             : nbd.failure.invalid,
         );
-    } catch {
-      this.refuse(cookie, nbd.failure.io);
+    } catch (error) {
+      const noRoom = error instanceof OverlayFull || systemCode(error) === 'ENOSPC';
+      this.refuse(cookie, noRoom ? nbd.failure.noRoom : nbd.failure.io);
     }
   }
 
@@ -235,6 +261,14 @@ export class NbdConnection {
     }
     this.write(nbd.chunkHead(cookie, nbd.chunk.blockStatus, body.length), body);
   }
+}
+
+function exportInfo(exported: Exported | Writable): Buffer<ArrayBuffer> {
+  const info = Buffer.alloc(12);
+  info.writeUInt16BE(nbd.infoExport, 0);
+  info.writeBigUInt64BE(BigInt(exported.size), 2);
+  info.writeUInt16BE('write' in exported ? nbd.writableFlags : nbd.readOnlyFlags, 10);
+  return info;
 }
 
 /** Stretches of which no two alike follow each other. */

@@ -31,10 +31,14 @@ export const reply = {
 } as const;
 export const command = { read: 0, write: 1, disconnect: 2, flush: 3, trim: 4, writeZeroes: 6, blockStatus: 7 } as const;
 export const chunk = { none: 0, offsetData: 1, offsetHole: 2, blockStatus: 5, error: 0x8001 } as const;
-export const failure = { notPermitted: 1, io: 5, invalid: 22, tooMuch: 75 } as const;
+export const failure = { notPermitted: 1, io: 5, invalid: 22, noRoom: 28, tooMuch: 75 } as const;
 
 /** The export has flags, is read only, and may be read over several connections. */
-export const exportFlags = 1 | 2 | 256;
+export const readOnlyFlags = 1 | 2 | 256;
+/** It has flags, flushes when it is asked to or with what is written, and may be used over several connections. */
+export const writableFlags = 1 | 4 | 8 | 256;
+/** Of a request: what it writes is flushed as well. */
+export const forceFlag = 1;
 export const serverFlags = 1 | 2;
 export const clientFlags = { noZeroes: 2 } as const;
 export const infoExport = 0;
@@ -57,6 +61,8 @@ export function optionReply(asked: number, type: number, data = Buffer.alloc(0))
 }
 
 export interface Request {
+  /** What is written is to be flushed as well. */
+  readonly force: boolean;
   /** The answer is to hold one stretch only. */
   readonly one: boolean;
   readonly type: number;
@@ -72,6 +78,7 @@ export function readRequest(data: Buffer): Request | undefined {
   if (data.readUInt32BE(0) !== magic.request) return undefined;
   const offset = data.readBigUInt64BE(16);
   return {
+    force: (data.readUInt16BE(4) & forceFlag) !== 0,
     one: (data.readUInt16BE(4) & 8) !== 0,
     type: data.readUInt16BE(6),
     cookie: Buffer.from(data.subarray(8, 16)),

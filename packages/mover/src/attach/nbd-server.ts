@@ -8,7 +8,7 @@ const helloMs = 10_000;
 /** Who comes names himself so; what counts is the key. */
 export const nbdUser = 'lithodex';
 
-/** Shows one export, read only, to whoever knows the key: all that is said before that is that it has to be encrypted. */
+/** Shows exports to whoever knows the key: all that is said before that is that it has to be encrypted. */
 export class NbdServer {
   private readonly server: net.Server;
   private readonly secure: tls.Server;
@@ -49,11 +49,11 @@ export class NbdServer {
     else socket.destroy();
   }
 
-  /** Listens at a port of its own; gives it. */
-  listen(host: string): Promise<number> {
+  /** Listens at this port, or at one of its own for 0; gives it. */
+  listen(host: string, port = 0): Promise<number> {
     return new Promise((resolve, reject) => {
       this.server.once('error', reject);
-      this.server.listen(0, host, () => {
+      this.server.listen(port, host, () => {
         resolve((this.server.address() as net.AddressInfo).port);
       });
     });

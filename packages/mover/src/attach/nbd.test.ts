@@ -48,7 +48,7 @@ const memory: Exported = {
 
 async function serve(exported: Exported = memory): Promise<number> {
   read = 0;
-  server = new NbdServer({ name: 'disk', exported, onRead: (bytes) => (read += bytes) }, key);
+  server = new NbdServer({ exports: new Map([['disk', exported]]), onRead: (bytes) => (read += bytes) }, key);
   return server.listen('127.0.0.1');
 }
 const address = (port: number, file = 'keys.psk') => `nbds://${nbdUser}@127.0.0.1:${port}/disk?tls-psk-file=${base}/${file}`;

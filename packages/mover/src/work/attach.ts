@@ -35,7 +35,7 @@ export async function runAttach(ctx: TaskContext, work: AttachWork): Promise<Tas
     .slice(1)
     .join('-')
     .replace(/[^\w.-]/g, '_');
-  const server = new NbdServer({ name, exported, onRead: (bytes) => (read += bytes) }, key);
+  const server = new NbdServer({ exports: new Map([[name, exported]]), onRead: (bytes) => (read += bytes) }, key);
   const folder = ownFolder('attached');
   try {
     const port = await server.listen(ctx.attachAt);

@@ -7,6 +7,7 @@ function pointsOf(work: Work): readonly PointRef[] {
     case 'download':
       return work.picks.map((p) => p.point);
     case 'attach':
+    case 'runMachine':
       return [work.point];
     case 'copy':
       return work.points;

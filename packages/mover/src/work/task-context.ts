@@ -1,4 +1,4 @@
-import type { ClaimedTask, Finish, MoverLine, Progress } from '@lithodex/contract';
+import type { ClaimedTask, Finish, MachineWish, MoverLine, Progress } from '@lithodex/contract';
 import type { HostLimits } from '@lithodex/connectors';
 import type { ServerApi } from '../api';
 import type { Expected } from '../receiver';
@@ -21,6 +21,10 @@ export interface TaskContext {
   readonly scripts: string | undefined;
   /** Address of this host at which what is attached can be reached. */
   readonly attachAt: string;
+  /** Folder for what machines write that run from the store. */
+  readonly overlays: string;
+  /** What is wanted now of a machine that runs from the store; null for anything else. */
+  readonly wish: () => MachineWish | null;
   /** Where movers that only read can come; undefined where none can. */
   readonly receive: Receiving | undefined;
   readonly log: (line: MoverLine) => void;

@@ -109,6 +109,21 @@ export class BlockDisk {
     this.written += data.length;
   }
 
+  /** Marks blocks that hold something that is not here yet. */
+  holds(from: number, to: number): void {
+    for (let block = from; block < to; block++) {
+      if (this.generations[block] !== 0) continue;
+      this.generations[block] = 1;
+      this.used++;
+    }
+  }
+
+  /** Takes in what such blocks hold, which is no change. */
+  fill(offset: number, data: Uint8Array): void {
+    this.checkRange(offset, data.length);
+    fs.writeSync(this.fd, data, 0, data.length, offset);
+  }
+
   /** Before a block is written: the snapshots that have not yet get what it holds. */
   private keepFor(block: number): void {
     let held: Buffer | undefined;

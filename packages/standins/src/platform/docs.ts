@@ -8,7 +8,7 @@ POST   /v1/challenges                  {}: {challenge}, to be signed by the key 
 GET    /v1/session                     {account, rights, passwordEnds}
 GET    /v1/inventory                   clusters, storages and machines with their disks
 GET    /v1/machines/M                  one machine
-POST   /v1/machines                    make a machine with empty disks
+POST   /v1/machines                    make a machine with empty disks, or with such that lie in the network: {remote: {host, port, name, user, key}} (NBD over TLS 1.3, by a shared key)
 PUT    /v1/machines/M                  change its place, tags, note, or {running}
 DELETE /v1/machines/M                  remove a machine that does not run
 POST   /v1/machines/M/inside           {name, password} of an account inside: {system}, or INSIDE_REFUSED
@@ -20,6 +20,8 @@ POST   /v1/machines/M/files/make       {account, path, item: {kind: folder} or {
 POST   /v1/machines/M/files/write      a line of JSON {account, path, upload, last: properties or null}, then bytes: a piece of a file
 POST   /v1/machines/M/snapshots        {name, quiesce, inside?}: {id, level, disks: [{id, size, changeId}]}; without a helper an account inside brings it to rest
 DELETE /v1/machines/M/snapshots/S
+POST   /v1/machines/M/disks/D/copy     {storage, pace}: copies a disk that lies in the network to a storage while the machine goes on; how far it is stands with the disk
+POST   /v1/machines/M/cutover          lets all disks lie where they were copied to
 GET    /v1/machines/M/disks/D/ranges   ?snapshot=S &since=CHANGE: [[offset, length], ...] that were written, ever or since then
 POST   /v1/machines/M/disks/D/read     {snapshot, ranges}: their bytes, one behind the other
 POST   /v1/machines/M/disks/D/write    a line of JSON with the ranges, then their bytes; the machine must not run

@@ -76,11 +76,16 @@ export class GuestFiles {
     return { disk: machine.disks[0]!.id, isFirst: true, path: wanted };
   }
 
+  private async imageOf(machine: Machine, disk: string, isFirst: boolean): Promise<string> {
+    await this.platform.remoteOf(disk)?.have(0, this.platform.diskOf(machine.id, disk).size);
+    return `${this.platform.fileOf(machine.id, disk)}?offset=${fileSystemStart(isFirst)}`;
+  }
+
   /** Items of a folder; undefined where there is none. */
   async list(machine: Machine, wanted: string): Promise<GuestItem[] | undefined> {
     await this.settle(machine.id);
     const { disk, isFirst, path: own } = this.placeOf(machine, wanted);
-    const image = `${this.platform.fileOf(machine.id, disk)}?offset=${fileSystemStart(isFirst)}`;
+    const image = await this.imageOf(machine, disk, isFirst);
     const { stdout } = await run('debugfs', ['-R', `ls -l "${own}"`, image], { maxBuffer: 1 << 26 });
     const rows = stdout.matchAll(/^\s*(\d+)\s+(\d{5,6})\s+\(\d+\)\s+\d+\s+\d+\s+(\d+)\s+(\d+-\w+-\d{4} \d+:\d+) (.*)$/gm);
     const items = [...rows].map(([, inode, mode, size, when, name]): GuestItem & { inode: string } => {
@@ -97,7 +102,7 @@ export class GuestFiles {
     await this.settle(machine.id);
     const { disk, isFirst, path: own } = this.placeOf(machine, wanted);
     const to = path.join(this.folder, randomUUID());
-    const image = `${this.platform.fileOf(machine.id, disk)}?offset=${fileSystemStart(isFirst)}`;
+    const image = await this.imageOf(machine, disk, isFirst);
     await run('debugfs', ['-R', `dump "${own}" ${to}`, image]);
     if (!fs.existsSync(to)) throw new PlatformError('NOT_FOUND', 'there is no such file inside');
     const data = fs.readFileSync(to);

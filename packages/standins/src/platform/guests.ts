@@ -55,19 +55,21 @@ export async function changeDisk(
   const { size } = machine.disks.find((d) => d.id === diskId)!;
   const copy = path.join(os.tmpdir(), `guest-${randomUUID()}.raw`);
   try {
+    await platform.remoteOf(diskId)?.have(0, size);
     await run('cp', ['--sparse=always', platform.fileOf(machine.id, diskId), copy]);
     await change(copy);
     const live = platform.diskOf(machine.id, diskId);
     const written = fs.openSync(copy, 'r');
     try {
       const block = Buffer.alloc(blockBytes);
-      visitData(written, (from, to) => {
+      const stretches: [number, number][] = [];
+      visitData(written, (from, to) => void stretches.push([from, to]));
+      for (const [from, to] of stretches)
         for (let offset = Math.floor(from / blockBytes) * blockBytes; offset < to; offset += blockBytes) {
           const length = Math.min(blockBytes, size - offset);
           const now = block.subarray(0, fs.readSync(written, block, 0, length, offset));
-          if (!live.bytes(offset, length).equals(now)) live.write(offset, now);
+          if (!live.bytes(offset, length).equals(now)) await platform.write(diskId, offset, now);
         }
-      });
     } finally {
       fs.closeSync(written);
     }

@@ -13,6 +13,8 @@ export const platformErrors = {
   QUIESCE_FAILED: 409,
   INSIDE_REFUSED: 409,
   MACHINE_OFF: 409,
+  DISK_AWAY: 409,
+  NOT_COPIED: 409,
   INVALID: 400,
   NO_ROOM: 507,
   DOWN: 503,

@@ -1,13 +1,17 @@
 import { randomUUID } from 'node:crypto';
 import fs from 'node:fs';
 import path from 'node:path';
-import { BlockDisk } from './block-disk';
+import { BlockDisk, blockBytes } from './block-disk';
 import type { DiskDescription, InsideAccount, MachineDescription, MachinePlace, PlatformDescription } from './description';
+import type { NetworkDisk } from './nbd-client';
 import { PlatformError } from './platform-error';
+import { RemoteDisk, type DiskMove } from './remote-disk';
 import { platformFine, type PlatformSwitches } from './switches';
 
 export interface MachineDisk extends DiskDescription {
   readonly id: string;
+  /** Where it lies in the network; absent where it lies on its storage. */
+  readonly remote?: NetworkDisk;
 }
 
 export interface Snapshot {
@@ -25,6 +29,9 @@ export interface Machine extends Omit<MachineDescription, 'disks'> {
   readonly snapshots: readonly Snapshot[];
 }
 
+/** So long the disks of a machine may take to answer when it starts. */
+const startMs = 20_000;
+
 const empty: PlatformDescription = { clusters: [], storages: [], accounts: [] };
 
 /** Clusters, hosts, storages and machines with their disks, kept in a folder. */
@@ -32,6 +39,7 @@ export class Platform {
   switches: PlatformSwitches = platformFine;
   private readonly machines = new Map<string, Machine>();
   private readonly disks = new Map<string, BlockDisk>();
+  private readonly remotes = new Map<string, RemoteDisk>();
   private parts: PlatformDescription = empty;
   /** Accounts inside machines, by machine. Nothing tells them to programs. */
   private readonly inside = new Map<string, readonly InsideAccount[]>();
@@ -49,7 +57,9 @@ export class Platform {
     for (const machine of state.machines) {
       // snapshots do not outlive the platform that took them
       this.machines.set(machine.id, { ...machine, snapshots: [] });
-      for (const disk of machine.disks) this.disks.set(disk.id, BlockDisk.open(this.diskFile(disk.id)));
+      for (const disk of machine.disks)
+        if (disk.remote) this.join(disk, disk.remote);
+        else this.disks.set(disk.id, BlockDisk.open(this.diskFile(disk.id)));
     }
   }
 
@@ -69,6 +79,19 @@ export class Platform {
     fs.renameSync(`${this.stateFile}.new`, this.stateFile);
   }
 
+  /** A disk in the network, of which nothing is here yet. */
+  private join({ id, size }: MachineDisk, at: NetworkDisk): void {
+    fs.rmSync(this.diskFile(id), { force: true });
+    const local = BlockDisk.create(this.diskFile(id), size);
+    this.disks.set(id, local);
+    this.remotes.set(id, new RemoteDisk(at, local));
+  }
+
+  /** The disk of a machine that lies in the network; undefined for one on a storage. */
+  remoteOf(id: string): RemoteDisk | undefined {
+    return this.remotes.get(id);
+  }
+
   get description(): PlatformDescription {
     return this.parts;
   }
@@ -83,7 +106,7 @@ export class Platform {
     return {
       clusters: this.parts.clusters,
       storages: this.parts.storages.map((s) => ({ ...s, used: this.usedOf(s.name) })),
-      machines: [...this.machines.values()],
+      machines: [...this.machines.values()].map((m) => this.shown(m)),
     };
   }
 
@@ -123,19 +146,24 @@ export class Platform {
     for (const network of networks)
       if (!cluster.networks.includes(network)) throw new PlatformError('NOT_ON_THIS_HOST', `${host} has no network ${network}`);
     for (const { storage } of disks) {
+      if (storage === '') continue;
       const found = this.parts.storages.find((s) => s.name === storage);
       if (!found?.hosts.includes(host)) throw new PlatformError('NOT_ON_THIS_HOST', `${host} sees no storage ${storage}`);
       if (this.switches.full.includes(storage)) throw new PlatformError('NO_ROOM', `${storage} has no room`);
     }
   }
 
-  /** Makes a machine with empty disks. */
-  create({ disks, ...rest }: MachineDescription): Machine {
+  /** Makes a machine with empty disks, or with such that lie in the network. */
+  create({ disks, ...rest }: Omit<MachineDescription, 'disks'> & { readonly disks: readonly Omit<MachineDisk, 'id'>[] }): Machine {
     if ([...this.machines.values()].some((m) => m.name === rest.name))
       throw new PlatformError('NAME_TAKEN', `there is a ${rest.name} already`);
     this.checkPlace(rest, disks, rest.networks);
     const made = disks.map((disk) => ({ ...disk, id: `d-${randomUUID().slice(0, 8)}` }));
-    for (const { id, size } of made) this.disks.set(id, BlockDisk.create(this.diskFile(id), size));
+    for (const disk of made) {
+      if (disk.remote) this.join(disk, disk.remote);
+      else if (disk.storage === '') throw new PlatformError('INVALID', 'a disk needs a storage');
+      else this.disks.set(disk.id, BlockDisk.create(this.diskFile(disk.id), disk.size));
+    }
     const machine: Machine = { ...rest, id: `m-${randomUUID().slice(0, 8)}`, createdAt: Date.now(), disks: made, snapshots: [] };
     this.machines.set(machine.id, machine);
     this.keep();
@@ -159,6 +187,7 @@ export class Platform {
     const machine = this.machine(id);
     if (machine.running) throw new PlatformError('MACHINE_RUNNING', `${machine.name} is running`);
     for (const disk of machine.disks) {
+      this.leave(disk.id);
       this.disk(disk.id).remove();
       this.disks.delete(disk.id);
     }
@@ -186,6 +215,66 @@ export class Platform {
     this.disk(diskId).forgetChanges();
     this.machines.set(id, { ...machine, disks });
     this.keep();
+  }
+
+  private leave(diskId: string): void {
+    this.remotes.get(diskId)?.close();
+    this.remotes.delete(diskId);
+  }
+
+  /** Starts a machine if its disks answer. Throws DISK_AWAY. */
+  async start(id: string): Promise<void> {
+    for (const disk of this.machine(id).disks) {
+      const remote = this.remotes.get(disk.id);
+      await remote?.ready(startMs);
+      await remote?.have(0, Math.min(disk.size, blockBytes));
+    }
+    this.change(id, { running: true });
+  }
+
+  /** Begins to copy a disk that lies in the network to a storage, while its machine goes on. */
+  copyDisk(id: string, diskId: string, move: DiskMove): void {
+    const machine = this.machine(id);
+    this.diskOf(id, diskId);
+    this.checkPlace(machine, [{ label: '', size: 0, storage: move.storage }], []);
+    const remote = this.remotes.get(diskId);
+    if (!remote) throw new PlatformError('INVALID', 'the disk lies on a storage already');
+    remote.begin(move);
+  }
+
+  /** Lets the disks of a machine lie where they were copied to, from now on. Throws NOT_COPIED, and MACHINE_RUNNING where that is not possible while it runs. */
+  async cutOver(id: string): Promise<void> {
+    const machine = this.machine(id);
+    if (machine.running && !this.switches.movesWhileRunning) throw new PlatformError('MACHINE_RUNNING', `${machine.name} is running`);
+    const open = machine.disks.filter((d) => this.remotes.has(d.id));
+    for (const { id: diskId, label } of open) {
+      const remote = this.remotes.get(diskId)!;
+      if (!remote.move || !remote.whole) throw new PlatformError('NOT_COPIED', `${label} is not copied yet`);
+    }
+    for (const { id: diskId } of open) await this.remotes.get(diskId)!.flush();
+    const disks = machine.disks.map(({ remote, ...disk }) => ({
+      ...disk,
+      storage: this.remotes.get(disk.id)?.move?.storage ?? disk.storage,
+    }));
+    for (const { id: diskId } of open) this.leave(diskId);
+    this.machines.set(id, { ...this.machine(id), disks });
+    this.keep();
+  }
+
+  /** What is said of a machine to programs: where its disks lie, and not what opens them. */
+  shown(machine: Machine) {
+    const disks = machine.disks.map(({ remote: _, ...disk }) => {
+      const remote = this.remotes.get(disk.id);
+      return remote ? { ...disk, elsewhere: { storage: remote.move?.storage ?? null, ...remote.copied, whole: remote.whole } } : disk;
+    });
+    return { ...machine, disks };
+  }
+
+  /** What a machine writes on its disk. */
+  async write(diskId: string, offset: number, data: Uint8Array): Promise<void> {
+    const remote = this.remotes.get(diskId);
+    if (remote) await remote.write(offset, data);
+    else this.disk(diskId).write(offset, data);
   }
 
   /** Says which accounts the system inside a machine knows. */
@@ -244,10 +333,12 @@ export class Platform {
     if (machine.running) throw new PlatformError('MACHINE_RUNNING', `${machine.name} is running`);
     const { storage } = machine.disks.find((d) => d.id === diskId)!;
     if (this.switches.full.includes(storage)) throw new PlatformError('NO_ROOM', `${storage} has no room`);
+    if (this.remotes.has(diskId)) throw new PlatformError('INVALID', 'the disk lies in the network');
     return this.diskOf(id, diskId);
   }
 
   close(): void {
+    for (const remote of this.remotes.values()) remote.close();
     for (const disk of this.disks.values()) disk.close();
   }
 }

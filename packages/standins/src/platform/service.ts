@@ -1,13 +1,14 @@
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { listenLocally, stopListening } from '../local-server';
 import type { Range } from './block-disk';
-import type { AccountDescription, InsideAccount, MachineDescription } from './description';
+import type { AccountDescription, InsideAccount } from './description';
 import { platformDocs } from './docs';
 import { GuestFiles, type GuestProperties } from './guest-files';
 import { platformPage } from './page';
 import { actOfPeople } from './people';
 import { Platform, type Machine } from './platform';
 import { PlatformError } from './platform-error';
+import type { DiskMove } from './remote-disk';
 import { mustHave, SignIn } from './sign-in';
 
 export interface PlatformServiceOptions {
@@ -166,16 +167,29 @@ export class PlatformService {
         return platform.inventory();
       case 'GET machines/M':
         mustHave(account, 'inventory.read');
-        return platform.machine(id);
-      case 'POST machines':
+        return platform.shown(platform.machine(id));
+      case 'POST machines': {
         mustHave(account, 'machine.create');
-        return platform.create(await jsonOf<MachineDescription>(req));
+        const machine = await jsonOf<Parameters<Platform['create']>[0]>(req);
+        if (machine.disks.some((d) => d.remote)) mustHave(account, 'disk.write');
+        return platform.shown(platform.create(machine));
+      }
       case 'PUT machines/M': {
         const changes = await jsonOf<Partial<Machine>>(req);
         mustHave(account, 'running' in changes ? 'machine.power' : 'machine.create');
         await this.files.settle(id);
-        return platform.change(id, changes);
+        if (changes.running && !platform.machine(id).running) await platform.start(id);
+        return platform.shown(platform.change(id, changes));
       }
+      case 'POST machines/M/cutover':
+        mustHave(account, 'disk.write');
+        await this.files.settle(id);
+        await platform.cutOver(id);
+        return platform.shown(platform.machine(id));
+      case 'POST machines/M/disks/X/copy':
+        mustHave(account, 'disk.write');
+        platform.copyDisk(id, partId, await jsonOf<DiskMove>(req));
+        return {};
       case 'DELETE machines/M':
         mustHave(account, 'machine.remove');
         platform.remove(id);
@@ -197,6 +211,7 @@ export class PlatformService {
       case 'GET machines/M/disks/X/ranges': {
         mustHave(account, 'disk.read');
         const disk = platform.diskOf(id, partId);
+        await platform.remoteOf(partId)?.have(0, 0);
         const since = query.get('since');
         const snapshot = query.get('snapshot') ?? undefined;
         return since === null ? disk.allocated(snapshot) : disk.changed(since, snapshot);
@@ -270,6 +285,7 @@ export class PlatformService {
     res.writeHead(200, { 'content-type': 'application/octet-stream', 'content-length': length });
     for (const [offset, total] of ranges)
       for (let from = offset; from < offset + total; from += largestPiece) {
+        await this.platform.remoteOf(diskId)?.have(from, Math.min(largestPiece, offset + total - from));
         const piece = disk.bytes(from, Math.min(largestPiece, offset + total - from), snapshot);
         if (!res.write(piece)) await drained(res);
         await this.waitForLine(piece.length);

@@ -11,6 +11,16 @@ export interface PlatformSwitches {
   readonly quiesceFails: readonly string[];
   /** These storages take nothing more. */
   readonly full: readonly string[];
+  /** Disks can be moved from one place to another while their machine runs. */
+  readonly movesWhileRunning: boolean;
 }
 
-export const platformFine: PlatformSwitches = { delayMs: 0, lineRate: null, down: false, snapshotFails: [], quiesceFails: [], full: [] };
+export const platformFine: PlatformSwitches = {
+  delayMs: 0,
+  lineRate: null,
+  down: false,
+  snapshotFails: [],
+  quiesceFails: [],
+  full: [],
+  movesWhileRunning: true,
+};

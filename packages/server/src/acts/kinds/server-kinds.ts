@@ -6,6 +6,7 @@ import { downloadRestores } from '../recover/download-restores';
 import { fileRestores } from '../recover/file-restores';
 import { insideRestores } from '../recover/inside-restores';
 import { machineRestores } from '../recover/machine-restores';
+import { runningMachines } from '../recover/running-machines';
 import { scratchRestores } from '../recover/scratch-restores';
 import type { RestorePlanner } from '../recover/restore-planner';
 import { databaseCauses, databaseMatters, systemLink } from './database-matters';
@@ -31,6 +32,7 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   folder: fileRestores,
   platform: machineRestores,
   inside: insideRestores,
+  running: runningMachines,
   server: databaseRestores,
   scratch: scratchRestores,
 };

@@ -26,7 +26,7 @@ const placeOfTask = `IF(t.type IN (${reading}),
   (SELECT g.location FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')))`;
 
 /** The system whose credentials a task `t` carries; NULL for none: the mover that was named to read a source gets them besides. */
-const systemOfTask = `IF(t.type = 'restore', COALESCE(JSON_VALUE(t.work, '$.to.platformId'), JSON_VALUE(t.work, '$.to.sourceId')),
+const systemOfTask = `IF(t.type IN ('restore', 'runMachine'), COALESCE(JSON_VALUE(t.work, '$.to.platformId'), JSON_VALUE(t.work, '$.to.sourceId'), JSON_VALUE(t.work, '$.platformId')),
   (SELECT s.id FROM workload w JOIN source s ON s.id = w.source_id
    WHERE w.id = t.workload_id AND s.kind <> 'files' AND s.read_by IS NULL AND t.type IN (${reading})))`;
 
@@ -103,6 +103,8 @@ function whatItMayDo(deps: Deps, db: Knex, { mover, receives, follows, actor: { 
           .whereRaw("JSON_VALUE(a.work, '$.targetId') = JSON_VALUE(t.work, '$.targetId')")
           .whereRaw(`((a.type = 'adopt' AND t.type IN (${changing})) OR (t.type = 'adopt' AND a.type IN (${changing})))`),
       )
+      // what a machine has written that runs from the store is with the mover that had it
+      .whereRaw("(t.type <> 'runMachine' OR COALESCE(JSON_VALUE(t.work, '$.heldBy'), ?) = ?)", [mover, mover])
       .whereRaw(`COALESCE(${readerOfTask}, ?) IN (${readers.map(() => '?').join(', ')})`, [mover, ...readers])
       .modify((q) => {
         if (systems !== null)
@@ -130,6 +132,10 @@ async function take(
   const now = deps.clock.now();
   if (task.type === 'adopt' && task.ordinal !== null && task.series_no !== null) await unload(trx, task.series_no, task.ordinal);
   const ordinal = task.type === 'backup' ? await reserveOrdinal(trx, task) : null;
+  if (task.type === 'runMachine')
+    await trx('task')
+      .where({ id: task.id })
+      .update({ work: trx.raw("JSON_SET(work, '$.heldBy', ?)", [mover]) });
   const work = await workOf(trx, deps.secrets, task, now, mover);
   await trx('task')
     .where({ id: task.id })

@@ -57,7 +57,7 @@ export async function reclaimLost(deps: Deps): Promise<void> {
         await settleRun(deps, trx, task.run_id);
         return task.run_id;
       }
-      const again = task.attempt < mostAttempts && taskTypes[task.type].resumes && !task.stop_requested;
+      const again = (task.attempt < mostAttempts || taskTypes[task.type].stays) && taskTypes[task.type].resumes && !task.stop_requested;
       if (again) await trx('task').where({ id }).update({ state: 'waiting', mover: null, lease_until: null, progress: null });
       else {
         if (task.series_no !== null && task.ordinal !== null) await unload(trx, task.series_no, task.ordinal);

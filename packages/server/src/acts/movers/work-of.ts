@@ -3,7 +3,7 @@ import type { DatabasePoint, LogStart } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../../records/catalog/points';
 import { fromJson } from '../../base/db/json';
-import type { AttachPlan, DownloadPlan, PlannedPick, RestorePlan } from '../../records/runs/planned-restore';
+import type { AttachPlan, DownloadPlan, PlannedPick, RestorePlan, RunMachinePlan } from '../../records/runs/planned-restore';
 import type { CopyPlan } from '../runs/copying';
 import type { ExpirePlan } from '../runs/expiry';
 import type { BackupPlan } from '../runs/queue';
@@ -11,6 +11,7 @@ import type { Secrets } from '../../base/secrets';
 import type { CarePlan } from '../targets/care';
 import { editedOf } from '../../records/runs/edited-texts';
 import { fromOf, placeOf, sourceOf } from '../../records/systems/kinds-of-place';
+import { platformRef, type PlatformRow } from '../../records/systems/platform-rows';
 import { otherTargets, pointRefs, targetRef } from '../../records/targets/refs';
 import { pointIdOf, type RunningTask } from '../../records/movers/running-task';
 
@@ -45,6 +46,12 @@ export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: Queu
       const { pick, readFrom, ...plan } = fromJson<AttachPlan>(task.work);
       const [found] = await withPoints(trx, secrets, [pick], readFrom);
       return { ...plan, point: found!.point, path: pick.path };
+    }
+    case 'runMachine': {
+      const { pick, readFrom, platformId, heldBy, ...plan } = fromJson<RunMachinePlan>(task.work);
+      const [found] = await withPoints(trx, secrets, [pick], readFrom);
+      const platform = platformRef(secrets, await trx('source').where({ id: platformId }).first<PlatformRow>());
+      return { ...plan, point: found!.point, platform };
     }
     case 'restore': {
       const { picks, readFrom, to, edited, ...plan } = fromJson<RestorePlan>(task.work);

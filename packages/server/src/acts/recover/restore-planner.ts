@@ -1,7 +1,7 @@
 import type { RestoreBody, RestorePlan as RestorePlanShown } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
-import type { AttachPlan, DownloadPlan, RestorePlan } from '../../records/runs/planned-restore';
+import type { AttachPlan, DownloadPlan, RestorePlan, RunMachinePlan } from '../../records/runs/planned-restore';
 import type { ResolvedPick } from './resolve-picks';
 
 export type Check = RestorePlanShown['checks'][number];
@@ -21,7 +21,7 @@ export interface Looked {
 export interface RestoreTask {
   /** Null where one task serves several workloads. */
   readonly workloadId: number | null;
-  readonly work: RestorePlan | DownloadPlan | AttachPlan;
+  readonly work: RestorePlan | DownloadPlan | AttachPlan | RunMachinePlan;
 }
 
 /** A point that is taken before what it is of is replaced. */

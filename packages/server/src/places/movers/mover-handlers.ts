@@ -9,6 +9,7 @@ import type { Deps } from '../../acts/deps';
 import { ApiError } from '../../base/errors';
 import { settleRun, type BackupPlan } from '../../acts/runs/queue';
 import { fromJson } from '../../base/db/json';
+import type { RunMachinePlan } from '../../records/runs/planned-restore';
 import { RateBook } from '../../records/runs/run-rates';
 import { expireSeries } from '../../acts/runs/expiry';
 import { followUp, settleCopy } from '../../acts/movers/follow-up';
@@ -102,7 +103,8 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         await db('log_line').insert(rows).onConflict().ignore();
       }
       await deps.events.emit('progress', { runId: task.run_id, taskId: task.id, workloadId: task.workload_id });
-      return { stop: task.stop_requested === 1, pace: await paceOfTask(db, deps.config.zone, clock.now(), task) };
+      const wish = task.type === 'runMachine' ? fromJson<RunMachinePlan>(task.work).wish : null;
+      return { stop: task.stop_requested === 1, pace: await paceOfTask(db, deps.config.zone, clock.now(), task), wish };
     },
 
     async sendItems({ params, body, actor }) {

@@ -1,4 +1,4 @@
-import type { AttachWork, DownloadWork, RestoreWork } from '@lithodex/contract';
+import type { AttachWork, DownloadWork, RestoreWork, RunMachineWork } from '@lithodex/contract';
 import type { To } from '@lithodex/kinds';
 
 /** An item that is wanted; where its point is is looked up when the task is claimed. */
@@ -24,6 +24,9 @@ export type PlannedTo = Planned<To>;
 /** What a task keeps; where its points are is looked up when it is claimed, so that no key of a target lies in the queue. */
 export type DownloadPlan = Omit<DownloadWork, 'picks'> & Prefers & { readonly picks: readonly PlannedPick[] };
 export type AttachPlan = Omit<AttachWork, 'point' | 'path'> & Prefers & { readonly pick: PlannedPick };
+/** `heldBy`: the mover that keeps what it writes, once one has it. */
+export type RunMachinePlan = Omit<RunMachineWork, 'point' | 'platform'> &
+  Prefers & { readonly pick: PlannedPick; readonly platformId: number; readonly heldBy?: string };
 export type RestorePlan = Omit<RestoreWork, 'picks' | 'to' | 'edited'> &
   Prefers & {
     readonly picks: readonly (PlannedPick & { readonly base: string })[];

@@ -1,0 +1,109 @@
+import type { Blocks } from '@lithodex/volumes';
+import type { OpenPoint } from '../connector';
+import { isSourceError, SourceError } from '../source-error';
+import { storedMachine } from './bring-back-machine';
+import { deviceAt } from './open-disk';
+import type { PlatformClient } from './platform-client';
+import type { NetworkDisk, PlatformMachine } from './platform-types';
+
+/** Where such a machine is put. */
+export interface LivePlace {
+  readonly name: string;
+  readonly host: string;
+  readonly folder: string;
+  readonly networks: readonly string[];
+}
+
+/** A disk as it is stored, to be shown to the platform. */
+export interface LiveDisk {
+  readonly label: string;
+  readonly blocks: Blocks;
+}
+
+/** The disks of the machine of a point, those that were left out not among them. */
+export async function liveDisks(point: OpenPoint): Promise<LiveDisk[]> {
+  const { disks } = await storedMachine(point.store, point.top);
+  const found: LiveDisk[] = [];
+  for (const { label, file } of disks) if (file !== '') found.push({ label, blocks: await deviceAt(point, file) });
+  return found;
+}
+
+/** A machine whose disks lie in the network until they are copied to a storage. Every call throws SourceError. */
+export class LiveMachine {
+  constructor(
+    private readonly client: PlatformClient,
+    private readonly place: LivePlace,
+    private readonly taskId: string,
+  ) {}
+
+  private get note(): string {
+    return `Runs from a backup (task ${this.taskId}): what it writes is kept with the backup until it is copied`;
+  }
+
+  /** Makes the machine and starts it; one that an earlier attempt of the task has made is gone on with. */
+  async begin(point: OpenPoint, disks: readonly { readonly label: string; readonly size: number; readonly remote: NetworkDisk }[]) {
+    const { id: _, format, cluster, location, level, disks: __, ...settings } = await storedMachine(point.store, point.top);
+    const { name, host, folder, networks } = this.place;
+    const made = { ...settings, name, host, folder, networks, template: false, running: false, note: this.note };
+    const machine = await this.make(made, disks);
+    try {
+      if (!machine.running) await this.client.change(machine.id, { running: true });
+    } catch (error) {
+      await this.drop(machine.id);
+      throw error;
+    }
+    return machine.id;
+  }
+
+  private async make(
+    settings: Parameters<PlatformClient['create']>[0],
+    disks: Parameters<LiveMachine['begin']>[1],
+  ): Promise<PlatformMachine> {
+    try {
+      return await this.client.create(
+        settings,
+        disks.map((d) => ({ ...d, storage: '' })),
+      );
+    } catch (error) {
+      if (!isSourceError(error, 'NAME_TAKEN_THERE')) throw error;
+      const mine = (await this.client.inventory()).machines.find((m) => m.name === settings.name && m.note === this.note);
+      if (!mine) throw error;
+      return mine;
+    }
+  }
+
+  /** Throws MACHINE_GONE. */
+  look(id: string): Promise<PlatformMachine> {
+    return this.client.machine(id);
+  }
+
+  /** Has every disk copied that still lies in the network. */
+  async copy(machine: PlatformMachine, storage: string, pace: number | null): Promise<void> {
+    for (const { id, elsewhere } of machine.disks) if (elsewhere) await this.client.copyDisk(machine.id, id, { storage, pace });
+  }
+
+  /** Lets the machine lie where it was copied to: while it runs, or stopped for a moment. Throws NOT_POSSIBLE_NOW where the platform can't. */
+  async cutOver(machine: PlatformMachine, stopped: boolean): Promise<void> {
+    const { running } = machine;
+    if (stopped && running) await this.client.change(machine.id, { running: false });
+    try {
+      await this.client.cutOver(machine.id);
+    } finally {
+      if (stopped && running) await this.client.change(machine.id, { running: true });
+    }
+    const now = await this.client.machine(machine.id);
+    const left = now.disks.find((d) => d.elsewhere);
+    if (left) throw new SourceError('PLATFORM_FAILED', `${left.label} still lies in the network`);
+    await this.client.change(machine.id, { note: '' });
+  }
+
+  /** Takes the machine away. */
+  async drop(id: string): Promise<void> {
+    try {
+      await this.client.change(id, { running: false });
+      await this.client.remove(id);
+    } catch (error) {
+      if (!isSourceError(error, 'MACHINE_GONE')) throw error;
+    }
+  }
+}
