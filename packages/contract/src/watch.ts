@@ -103,6 +103,8 @@ export const Ledge = z.object({
   followed: Count,
   /** Disks and volumes that people have attached. */
   attached: Count,
+  /** Machines that run from the store. */
+  fromStore: Count,
   coming: z.array(z.object({ at: Instant, policyId: Id, name: z.string() })),
   now: Instant,
 });

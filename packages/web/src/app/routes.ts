@@ -80,6 +80,11 @@ export const routes: Routes = [
         loadComponent: () => import('./recover/attached-page').then((m) => m.AttachedPage),
       },
       {
+        path: 'recover/running',
+        title: 'Running from the store · Lithodex',
+        loadComponent: () => import('./recover/running-page').then((m) => m.RunningPage),
+      },
+      {
         path: 'recover/sheet',
         title: 'Restore sheet · Lithodex',
         loadComponent: () => import('./recover/sheet-page').then((m) => m.SheetPage),

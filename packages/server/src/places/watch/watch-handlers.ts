@@ -157,6 +157,7 @@ export function watchHandlers(deps: Deps): WatchHandlers {
         waiting: Number(waiting?.n ?? 0),
         followed: stayingOf('backup'),
         attached: stayingOf('attach'),
+        fromStore: stayingOf('runMachine'),
         coming,
         running: tasks.map((t) => {
           const p = fromJsonOrNull<Progress>(t.progress);

@@ -31,8 +31,8 @@ export interface PlaceOption extends SlotOption<string> {
   readonly form?: LoadsPart;
   /** More inputs of it. */
   readonly inputs?: Readonly<Record<string, unknown>>;
-  /** Nothing is written: what is picked is shown where it is. */
-  readonly attaches?: boolean;
+  /** Nothing is written: what is picked is used where it is. `verb`: what the button says; `lands`: the page that goes on with it. */
+  readonly uses?: { readonly verb: string; readonly lands: string };
   /** What is said while the destination is not complete. */
   readonly first?: string;
   /** What asks for what is different for one item. Inputs: `item`. */

@@ -14,7 +14,7 @@ function devicePlaces([first, ...others]: readonly PickedItem[]): PlaceOption[] 
       value: 'attached',
       label: 'a block device that I can read',
       form: async () => (await import('./attach-place')).AttachPlace,
-      attaches: true,
+      uses: { verb: 'Attach', lands: '/recover/attached' },
     },
   ];
 }
@@ -77,6 +77,14 @@ export const machineParts: KindParts = {
         form: async () => (await import('./machine-place')).MachinePlace,
         first: 'Choose a host and a storage first: only those that it sees are offered.',
         own: async () => (await import('./machine-own')).MachineOwn,
+      });
+    if (picks.every((p) => p.path === ''))
+      all.push({
+        value: 'running',
+        label: 'a host, run straight from the store',
+        form: async () => (await import('./running-place')).RunningPlace,
+        first: 'Choose a host first.',
+        uses: { verb: 'Run from the store', lands: '/recover/running' },
       });
     if (!others.length && first?.path === '') all.push(download('ova', 'an OVF package'));
     if (!others.length && first?.path.startsWith('disks/'))

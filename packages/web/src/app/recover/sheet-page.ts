@@ -72,7 +72,7 @@ export class SheetPage {
     { value: '', label: 'the best copy', note: 'a disk before a bucket' },
     ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
   ]);
-  protected readonly attaches = computed(() => this.place().attaches === true);
+  protected readonly uses = computed(() => this.place().uses);
   protected readonly isDownload = computed(() => this.place().destination?.to === 'download');
   /** What the form of the place came to; null while it is not complete. */
   private readonly formed = signal<Destination | null>(null);
@@ -185,7 +185,7 @@ export class SheetPage {
     this.busy.set(true);
     this.problem.set('');
     // what is picked decides what the sheet offers, and is let go when it has begun
-    const attaches = this.attaches();
+    const uses = this.uses();
     const reason = this.reason().trim() || 'trial without writing';
     this.api.call('startRestore', { body: { ...body, reason, trial, ...(this.edits() && { edited: this.edited()?.text }) } }).subscribe({
       next: ({ runId }) => {
@@ -197,7 +197,7 @@ export class SheetPage {
           link.click();
         }
         if (!trial) this.picks.clear();
-        if (attaches) void this.router.navigate(['/recover/attached'], { queryParams: { run: runId } });
+        if (uses) void this.router.navigate([uses.lands], { queryParams: { run: runId } });
         else void this.router.navigate(['/runs', runId]);
       },
       error: (f: ApiFailure) => {

@@ -111,6 +111,7 @@ export class Ledge {
       data.waiting && `${data.waiting} waiting`,
       data.followed && `${countOf(data.followed, 'log')} followed`,
       data.attached && `${countOf(data.attached, 'disk')} attached`,
+      data.fromStore && `${countOf(data.fromStore, 'machine')} from the store`,
     ].filter(Boolean);
     return [`${data.running.length || 'Nothing'} running`, ...also].join(', ');
   });

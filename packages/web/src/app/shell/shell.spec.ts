@@ -8,7 +8,7 @@ import { Ledge } from './ledge';
 import { MomentControl } from './moment-control';
 import { Shell } from './shell';
 
-const ledge = { running: [], waiting: 0, followed: 0, attached: 0, coming: [], now };
+const ledge = { running: [], waiting: 0, followed: 0, attached: 0, fromStore: 0, coming: [], now };
 const stage = (setting: Setting = {}) => show(Shell, {}, { ...setting, answers: { ledge, find: { hits: [] }, ...setting.answers } });
 const places = (s: { all(q: string): HTMLElement[] }) => s.all('nav a').map((a) => a.textContent);
 
@@ -128,8 +128,8 @@ describe('the ledge', () => {
   });
 
   it('tells of logs that are followed without drawing them', async () => {
-    const s = await opened({ followed: 2, waiting: 1, attached: 1 });
-    expect(s.one('a').textContent).toBe('Nothing running, 1 waiting, 2 logs followed, 1 disk attached');
+    const s = await opened({ followed: 2, waiting: 1, attached: 1, fromStore: 2 });
+    expect(s.one('a').textContent).toBe('Nothing running, 1 waiting, 2 logs followed, 1 disk attached, 2 machines from the store');
   });
 
   it('draws running work across now and what comes to its right, never over each other', async () => {

@@ -46,6 +46,7 @@ const verbs: Readonly<Record<string, string>> = {
   'request.refuse': 'refused or withdrew what was asked about {}',
   'restore.start': 'restored, {}',
   'restore.trial': 'tried a restore, {}',
+  'running.wish': 'said what becomes of a machine that runs from the store, {}',
   'run.retry': 'tried {} again',
   'run.stop': 'stopped {}',
   'session.confirmRefused': 'did not show once more who they are',
