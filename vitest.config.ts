@@ -35,6 +35,8 @@ export default defineConfig({
     projects: [
       project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
       project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup }),
+      // a machine in software, by command only
+      project('metal', ['tests/metal/**/*.test.ts'], 900_000),
       project('browser', ['tests/browser/**/*.test.ts'], 300_000, { globalSetup }),
     ],
   },

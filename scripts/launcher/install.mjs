@@ -32,6 +32,14 @@ const testPackages = {
   git: 'git',
 };
 
+const metalPackages = {
+  ...testPackages,
+  'qemu-system-x86_64': 'qemu-system-x86',
+  busybox: 'busybox-static',
+  cpio: 'cpio',
+  depmod: 'kmod',
+};
+
 async function run(command, args, options = {}) {
   await promisify(execFile)(command, args, { maxBuffer: 1 << 28, ...options }).catch((error) => {
     throw new Error(`${command} ${args.join(' ')} failed:\n${(error.stderr || error.stdout || String(error)).slice(-3000)}`);
@@ -39,8 +47,8 @@ async function run(command, args, options = {}) {
 }
 
 /** Installs what is missing: one waits for the network while the other unpacks. */
-export async function install(forTests) {
-  await Promise.all([installDebian(forTests), installNpm(forTests)]);
+export async function install(forTests, forMetal = false) {
+  await Promise.all([installDebian(forMetal ? metalPackages : forTests ? testPackages : packages), installNpm(forTests)]);
 }
 
 /** The package of PostgreSQL would make and start a server for the system, which nobody here needs; what its owner wants is left as it is. */
@@ -51,10 +59,10 @@ function keepServersOff() {
   writeFileSync(path.join(folder, 'createcluster.conf'), 'create_main_cluster = false\n');
 }
 
-async function installDebian(forTests) {
+async function installDebian(from) {
   const wanted = [
     ...new Set(
-      Object.entries(forTests ? testPackages : packages)
+      Object.entries(from)
         .filter(([command]) => !has(command))
         .map(([, name]) => name),
     ),
