@@ -13,6 +13,7 @@ let service: PlatformService;
 let platformId: number;
 let pointId: string;
 let targetId: string;
+let policyId: number;
 const MiB = 1 << 20;
 
 beforeAll(async () => {
@@ -30,8 +31,9 @@ beforeAll(async () => {
   await buildLogger(service, 'gate-02');
   ({ id: platformId } = await admin.call('addPlatform', { body: started.body }));
   const workloadId = (await admin.call('estate')).workloads.find((w) => w.name === 'gate-01')!.id;
-  const policy = await admin.call('addPolicy', { body: policyFor([workloadId], targetId) });
-  await admin.ended((await admin.call('runPolicy', { id: policy.id, body: {} })).runId);
+  const other = (await admin.call('estate')).workloads.find((w) => w.name === 'gate-02')!.id;
+  ({ id: policyId } = await admin.call('addPolicy', { body: policyFor([workloadId, other], targetId) }));
+  await admin.ended((await admin.call('runPolicy', { id: policyId, body: {} })).runId);
   pointId = (await admin.call('workload', { id: workloadId })).pointList[0]!.id;
 }, 90_000);
 afterAll(async () => {
@@ -242,5 +244,58 @@ describe('a machine that runs from the store', () => {
     expect(heard.length).toBe(18);
     await steer(running, { to: 'drop' });
     await admin.ended(running.runId);
+  });
+
+  it('goes on with its policy and its history where the machine it was is gone, in place of it', async () => {
+    const find = async (name: string) => (await admin.call('estate')).workloads.filter((w) => w.name === name);
+    const [before] = await find('gate-02');
+    const point = (await admin.call('workload', { id: before!.id })).pointList[0]!.id;
+    const old = service.platform.named('gate-02');
+    const bytes = bytesOf('gate-02', 0, 0, 128 * MiB);
+    service.platform.change(old.id, { running: false });
+    service.platform.remove(old.id);
+    await admin.call('readPlatform', { id: platformId });
+    expect(await find('gate-02')).toEqual([]);
+
+    const { runId } = await admin.call('startRestore', { body: { ...bodyOf({ suffix: '' }), picks: [{ pointId: point, path: '' }] } });
+    const running = await rowWhere(runId, (r) => r.now?.state === 'running');
+    await vi.waitFor(
+      async () => expect(await find('gate-02')).toMatchObject([{ id: before!.id, gone: null, coverage: before!.coverage }]),
+      20_000,
+    );
+    expect((await admin.call('estateChanges')).rows.slice(0, 2).map((r) => r.detail)).toEqual([
+      'from folder /Harbour/Gates to /Harbour, from storage fast to the store',
+      'it is back, made from one of its points',
+    ]);
+    await write('gate-02', 0, 100 * MiB, randomBytes(MiB));
+    await admin.ended((await admin.call('runPolicy', { id: policyId, body: {} })).runId);
+    const { pointList } = await admin.call('workload', { id: before!.id });
+    expect(pointList.map((p) => p.id)).toContain(point);
+    expect(pointList).toHaveLength(2);
+    await steer(running, { to: 'cutOver', storage: 'fast', pace: null, stopped: false });
+    expect(await admin.ended(runId)).toMatchObject({ state: 'done' });
+
+    // a point of the machine that is gone goes into the one that has its place
+    const body = {
+      picks: [{ pointId: point, path: '' }],
+      reason: 'back once more',
+      rescue: false,
+      destination: { to: 'original' as const },
+    };
+    expect((await admin.call('planRestore', { body: { name: 'x', ...body } })).checks.map((c) => c.code)).toContain('MACHINE_RUNNING');
+    expect(await admin.ended((await admin.call('startRestore', { body })).runId)).toMatchObject({ state: 'done' });
+    expect(bytesOf('gate-02', 0, 0, 128 * MiB).equals(bytes)).toBe(true);
+
+    const beside = {
+      ...body,
+      destination: { to: 'platform' as const, platformId, host: 'mole-2', folder: '/Harbour', storage: 'fast', suffix: '-copy' },
+    };
+    await admin.ended((await admin.call('startRestore', { body: beside })).runId);
+    await vi.waitFor(async () => expect(await find('gate-02-copy')).toHaveLength(1), 20_000);
+    expect((await admin.call('estateChanges')).rows[0]).toMatchObject({
+      workload: { name: 'gate-02-copy' },
+      detail: 'made from a point of a machine that is still there',
+    });
+    expect((await find('gate-02-copy'))[0]).toMatchObject({ coverage: 'none' });
   });
 });

@@ -138,6 +138,8 @@ export interface RestoreOutcome {
   readonly items: number;
   /** What sums it up, in words. */
   readonly summary: string;
+  /** What the platform calls the machines that were made. */
+  readonly made?: readonly string[];
 }
 
 /** What was written beside a store. */

@@ -17,6 +17,7 @@ export * from './runs';
 export * from './recover';
 export * from './watch';
 export * from './plan';
+export * from './work';
 export * from './mover';
 export * from './task-types';
 export * from './answers';

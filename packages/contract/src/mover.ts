@@ -1,135 +1,13 @@
 import { z } from 'zod';
-import { DatabaseFrom, From, KindName, LogStart, PointFacts, TableBeside, TableInside, To } from '@lithodex/kinds';
-import { Bytes, ByteString, Count, Id, Instant, mostEdited, Uuid } from './common';
+import { DatabaseFrom, From, PointFacts, TableBeside, TableInside } from '@lithodex/kinds';
+import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
 import { MachineWish } from './running-machine';
 import { Cause, Progress } from './runs';
+import { BackupWork, PointRef, TargetRef, Work } from './work';
 
-/** `owner`: id of the installation that asks, which must own the store to write there. */
-export const TargetRef = z.object({ id: Uuid, place: TargetPlace, owner: z.string().regex(/^[0-9a-f]{32}$/) });
-export type TargetRef = z.infer<typeof TargetRef>;
-/** A point and where it stands: `target` is read, `others` where that one is away or damaged. */
-export const PointRef = z.object({ taskId: Uuid, seriesId: Uuid, target: TargetRef, others: z.array(TargetRef), root: ByteString });
-export type PointRef = z.infer<typeof PointRef>;
-
-/** A source that another mover reads, which gives what it reads to the one with the task. */
-export const Afar = z.object({ kind: z.literal('afar'), mover: z.string(), of: KindName });
-export type Afar = z.infer<typeof Afar>;
-
-export const BackupWork = z.object({
-  type: z.enum(['backup', 'trial']),
-  target: TargetRef,
-  seriesId: Uuid,
-  workload: z.object({ id: z.string(), name: z.string(), source: z.string(), path: ByteString }),
-  kind: PointKind,
-  /** Name of the point that is taken. */
-  pointId: Uuid,
-  /** Whether it goes on with the next point when one is taken, for as long as it is told to. */
-  follow: z.boolean().default(false),
-  /** The newest point of the series, and the one that unchanged entries are taken over from: null for reading everything. */
-  previous: Uuid.nullable(),
-  base: Uuid.nullable(),
-  /** Take nothing as stored: write everything again. */
-  fresh: z.boolean(),
-  moment: Instant,
-  include: z.array(z.string()),
-  exclude: z.array(z.string()),
-  from: z.union([From, Afar]),
-  /** Where a log begins, and what of it is still needed. */
-  logStart: LogStart.nullable().default(null),
-  /** Whether its log is taken as well, so that it has to lead on from this point. */
-  logged: z.boolean().default(false),
-  lockedUntil: Instant.nullable(),
-  scripts: Scripts.nullable(),
-  /** Where its kind is text, that is written beside the store as ordinary files as well. */
-  newestBeside: z.boolean().default(false),
-  expected: z.object({ items: Count, bytes: Bytes }),
-});
-export type BackupWork = z.infer<typeof BackupWork>;
-
-/** `to`, `base`: where an item goes, below which folder; '' where its kind has no folders. An empty `path` is all of a point. */
-export const RestoreWork = z.object({
-  type: z.literal('restore'),
-  picks: z.array(z.object({ point: PointRef, path: ByteString, to: ByteString, base: ByteString })),
-  to: To,
-  /** What takes the place of what is stored of the only pick. */
-  edited: z.string().max(mostEdited).nullish(),
-  trial: z.boolean(),
-  expected: z.object({ items: Count, bytes: Bytes }),
-});
-export type RestoreWork = z.infer<typeof RestoreWork>;
-
-export const DownloadWork = z.object({
-  type: z.literal('download'),
-  format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova']),
-  picks: z.array(z.object({ point: PointRef, path: ByteString, to: ByteString })),
-  expected: z.object({ items: Count, bytes: Bytes }),
-});
-export type DownloadWork = z.infer<typeof DownloadWork>;
-
-/** Shows a disk or a volume of a point to whoever knows the key, until then. */
-export const AttachWork = z.object({ type: z.literal('attach'), point: PointRef, path: ByteString, until: Instant });
-export type AttachWork = z.infer<typeof AttachWork>;
-
-/** A machine that runs from the store until it lies elsewhere or is dropped; `overlay.folder`: '' for the mover's own place. */
-export const RunMachineWork = z.object({
-  type: z.literal('runMachine'),
-  point: PointRef,
-  platform: PlatformRef,
-  place: z.object({ name: z.string(), host: z.string(), folder: z.string(), networks: z.array(z.string()) }),
-  overlay: z.object({ folder: ByteString, most: Bytes }),
-  wish: MachineWish,
-});
-export type RunMachineWork = z.infer<typeof RunMachineWork>;
-
-const PointName = z.object({ seriesId: Uuid, taskId: Uuid });
-
-/** Copies points of a series from one target to another, oldest first. `alike`: one that stands there already. */
-export const CopyWork = z.object({
-  type: z.literal('copy'),
-  points: z.array(PointRef.extend({ lockedUntil: Instant.nullable() })).max(1000),
-  to: TargetRef,
-  alike: Uuid.nullable(),
-  expected: z.object({ bytes: Bytes }),
-});
-export type CopyWork = z.infer<typeof CopyWork>;
-
-/** Lets points go from one target; those that turn out to be locked there stay. */
-export const ExpireWork = z.object({ type: z.literal('expire'), target: TargetRef, points: z.array(PointName) });
-export type ExpireWork = z.infer<typeof ExpireWork>;
-
-export const PruneWork = z.object({ type: z.literal('prune'), target: TargetRef, trial: z.boolean() });
-export type PruneWork = z.infer<typeof PruneWork>;
-
-/** Reads a target again, all of it or the part `number` of `of`, and mends what it finds from the other targets. `expected`: the points that should be there. */
-export const VerifyWork = z.object({
-  type: z.literal('verify'),
-  target: TargetRef,
-  part: z.object({ number: Count, of: z.int().positive() }).nullable(),
-  others: z.array(z.object({ name: z.string(), target: TargetRef })),
-  expected: z.array(PointName.extend({ lockedUntil: Instant.nullable() })),
-});
-export type VerifyWork = z.infer<typeof VerifyWork>;
-
-/** Takes the points that stand on a target into the catalog. */
-export const AdoptWork = z.object({ type: z.literal('adopt'), target: TargetRef });
-export type AdoptWork = z.infer<typeof AdoptWork>;
-
-export const Work = z.discriminatedUnion('type', [
-  BackupWork,
-  RestoreWork,
-  DownloadWork,
-  AttachWork,
-  RunMachineWork,
-  ExpireWork,
-  PruneWork,
-  VerifyWork,
-  CopyWork,
-  AdoptWork,
-]);
-export type Work = z.infer<typeof Work>;
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
 export const moverLanguage = 8;
@@ -281,6 +159,8 @@ export const Finish = Attempt.extend({
   phases: z.array(z.object({ name: z.string().max(40), ms: z.number() })),
   /** Measured seconds of real work and the bytes moved in them. */
   measured: z.object({ ms: z.number(), bytes: z.number() }),
+  /** What the platform calls the machines that were made. */
+  made: z.array(z.string().max(200)).max(1000).default([]),
 });
 export type Finish = z.infer<typeof Finish>;
 

@@ -14,9 +14,9 @@ import * as recover from './recover';
 import { reportRoutes } from './reports';
 import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, byUuid, large, route, type Route } from './route';
-import { MachineWish } from './running-machine';
 import * as runs from './runs';
 import { signInRoutes } from './sign-in';
+import { straightRoutes } from './straight-routes';
 import { savedFilterRoutes } from './saved-filters';
 import { targetRoutes } from './target-routes';
 import * as watch from './watch';
@@ -250,46 +250,7 @@ export const routes = {
     params: byId,
     response: recover.Undo,
   }),
-  listAttached: route({
-    method: 'get',
-    path: '/attached',
-    summary: 'Disks and volumes of points that are attached now',
-    access: everyRole,
-    response: z.object({ rows: z.array(recover.Attached) }),
-  }),
-  attached: route({
-    method: 'get',
-    path: '/runs/:id/attached',
-    summary: 'How what a run has attached is reached, null while it is not there yet; for who asked for it only',
-    access: keepers,
-    params: byId,
-    response: z.object({ at: recover.AttachedAt.nullable(), until: c.Instant }),
-  }),
-  listRunning: route({
-    method: 'get',
-    path: '/running',
-    summary: 'Machines that run from the store now',
-    access: everyRole,
-    response: z.object({ rows: z.array(recover.RunningRow) }),
-  }),
-  steerRunning: route({
-    method: 'put',
-    path: '/running/:id',
-    summary: 'Say what becomes of a machine that runs from the store: copied, cut over, dropped',
-    access: keepers,
-    params: byUuid,
-    body: MachineWish,
-    response: c.Empty,
-  }),
-  preview: route({
-    method: 'get',
-    path: '/points/:id/preview',
-    summary: 'The front of a file of a point, to be looked at; recorded in the audit trail',
-    access: keepers,
-    params: byUuid,
-    query: recover.PreviewQuery,
-    response: recover.FilePreview,
-  }),
+  ...straightRoutes,
   compare: route({
     method: 'get',
     path: '/points/:id/compare',

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { Work } from './mover';
+import { Work } from './work';
 import { taskTypes, typesThat } from './task-types';
 
 describe('the table of task types', () => {

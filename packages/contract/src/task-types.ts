@@ -1,5 +1,5 @@
 import type { moverDuties } from './duties';
-import type { Work } from './mover';
+import type { Work } from './work';
 
 /** What a mover can be asked to do, one task at a time. */
 export type WorkType = Work['type'];

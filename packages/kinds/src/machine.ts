@@ -77,7 +77,8 @@ export type MachineFrom = z.infer<typeof MachineFrom>;
 
 /** Back into the machine the point was taken of, or a new one beside what there is. */
 export const MachineDestination = z.discriminatedUnion('to', [
-  z.object({ to: z.literal('original'), start: z.boolean() }),
+  /** `now`: what the platform calls it now, where that is not what it was called when the point was taken. */
+  z.object({ to: z.literal('original'), start: z.boolean(), now: z.string().nullable().default(null) }),
   z.object({
     to: z.literal('new'),
     name: z.string(),

@@ -135,7 +135,7 @@ export class TaskRunner {
         this.log.error({ err: error, task: task.id }, 'the thread of a task broke');
         const counts = { items: 0, files: 0, bytes: 0, read: 0, stored: 0, warnings: 0, failed: 0, missing: 0 };
         const cause = { code: 'THREAD_BROKE', message: error.message, remedy: 'Retry. If it happens again, see the log of the mover.' };
-        finish({ outcome: 'failed', cause, counts, phases: [], measured: { ms: 0, bytes: 0 } });
+        finish({ outcome: 'failed', cause, counts, phases: [], measured: { ms: 0, bytes: 0 }, made: [] });
       };
       worker.on('message', receive);
       worker.on('error', fail);
@@ -149,7 +149,7 @@ export class TaskRunner {
     for (let wait = 100; Date.now() < until; wait = Math.min(5000, wait * 2)) {
       try {
         while (lines.length) await renew();
-        await this.api.call('finishTask', { attempt: task.attempt, ...end, phases: [...end.phases] }, task.id);
+        await this.api.call('finishTask', { attempt: task.attempt, ...end, phases: [...end.phases], made: [...end.made] }, task.id);
         return;
       } catch (error) {
         if (error instanceof ServerError && error.code !== 'DATABASE_AWAY') {

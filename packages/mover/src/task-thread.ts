@@ -62,6 +62,7 @@ export interface TaskEnd {
   readonly counts: TaskResult['counts'];
   readonly phases: readonly { name: string; ms: number }[];
   readonly measured: { readonly ms: number; readonly bytes: number };
+  readonly made: readonly string[];
 }
 
 export type FromThread =
@@ -138,7 +139,14 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
   };
   const end = (outcome: TaskEnd['outcome'], cause: Cause | null, result: TaskResult): TaskEnd => {
     closePhase();
-    return { outcome, cause, counts: result.counts, phases, measured: { ms: performance.now() - began, bytes: result.bytes } };
+    return {
+      outcome,
+      cause,
+      counts: result.counts,
+      phases,
+      measured: { ms: performance.now() - began, bytes: result.bytes },
+      made: result.made ?? [],
+    };
   };
   try {
     return end('done', null, await run(ctx, task.work.type, task.work));

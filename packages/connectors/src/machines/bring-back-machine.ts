@@ -45,6 +45,7 @@ export async function bringBackMachine(
     return { items, summary: `${countOf(items, 'disk')} looked at, nothing written` };
   }
   let items = 0;
+  const newOnes: string[] = [];
   await new MachineRestore({
     client,
     stored,
@@ -58,6 +59,7 @@ export async function bringBackMachine(
     taskId: ctx.taskId,
     onMachine: (machine, made) => {
       const message = made ? `${machine.name} was made on ${machine.host}` : `${machine.name} on ${machine.host} is written over`;
+      if (made) newOnes.push(machine.id);
       ctx.note({ code: made ? 'MACHINE_MADE' : 'MACHINE_HELD', path: '', message });
     },
     onDisk: (disk) => {
@@ -69,5 +71,5 @@ export async function bringBackMachine(
     phase: ctx.phase,
     stopped: ctx.stopped,
   }).run();
-  return { items, summary: `${countOf(items, 'disk')} done, what was written was read again and compared` };
+  return { items, summary: `${countOf(items, 'disk')} done, what was written was read again and compared`, made: newOnes };
 }

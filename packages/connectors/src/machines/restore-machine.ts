@@ -10,7 +10,7 @@ import { isSourceError, SourceError } from '../source-error';
 
 /** Where a machine goes: back into the one it was, or beside what there is as a new one. */
 export type MachineDestination =
-  | { readonly to: 'original'; readonly start: boolean }
+  | { readonly to: 'original'; readonly start: boolean; readonly now?: string | null }
   | {
       readonly to: 'new';
       readonly name: string;
@@ -96,7 +96,8 @@ export class MachineRestore {
   /** The machine the point was taken of; undefined when it is gone. */
   private async originalMachine(): Promise<PlatformMachine | undefined> {
     try {
-      return await this.options.client.machine(this.options.stored.id);
+      const { client, stored, destination } = this.options;
+      return await client.machine((destination.to === 'original' && destination.now) || stored.id);
     } catch (error) {
       if (isSourceError(error, 'MACHINE_GONE')) return undefined;
       throw error;
@@ -142,7 +143,10 @@ export class MachineRestore {
     for (const [i, kept] of stored.disks.entries()) {
       const wanted = kept.file !== '' && (files === undefined || files.has(kept.file));
       if (!wanted) continue;
-      const disk = original ? machine.disks.find((d) => d.id === kept.id) : machine.disks[i];
+      // one that was made anew since has disks of other names
+      const disk = original
+        ? (machine.disks.find((d) => d.id === kept.id) ?? machine.disks.find((d) => d.label === kept.label))
+        : machine.disks[i];
       const entry = await entryAt(trees, top, kept.file);
       const map = entry && (await ImageMap.of(entry, trees, zeros));
       if (!map) throw new EngineError('PATH_MISSING', kept.file);

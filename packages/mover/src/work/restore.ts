@@ -21,7 +21,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
     const message = `what is missing or damaged on the first target was read from ${name}`;
     ctx.log({ level: 'warning', code: 'READ_ELSEWHERE', path: '', message });
   });
-  const { items, summary } = await connectorOf(work.to.kind).restore(
+  const { items, summary, made } = await connectorOf(work.to.kind).restore(
     {
       taskId: ctx.task.id,
       trial: work.trial,
@@ -51,7 +51,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
   await report.flush();
   counts.read = moved;
   ctx.log({ level: 'note', code: 'SUMMARY', path: '', message: summary });
-  return { counts: { ...counts, items }, bytes: moved };
+  return { counts: { ...counts, items }, bytes: moved, ...(made && { made }) };
 }
 
 /** Gathers restored items into batches for the server. */

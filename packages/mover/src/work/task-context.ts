@@ -39,6 +39,8 @@ export interface TaskResult {
   readonly counts: Finish['counts'];
   /** Bytes moved by the real work. */
   readonly bytes: number;
+  /** What the platform calls the machines that were made. */
+  readonly made?: readonly string[];
 }
 
 export const noCounts: Finish['counts'] = { items: 0, files: 0, bytes: 0, read: 0, stored: 0, warnings: 0, failed: 0, missing: 0 };

@@ -1,6 +1,7 @@
 import type { FoundMachine, MachineFacts, ReadAnew } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJson } from '../../base/db/json';
+import { madeFrom } from '../../records/systems/made-machines';
 import { assign, matchesOf, policiesInForce, versioned } from '../../records/policies/matching';
 
 interface Known {
@@ -22,7 +23,7 @@ const atOnce = 500;
 
 /** What of a machine's place is another now, in words; '' when nothing is. */
 function moveText(before: MachineFacts, now: MachineFacts): string {
-  const storages = (m: MachineFacts) => [...new Set(m.disks.map((d) => d.storage))].sort().join(', ');
+  const storages = (m: MachineFacts) => [...new Set(m.disks.map((d) => d.storage || 'the store'))].sort().join(', ');
   const parts: string[] = [];
   const compare = (what: string, a: string, b: string) => {
     if (a !== b) parts.push(`${what} ${a} to ${b}`);
@@ -37,6 +38,28 @@ function factsOf({ id, name, tags, ...facts }: FoundMachine): MachineFacts {
   return facts;
 }
 
+/** Workloads by what the platform calls their machines. Where one is gone and another was made from its points, that one takes its place: its policies and its series go on. */
+async function withHeirs(
+  trx: Knex.Transaction,
+  sourceId: number,
+  known: readonly Known[],
+  there: readonly string[],
+): Promise<Map<string, Known>> {
+  const byOuter = new Map(known.map((k) => [k.outer_id, k]));
+  const byId = new Map(known.map((k) => [k.id, k]));
+  const present = new Set(there);
+  const taken = new Set<number>();
+  const strangers = there.filter((id) => !byOuter.has(id));
+  for (const [outerId, workloadId] of await madeFrom(trx, sourceId, strangers)) {
+    const old = byId.get(workloadId);
+    if (!old || present.has(old.outer_id) || taken.has(old.id)) continue;
+    taken.add(old.id);
+    byOuter.delete(old.outer_id);
+    byOuter.set(outerId, old);
+  }
+  return byOuter;
+}
+
 /** Brings the workloads of a platform in line with what it holds: new ones appear, those that are gone are marked, moves are told, tags of the platform follow. */
 export async function applyInventory(
   trx: Knex.Transaction,
@@ -48,7 +71,12 @@ export async function applyInventory(
     .where({ source_id: sourceId })
     .forUpdate()
     .select<Known[]>('id', 'name', 'outer_id', 'facts', 'gone_at');
-  const byOuter = new Map(known.map((k) => [k.outer_id, k]));
+  const byOuter = await withHeirs(
+    trx,
+    sourceId,
+    known,
+    machines.map((m) => m.id),
+  );
   const changes: Change[] = [];
   const ids = new Map<string, number>();
   for (const machine of machines) {
@@ -57,14 +85,20 @@ export async function applyInventory(
     ids.set(machine.id, old.id);
     const facts = factsOf(machine);
     const before = fromJson<MachineFacts>(old.facts);
-    if (old.gone_at !== null) changes.push({ workload_id: old.id, what: 'new', detail: 'it is back' });
+    if (old.outer_id !== machine.id) changes.push({ workload_id: old.id, what: 'new', detail: 'it is back, made from one of its points' });
+    else if (old.gone_at !== null) changes.push({ workload_id: old.id, what: 'new', detail: 'it is back' });
     if (old.name !== machine.name) changes.push({ workload_id: old.id, what: 'renamed', detail: `it was ${old.name}`.slice(0, 300) });
     const moved = moveText(before, facts);
     if (moved) changes.push({ workload_id: old.id, what: 'moved', detail: moved });
-    if (old.gone_at !== null || old.name !== machine.name || JSON.stringify(before) !== JSON.stringify(facts))
+    if (
+      old.outer_id !== machine.id ||
+      old.gone_at !== null ||
+      old.name !== machine.name ||
+      JSON.stringify(before) !== JSON.stringify(facts)
+    )
       await trx('workload')
         .where({ id: old.id })
-        .update({ name: machine.name, facts: JSON.stringify(facts), gone_at: null });
+        .update({ name: machine.name, outer_id: machine.id, facts: JSON.stringify(facts), gone_at: null });
   }
   const fresh = machines.filter((m) => !byOuter.has(m.id));
   for (let at = 0; at < fresh.length; at += atOnce)
@@ -79,16 +113,21 @@ export async function applyInventory(
       })),
     );
   const freshOuter = fresh.map((m) => m.id);
+  const madeOf = await madeFrom(trx, sourceId, freshOuter);
   for (let at = 0; at < freshOuter.length; at += atOnce)
     for (const row of await trx('workload')
       .where({ source_id: sourceId })
       .whereIn('outer_id', freshOuter.slice(at, at + atOnce))
       .select<{ id: number; outer_id: string }[]>('id', 'outer_id')) {
       ids.set(row.outer_id, row.id);
-      changes.push({ workload_id: row.id, what: 'new', detail: '' });
+      changes.push({
+        workload_id: row.id,
+        what: 'new',
+        detail: madeOf.has(row.outer_id) ? 'made from a point of a machine that is still there' : '',
+      });
     }
-  const there = new Set(machines.map((m) => m.id));
-  const gone = known.filter((k) => k.gone_at === null && !there.has(k.outer_id));
+  const still = new Set(ids.values());
+  const gone = known.filter((k) => k.gone_at === null && !still.has(k.id));
   for (const { id } of gone) changes.push({ workload_id: id, what: 'gone', detail: 'the platform has it no more' });
   for (let at = 0; at < gone.length; at += atOnce)
     await trx('workload')

@@ -46,7 +46,7 @@ async function outerIdOf(deps: Deps, workloadId: number): Promise<string | null>
 /** Where one machine goes, its exceptions being applied. */
 function destinationOf(body: Pick<RestoreBody, 'destination' | 'start'>, pick: MachinePick): Exclude<MachineDestination, { to: 'inside' }> {
   const { destination, start } = body;
-  if (destination.to !== 'platform') return { to: 'original', start };
+  if (destination.to !== 'platform') return { to: 'original', start, now: pick.outerId };
   const own = destination.exceptions.find((e) => e.pointId === pick.point.id);
   return {
     to: 'new',
@@ -138,7 +138,7 @@ function backInPlace({ machine, outerId, point }: MachinePick, { machines }: Inv
       text: `${now.name} was on ${machine.host} and is on ${now.host} now. It goes back where it is now.`,
     });
   for (const disk of machine.disks) {
-    const there = now.disks.find((d) => d.id === disk.id);
+    const there = now.disks.find((d) => d.id === disk.id) ?? now.disks.find((d) => d.label === disk.label);
     if (disk.file !== '' && there?.size !== disk.size)
       checks.push({
         level: 'stop',

@@ -12,5 +12,11 @@ DROP TABLE item_name`;
 /** What somebody edited and wants back, until it is. */
 export const editedTexts = 'CREATE TABLE edited_text (task_id CHAR(36) PRIMARY KEY, sealed LONGBLOB NOT NULL);';
 
+/** Machines that were made from a point, and of what workload it was. */
+export const madeMachines = `
+CREATE TABLE made_machine (
+  source_id INT UNSIGNED NOT NULL, outer_id VARCHAR(200) NOT NULL, workload_id INT UNSIGNED NOT NULL, made_at BIGINT NOT NULL, PRIMARY KEY (source_id, outer_id)
+)`;
+
 /** Text of points beside the store. */
 export const newestFiles = 'ALTER TABLE target ADD newest_files BOOLEAN NOT NULL DEFAULT 0;';

@@ -9,7 +9,7 @@ import type { Deps } from '../../acts/deps';
 import { ApiError } from '../../base/errors';
 import { settleRun, type BackupPlan } from '../../acts/runs/queue';
 import { fromJson } from '../../base/db/json';
-import type { RunMachinePlan } from '../../records/runs/planned-restore';
+import type { RestorePlan, RunMachinePlan } from '../../records/runs/planned-restore';
 import { RateBook } from '../../records/runs/run-rates';
 import { expireSeries } from '../../acts/runs/expiry';
 import { followUp, settleCopy } from '../../acts/movers/follow-up';
@@ -17,6 +17,7 @@ import { claimTask } from '../../acts/movers/claim';
 import { makeAdoptedVisible, meetPoint } from '../../acts/movers/adopt';
 import { followOn, pointToTake } from '../../acts/movers/follow-on';
 import { makeVisible } from '../../acts/movers/commit-point';
+import { meetMadeMachines } from '../../acts/movers/made-machines';
 import { paceOfTask } from '../../records/movers/pace';
 import { cutOff, endedBy } from '../../acts/movers/leases';
 import { heldTask, pointIdOf } from '../../records/movers/running-task';
@@ -103,7 +104,10 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         await db('log_line').insert(rows).onConflict().ignore();
       }
       await deps.events.emit('progress', { runId: task.run_id, taskId: task.id, workloadId: task.workload_id });
-      const wish = task.type === 'runMachine' ? fromJson<RunMachinePlan>(task.work).wish : null;
+      const runs = task.type === 'runMachine' ? fromJson<RunMachinePlan>(task.work) : null;
+      if (runs && body.progress?.machine?.machine)
+        await meetMadeMachines(deps, runs.platformId, task.workload_id!, [body.progress.machine.machine]);
+      const wish = runs?.wish ?? null;
       return { stop: task.stop_requested === 1, pace: await paceOfTask(db, deps.config.zone, clock.now(), task), wish };
     },
 
@@ -258,6 +262,10 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         await settleRun(deps, trx, task.run_id);
         return task;
       });
+      if (body.made.length && done.type === 'restore' && done.workload_id !== null) {
+        const { to } = fromJson<RestorePlan>(done.work);
+        if ('platformId' in to) await meetMadeMachines(deps, to.platformId, done.workload_id, body.made);
+      }
       rates.ended(done.id);
       await deps.events.emit('run', { runId: done.run_id, workloadId: done.workload_id, taskId: done.id });
       deps.movers.workAppeared();

@@ -15,7 +15,8 @@ import { formatPipes } from '../ui/format-pipes';
       <dd>
         @for (d of m.disks; track d.id; let last = $last) {
           <span class="nowrap"
-            >{{ d.label }} <span class="num">{{ d.size | bytes }}</span> on {{ d.storage }}{{ last ? '' : '; ' }}</span
+            >{{ d.label }} <span class="num">{{ d.size | bytes }}</span> {{ d.storage ? 'on ' + d.storage : 'in the store it runs from'
+            }}{{ last ? '' : '; ' }}</span
           >
         }
       </dd>
