@@ -259,6 +259,34 @@ describe('machines by rule', () => {
     await expect(settings).rejects.toMatchObject({ code: 'INVALID' });
   });
 
+  it('are made anew where what has their place is removed first, which is refused while it runs, and for a clerk', async () => {
+    const { platform } = service;
+    const point = await newest('gate-02');
+    const body = { picks: [{ pointId: point.id, path: '' }], destination: { to: 'original' as const, removeFirst: true } };
+    const before = platform.named('gate-02');
+    await expect(restore(body)).rejects.toMatchObject({ details: { check: 'MACHINE_RUNNING' } });
+    const disk = { ...body, picks: [{ pointId: point.id, path: 'disks/system.raw' }] };
+    await expect(restore(disk)).rejects.toMatchObject({ code: 'INVALID' });
+    platform.change(before.id, { running: false });
+    const clerk = await h.as('clerk');
+    await expect(clerk.call('planRestore', { body: { name: 'x', ...body } })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+    const plan = await admin.call('planRestore', { body: { name: 'x', ...body } });
+    expect(plan.checks.find((c) => c.code === 'REMOVED_FIRST')?.text).toContain('what was written since is lost');
+    expect(plan.rescue).toMatchObject({ workload: 'gate-02' });
+    const id = await idOf('gate-02');
+    expect(await restore({ ...body, rescue: false })).toMatchObject({ state: 'done' });
+    const after = platform.named('gate-02');
+    expect(after.id).not.toBe(before.id);
+    expect(soundDisks(service, 'gate-02')).toHaveLength(after.disks.length);
+    await admin.call('readPlatform', { id: platformId });
+    expect(await idOf('gate-02')).toBe(id);
+    service.signIn.setAccount({ ...keeper, rights: platformRights.filter((r) => r !== 'machine.create') });
+    expect(await restore({ ...body, rescue: false })).toMatchObject({ state: 'failed', tasks: [{ cause: { code: 'RIGHT_MISSING' } }] });
+    expect(platform.named('gate-02').id).toBe(after.id);
+    service.signIn.setAccount(keeper);
+    platform.change(after.id, { running: true });
+  });
+
   it('say why they failed and what to do, each cause by its name', async () => {
     const { platform } = service;
     platform.switches = { ...platformFine, snapshotFails: ['gate-01'], quiesceFails: ['gate-02'] };

@@ -15,7 +15,7 @@ export const sourceErrors = {
   NAME_TAKEN_THERE: 'There is a machine of this name on the platform.',
   PLACE_REFUSED: 'The platform can not put the machine there.',
   DISK_DIFFERS: 'A disk of the machine is not what the point was taken of.',
-  NOT_AS_STORED: 'What was read back from the platform is not what was written.',
+  NOT_AS_STORED: 'What was read back is not what was written.',
   DISK_AWAY_THERE: 'The platform does not reach the disks that the mover shows it.',
   NOT_COPIED: 'The disks are not copied yet.',
   OVERLAY_NO_ROOM: 'There is too little room for what the machine may write.',

@@ -13,6 +13,7 @@ export * from './storage';
 export * from './settings';
 export * from './run-state';
 export * from './running-machine';
+export * from './standing';
 export * from './runs';
 export * from './recover';
 export * from './watch';

@@ -16,6 +16,7 @@ import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, byUuid, large, route, type Route } from './route';
 import * as runs from './runs';
 import { signInRoutes } from './sign-in';
+import { standingRoutes } from './standing';
 import { straightRoutes } from './straight-routes';
 import { savedFilterRoutes } from './saved-filters';
 import { targetRoutes } from './target-routes';
@@ -251,6 +252,7 @@ export const routes = {
     response: recover.Undo,
   }),
   ...straightRoutes,
+  ...standingRoutes,
   compare: route({
     method: 'get',
     path: '/points/:id/compare',

@@ -144,7 +144,8 @@ export const RestoreBody = z
     /** All files that a suspect point found changed or gone, each in its last good version. */
     damagedIn: Uuid.optional(),
     destination: z.discriminatedUnion('to', [
-      z.object({ to: z.literal('original') }),
+      /** `removeFirst`: of machines: what has their place is removed, and they are made anew. */
+      z.object({ to: z.literal('original'), removeFirst: z.boolean().default(false) }),
       z.object({ to: z.literal('folder'), folder: z.string().regex(/^\//).max(4000), keepPath: z.boolean().default(true) }),
       ...placesOfKinds,
       z.object({ to: z.literal('attached'), hours: z.int().min(1).max(72).default(8) }),

@@ -22,6 +22,8 @@ export const FilesTo = z.object({
   rule: z.enum(conflictRules),
   /** What is put behind the names of items that are restored beside what exists. */
   stamp: z.string(),
+  /** Of a restore that is repeated: it goes to folder `name` in `folder`, and what earlier times of `id` brought there is taken away once it is whole. */
+  round: z.object({ id: z.uuid(), folder: ByteString, name: z.string().regex(/^[^/\0]+$/) }).optional(),
 });
 export type FilesTo = z.infer<typeof FilesTo>;
 

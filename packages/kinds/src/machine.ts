@@ -78,7 +78,12 @@ export type MachineFrom = z.infer<typeof MachineFrom>;
 /** Back into the machine the point was taken of, or a new one beside what there is. */
 export const MachineDestination = z.discriminatedUnion('to', [
   /** `now`: what the platform calls it now, where that is not what it was called when the point was taken. */
-  z.object({ to: z.literal('original'), start: z.boolean(), now: z.string().nullable().default(null) }),
+  z.object({
+    to: z.literal('original'),
+    start: z.boolean(),
+    now: z.string().nullable().default(null),
+    removeFirst: z.boolean().default(false),
+  }),
   z.object({
     to: z.literal('new'),
     name: z.string(),
@@ -89,6 +94,8 @@ export const MachineDestination = z.discriminatedUnion('to', [
     storage: z.string(),
     networks: z.array(z.string()),
     start: z.boolean(),
+    /** Of a restore that is repeated: the machine that the time before has made makes way once the new one is whole. */
+    round: z.object({ id: z.uuid(), before: z.string().nullable() }).optional(),
   }),
   /** Files into a machine that runs, by its helper or an account inside. */
   z.object({

@@ -36,7 +36,7 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   NAME_TAKEN_THERE: 'Choose another name, then retry.',
   PLACE_REFUSED: 'Choose a host that sees the storage and the network, then retry.',
   DISK_DIFFERS: 'The disk was made anew or resized since. Restore beside what is there instead.',
-  NOT_AS_STORED: 'Do not start the machine. Look at the storage of the platform, then retry.',
+  NOT_AS_STORED: 'Do not use what was restored. Look at the disk or the storage it went to, then retry.',
   DISK_AWAY_THERE:
     'Start the mover with an address that the hosts of the platform reach (--attach ADDRESS), and let them through to it. Then start it again.',
   NOT_COPIED: 'Wait until all of it is copied, then cut over.',

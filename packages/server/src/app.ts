@@ -38,6 +38,7 @@ import { besideHandlers } from './places/recover/beside-tables';
 import { undoHandlers } from './places/recover/undo-handlers';
 import { differenceHandlers } from './places/recover/difference-handlers';
 import { attachHandlers } from './places/recover/attach-handlers';
+import { standingHandlers } from './places/recover/standing-handlers';
 import { runningHandlers } from './places/recover/running-handlers';
 import { scratchHandlers } from './places/recover/scratch-handlers';
 import { restoreHandlers } from './places/recover/restore-handlers';
@@ -73,6 +74,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...scratchHandlers(deps),
     ...attachHandlers(deps),
     ...runningHandlers(deps),
+    ...standingHandlers(deps),
     ...differenceHandlers(deps),
     ...undoHandlers(deps),
     ...restoreHandlers(deps),

@@ -1,13 +1,18 @@
 import { countOf, formatBytes, pathFilter } from '@lithodex/core';
-import type { FilesFrom } from '@lithodex/kinds';
-import type { Connector, SurveyContext, Surveyed } from '../connector';
+import type { FilesFrom, FilesTo } from '@lithodex/kinds';
+import type { Connector, RestoreContext, RestoreOutcome, RestorePick, SurveyContext, Surveyed } from '../connector';
 import { restoreFiles } from './restore-files';
+import { restoreRound } from './restore-round';
 import { surveyTree } from './survey';
 import { takeFiles } from './take-files';
 import { inWords } from './warning-words';
 
 /** Folder trees of the mover's host. */
-export const filesConnector: Connector<'files'> = { capture: takeFiles, survey: surveyFiles, restore: restoreFiles };
+export const filesConnector: Connector<'files'> = { capture: takeFiles, survey: surveyFiles, restore };
+
+function restore(ctx: RestoreContext, picks: readonly RestorePick[], to: FilesTo): Promise<RestoreOutcome> {
+  return to.round && !ctx.trial ? restoreRound(ctx, picks, to, to.round) : restoreFiles(ctx, picks, to);
+}
 
 async function surveyFiles(ctx: SurveyContext, from: FilesFrom): Promise<Surveyed> {
   let missing = 0;

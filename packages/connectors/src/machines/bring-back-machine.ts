@@ -57,6 +57,13 @@ export async function bringBackMachine(
     files,
     destination,
     taskId: ctx.taskId,
+    onRemoved: (machine) => {
+      ctx.note({
+        code: 'MACHINE_REMOVED',
+        path: '',
+        message: `${machine.name} on ${machine.host} was removed with its disks`,
+      });
+    },
     onMachine: (machine, made) => {
       const message = made ? `${machine.name} was made on ${machine.host}` : `${machine.name} on ${machine.host} is written over`;
       if (made) newOnes.push(machine.id);

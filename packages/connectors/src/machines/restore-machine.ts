@@ -10,7 +10,7 @@ import { isSourceError, SourceError } from '../source-error';
 
 /** Where a machine goes: back into the one it was, or beside what there is as a new one. */
 export type MachineDestination =
-  | { readonly to: 'original'; readonly start: boolean; readonly now?: string | null }
+  | { readonly to: 'original'; readonly start: boolean; readonly now?: string | null; readonly removeFirst?: boolean }
   | {
       readonly to: 'new';
       readonly name: string;
@@ -21,6 +21,8 @@ export type MachineDestination =
       readonly storage: string;
       readonly networks: readonly string[];
       readonly start: boolean;
+      /** The machine that the time before has made makes way once this one is whole. */
+      readonly round?: { readonly id: string; readonly before: string | null } | undefined;
     };
 
 export interface RestoredDisk {
@@ -45,6 +47,7 @@ export interface MachineRestoreOptions {
   readonly destination: MachineDestination;
   readonly taskId: string;
   readonly onDisk: (disk: RestoredDisk) => void;
+  readonly onRemoved: (machine: PlatformMachine) => void;
   readonly onMachine: (machine: PlatformMachine, made: boolean) => void;
   /** Bytes compared or written. */
   readonly onBytes: (bytes: number) => void;
@@ -74,7 +77,10 @@ export class MachineRestore {
   async run(): Promise<void> {
     const { destination, client, stored } = this.options;
     this.options.phase('preparing');
-    const existing = destination.to === 'original' ? await this.originalMachine() : undefined;
+    const there = destination.to === 'original' ? await this.originalMachine() : undefined;
+    const removes = destination.to === 'original' && destination.removeFirst === true;
+    if (there && removes) await this.remove(there);
+    const existing = removes ? undefined : there;
     const machine = existing ?? (await this.make(this.settingsOfNew()));
     this.options.onMachine(machine, !existing);
     const start = destination.start && !stored.template;
@@ -86,11 +92,35 @@ export class MachineRestore {
     for (const work of disks) await this.check(machine.id, work);
     const whole = this.options.files === undefined;
     const { processors, memory, firmware, system } = stored;
+    await this.makeWay(machine);
     await client.change(machine.id, {
-      note: existing && !whole ? existing.note : stored.note,
+      ...(this.round && { name: this.round.name }),
+      note: existing && !whole ? existing.note : (this.round?.note ?? stored.note),
       ...(whole && { processors, memory, firmware, system }),
     });
     if (start) await client.change(machine.id, { running: true });
+  }
+
+  /** Of a restore that is repeated: the machine of the time before, and what the new one is called when that is gone. */
+  private get round(): { readonly before: string | null; readonly name: string; readonly note: string } | undefined {
+    const { destination } = this.options;
+    if (destination.to !== 'new' || !destination.round) return undefined;
+    const { before, id } = destination.round;
+    return { before, name: destination.name, note: `Made by a restore that is repeated (${id}): the next one replaces it` };
+  }
+
+  /** Takes away what the time before has made. */
+  private async makeWay(machine: PlatformMachine): Promise<void> {
+    const { round } = this;
+    if (!round) return;
+    const { client } = this.options;
+    const { machines } = await client.inventory();
+    const old = machines.filter((m) => m.id !== machine.id && (m.id === round.before || (m.name === round.name && m.note === round.note)));
+    for (const { id, running, ...rest } of old) {
+      if (running) await client.change(id, { running: false });
+      await client.remove(id);
+      this.options.onRemoved({ ...rest, id, running });
+    }
   }
 
   /** The machine the point was taken of; undefined when it is gone. */
@@ -104,6 +134,17 @@ export class MachineRestore {
     }
   }
 
+  /** Takes away what has the place of the machine, if it may be made anew then. Throws MACHINE_RUNNING, RIGHT_MISSING. */
+  private async remove(machine: PlatformMachine): Promise<void> {
+    const { client } = this.options;
+    if (machine.running) throw new SourceError('MACHINE_RUNNING', machine.name);
+    const { rights } = await client.session();
+    const missing = ['machine.create', 'machine.remove', 'disk.write'].find((right) => !rights.includes(right));
+    if (missing) throw new SourceError('RIGHT_MISSING', missing);
+    await client.remove(machine.id);
+    this.options.onRemoved(machine);
+  }
+
   /** A machine that is gone comes back where it was. */
   private settingsOfNew(): { settings: MachineSettings; storageOf: (disk: PlatformDisk) => string } {
     const { stored, destination } = this.options;
@@ -111,7 +152,8 @@ export class MachineRestore {
     const { id, format, cluster, location, level, disks, ...settings } = stored;
     const storageOf = (disk: PlatformDisk) =>
       destination.to === 'new' ? (destination.storages[disk.label] ?? destination.storage) : disk.storage;
-    return { settings: { ...settings, name, host, folder, networks: [...networks], running: false, note: this.marker }, storageOf };
+    const own = this.round ? { name: `${name} (coming)`, tags: [] } : { name };
+    return { settings: { ...settings, ...own, host, folder, networks: [...networks], running: false, note: this.marker }, storageOf };
   }
 
   /** Makes the machine; what an earlier attempt of this task has left of it is removed. */

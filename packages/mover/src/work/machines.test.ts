@@ -114,6 +114,7 @@ async function restore(id: string, taskId: string, destination: MachineDestinati
     destination,
     taskId: 'r1',
     onDisk: (d) => disks.push(d),
+    onRemoved: () => undefined,
     onMachine: (m) => (to = m.id),
     onBytes: () => undefined,
     phase: () => undefined,

@@ -14,8 +14,10 @@ export function plannerFor(
   const found = [...new Set(picks.map((p) => p.workloadKind))];
   const [first, ...others] = found;
   if (first && others.length === 0) {
-    const { restores, restoresInside } = serverKinds[first];
-    return picks.some((p) => p.inside) ? (restoresInside ?? restores) : restores;
+    const { restores, restoresInside, madeAnew } = serverKinds[first];
+    const inside = picks.some((p) => p.inside);
+    if (destination.removeFirst && (inside || !madeAnew)) throw refuse('body.destination', 'Only whole machines are removed first.');
+    return inside ? (restoresInside ?? restores) : restores;
   }
   const nouns = formatFirst(
     found.map((k) => kinds[k].noun),

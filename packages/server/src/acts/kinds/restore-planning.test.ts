@@ -8,7 +8,7 @@ import { conflictCheck } from '../recover/file-restores';
 import { plannerFor } from './planner-for';
 
 const picks = (...kinds: KindName[]) => kinds.map((workloadKind) => ({ workloadKind }));
-const home = { destination: { to: 'original' } } as const;
+const home = { destination: { to: 'original', removeFirst: false } } as const;
 
 describe('who plans a restore', () => {
   it('is the kind of what is picked, where it goes home', () => {

@@ -8,6 +8,8 @@ export interface ServerKind {
   readonly restores: RestorePlanner;
   /** How what lies inside items of its points goes back to where it was. */
   readonly restoresInside?: RestorePlanner;
+  /** What has the place of one can be removed, and it be made anew. */
+  readonly madeAnew?: boolean;
   /** What of it needs a person now. */
   readonly matters?: (deps: Deps) => Promise<FoundMatter[]>;
   /** Of kinds that are found in a system: which failures are mended at its connection, and where that is. */

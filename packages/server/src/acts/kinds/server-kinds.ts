@@ -19,6 +19,7 @@ export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
   machine: {
     restores: machineRestores,
     restoresInside: insideRestores,
+    madeAnew: true,
     matters: platformMatters,
     connection: { causes: connectionCauses, link: connectionLink },
   },

@@ -43,10 +43,12 @@ async function outerIdOf(deps: Deps, workloadId: number): Promise<string | null>
   return (await deps.db('workload').where({ id: workloadId }).first<{ outer_id: string | null }>('outer_id')).outer_id;
 }
 
+const removesFirst = (destination: RestoreBody['destination']) => destination.to === 'original' && destination.removeFirst;
+
 /** Where one machine goes, its exceptions being applied. */
 function destinationOf(body: Pick<RestoreBody, 'destination' | 'start'>, pick: MachinePick): Exclude<MachineDestination, { to: 'inside' }> {
   const { destination, start } = body;
-  if (destination.to !== 'platform') return { to: 'original', start, now: pick.outerId };
+  if (destination.to !== 'platform') return { to: 'original', start, now: pick.outerId, removeFirst: removesFirst(destination) };
   const own = destination.exceptions.find((e) => e.pointId === pick.point.id);
   return {
     to: 'new',
@@ -84,7 +86,11 @@ async function lookAtPlatforms(deps: Deps, body: LookBody, picks: readonly Machi
     const inventory = inventories.get(row.id) ?? (await askInventory(deps, row));
     inventories.set(row.id, inventory);
     const destination = destinationOf(body, pick);
-    if (destination.to === 'original') goesTo.set(pick.point.id, backInPlace(pick, inventory, destination.start, checks));
+    if (destination.to === 'original')
+      goesTo.set(
+        pick.point.id,
+        destination.removeFirst ? madeAnew(pick, inventory, checks) : backInPlace(pick, inventory, destination.start, checks),
+      );
     else {
       goesTo.set(pick.point.id, elsewhere(pick, inventory, destination, checks));
       names.set(destination.name, (names.get(destination.name) ?? 0) + 1);
@@ -99,6 +105,29 @@ async function lookAtPlatforms(deps: Deps, body: LookBody, picks: readonly Machi
       checks.push({ level: 'stop', code: 'NAME_TWICE', text: `${n} of the machines would be called ${name}. Give them other names.` });
   for (const [key, bytes] of room) checks.push(...roomCheck(inventories, key, bytes));
   return { goesTo: (pick) => goesTo.get(pick.point.id) ?? '', checks };
+}
+
+/** Throws INVALID for a part of a machine. */
+function madeAnew({ machine, outerId, files }: MachinePick, { machines, clusters, storages }: Inventory, checks: Check[]): string {
+  if (files !== null) throw refuse('body.picks', 'Only a whole machine is made anew.');
+  const now = machines.find((m) => m.id === outerId);
+  const stop = (code: string, text: string) => checks.push({ level: 'stop', code, text });
+  if (now?.running) stop('MACHINE_RUNNING', `${now.name} runs. Stop it first: what runs is not removed.`);
+  else if (now) {
+    const kept = new Set(machine.disks.filter((d) => d.file !== '').map((d) => d.label));
+    const lost = now.disks.filter((d) => !kept.has(d.label)).map((d) => d.label);
+    const also = lost.length ? ` The point holds nothing of ${lost.join(', ')}.` : '';
+    const text = `${now.name} is removed first with all its disks and snapshots, then made anew as it was: what was written since is lost, and should the restore break off there is no machine until it has been repeated.${also}`;
+    checks.push({ level: 'look', code: 'REMOVED_FIRST', text });
+  }
+  if (machines.some((m) => m.id !== outerId && m.name === machine.name))
+    stop('NAME_TAKEN', `Another machine is called ${machine.name} now. Restore it under another name.`);
+  const cluster = clusters.find((c) => c.hosts.includes(machine.host));
+  if (!cluster) stop('NO_HOST', `There is no host ${machine.host} any more.`);
+  for (const name of new Set(machine.disks.map((d) => d.storage)))
+    if (!storages.find((s) => s.name === name)?.hosts.includes(machine.host))
+      stop('NO_STORAGE', `${machine.host} does not see the storage ${name} any more.`);
+  return `${machine.name}, made anew on ${machine.host}`;
 }
 
 function roomCheck(inventories: ReadonlyMap<number, Inventory>, key: string, bytes: number): Check[] {
@@ -220,7 +249,9 @@ export const machineRestores: RestorePlanner = {
     const where =
       destination.to === 'platform'
         ? `to ${destination.host}, as new machines`
-        : 'to the machines they were taken of; what differs on their disks is overwritten';
+        : removesFirst(destination)
+          ? 'to their place; the machines that have it are removed first'
+          : 'to the machines they were taken of; what differs on their disks is overwritten';
     return `${trialWords(body)}${where}`;
   },
 };

@@ -16,6 +16,7 @@ import { rememberMatters } from '../watch/matter-book';
 import { foundMatters } from '../watch/matters';
 import { startDue } from './due';
 import { retryFailed } from './retries';
+import { startDueStanding } from '../recover/standing';
 import { endWindows } from './windows';
 
 const expiryEveryMs = 3_600_000;
@@ -108,6 +109,7 @@ export class Scheduler {
         await endWindows(deps);
         await retryFailed(deps);
         const due = await startDue(deps);
+        await startDueStanding(deps);
         if (deps.config.targetCare) await startDueCare(deps);
         if (deps.config.targetCare) void this.keeper.round();
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {

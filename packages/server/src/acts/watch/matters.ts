@@ -11,6 +11,7 @@ import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, troubledTasksSince, type NightRow } from './night';
 import { moverMatters } from './mover-matters';
 import { changeMatters, comingEnds } from '../kinds/platform-matters';
+import { recoverMatters } from './recover-matters';
 import { unusualWork } from './unusual-work';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
@@ -33,6 +34,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
     ...(await targets(deps)),
     ...late(deps, estate, tasks),
     ...(await incomplete(deps, tasks)),
+    ...(await recoverMatters(deps)),
     ...(await unusualWork(deps)),
     ...(await requests(deps)),
     ...(await unsent(deps)),

@@ -18,5 +18,13 @@ CREATE TABLE made_machine (
   source_id INT UNSIGNED NOT NULL, outer_id VARCHAR(200) NOT NULL, workload_id INT UNSIGNED NOT NULL, made_at BIGINT NOT NULL, PRIMARY KEY (source_id, outer_id)
 )`;
 
+/** Restores that are repeated. */
+export const standingRestores = `
+CREATE TABLE standing_restore (
+  no INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, id CHAR(36) NOT NULL, name VARCHAR(160) NOT NULL, body LONGTEXT NOT NULL, person VARCHAR(120) NOT NULL,
+  due_from BIGINT NOT NULL, trouble VARCHAR(500) NOT NULL DEFAULT '', made LONGTEXT NULL, ended BOOLEAN NOT NULL DEFAULT 0
+);
+ALTER TABLE run ADD standing_no INT UNSIGNED NULL, ADD KEY (standing_no)`;
+
 /** Text of points beside the store. */
 export const newestFiles = 'ALTER TABLE target ADD newest_files BOOLEAN NOT NULL DEFAULT 0;';

@@ -1,5 +1,5 @@
 import type { Knex } from 'knex';
-import { madeMachines, editedTexts, nameBlocks, newestFiles } from './later-tables';
+import { madeMachines, standingRestores, editedTexts, nameBlocks, newestFiles } from './later-tables';
 import { oneRestore } from './one-restore';
 
 interface Migration {
@@ -388,4 +388,5 @@ export const migrations: Migration[] = [
   { name: '0038-edited-texts', up: (k) => runAll(k, editedTexts) },
   { name: '0039-newest-files', up: (k) => runAll(k, newestFiles) },
   { name: '0040-made-machines', up: (k) => runAll(k, madeMachines) },
+  { name: '0041-standing-restores', up: (k) => runAll(k, standingRestores) },
 ];

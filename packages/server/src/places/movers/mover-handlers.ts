@@ -17,6 +17,7 @@ import { claimTask } from '../../acts/movers/claim';
 import { makeAdoptedVisible, meetPoint } from '../../acts/movers/adopt';
 import { followOn, pointToTake } from '../../acts/movers/follow-on';
 import { makeVisible } from '../../acts/movers/commit-point';
+import { rememberMade } from '../../acts/recover/standing';
 import { meetMadeMachines } from '../../acts/movers/made-machines';
 import { paceOfTask } from '../../records/movers/pace';
 import { cutOff, endedBy } from '../../acts/movers/leases';
@@ -264,7 +265,9 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       });
       if (body.made.length && done.type === 'restore' && done.workload_id !== null) {
         const { to } = fromJson<RestorePlan>(done.work);
-        if ('platformId' in to) await meetMadeMachines(deps, to.platformId, done.workload_id, body.made);
+        const { workload_id: id, run_id } = done;
+        const known = await inTransaction(db, (trx) => rememberMade(trx, run_id, id, body.made));
+        if ('platformId' in to) await meetMadeMachines(deps, to.platformId, known ?? id, body.made);
       }
       rates.ended(done.id);
       await deps.events.emit('run', { runId: done.run_id, workloadId: done.workload_id, taskId: done.id });

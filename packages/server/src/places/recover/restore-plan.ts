@@ -16,7 +16,7 @@ export async function planRestore(
   body: Body<'planRestore'>,
   actor: Actor,
 ): Promise<{ readonly plan: RestorePlan; readonly picks: readonly ResolvedPick[]; readonly rescue: Rescue | null }> {
-  if (actor.role === 'clerk' && body.destination.to !== 'original')
+  if (actor.role === 'clerk' && (body.destination.to !== 'original' || body.destination.removeFirst))
     throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
   const picks = await resolvePicks(deps, body, actor);
   const names = new Map((await deps.db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));

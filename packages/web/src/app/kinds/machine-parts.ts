@@ -72,6 +72,12 @@ export const machineParts: KindParts = {
     const all: PlaceOption[] = [{ value: 'original', label: 'where they were, over what is there', destination: { to: 'original' } }];
     if (picks.every((p) => p.path === ''))
       all.push({
+        value: 'anew',
+        label: 'where they were, what is there removed first',
+        destination: { to: 'original', removeFirst: true },
+      });
+    if (picks.every((p) => p.path === ''))
+      all.push({
         value: 'platform',
         label: 'a platform, as new machines',
         form: async () => (await import('./machine-place')).MachinePlace,

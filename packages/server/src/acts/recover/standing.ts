@@ -1,0 +1,163 @@
+import { countOf, runsBetween } from '@lithodex/core';
+import type { RestoreBody, StandingBody } from '@lithodex/contract';
+import { randomUUID } from 'node:crypto';
+import type { Knex } from 'knex';
+import { DateTime } from 'luxon';
+import { inTransaction } from '../../base/db/open';
+import { ApiError } from '../../base/errors';
+import type { Actor } from '../../base/http/access';
+import { livingPoints, type PointRow } from '../../records/catalog/points';
+import { bodyOfStanding, madeBefore, timetableOf, type StandingRecord } from '../../records/recover/standing-rows';
+import type { Deps } from '../deps';
+import { plannerFor } from '../kinds/planner-for';
+import { queueRun } from '../runs/queue';
+import { resolvePicks } from './resolve-picks';
+import type { RestoreTask } from './restore-planner';
+
+/** Who a standing restore acts as: what it may was decided when somebody set it up. */
+const actorOf = (row: StandingRecord): Actor => ({
+  key: `standing ${row.no}`,
+  name: row.person,
+  display: row.person,
+  role: 'administrator',
+  remit: null,
+  by: 'token',
+  personId: null,
+  tokenId: null,
+  duties: [],
+  mover: null,
+  systems: null,
+});
+
+const folderName = (text: string) => text.replace(/[/\0]/g, '_').replace(/^\.+$/, '_');
+
+/** The newest point of a workload that is neither suspect nor in parts. Throws NOT_NOW where there is none. */
+async function newestGood(deps: Deps, workloadId: number): Promise<PointRow> {
+  const series = await deps.db('series').where({ workload_id: workloadId, method: 'files' }).select<{ no: number }[]>('no');
+  const points = (await Promise.all(series.map((s) => livingPoints(deps.db, s.no)))).flat();
+  const [newest] = points.filter((p) => p.suspect === 0 && p.complete === 1).sort((a, b) => b.moment - a.moment);
+  if (newest) return newest;
+  const workload = await deps.db('workload').where({ id: workloadId }).first<{ name: string } | undefined>('name');
+  throw new ApiError('NOT_NOW', undefined, `There is no good point of ${workload?.name ?? 'a workload that is gone'}.`);
+}
+
+/** The restore of one workload as a person would ask for it. */
+function restoreOf(body: StandingBody, workload: string, point: PointRow, stamp: string): RestoreBody {
+  const { destination } = body;
+  const places = {
+    folder: () => ({ to: 'folder' as const, folder: `${folderOf(body, workload)}/${stamp}`, keepPath: false }),
+    platform: () => ({ ...(destination as Extract<StandingBody['destination'], { to: 'platform' }>), exceptions: [] }),
+    server: () => destination as Extract<StandingBody['destination'], { to: 'server' }>,
+  };
+  return {
+    name: body.name,
+    picks: [{ pointId: point.id, path: '' }],
+    destination: places[destination.to](),
+    until: null,
+    rule: destination.to === 'server' ? 'replace' : 'leave',
+    start: body.start,
+    readFrom: null,
+    rescue: false,
+    reason: body.reason,
+    trial: false,
+  };
+}
+
+function folderOf({ destination }: StandingBody, workload: string): string {
+  return destination.to === 'folder' ? `${destination.folder.replace(/(.)\/+$/, '$1')}/${folderName(workload)}` : '';
+}
+
+/** The tasks of one workload, each taking away what the time before has brought. Throws INVALID for what stands in the way. */
+async function tasksFor(deps: Deps, row: StandingRecord, workloadId: number, stamp: string): Promise<readonly RestoreTask[]> {
+  const body = bodyOfStanding(row);
+  const point = await newestGood(deps, workloadId);
+  const { name } = await deps.db('workload').where({ id: workloadId }).first<{ name: string }>('name');
+  const asked = restoreOf(body, name, point, stamp);
+  const picks = await resolvePicks(deps, asked, actorOf(row));
+  const planner = plannerFor(asked, picks);
+  const before = madeBefore(row)[String(workloadId)] ?? null;
+  const { checks } = await planner.look(deps, asked, picks);
+  // the machine of the time before has the name, and makes way
+  const stop = checks.find((c) => c.level === 'stop' && !(before !== null && c.code === 'NAME_TAKEN'));
+  if (stop) throw new ApiError('INVALID', { check: stop.code }, stop.text);
+  const folder = Buffer.from(folderOf(body, name)).toString('latin1');
+  return (await planner.tasks(deps, asked, picks)).map((task): RestoreTask => {
+    const { work } = task;
+    if (work.type !== 'restore') return task;
+    const { to } = work;
+    if (to.kind === 'files') return { ...task, work: { ...work, to: { ...to, round: { id: row.id, folder, name: stamp } } } };
+    if (to.kind === 'machine' && to.destination.to === 'new')
+      return { ...task, work: { ...work, to: { ...to, destination: { ...to.destination, round: { id: row.id, before } } } } };
+    return task;
+  });
+}
+
+/** Begins a standing restore. Throws INVALID, NOT_NOW for what keeps it from that, and then nothing has begun. */
+export async function beginStanding(deps: Deps, row: StandingRecord, startedBy: 'schedule' | 'hand', person: string): Promise<number> {
+  const body = bodyOfStanding(row);
+  const { clock } = deps;
+  if (await goesOn(deps.db, row.no)) throw new ApiError('NOT_NOW', undefined, 'The time before has not ended yet.');
+  const stamp = DateTime.fromMillis(clock.now(), { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmmss');
+  const tasks: RestoreTask[] = [];
+  for (const workloadId of body.workloads) tasks.push(...(await tasksFor(deps, row, workloadId, stamp)));
+  const runId = await inTransaction(deps.db, async (trx) => {
+    await trx('standing_restore').where({ no: row.no }).forUpdate().first('no');
+    if (await goesOn(trx, row.no)) throw new ApiError('NOT_NOW', undefined, 'The time before has not ended yet.');
+    const id = await queueRun(trx, clock.now(), {
+      kind: 'restore',
+      startedBy,
+      name: body.name,
+      person,
+      reason: body.reason,
+      rules: `the newest good ${body.workloads.length === 1 ? 'point' : 'points'} of ${countOf(body.workloads.length, 'workload')}; what the time before has brought is taken away once the new is whole`,
+      tasks: tasks.map((t) => ({ ...t, seriesNo: null, type: t.work.type })),
+    });
+    await trx('run').where({ id }).update({ standing_no: row.no });
+    await trx('standing_restore').where({ no: row.no }).update({ trouble: '' });
+    return id;
+  });
+  deps.movers.workAppeared();
+  await deps.events.emit('run', { runId });
+  return runId;
+}
+
+async function goesOn(db: Knex, no: number): Promise<boolean> {
+  return (
+    (await db('run').where({ standing_no: no }).whereIn('state', ['waiting', 'running']).first<object | undefined>('id')) !== undefined
+  );
+}
+
+/** Begins the standing restores that came due; several missed times count as one. What keeps one from beginning is kept with it. */
+export async function startDueStanding(deps: Deps): Promise<void> {
+  const now = deps.clock.now();
+  for (const row of await deps.db('standing_restore').where({ ended: false }).where('due_from', '<', now).select<StandingRecord[]>()) {
+    if (!runsBetween(timetableOf(bodyOfStanding(row), deps.config.zone), row.due_from, now).length) continue;
+    await deps.db('standing_restore').where({ no: row.no }).update({ due_from: now });
+    try {
+      await beginStanding(deps, row, 'schedule', row.person);
+    } catch (error) {
+      if (!(error instanceof ApiError)) throw error;
+      await deps
+        .db('standing_restore')
+        .where({ no: row.no })
+        .update({ trouble: error.message.slice(0, 500) });
+      deps.log.warn({ err: error, standing: row.no }, 'a standing restore could not begin');
+    }
+  }
+}
+
+/** Remembers what machines a time has made: the next one takes them away. Gives the workload that they are known as already. */
+export async function rememberMade(trx: Knex, runId: number, workloadId: number, made: readonly string[]): Promise<number | undefined> {
+  const run = await trx('run').where({ id: runId }).first<{ standing_no: number | null }>('standing_no');
+  if (run.standing_no === null || !made[0]) return undefined;
+  const row = await trx('standing_restore').where({ no: run.standing_no }).forUpdate().first<StandingRecord>();
+  const before = madeBefore(row);
+  await trx('standing_restore')
+    .where({ no: row.no })
+    .update({ made: JSON.stringify({ ...before, [workloadId]: made[0] }) });
+  const known = before[String(workloadId)];
+  if (known === undefined) return undefined;
+  return (await trx('workload').where({ outer_id: known }).first<{ id: number } | undefined>('id'))?.id;
+}
+
+export const newStandingId = (): string => randomUUID();
