@@ -181,6 +181,7 @@ export const RestorePlan = z.object({
       size: Bytes,
       items: Count,
       suspect: z.boolean(),
+      workloadId: Id,
       workloadKind: KindName,
       /** Of a whole machine: its disks. */
       disks: z.array(z.object({ label: z.string(), size: Bytes })),

@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { DatabasePlace, MachinePlace } from '@lithodex/kinds';
 import { Bytes, Count, Empty, Id, Instant, Name, Named, Reason } from './common';
 import { Schedule } from './policy';
-import { everyRole, keepers } from './roles';
+import { keepers, readers } from './roles';
 import { byId, route } from './route';
 import { RunState } from './run-state';
 import { Started } from './runs';
@@ -69,14 +69,14 @@ export const standingRoutes = {
     method: 'get',
     path: '/standing-restores',
     summary: 'Restores that are repeated, with what the last time has shown',
-    access: everyRole.filter((r) => r !== 'clerk'),
+    access: readers,
     response: z.object({ rows: z.array(StandingRow) }),
   }),
   standingEvidence: route({
     method: 'get',
     path: '/standing-restores/:id/evidence',
     summary: 'What a repeated restore has shown, the newest of up to 400 times first',
-    access: everyRole.filter((r) => r !== 'clerk'),
+    access: readers,
     params: byId,
     response: z.object({ rows: z.array(StandingEvidence) }),
   }),

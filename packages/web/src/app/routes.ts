@@ -85,6 +85,11 @@ export const routes: Routes = [
         loadComponent: () => import('./recover/running-page').then((m) => m.RunningPage),
       },
       {
+        path: 'recover/standing',
+        title: 'Repeated restores · Lithodex',
+        loadComponent: () => import('./recover/standing-page').then((m) => m.StandingPage),
+      },
+      {
         path: 'recover/sheet',
         title: 'Restore sheet · Lithodex',
         loadComponent: () => import('./recover/sheet-page').then((m) => m.SheetPage),

@@ -37,6 +37,7 @@ export async function planRestore(
       size: p.size,
       items: p.items,
       suspect: p.point.suspect === 1,
+      workloadId: p.point.workload_id,
       workloadKind: p.workloadKind,
       disks: p.path ? [] : (fromJsonOrNull<MachinePoint>(p.point.machine)?.disks ?? []).map(({ label, size }) => ({ label, size })),
     })),

@@ -14,6 +14,7 @@ const item = {
   size: 9,
   items: 1,
   suspect: false,
+  workloadId: 3,
   workloadKind: 'machine' as const,
   disks: [
     { label: 'system', size: 8 * 2 ** 30 },

@@ -22,6 +22,7 @@ const plan: RestorePlan = {
       size: 9,
       items: 1,
       suspect: false,
+      workloadId: 3,
       workloadKind: 'files',
       disks: [],
     },

@@ -16,6 +16,7 @@ import { Checks } from '../ui/checks';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { EditedText, type Edited } from './edited-text';
+import { RepeatForm, repeatable } from './repeat-form';
 import { RescueTick } from './rescue-tick';
 import { StateMark } from '../ui/state-mark';
 
@@ -35,7 +36,7 @@ const allRules: readonly SlotOption<Rule>[] = [
 @Component({
   selector: 'lx-sheet-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, KindPart, Slot, Checks, EditedText, RescueTick, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, KindPart, Slot, Checks, EditedText, RepeatForm, RescueTick, StateMark, ...formatPipes],
   templateUrl: './sheet-page.html',
   styleUrl: './sheet-page.scss',
 })
@@ -78,6 +79,12 @@ export class SheetPage {
   private readonly formed = signal<Destination | null>(null);
   private readonly destination = computed(() => (this.place().form ? this.formed() : (this.place().destination ?? null)));
   protected readonly complete = computed(() => this.destination() !== null);
+  /** Where it could go again and again: whole workloads, by who may set that up. */
+  protected readonly repeats = computed(() =>
+    this.session.keeps() && !this.damaged() && this.picks.items().every((p) => p.path === '') ? repeatable(this.destination()) : undefined,
+  );
+  protected readonly repeating = signal(false);
+  protected readonly workloads = computed(() => (this.plan()?.items ?? []).map((i) => i.workloadId));
   protected readonly startThem = signal(false);
   protected readonly rescue = signal(true);
   protected readonly edited = signal<Edited | undefined>(undefined);
