@@ -29,6 +29,8 @@ const testPackages = {
   xz: 'xz-utils',
   'qemu-img': 'qemu-utils',
   nbdcopy: 'libnbd-bin',
+  smbd: 'samba',
+  smbclient: 'smbclient',
   git: 'git',
 };
 

@@ -1,4 +1,4 @@
-import { safeParts } from '@lithodex/core';
+import { joinPath, safeParts } from '@lithodex/core';
 import { EngineError, keyedHash, type ChunkReader, type Store, type TreeEntry, type TreeReader } from '@lithodex/engine';
 
 /** A tree whose folders and contents can be read: as a store holds one, or as it lies inside an item of one. */
@@ -16,6 +16,18 @@ export function treeOf(store: Pick<Store, 'trees' | 'reader' | 'keys'>): Readabl
     chunks: store.reader,
     isChunk: (name, data) => keyedHash(store.keys.nameKey, data).equals(name),
   };
+}
+
+/** An item and everything below it, folders first, with paths (byte strings) that begin with `path`. */
+export async function* everythingBelow(
+  tree: ReadableTree,
+  entry: TreeEntry,
+  path: string,
+): AsyncGenerator<{ readonly path: string; readonly entry: TreeEntry }> {
+  if (path !== '') yield { path, entry };
+  if (!entry.folder) return;
+  for await (const piece of tree.trees.pieces(entry.folder.node))
+    for (const child of piece) yield* everythingBelow(tree, child, joinPath(path, child.name));
 }
 
 /** An item of a point, stored or inside an item that is. */

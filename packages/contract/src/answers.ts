@@ -2,6 +2,7 @@ import { z } from 'zod';
 import { DatabaseCommit, DatabaseInside, FoundWorkload, InsideLook, RowsCompared, RowsInside, SystemTest } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Instant } from './common';
 import { ConnectionTest, TargetTest } from './estate';
+import { ShareTest } from './shares';
 import { CartridgesNeeded, type Question } from './mover';
 import { InsideTest, Inventory, PlatformTest } from './platform';
 import { AttachedAt, ComparedItem } from './recover';
@@ -56,6 +57,7 @@ export const answers = {
   platformInventory: Inventory,
   insideTest: InsideTest,
   insideFiles: InsideLook,
+  shareTest: ShareTest,
   targetTest: TargetTest,
   targetCreate: Done,
   targetTakeOver: Done,

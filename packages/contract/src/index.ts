@@ -14,6 +14,7 @@ export * from './settings';
 export * from './run-state';
 export * from './running-machine';
 export * from './standing';
+export * from './shares';
 export * from './runs';
 export * from './recover';
 export * from './watch';

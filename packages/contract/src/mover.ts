@@ -2,6 +2,7 @@ import { z } from 'zod';
 import { DatabaseFrom, From, PointFacts, TableBeside, TableInside } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
+import { ShareRef } from './shares';
 import { InsideAccount, MachinePoint, PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
 import { MachineWish } from './running-machine';
@@ -211,6 +212,7 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('platformTest'), platform: PlatformRef }),
   z.object({ ask: z.literal('platformInventory'), platform: PlatformRef }),
   z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),
+  z.object({ ask: z.literal('shareTest'), share: ShareRef }),
   z.object({ ask: z.literal('targetTest'), place: TargetPlace }),
   /** `siblings`: the targets whose domain the new one joins, so that chunks have the same names on all of them. */
   z.object({ ask: z.literal('targetCreate'), target: TargetRef, siblings: z.array(TargetRef) }),

@@ -16,6 +16,7 @@ import { everyRole, keepers, readers, restorers, runners } from './roles';
 import { byId, byUuid, large, route, type Route } from './route';
 import * as runs from './runs';
 import { signInRoutes } from './sign-in';
+import { shareRoutes } from './shares';
 import { standingRoutes } from './standing';
 import { straightRoutes } from './straight-routes';
 import { savedFilterRoutes } from './saved-filters';
@@ -253,6 +254,7 @@ export const routes = {
   }),
   ...straightRoutes,
   ...standingRoutes,
+  ...shareRoutes,
   compare: route({
     method: 'get',
     path: '/points/:id/compare',

@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import type { Kind } from './kind';
+import { ShareRef } from './share';
 import { ByteString } from './values';
 
 /** A folder of the mover's host. */
@@ -22,6 +23,8 @@ export const FilesTo = z.object({
   rule: z.enum(conflictRules),
   /** What is put behind the names of items that are restored beside what exists. */
   stamp: z.string(),
+  /** A share instead: into a folder of it that is not there yet. */
+  share: z.object({ ref: ShareRef, folder: z.string() }).optional(),
   /** Of a restore that is repeated: it goes to folder `name` in `folder`, and what earlier times of `id` brought there is taken away once it is whole. */
   round: z.object({ id: z.uuid(), folder: ByteString, name: z.string().regex(/^[^/\0]+$/) }).optional(),
 });

@@ -1,5 +1,6 @@
 export * from './values';
 export * from './kind';
+export * from './share';
 export * from './files';
 export * from './machine';
 export * from './database';

@@ -12,6 +12,7 @@ import {
 } from './database';
 import { files } from './files';
 import { InsidePlace, RunningPlace, machine, machineOfPoint, MachinePlace, type MachinePoint } from './machine';
+import { SharePlace } from './share';
 import { Name } from './values';
 
 /** All kinds of workload, by name. */
@@ -31,7 +32,7 @@ export type To = z.infer<typeof To>;
 export type ToOf<K extends KindName> = Extract<To, { kind: K }>;
 
 /** Where people send a restore, beside the original place, folders and downloads. */
-export const placesOfKinds = [MachinePlace, InsidePlace, RunningPlace, DatabasePlace, ScratchPlace] as const;
+export const placesOfKinds = [MachinePlace, InsidePlace, RunningPlace, DatabasePlace, ScratchPlace, SharePlace] as const;
 
 /** The moment that is wanted of a kind that writes a log. */
 export const Until = DatabaseUntil;

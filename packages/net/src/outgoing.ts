@@ -1,6 +1,7 @@
 import dns from 'node:dns';
 import net from 'node:net';
 import type { LookupFunction } from 'node:net';
+import type { Readable } from 'node:stream';
 import type { Agent, Dispatcher, request, RequestInit } from 'undici';
 import { whyRefused } from './addresses';
 
@@ -56,7 +57,7 @@ export function addressOf(host: string): Promise<string> {
 export interface OutgoingRequest {
   readonly method: Dispatcher.HttpMethod;
   readonly headers?: Record<string, string>;
-  readonly body?: Uint8Array | string | null;
+  readonly body?: Uint8Array | string | Readable | null;
   readonly signal?: AbortSignal;
 }
 

@@ -38,6 +38,7 @@ import { besideHandlers } from './places/recover/beside-tables';
 import { undoHandlers } from './places/recover/undo-handlers';
 import { differenceHandlers } from './places/recover/difference-handlers';
 import { attachHandlers } from './places/recover/attach-handlers';
+import { shareHandlers } from './places/recover/share-handlers';
 import { standingHandlers } from './places/recover/standing-handlers';
 import { runningHandlers } from './places/recover/running-handlers';
 import { scratchHandlers } from './places/recover/scratch-handlers';
@@ -75,6 +76,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...attachHandlers(deps),
     ...runningHandlers(deps),
     ...standingHandlers(deps),
+    ...shareHandlers(deps),
     ...differenceHandlers(deps),
     ...undoHandlers(deps),
     ...restoreHandlers(deps),

@@ -2,6 +2,7 @@ import { countOf, formatBytes, pathFilter } from '@lithodex/core';
 import type { FilesFrom, FilesTo } from '@lithodex/kinds';
 import type { Connector, RestoreContext, RestoreOutcome, RestorePick, SurveyContext, Surveyed } from '../connector';
 import { restoreFiles } from './restore-files';
+import { restoreToShare } from '../shares/restore-to-share';
 import { restoreRound } from './restore-round';
 import { surveyTree } from './survey';
 import { takeFiles } from './take-files';
@@ -11,6 +12,7 @@ import { inWords } from './warning-words';
 export const filesConnector: Connector<'files'> = { capture: takeFiles, survey: surveyFiles, restore };
 
 function restore(ctx: RestoreContext, picks: readonly RestorePick[], to: FilesTo): Promise<RestoreOutcome> {
+  if (to.share) return restoreToShare(ctx, picks, to.share);
   return to.round && !ctx.trial ? restoreRound(ctx, picks, to, to.round) : restoreFiles(ctx, picks, to);
 }
 

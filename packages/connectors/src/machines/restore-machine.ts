@@ -127,7 +127,7 @@ export class MachineRestore {
   private async originalMachine(): Promise<PlatformMachine | undefined> {
     try {
       const { client, stored, destination } = this.options;
-      return await client.machine((destination.to === 'original' && destination.now) || stored.id);
+      return await client.machine((destination.to === 'original' ? destination.now : undefined) ?? stored.id);
     } catch (error) {
       if (isSourceError(error, 'MACHINE_GONE')) return undefined;
       throw error;

@@ -1,8 +1,8 @@
 import { Readable } from 'node:stream';
 import yazl from 'yazl';
 import type { DownloadWork } from '@lithodex/contract';
-import { escapePath, joinPath } from '@lithodex/core';
-import { fileContent, tarEnd, tarHeader, tarPadding, type FoundItem, type ReadableTree } from '@lithodex/connectors';
+import { escapePath } from '@lithodex/core';
+import { everythingBelow, fileContent, tarEnd, tarHeader, tarPadding, type FoundItem } from '@lithodex/connectors';
 import { EngineError, topEntry, type Root, type Store, type TreeEntry } from '@lithodex/engine';
 import { ovaParts, qcow2Parts } from './image-download';
 import { OpenedPoints } from './open-point';
@@ -85,18 +85,10 @@ async function* fileParts({ tree, entry }: Opened, seen: Seen): AsyncGenerator<B
   seen(entry, entry.size);
 }
 
-/** An item and everything below it, folders first, with paths. */
-async function* everything(tree: ReadableTree, entry: TreeEntry, path: string): AsyncGenerator<{ path: string; entry: TreeEntry }> {
-  if (path !== '') yield { path, entry };
-  if (!entry.folder) return;
-  for await (const piece of tree.trees.pieces(entry.folder.node))
-    for (const child of piece) yield* everything(tree, child, joinPath(path, child.name));
-}
-
 async function* tarParts(opened: readonly Opened[], seen: Seen, skipped: Skipped): AsyncGenerator<Buffer> {
   const linked = new Map<string, string>();
   for (const { tree, root, entry: top, to } of opened) {
-    for await (const { path, entry } of everything(tree, top, to)) {
+    for await (const { path, entry } of everythingBelow(tree, top, to)) {
       if (entry.unread) {
         skipped(path, 'not in this point: it could not be read when the point was taken');
         continue;
@@ -125,7 +117,7 @@ function zipStream(opened: readonly Opened[], seen: Seen, skipped: Skipped): Rea
   const output = zip.outputStream as Readable;
   const fill = async () => {
     for (const { tree, entry: top, to } of opened)
-      for await (const { path, entry } of everything(tree, top, to)) {
+      for await (const { path, entry } of everythingBelow(tree, top, to)) {
         const name = escapePath(path);
         const mtime = new Date(Math.max(315_532_800_000, Number(entry.mtimeNs / 1_000_000n)));
         if (entry.kind === 'folder') zip.addEmptyDirectory(name, { mtime, mode: entry.mode | 0o040000 });

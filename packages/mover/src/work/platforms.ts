@@ -1,5 +1,5 @@
-import type { Inventory, PlatformRef, PlatformTest } from '@lithodex/contract';
-import { PlatformClient, platformClient, SourceError, testPlatform } from '@lithodex/connectors';
+import type { Inventory, PlatformRef, PlatformTest, ShareRef, ShareTest } from '@lithodex/contract';
+import { PlatformClient, platformClient, SourceError, testPlatform, testShare } from '@lithodex/connectors';
 
 /** What a test of the connection says; a refusal is an answer too. */
 export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
@@ -43,4 +43,15 @@ export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
       disks: m.disks.map(({ id, label, size, storage }) => ({ id, label, size, storage })),
     })),
   };
+}
+
+/** Signs in to a share and writes there for a moment. */
+export async function shareTestOf(share: ShareRef): Promise<ShareTest> {
+  try {
+    await testShare(share);
+    return { ok: true, message: 'It lets us in and lets us write.' };
+  } catch (error) {
+    if (!(error instanceof SourceError)) throw error;
+    return { ok: false, message: error.message };
+  }
 }

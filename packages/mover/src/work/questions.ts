@@ -39,7 +39,7 @@ import { attachedBy } from './attach';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
 import { frontOf, openedFolder, openedItems } from './look-inside-item';
 import { openPoint } from './open-point';
-import { inventoryOf, testOf } from './platforms';
+import { inventoryOf, shareTestOf, testOf } from './platforms';
 import type { Stores } from './stores';
 
 /** Answers what the server asks on behalf of a person who waits. */
@@ -81,6 +81,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return lookInsideMachine(question.platform, question.machine, question.account, question.places);
     case 'platformInventory':
       return inventoryOf(question.platform);
+    case 'shareTest':
+      return shareTestOf(question.share);
     case 'targetTest':
       return testPlace(question.place, limits);
     case 'targetCreate':

@@ -90,6 +90,11 @@ export const routes: Routes = [
         loadComponent: () => import('./recover/standing-page').then((m) => m.StandingPage),
       },
       {
+        path: 'recover/shares',
+        title: 'Shares · Lithodex',
+        loadComponent: () => import('./recover/shares-page').then((m) => m.SharesPage),
+      },
+      {
         path: 'recover/sheet',
         title: 'Restore sheet · Lithodex',
         loadComponent: () => import('./recover/sheet-page').then((m) => m.SheetPage),

@@ -8,6 +8,7 @@ import { insideRestores } from '../recover/inside-restores';
 import { machineRestores } from '../recover/machine-restores';
 import { runningMachines } from '../recover/running-machines';
 import { scratchRestores } from '../recover/scratch-restores';
+import { shareRestores } from '../recover/share-restores';
 import type { RestorePlanner } from '../recover/restore-planner';
 import { databaseCauses, databaseMatters, systemLink } from './database-matters';
 import { connectionCauses, connectionLink, platformMatters } from './platform-matters';
@@ -36,4 +37,5 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   running: runningMachines,
   server: databaseRestores,
   scratch: scratchRestores,
+  share: shareRestores,
 };

@@ -108,7 +108,7 @@ export async function resolvePicks(
   const ofKinds = await db('workload').whereIn('id', workloads).select<{ id: number; kind: KindName }[]>('id', 'kind');
   const kindsOf = new Map(ofKinds.map((w) => [w.id, w.kind]));
   const { destination } = body;
-  const gathered = destination.to === 'download' || ('keepPath' in destination && !destination.keepPath);
+  const gathered = destination.to === 'download' || destination.to === 'share' || ('keepPath' in destination && !destination.keepPath);
   const stamped = raw.map(({ point, path }) => {
     const at = new Date(point.moment).toISOString();
     return { name: path === '' ? `point-${at.slice(0, 10)}` : baseName(path), stamp: at.slice(0, 16).replace('T', ' ').replace(':', '') };

@@ -18,6 +18,10 @@ CREATE TABLE made_machine (
   source_id INT UNSIGNED NOT NULL, outer_id VARCHAR(200) NOT NULL, workload_id INT UNSIGNED NOT NULL, made_at BIGINT NOT NULL, PRIMARY KEY (source_id, outer_id)
 )`;
 
+/** Shares that files can be brought to. */
+export const shares = `
+CREATE TABLE share (id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, name VARCHAR(120) NOT NULL UNIQUE, address LONGTEXT NOT NULL, account VARCHAR(200) NOT NULL, secret BLOB NULL)`;
+
 /** Restores that are repeated. */
 export const standingRestores = `
 CREATE TABLE standing_restore (

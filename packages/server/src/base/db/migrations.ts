@@ -1,5 +1,5 @@
 import type { Knex } from 'knex';
-import { madeMachines, standingRestores, editedTexts, nameBlocks, newestFiles } from './later-tables';
+import { madeMachines, shares, standingRestores, editedTexts, nameBlocks, newestFiles } from './later-tables';
 import { oneRestore } from './one-restore';
 
 interface Migration {
@@ -389,4 +389,5 @@ export const migrations: Migration[] = [
   { name: '0039-newest-files', up: (k) => runAll(k, newestFiles) },
   { name: '0040-made-machines', up: (k) => runAll(k, madeMachines) },
   { name: '0041-standing-restores', up: (k) => runAll(k, standingRestores) },
+  { name: '0042-shares', up: (k) => runAll(k, shares) },
 ];

@@ -22,6 +22,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   systemFinds: ['capture'],
   commits: ['keep'],
   platformTest: ['capture'],
+  shareTest: ['capture'],
   platformInventory: ['capture'],
   insideTest: ['capture'],
   insideFiles: ['capture'],

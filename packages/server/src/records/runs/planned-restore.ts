@@ -16,7 +16,9 @@ type Planned<T> = T extends { server: unknown }
   ? Omit<T, 'server'> & { readonly sourceId: number }
   : T extends { platform: unknown }
     ? Omit<T, 'platform'> & { readonly platformId: number }
-    : T;
+    : T extends { share?: infer S }
+      ? Omit<T, 'share'> & { readonly share?: (Omit<NonNullable<S>, 'ref'> & { readonly shareId: number }) | undefined }
+      : T;
 
 /** Where a restore writes, without what opens it: a system is named by the source it is kept as. */
 export type PlannedTo = Planned<To>;

@@ -4,6 +4,7 @@ import type { Knex } from 'knex';
 import { fromJson } from '../../base/db/json';
 import { insideAccount } from './inside-accounts';
 import { platformRef, type PlatformRow } from './platform-rows';
+import { shareRef, type ShareRow } from './share-rows';
 import type { PlannedTo } from '../runs/planned-restore';
 import type { Secrets } from '../../base/secrets';
 import { fromOfRow, type SystemRow } from './system-rows';
@@ -89,5 +90,10 @@ export async function placeOf(trx: Knex.Transaction, secrets: Secrets, to: Plann
     const { sourceId, ...rest } = to;
     return { ...rest, server: fromOfRow(secrets, await trx('source').where({ id: sourceId }).first<SystemRow>()).server };
   }
-  return to;
+  if ('share' in to && to.share) {
+    const { shareId, folder } = to.share;
+    return { ...to, share: { ref: shareRef(secrets, await trx('share').where({ id: shareId }).first<ShareRow>()), folder } };
+  }
+  const { share: _, ...plain } = to;
+  return plain;
 }

@@ -1,5 +1,5 @@
 import { cutMiddle } from '@lithodex/core';
-import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
+import { download, everyRule, says, share, type KindParts, type PlaceOption } from './kind-parts';
 
 export const filesParts: KindParts = {
   noun: 'folder',
@@ -17,6 +17,7 @@ export const filesParts: KindParts = {
         form: async () => (await import('./folder-place')).FolderPlace,
         first: 'Name the folder first.',
       },
+      share,
       download('tar', 'a tar archive'),
       download('zip', 'a zip archive'),
     ];

@@ -33,6 +33,8 @@ export interface PlaceOption extends SlotOption<string> {
   readonly inputs?: Readonly<Record<string, unknown>>;
   /** Nothing is written: what is picked is used where it is. `verb`: what the button says; `lands`: the page that goes on with it. */
   readonly uses?: { readonly verb: string; readonly lands: string };
+  /** Nothing exists there yet: what is restored gets a folder of its own. */
+  readonly fresh?: boolean;
   /** What is said while the destination is not complete. */
   readonly first?: string;
   /** What asks for what is different for one item. Inputs: `item`. */
@@ -64,6 +66,14 @@ export interface KindParts {
 
 export const everyRule: readonly Rule[] = ['leave', 'replace', 'replaceIfOlder', 'beside'];
 export const says = (text: string, warns = false): Remark => ({ text, warns });
+/** A share in the network, for what is files. */
+export const share: PlaceOption = {
+  value: 'share',
+  label: 'a share in the network',
+  form: async () => (await import('./share-place')).SharePlace,
+  first: 'Choose a share first.',
+  fresh: true,
+};
 export const download = (format: Extract<Destination, { to: 'download' }>['format'], label: string): PlaceOption => ({
   value: format,
   label: `me, as ${label}`,

@@ -1,0 +1,95 @@
+import { countOf, formatBytes, joinPath } from '@lithodex/core';
+import { EngineError } from '@lithodex/engine';
+import type { FilesTo } from '@lithodex/kinds';
+import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
+import { everythingBelow } from '../readable-tree';
+import { SourceError } from '../source-error';
+import { openShare, testShare, type ShareItem } from './share';
+import { shareName, sharePath } from './share-names';
+
+/** Kinds that a share holds. */
+const holds = ['file', 'folder'];
+
+/** Writes picked items into a new folder of a share, reads them again and compares. What a share can't hold is left out and told. Throws SourceError. */
+export async function restoreToShare(
+  ctx: RestoreContext,
+  picks: readonly RestorePick[],
+  { ref, folder }: NonNullable<FilesTo['share']>,
+): Promise<RestoreOutcome> {
+  if (ctx.trial) {
+    await testShare(ref);
+    return { items: picks.length, summary: 'the share lets us in and lets us write; nothing was written' };
+  }
+  const share = openShare(ref);
+  ctx.phase('preparing');
+  await share.makeFolder(folder);
+  const sums = new Map<string, string>();
+  const other = new Map<string, string>();
+  let bytes = 0;
+  let items = 0;
+  ctx.phase('restoring');
+  const coming = async function* (): AsyncGenerator<ShareItem> {
+    for (const pick of picks) {
+      const { tree, entry: top } = await pick.find();
+      for await (const { path, entry } of everythingBelow(tree, top, pick.to)) {
+        const left = entry.unread
+          ? 'not in this point: it could not be read when the point was taken'
+          : !holds.includes(entry.kind)
+            ? 'a share holds files and folders only'
+            : '';
+        if (left) {
+          ctx.done({ path, action: 'failed', kind: entry.kind, bytes: 0, remark: left });
+          continue;
+        }
+        const to = sharePath(path);
+        other.set(to.toLowerCase(), (other.get(to.toLowerCase()) ?? to) === to ? to : '');
+        if (other.get(to.toLowerCase()) === '') {
+          ctx.done({ path, action: 'failed', kind: entry.kind, bytes: 0, remark: 'another name differs in large and small letters only' });
+          continue;
+        }
+        items++;
+        const name = path.slice(path.lastIndexOf('/') + 1);
+        ctx.done({
+          path,
+          action: 'write',
+          kind: entry.kind,
+          bytes: entry.size,
+          remark: shareName(name) === Buffer.from(name, 'latin1').toString() ? '' : `as ${to}`,
+        });
+        yield { path: to, entry, tree };
+        await ctx.drain();
+      }
+    }
+  };
+  await share.write(
+    folder,
+    coming(),
+    (path, sum, size) => {
+      sums.set(path, sum);
+      bytes += size;
+      ctx.moved(size);
+    },
+    ctx.stopped,
+  );
+  ctx.phase('reading again');
+  const wrong: string[] = [];
+  const left = new Set(sums.keys());
+  await share.read(
+    folder,
+    [...sums.keys()],
+    (path, sum) => {
+      if (sums.has(path) && sums.get(path) !== sum) wrong.push(path);
+      left.delete(path);
+    },
+    ctx.stopped,
+  );
+  if (ctx.stopped()) throw new EngineError('STOPPED');
+  const [bad] = [...wrong, ...left];
+  if (bad !== undefined) throw new SourceError('NOT_AS_STORED', joinPath(folder, bad));
+  ctx.note({
+    code: 'EVIDENCE',
+    path: '',
+    message: `${countOf(sums.size, 'file')} of ${formatBytes(bytes)} read again from the share, each as it was stored`,
+  });
+  return { items, summary: `${countOf(items, 'item')} brought to ${folder}; owners, rights and attributes are not kept on a share` };
+}
