@@ -68,7 +68,9 @@ export class SheetPage {
     { value: false, label: 'leave them off' },
     { value: true, label: 'start them' },
   ];
-  protected readonly rules = computed(() => (this.place().fresh ? [] : allRules).filter((r) => this.parts().rules(this.picks.items()).includes(r.value)));
+  protected readonly rules = computed(() =>
+    (this.place().fresh ? [] : allRules).filter((r) => this.parts().rules(this.picks.items()).includes(r.value)),
+  );
   protected readonly copies = computed((): SlotOption<string>[] => [
     { value: '', label: 'the best copy', note: 'a disk before a bucket' },
     ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
