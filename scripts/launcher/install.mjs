@@ -18,6 +18,8 @@ const packages = {
   'mkfs.ext4': 'e2fsprogs',
   'mkfs.vfat': 'dosfstools',
   mcopy: 'mtools',
+  // certificates of what is attached
+  openssl: 'openssl',
 };
 const testPackages = {
   ...packages,
@@ -25,10 +27,10 @@ const testPackages = {
   setfacl: 'acl',
   getfattr: 'attr',
   zstd: 'zstd',
-  openssl: 'openssl',
   xz: 'xz-utils',
   'qemu-img': 'qemu-utils',
   nbdcopy: 'libnbd-bin',
+  cadaver: 'cadaver',
   smbd: 'samba',
   smbclient: 'smbclient',
   git: 'git',

@@ -1,5 +1,6 @@
 import { execFile, execFileSync } from 'node:child_process';
 import fs from 'node:fs';
+import https from 'node:https';
 import { promisify } from 'node:util';
 import { queueRun } from '@lithodex/server';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
@@ -132,6 +133,48 @@ describe('what is inside the disks of a machine', () => {
     };
     await expect(restore(body)).rejects.toMatchObject({ code: 'NOT_FOUND' });
     expect(fs.existsSync(`${h.folder}/x`)).toBe(false);
+  });
+});
+
+describe('a folder as a drive', () => {
+  const drive = { to: 'attached' as const, as: 'drive' as const, hours: 1 };
+  const reach = (at: { host: string; port: number; user: string; key: string; certificate: string }, path: string, method = 'GET') =>
+    new Promise<{ status: number; body: string }>((resolve, reject) => {
+      const request = https.request(
+        { host: at.host, port: at.port, path, method, auth: `${at.user}:${at.key}`, ca: at.certificate },
+        (res) => {
+          let body = '';
+          res.on('data', (part: Buffer) => (body += part.toString())).on('end', () => resolve({ status: res.statusCode!, body }));
+        },
+      );
+      request.on('error', reject).end();
+    });
+
+  it('shows what is inside a disk to whoever attached it, until it is detached', async () => {
+    const picks = [{ pointId, path: 'disks/system.raw/p2/var' }];
+    await expect(restore({ picks: [{ pointId, path: log }], destination: drive })).rejects.toMatchObject({ code: 'INVALID' });
+    const { runId } = await admin.call('startRestore', { body: { picks, reason: 'looking for a log', destination: drive } });
+    const { at } = await vi.waitFor(
+      async () => {
+        const answer = await admin.call('attached', { id: runId });
+        if (!answer.at) throw new Error('not there yet');
+        return answer;
+      },
+      { timeout: 20_000 },
+    );
+    if (at?.as !== 'drive') throw new Error('no drive');
+    expect((await admin.call('listAttached')).rows.find((r) => r.runId === runId)).toMatchObject({
+      as: 'drive',
+      path: 'disks/system.raw/p2/var',
+    });
+    expect(JSON.stringify(await admin.call('listAttached'))).not.toContain(at.key);
+    expect(await reach(at, '/log/gate.log')).toMatchObject({ status: 200, body: 'gate-01 opened\n'.repeat(2000) });
+    expect((await reach({ ...at, key: `${at.key}x` }, '/log/gate.log')).status).toBe(401);
+    expect((await reach(at, '/log/gate.log', 'PUT')).status).toBe(403);
+    await expect((await h.as('auditor')).call('attached', { id: runId })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+    await admin.call('stopRun', { id: runId });
+    await admin.ended(runId);
+    await expect(reach(at, '/log/gate.log')).rejects.toThrow();
   });
 });
 

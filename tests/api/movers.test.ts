@@ -140,9 +140,9 @@ describe('the mover protocol', () => {
     const { task, runId } = await claimByHand();
     const line = { level: 'warning' as const, code: 'UNREADABLE', path: 'a\xff\n', message: 'could not be read' };
     const renewal = { attempt: task.attempt, progress: null, logSeq: 0, log: [line] };
-    expect(await mover.call('renew', { id: task.id, body: renewal })).toEqual({ stop: false, pace: null });
+    expect(await mover.call('renew', { id: task.id, body: renewal })).toEqual({ stop: false, pace: null, wish: null });
     await admin.call('stopRun', { id: runId });
-    expect(await mover.call('renew', { id: task.id, body: renewal })).toEqual({ stop: true, pace: null });
+    expect(await mover.call('renew', { id: task.id, body: renewal })).toEqual({ stop: true, pace: null, wish: null });
     const { rows } = await admin.call('runLog', { id: runId });
     expect(rows.map((r) => r.path)).toEqual(['a%FF%0A']);
     const text = await (await admin.fetch('runLogFile', { id: runId })).text();

@@ -26,7 +26,7 @@ export * from './files/tar-writer';
 export * from './files/survey';
 export * from './files/look-ahead';
 export * from './source-error';
-export { testShare } from './shares/share';
+export { testShare } from './shares/open-share';
 export { commitsOf, compareRows, swapTables } from './databases/database-connector';
 export { endOwnScratches, endScratch } from './databases/kept-scratch';
 export { compareInside, insideScratch, rowsInside } from './databases/look-inside';

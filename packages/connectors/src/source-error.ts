@@ -23,6 +23,7 @@ export const sourceErrors = {
   SHARE_REFUSED: 'The share does not let us in, or lets us not write.',
   SHARE_FAILED: 'The share failed.',
   SHARE_PROGRAM_MISSING: 'The program for shares over SMB is not installed on the mover.',
+  OPENSSL_MISSING: 'The program that makes certificates is not installed on the mover.',
   PLATFORM_FAILED: 'The platform failed.',
   DATABASE_REFUSED: 'The database server refused the sign-in.',
   DATABASE_AWAY: 'The database server does not answer.',

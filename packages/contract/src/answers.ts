@@ -5,7 +5,8 @@ import { ConnectionTest, TargetTest } from './estate';
 import { ShareTest } from './shares';
 import { CartridgesNeeded, type Question } from './mover';
 import { InsideTest, Inventory, PlatformTest } from './platform';
-import { AttachedAt, ComparedItem } from './recover';
+import { AttachedAt } from './attached';
+import { ComparedItem } from './recover';
 import { Cartridge } from './storage';
 
 const Nanoseconds = z.string().regex(/^-?\d{1,25}$/);

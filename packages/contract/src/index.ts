@@ -12,6 +12,7 @@ export * from './prices';
 export * from './storage';
 export * from './settings';
 export * from './run-state';
+export * from './attached';
 export * from './running-machine';
 export * from './standing';
 export * from './shares';

@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { QueryId, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Uuid } from './common';
+import { AttachedAs } from './attached';
 import { MachineWish, RunningMachine } from './running-machine';
 
 const Strip = z.object({ same: Count, changed: Count, gone: Count, suspect: Count });
@@ -89,16 +90,6 @@ export const FilePreview = z.discriminatedUnion('as', [
 ]);
 export type FilePreview = z.infer<typeof FilePreview>;
 
-/** How an attached disk is reached: who knows `key` (hexadecimal) may read it. */
-export const AttachedAt = z.object({
-  host: z.string().max(300),
-  port: z.int().min(1).max(65_535),
-  name: z.string().max(300),
-  user: z.string().max(80),
-  key: z.string().regex(/^[0-9a-f]{64}$/),
-  size: Bytes,
-});
-export type AttachedAt = z.infer<typeof AttachedAt>;
 /** What is attached: a task that goes on until it is detached or its time is over. */
 export const Attached = z.object({
   runId: Id,
@@ -106,6 +97,7 @@ export const Attached = z.object({
   pointId: Uuid,
   moment: Instant,
   path: EscapedPath,
+  as: AttachedAs,
   person: z.string(),
   reason: z.string(),
   since: Instant,

@@ -2,6 +2,7 @@ import { z } from 'zod';
 import { conflictRules, KindName, placesOfKinds, Until } from '@lithodex/kinds';
 
 export { conflictRules };
+import { AttachedAs } from './attached';
 import { QueryId, QueryInstant, Bytes, Count, EscapedPath, Id, Instant, ListQuery, mostEdited, Name, Named, Reason, Uuid } from './common';
 import { Keep, PointKind } from './policy';
 import { RunningMachine } from './running-machine';
@@ -148,7 +149,7 @@ export const RestoreBody = z
       z.object({ to: z.literal('original'), removeFirst: z.boolean().default(false) }),
       z.object({ to: z.literal('folder'), folder: z.string().regex(/^\//).max(4000), keepPath: z.boolean().default(true) }),
       ...placesOfKinds,
-      z.object({ to: z.literal('attached'), hours: z.int().min(1).max(72).default(8) }),
+      z.object({ to: z.literal('attached'), as: AttachedAs.default('device'), hours: z.int().min(1).max(72).default(8) }),
       z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova']) }),
     ]),
     /** Of kinds that write a log: the moment that is wanted; null for that of the points. */

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { AttachedAt } from './attached';
 import * as c from './common';
 import * as recover from './recover';
 import { everyRole, keepers } from './roles';
@@ -10,7 +11,7 @@ export const straightRoutes = {
   listAttached: route({
     method: 'get',
     path: '/attached',
-    summary: 'Disks and volumes of points that are attached now',
+    summary: 'Disks, volumes and folders of points that are attached now',
     access: everyRole,
     response: z.object({ rows: z.array(recover.Attached) }),
   }),
@@ -20,7 +21,7 @@ export const straightRoutes = {
     summary: 'How what a run has attached is reached, null while it is not there yet; for who asked for it only',
     access: keepers,
     params: byId,
-    response: z.object({ at: recover.AttachedAt.nullable(), until: c.Instant }),
+    response: z.object({ at: AttachedAt.nullable(), until: c.Instant }),
   }),
   listRunning: route({
     method: 'get',

@@ -4,6 +4,7 @@ import { Bytes, ByteString, Count, Instant, mostEdited, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
+import { AttachedAs } from './attached';
 import { MachineWish } from './running-machine';
 
 /** `owner`: id of the installation that asks, which must own the store to write there. */
@@ -68,8 +69,14 @@ export const DownloadWork = z.object({
 });
 export type DownloadWork = z.infer<typeof DownloadWork>;
 
-/** Shows a disk or a volume of a point to whoever knows the key, until then. */
-export const AttachWork = z.object({ type: z.literal('attach'), point: PointRef, path: ByteString, until: Instant });
+/** Shows a disk or a volume of a point as a block device, or a folder as a drive, to whoever knows the key, until then. */
+export const AttachWork = z.object({
+  type: z.literal('attach'),
+  point: PointRef,
+  path: ByteString,
+  as: AttachedAs.default('device'),
+  until: Instant,
+});
 export type AttachWork = z.infer<typeof AttachWork>;
 
 /** A machine that runs from the store until it lies elsewhere or is dropped; `overlay.folder`: '' for the mover's own place. */

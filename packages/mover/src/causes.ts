@@ -45,6 +45,7 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   SHARE_REFUSED: 'Look at the account, its password and its rights on the share (Recover, Shares), then retry.',
   SHARE_FAILED: 'Look at the server of the share, then retry.',
   SHARE_PROGRAM_MISSING: 'Install it on the host of the mover (package smbclient), then retry.',
+  OPENSSL_MISSING: 'Install it on the host of the mover (package openssl), then attach again.',
   PLATFORM_FAILED: 'Look at the platform, then retry.',
   DATABASE_REFUSED: 'Look at the account of the database server in the estate, then retry.',
   DATABASE_AWAY: 'Look whether the database server runs and can be reached from the mover, then retry.',

@@ -4,7 +4,8 @@ import type { FilesTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { everythingBelow } from '../readable-tree';
 import { SourceError } from '../source-error';
-import { openShare, testShare, type ShareItem } from './share';
+import { openShare, testShare } from './open-share';
+import type { ShareItem } from './share';
 import { shareName, sharePath } from './share-names';
 
 /** Kinds that a share holds. */

@@ -1,8 +1,5 @@
-import type { ShareRef } from '@lithodex/kinds';
 import type { TreeEntry } from '@lithodex/engine';
 import type { ReadableTree } from '../readable-tree';
-import { SmbShare } from './smb-share';
-import { WebdavShare } from './webdav-share';
 
 /** A file or folder on its way to a share; `path` is text that a share can hold. */
 export interface ShareItem {
@@ -26,16 +23,4 @@ export interface Share {
   ): Promise<void>;
   /** Reads all files below a folder again: path and sum of each. */
   read(below: string, paths: readonly string[], each: (path: string, sum: string) => void, stopped: () => boolean): Promise<void>;
-}
-
-export function openShare({ address, opener }: ShareRef): Share {
-  return address.kind === 'smb' ? new SmbShare(address, opener) : new WebdavShare(address, opener);
-}
-
-/** Whether a share lets us in and lets us write; throws SourceError where not. */
-export async function testShare(ref: ShareRef): Promise<void> {
-  const share = openShare(ref);
-  const name = `lithodex-trial-${Date.now()}`;
-  await share.makeFolder(name);
-  await share.removeFolder(name);
 }

@@ -43,9 +43,10 @@ export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: Queu
       return { ...plan, picks: await withPoints(trx, secrets, picks, readFrom) };
     }
     case 'attach': {
-      const { pick, readFrom, ...plan } = fromJson<AttachPlan>(task.work);
+      // one that was queued by an earlier version says nothing of it
+      const { pick, readFrom, as = 'device', ...plan } = fromJson<AttachPlan>(task.work);
       const [found] = await withPoints(trx, secrets, [pick], readFrom);
-      return { ...plan, point: found!.point, path: pick.path };
+      return { ...plan, as, point: found!.point, path: pick.path };
     }
     case 'runMachine': {
       const { pick, readFrom, platformId, heldBy, ...plan } = fromJson<RunMachinePlan>(task.work);

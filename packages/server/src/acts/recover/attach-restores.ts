@@ -11,10 +11,16 @@ function hoursOf({ destination }: Pick<RestoreBody, 'destination'>): number {
   return destination.hours;
 }
 
-/** The only pick: a disk or a volume on it. Throws INVALID. */
-function deviceOf(picks: readonly ResolvedPick[]): ResolvedPick {
+const isDrive = ({ destination }: Pick<RestoreBody, 'destination'>) => destination.to === 'attached' && destination.as === 'drive';
+
+/** The only pick: a disk or a volume on it, or any folder where it is to be a drive. Throws INVALID. */
+function attachedOf(body: Pick<RestoreBody, 'destination'>, picks: readonly ResolvedPick[]): ResolvedPick {
   const [pick, ...others] = picks;
-  if (!pick || others.length) throw refuse('body.picks', 'One disk or volume is attached at a time.');
+  if (!pick || others.length) throw refuse('body.picks', 'One disk, volume or folder is attached at a time.');
+  if (isDrive(body)) {
+    if (pick.kind !== 'folder') throw refuse('body.picks', `${escapePath(pick.path)} is no folder: pick the one it is in.`);
+    return pick;
+  }
   const leads = leadsInside(pick.point, pick.path);
   // a volume is right below its disk
   const isDevice = leads === 'to' || (leads === 'into' && leadsInside(pick.point, pick.path.slice(0, pick.path.lastIndexOf('/'))) === 'to');
@@ -24,12 +30,12 @@ function deviceOf(picks: readonly ResolvedPick[]): ResolvedPick {
 
 const stays = (body: LookBody) => formatDuration(hoursOf(body) * hourMs);
 
-/** A disk or a volume of a point, shown as a block device for a while. Nothing is written anywhere. */
+/** A disk, a volume or a folder of a point, shown for a while. Nothing is written anywhere. */
 export const attachRestores: RestorePlanner = {
   look(_deps, body, picks) {
-    deviceOf(picks);
+    attachedOf(body, picks);
     return Promise.resolve({
-      goesTo: () => 'a block device that you can read',
+      goesTo: () => (isDrive(body) ? 'a drive that you can look through' : 'a block device that you can read'),
       checks: [
         {
           level: 'fine',
@@ -41,11 +47,12 @@ export const attachRestores: RestorePlanner = {
   },
 
   tasks(deps, body, picks) {
-    const { point, path, to } = deviceOf(picks);
+    const { point, path, to } = attachedOf(body, picks);
     const until = deps.clock.now() + hoursOf(body) * hourMs;
-    const work = { type: 'attach' as const, pick: { pointId: point.id, path, to }, until, readFrom: body.readFrom };
+    const as = isDrive(body) ? ('drive' as const) : ('device' as const);
+    const work = { type: 'attach' as const, as, pick: { pointId: point.id, path, to }, until, readFrom: body.readFrom };
     return Promise.resolve([{ workloadId: point.workload_id, work }]);
   },
 
-  rules: (body) => `attached, read only, for ${stays(body)}`,
+  rules: (body) => `attached${isDrive(body) ? ' as a drive' : ''}, read only, for ${stays(body)}`,
 };

@@ -60,13 +60,14 @@ export function attachHandlers({ db, clock, movers }: Deps): Pick<Handlers, 'lis
       const moments = new Map(points.map((p) => [p.id, p.moment]));
       return {
         rows: rows.map((row, i): Attached => {
-          const { pick, until } = plans[i]!;
+          const { pick, until, as = 'device' } = plans[i]!;
           return {
             runId: row.run_id,
             workload: { id: row.workload_id, name: row.name },
             pointId: pick.pointId,
             moment: moments.get(pick.pointId) ?? 0,
             path: escapePath(pick.path),
+            as,
             person: row.person,
             reason: row.reason,
             since: row.started_at,

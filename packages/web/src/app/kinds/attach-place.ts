@@ -11,6 +11,7 @@ import type { Destination } from './kind-parts';
 })
 export class AttachPlace {
   readonly changed = input.required<(destination: Destination | null) => void>();
+  readonly as = input<'device' | 'drive'>('device');
   protected readonly hours = signal(8);
   protected readonly choices: SlotOption<number>[] = [
     { value: 1, label: 'an hour' },
@@ -21,7 +22,7 @@ export class AttachPlace {
 
   constructor() {
     effect(() => {
-      this.changed()({ to: 'attached', hours: this.hours() });
+      this.changed()({ to: 'attached', as: this.as(), hours: this.hours() });
     });
   }
 }

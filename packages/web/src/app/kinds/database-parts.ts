@@ -2,6 +2,7 @@ import type { WorkloadRow } from '@lithodex/contract';
 import { countOf, formatFirst } from '@lithodex/core';
 import { serverWords } from './database-words';
 import { download, says, type KindParts, type PlaceOption } from './kind-parts';
+import { drivePlaces } from './common-places';
 
 const databasesOf = ({ facts }: WorkloadRow) => facts?.databases ?? [];
 
@@ -44,6 +45,7 @@ export const databaseParts: KindParts = {
       { value: 'scratch', label: 'a scratch server, to look into', destination: { to: 'scratch', minutes: 120 } },
       download('zip', 'a zip archive of text'),
       download('tar', 'a tar archive of text'),
+      ...drivePlaces(picks),
     ];
     const [first, ...others] = picks;
     return others.length === 0 && first?.kind === 'file' ? [...all, download('file', 'text')] : all;

@@ -1,5 +1,6 @@
 import { cutMiddle } from '@lithodex/core';
-import { download, everyRule, says, share, type KindParts, type PlaceOption } from './kind-parts';
+import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
+import { drivePlaces, share } from './common-places';
 
 export const filesParts: KindParts = {
   noun: 'folder',
@@ -20,6 +21,7 @@ export const filesParts: KindParts = {
       share,
       download('tar', 'a tar archive'),
       download('zip', 'a zip archive'),
+      ...drivePlaces(picks),
     ];
     const [first, ...others] = picks;
     return others.length === 0 && first?.kind === 'file' ? [...all, download('file', 'the file itself')] : all;

@@ -66,14 +66,6 @@ export interface KindParts {
 
 export const everyRule: readonly Rule[] = ['leave', 'replace', 'replaceIfOlder', 'beside'];
 export const says = (text: string, warns = false): Remark => ({ text, warns });
-/** A share in the network, for what is files. */
-export const share: PlaceOption = {
-  value: 'share',
-  label: 'a share in the network',
-  form: async () => (await import('./share-place')).SharePlace,
-  first: 'Choose a share first.',
-  fresh: true,
-};
 export const download = (format: Extract<Destination, { to: 'download' }>['format'], label: string): PlaceOption => ({
   value: format,
   label: `me, as ${label}`,

@@ -1,6 +1,7 @@
 import { countOf } from '@lithodex/core';
 import type { PickedItem } from '../data/picks';
-import { download, everyRule, says, share, type KindParts, type PlaceOption } from './kind-parts';
+import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
+import { drivePlaces, share } from './common-places';
 
 /** Whether an item lies inside a disk. */
 const isInside = ({ path }: PickedItem) => /^disks\/[^/]+\/./.test(path);
@@ -40,6 +41,7 @@ function insidePlaces(picks: readonly PickedItem[]): PlaceOption[] {
     ...(!others.length && first?.kind === 'file' ? [download('file', 'a single file')] : []),
     download('tar', 'a tar archive'),
     download('zip', 'a zip archive'),
+    ...drivePlaces(picks),
   ];
 }
 

@@ -9,6 +9,7 @@ const row = (runId: number, more: Partial<Attached> = {}): Attached => ({
   pointId: uuid(1),
   moment: now - hour,
   path: 'disks/system.raw/p2',
+  as: 'device',
   person: 'eva.vind',
   reason: 'a look at the log',
   since: now - 60_000,
@@ -19,6 +20,7 @@ const row = (runId: number, more: Partial<Attached> = {}): Attached => ({
   ...more,
 });
 const at = {
+  as: 'device' as const,
   host: '127.0.0.1',
   port: 40_000,
   name: 'system.raw-p2',
@@ -34,7 +36,7 @@ describe('what is attached', () => {
       answers: { listAttached: { rows: [row(7), row(8, { mine: false, person: 'ona.lund' })] }, stopRun: {} },
     });
     const rows = s.all('tbody tr').map(words);
-    expect(rows[0]).toContain('p2 disks/system.raw/p2 gate-01');
+    expect(rows[0]).toContain('p2 a block device, disks/system.raw/p2 gate-01');
     expect(rows[0]).toContain('4.00 MB');
     expect(rows[1]).not.toContain('How to read it');
     await s.click(s.one('[aria-label="Detach disks/system.raw/p2"]'));
@@ -51,6 +53,30 @@ describe('what is attached', () => {
     expect(commands[1]).toBe('nbdcopy "nbds://lithodex@127.0.0.1:40000/system.raw-p2?tls-psk-file=$PWD/keys.psk" system.raw-p2.raw');
     await s.click('Hide');
     expect(s.all('code')).toEqual([]);
+  });
+
+  it('gives the address, the key and the fingerprint of a drive', async () => {
+    const drive = {
+      as: 'drive' as const,
+      host: '127.0.0.1',
+      port: 40_001,
+      name: 'var',
+      user: 'lithodex',
+      key: 'k'.repeat(32),
+      certificate: 'PEM',
+      fingerprint: 'AB:CD',
+    };
+    const s = await open('/recover/attached?run=7', {
+      answers: {
+        listAttached: { rows: [row(7, { as: 'drive', path: 'disks/system.raw/p2/var' })] },
+        attached: { at: drive, until: now + hour },
+      },
+    });
+    const commands = s.all('code').map((c) => c.textContent);
+    expect(commands[0]).toContain(drive.key);
+    expect(commands[1]).toBe('AB:CD');
+    expect(commands).toContain('https://127.0.0.1:40001/');
+    expect(s.text()).toContain('a drive, disks/system.raw/p2/var');
   });
 
   it('says how to come by something where nothing is', async () => {

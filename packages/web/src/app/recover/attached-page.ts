@@ -9,6 +9,7 @@ import { Live } from '../data/live';
 import { outcome, type Outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
+import { commandsFor } from './attach-commands';
 import { Commands } from './commands';
 
 /** So often it is looked whether what was just asked for is there yet. */
@@ -54,21 +55,7 @@ export class AttachedPage {
   protected readonly refusal = computed(() => this.shown()?.failure);
   protected readonly commands = computed(() => {
     const at = this.at();
-    if (!at) return [];
-    const address = `nbds://${at.user}@${at.host}:${at.port}/${at.name}?tls-psk-file=$PWD/keys.psk`;
-    const options = `driver=nbd,host=${at.host},port=${at.port},export=${at.name},tls-creds=key`;
-    return [
-      { what: 'Keep the key first, where only you can read it', text: `(umask 077; echo '${at.user}:${at.key}' > keys.psk)` },
-      { what: 'Copy all of it, holes left out', text: `nbdcopy "${address}" ${at.name}.raw` },
-      {
-        what: 'Have it as a file of this computer without copying it (Linux with FUSE), to be mounted from there',
-        text: `mkdir -p attached && nbdfuse attached/${at.name}.raw "${address}"`,
-      },
-      {
-        what: 'Make an image of another format, or hand it to a virtual machine',
-        text: `qemu-img convert --object "tls-creds-psk,id=key,dir=$PWD,endpoint=client,username=${at.user}" --image-opts "${options}" -O qcow2 ${at.name}.qcow2`,
-      },
-    ];
+    return at ? commandsFor(at) : [];
   });
 
   protected nameOf(row: Attached): string {
