@@ -18,6 +18,8 @@ const packages = {
   'mkfs.ext4': 'e2fsprogs',
   'mkfs.vfat': 'dosfstools',
   mcopy: 'mtools',
+  // the text of documents that are looked into
+  pdftotext: 'poppler-utils',
   // certificates of what is attached
   openssl: 'openssl',
 };

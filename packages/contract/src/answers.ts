@@ -58,6 +58,7 @@ export const answers = {
   platformInventory: Inventory,
   insideTest: InsideTest,
   insideFiles: InsideLook,
+  documentText: z.object({ text: z.string().max(500_000).nullable(), of: z.string().max(40), why: z.string().max(300) }),
   shareTest: ShareTest,
   targetTest: TargetTest,
   targetCreate: Done,

@@ -212,6 +212,8 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('platformTest'), platform: PlatformRef }),
   z.object({ ask: z.literal('platformInventory'), platform: PlatformRef }),
   z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),
+  /** The text of a document in a format that is known. */
+  z.object({ ask: z.literal('documentText'), point: PointRef, path: ByteString }),
   z.object({ ask: z.literal('shareTest'), share: ShareRef }),
   z.object({ ask: z.literal('targetTest'), place: TargetPlace }),
   /** `siblings`: the targets whose domain the new one joins, so that chunks have the same names on all of them. */

@@ -84,9 +84,16 @@ export type PathsFound = z.infer<typeof PathsFound>;
 export const PreviewQuery = z.object({ path: EscapedPath });
 /** The front of a file of a point, as it can be shown: text, an image as it is (base64), or its first bytes in rows. */
 export const FilePreview = z.discriminatedUnion('as', [
-  z.object({ as: z.literal('text'), text: z.string(), size: Bytes, whole: z.boolean() }),
+  /** `of`: the format that it is the text of, '' where it is text itself. */
+  z.object({ as: z.literal('text'), text: z.string(), of: z.string().max(40), size: Bytes, whole: z.boolean() }),
   z.object({ as: z.literal('image'), type: z.string().max(40), data: z.string(), size: Bytes, whole: z.boolean() }),
-  z.object({ as: z.literal('bytes'), rows: z.array(z.string().max(100)).max(64), size: Bytes, whole: z.boolean() }),
+  z.object({
+    as: z.literal('bytes'),
+    rows: z.array(z.string().max(100)).max(64),
+    why: z.string().max(300),
+    size: Bytes,
+    whole: z.boolean(),
+  }),
 ]);
 export type FilePreview = z.infer<typeof FilePreview>;
 

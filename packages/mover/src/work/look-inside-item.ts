@@ -6,7 +6,7 @@ import { openPoint } from './open-point';
 import type { Stores } from './stores';
 
 /** Trees that people walk, kept between their questions. */
-const walked = new OpenedTrees(3);
+export const walked = new OpenedTrees(3);
 
 /** What is counted of an item at most, and for how long: who asks waits. */
 const mostCounted = 20_000;

@@ -39,6 +39,7 @@ import { attachedBy } from './attach';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
 import { frontOf, openedFolder, openedItems } from './look-inside-item';
 import { openPoint } from './open-point';
+import { documentText } from './document-text';
 import { inventoryOf, shareTestOf, testOf } from './platforms';
 import type { Stores } from './stores';
 
@@ -81,6 +82,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return lookInsideMachine(question.platform, question.machine, question.account, question.places);
     case 'platformInventory':
       return inventoryOf(question.platform);
+    case 'documentText':
+      return documentText(stores, question.point, question.path);
     case 'shareTest':
       return shareTestOf(question.share);
     case 'targetTest':

@@ -30,6 +30,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   compare: ['capture', 'keep'],
   attached: ['keep'],
   front: ['keep'],
+  documentText: ['keep'],
   openedFolder: ['keep'],
   openedItems: ['keep'],
   targetTest: ['keep'],

@@ -25,6 +25,10 @@ type RecoverHandlers = Pick<Handlers, 'tree' | 'preview' | 'compare' | 'holdPoin
 /** Bytes of a file that are looked at for its preview. */
 const mostShown = 1 << 20;
 
+const documentMs = 30_000;
+/** What may be a document whose text is wanted. */
+const isDocument = (front: Buffer) => /^(%PDF-|PK\x03\x04)/.test(front.toString('latin1', 0, 8));
+
 export function recoverHandlers(deps: Deps): RecoverHandlers {
   const { db, clock } = deps;
   return {
@@ -67,9 +71,10 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       const about = { size, whole: bytes.length === size };
       const shown = previewOf(bytes, about.whole);
       if (shown.as === 'image') return { ...shown, ...about, data };
-      return shown.as === 'text'
-        ? { ...shown, ...about, whole: about.whole && shown.text.length < mostShown }
-        : { ...shown, ...about, rows: [...shown.rows] };
+      const document = isDocument(bytes) ? await deps.movers.ask({ ask: 'documentText', point: ref, path }, documentMs) : null;
+      if (document && document.text !== null) return { as: 'text', text: document.text, of: document.of, size, whole: false };
+      if (shown.as === 'text') return { ...shown, ...about, of: '', whole: about.whole && shown.text.length < mostShown };
+      return { ...shown, ...about, why: document?.why ?? '', rows: [...shown.rows] };
     },
 
     async compare({ params, query, actor }) {

@@ -25,7 +25,9 @@ export type PlannedTo = Planned<To>;
 
 /** What a task keeps; where its points are is looked up when it is claimed, so that no key of a target lies in the queue. */
 export type DownloadPlan = Omit<DownloadWork, 'picks'> & Prefers & { readonly picks: readonly PlannedPick[] };
-export type AttachPlan = Omit<AttachWork, 'point' | 'path'> & Prefers & { readonly pick: PlannedPick };
+export type AttachPlan = Omit<AttachWork, 'point' | 'path' | 'as'> &
+  Partial<Pick<AttachWork, 'as'>> &
+  Prefers & { readonly pick: PlannedPick };
 /** `heldBy`: the mover that keeps what it writes, once one has it. */
 export type RunMachinePlan = Omit<RunMachineWork, 'point' | 'platform'> &
   Prefers & { readonly pick: PlannedPick; readonly platformId: number; readonly heldBy?: string };

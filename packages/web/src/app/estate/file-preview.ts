@@ -1,6 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, linkedSignal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import type { FilePreview } from '@lithodex/contract';
+import { formatBytes } from '@lithodex/core';
 import { of, switchMap } from 'rxjs';
 import { Api } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
@@ -34,9 +35,7 @@ import { formatPipes } from '../ui/format-pipes';
           }}</pre>
         }
       }
-      <div class="small mute">
-        {{ s.whole && s.as !== 'bytes' ? 'all of it' : 'the front of ' + (s.size | bytes) }}; that you looked is in the audit trail
-      </div>
+      <div class="small mute">{{ about(s) }}; that you looked is in the audit trail</div>
     } @else {
       <div class="skeleton" style="height: 120px"></div>
     }
@@ -68,6 +67,12 @@ export class FilePreviewPart {
   protected readonly session = inject(Session);
   readonly pointId = input.required<string>();
   readonly path = input.required<string>();
+  protected about(s: FilePreview): string {
+    if (s.as === 'text' && s.of) return `the text of a ${s.of} of ${formatBytes(s.size)}, nothing else of it`;
+    const why = s.as === 'bytes' && s.why ? `: ${s.why}` : '';
+    return s.whole && s.as !== 'bytes' ? 'all of it' : `the front of ${formatBytes(s.size)}${why}`;
+  }
+
   private readonly place = computed(() => ({ id: this.pointId(), path: this.path() }));
   protected readonly asked = linkedSignal({ source: this.place, computation: () => false });
   private readonly key = computed(() => (this.asked() ? this.place() : null));

@@ -127,7 +127,7 @@ describe('a workload', () => {
             : [treeRow('notes.txt', { path: `${path}/notes.txt`, mode: 0o640, uid: 1000 })];
       return { path, rows, next: null, notLookedAt: false, inside: path !== '' };
     };
-    const preview = { as: 'text', text: '<b>not a tag</b>', size: 16, whole: true };
+    const preview = { as: 'text', of: '', text: '<b>not a tag</b>', size: 16, whole: true };
     const s = await open('/estate/1', { answers: answers({ tree: inside, preview }) });
     await s.click('▸ disk.raw');
     expect(s.all('.middle tbody tr').map(words)).toEqual([
