@@ -99,6 +99,7 @@ describe('copies', () => {
       ['north-store'],
       ['north-store', 'quay-disk'],
     ]);
+    for (const copy of plan.copies) expect(copy).toMatchObject({ kind: 'folder', price: null });
     expect((await admin.call('planRestore', { body: { ...body, readFrom: null } })).readFrom[0]!.target).toBe('quay-disk');
     fs.renameSync(`${h.folder}/store`, `${h.folder}/store.away`);
     const run = await admin.ended((await admin.call('startRestore', { body: { ...body, rule: 'replace', rescue: false } })).runId);

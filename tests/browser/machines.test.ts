@@ -144,6 +144,60 @@ describe('machines of a platform, in the browser', () => {
     await eva.sees('Nothing is attached');
   });
 
+  it('run straight from the store, are copied while they run, and go on without it', async () => {
+    await eva.open('/estate');
+    await eva.press('gate-01');
+    await eva.sees('programs at rest');
+    await eva.press('Restore everything');
+    await eva.choose('destination', 'a host, run straight from the store');
+    await eva.sees('Choose a host first.');
+    await eva.choose('host', 'mole-1');
+    await eva.choose('room', 'up to 1 GB');
+    await eva.sees('It starts within seconds, whatever its size');
+    await eva.type('what happened', 'its storage burnt');
+    await eva.press('Run from the store');
+    await eva.sees('runs from the store, since');
+    await eva.sees('in the store; what it writes, on the mover');
+    expect(service.platform.named('gate-01-again')).toMatchObject({ running: true, networks: [] });
+    await letGuestWrite(service.platform, 'gate-01-again', 'system', [
+      { path: '/etc/note', content: Buffer.from('written from the store') },
+    ]);
+    await eva.press('Copy');
+    await eva.sees('runs, and is copied');
+    await eva.sees('all of it on fast too');
+    await eva.press('Cut over');
+    await eva.sees('No machine runs from the store.');
+    const machine = service.platform.named('gate-01-again');
+    expect(machine.disks.map((d) => d.storage)).toEqual(['fast']);
+    expect((await service.files.read(machine, '/etc/note')).toString()).toBe('written from the store');
+  });
+
+  it('have a restore of them repeated, with evidence of each time', async () => {
+    await eva.open('/estate');
+    await eva.press('gate-02');
+    await eva.sees('programs at rest');
+    await eva.press('Restore everything');
+    await eva.choose('destination', 'a platform, as new machines');
+    await eva.choose('host', 'rock-1');
+    await eva.choose('storage', 'cellar');
+    await eva.choose('network', 'the network rock');
+    await eva.type('put behind the names', '-proof');
+    await eva.keys('Tab');
+    await eva.sees('gate-02-proof on rock-1');
+    await eva.press('Repeat it');
+    await eva.sees('What the time before brought is taken away once the new is whole');
+    await eva.type('Name of what is repeated', 'The gate comes back');
+    await eva.type('what it is to prove', 'the auditors ask');
+    await eva.page.click('lx-repeat-form button[type=submit]');
+    await eva.sees('Repeated restores');
+    await eva.press('Do The gate comes back now');
+    await eva.sees('was read again and compared');
+    await eva.open('/recover/standing');
+    await eva.press('Evidence of The gate comes back');
+    await eva.sees('1 disk done, what was written was read again and compared');
+    expect(service.platform.named('gate-02-proof')).toMatchObject({ running: false, tags: [] });
+  });
+
   it('have two points told from each other', async () => {
     await eva.open('/estate');
     await eva.press('gate-01');

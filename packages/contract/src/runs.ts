@@ -170,6 +170,7 @@ export const RestoreBody = z
 export type RestoreBody = z.infer<typeof RestoreBody>;
 export const PlanBody = z.object({ ...RestoreBody.shape, reason: z.string().max(500).default('') });
 
+const ReadPrice = z.object({ amount: z.number(), currency: z.string() });
 export const RestorePlan = z.object({
   items: z.array(
     z.object({
@@ -190,10 +191,18 @@ export const RestorePlan = z.object({
   ),
   total: z.object({ items: Count, files: Count, bytes: Bytes, picks: Count }),
   readFrom: z.array(z.object({ target: z.string(), points: Count })),
-  /** Targets that all picked points stand on. */
-  copies: z.array(z.object({ targetId: Uuid, target: z.string() })),
+  /** Targets that all picked points stand on, each with how long reading it takes as it was read lately (null where it never was), what that costs at most by its price table (null where it has none), and what has to be fetched first. */
+  copies: z.array(
+    z.object({
+      targetId: Uuid,
+      target: z.string(),
+      estimateMs: z.number().nullable(),
+      price: ReadPrice.nullable(),
+      kind: z.enum(['folder', 'bucket', 'cartridges']),
+    }),
+  ),
   /** What reading it costs at most, by the price tables of the targets; null where none is said. */
-  price: z.object({ amount: z.number(), currency: z.string() }).nullable(),
+  price: ReadPrice.nullable(),
   /** Estimated from measured rates; null until something was measured. */
   estimateMs: z.number().nullable(),
   rate: z.number().nullable(),

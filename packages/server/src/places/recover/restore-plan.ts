@@ -4,6 +4,7 @@ import { fromJson, fromJsonOrNull } from '../../base/db/json';
 import type { Deps } from '../../acts/deps';
 import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
+import { shownPlace } from '../../records/targets/target-rows';
 import { tooLittleToMeasure } from '../../records/runs/run-rows';
 import { cartridgeCheck } from '../../acts/recover/cartridge-check';
 import { plannerFor } from '../../acts/kinds/planner-for';
@@ -42,8 +43,7 @@ export async function planRestore(
       disks: p.path ? [] : (fromJsonOrNull<MachinePoint>(p.point.machine)?.disks ?? []).map(({ label, size }) => ({ label, size })),
     })),
     total: { items, files: items, bytes, picks: picks.length },
-    ...(await placesOf(deps, picks)),
-    price: await priceOf(deps, picks),
+    ...(await placesOf(deps, picks, measured.rate)),
     estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
     rate: measured.rate,
     rateFrom: measured.from,
@@ -65,32 +65,68 @@ const noRescue: Check = {
 };
 
 /** Where the picked points are read, and where all of them could be. */
-async function placesOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<Pick<RestorePlan, 'readFrom' | 'copies'>> {
-  const targets = new Map((await deps.db('target').select<{ id: string; name: string }[]>('id', 'name')).map((t) => [t.id, t.name]));
+async function placesOf(
+  deps: Deps,
+  picks: readonly ResolvedPick[],
+  slowest: number | null,
+): Promise<Pick<RestorePlan, 'readFrom' | 'copies' | 'price'>> {
+  type Target = Parameters<typeof shownPlace>[0] & { id: string; name: string; prices: unknown };
+  const rows = await deps.db('target').select<Target[]>('id', 'name', 'folder', 'address', 'prices');
+  const targets = new Map(rows.map((t) => [t.id, t]));
   const points = new Map<string, Set<string>>();
   for (const p of picks) {
-    const name = targets.get(p.ref.target.id) ?? '';
+    const name = targets.get(p.ref.target.id)?.name ?? '';
     points.set(name, (points.get(name) ?? new Set()).add(p.point.id));
   }
-  const everywhere = [...targets].filter(([id]) => picks.every((p) => [p.ref.target, ...p.ref.others].some((t) => t.id === id)));
+  const { bytes } = expectedOf(picks);
+  const everywhere = rows.filter(({ id }) => picks.every((p) => [p.ref.target, ...p.ref.others].some((t) => t.id === id)));
+  const tables = new Map(rows.flatMap((r) => (r.prices === null ? [] : [[r.id, fromJson<PriceTable>(r.prices)] as const])));
+  const copies = await Promise.all(
+    everywhere.map(async (row) => {
+      const { id, name } = row;
+      const rate = await readRate(deps, id);
+      // what it is written to takes its time too
+      const least = rate === null ? null : Math.min(rate, slowest ?? rate);
+      return {
+        targetId: id,
+        target: name,
+        kind: shownPlace(row).kind,
+        estimateMs: least === null ? null : Math.round((bytes / least) * 1000),
+        price: priceOf(picks, () => tables.get(id)),
+      };
+    }),
+  );
   return {
     readFrom: [...points].map(([target, ids]) => ({ target, points: ids.size })),
-    copies: everywhere.map(([targetId, target]) => ({ targetId, target })),
+    copies,
+    price: priceOf(picks, (p) => tables.get(p.ref.target.id)),
   };
 }
 
-/** Price of reading the picks where they are read first, as if nothing were compressed. One currency at a time: the first that is met. */
-async function priceOf(deps: Deps, picks: readonly ResolvedPick[]): Promise<RestorePlan['price']> {
-  const rows = await deps.db('target').whereNotNull('prices').select<{ id: string; prices: unknown }[]>('id', 'prices');
-  const tables = new Map(rows.map((r) => [r.id, fromJson<PriceTable>(r.prices)]));
+/** Price of reading picks, as if nothing were compressed. One currency at a time: the first that is met. */
+function priceOf(picks: readonly ResolvedPick[], tableOf: (pick: ResolvedPick) => PriceTable | undefined): RestorePlan['price'] {
   const priced = picks.flatMap((p) => {
-    const table = tables.get(p.ref.target.id);
+    const table = tableOf(p);
     return table ? [{ table, bytes: p.size, requests: p.items }] : [];
   });
   const currency = priced[0]?.table.currency;
   if (currency === undefined) return null;
   const same = priced.filter((p) => p.table.currency === currency);
   return { currency, amount: same.reduce((sum, p) => sum + readPrice(p.bytes, p.requests, p.table), 0) };
+}
+
+/** Bytes a second at which a target was read lately, when it was verified; null where it never was. */
+async function readRate(deps: Deps, targetId: string): Promise<number | null> {
+  const rows = await deps
+    .db('task')
+    .where({ type: 'verify' })
+    .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId])
+    .where('measured_ms', '>', 0)
+    .where('measured_bytes', '>', tooLittleToMeasure)
+    .orderBy('ended_at', 'desc')
+    .limit(9)
+    .select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
+  return rows.length ? Math.round(median(rows.map((r) => (r.bytes / r.ms) * 1000))) : null;
 }
 
 /** Bytes a second: the median of recent restores, or of recent reads of sources while nothing was restored yet. */

@@ -40,7 +40,15 @@ export function repeatable(destination: Destination | null): Place | undefined {
         and compared, machines are read back; each time is kept as evidence.
       </p>
       <label
-        >Name <input class="field wide" name="name" required maxlength="120" [ngModel]="name()" (ngModelChange)="name.set($event)"
+        >Name
+        <input
+          class="field wide"
+          name="name"
+          aria-label="Name of what is repeated"
+          required
+          maxlength="120"
+          [ngModel]="name()"
+          (ngModelChange)="name.set($event)"
       /></label>
       <label
         >Why

@@ -30,7 +30,7 @@ const plan: RestorePlan = {
   total: { items: 1, files: 1, bytes: 9, picks: 1 },
   readFrom: [{ target: 'quay-disk', points: 1 }],
   price: { amount: 1.25, currency: 'EUR' },
-  copies: [{ targetId: 't1', target: 'quay-disk' }],
+  copies: [{ targetId: 't1', target: 'quay-disk', estimateMs: 1200, price: null, kind: 'folder' }],
   estimateMs: 1200,
   rate: 1e6,
   rateFrom: 'recent restores',
@@ -100,8 +100,8 @@ describe('the restore sheet', () => {
     expect(none.el.textContent).not.toContain('Read it from');
     answer = {
       copies: [
-        { targetId: 't1', target: 'quay-disk' },
-        { targetId: 't2', target: 'north-store' },
+        { targetId: 't1', target: 'quay-disk', estimateMs: 90_000, price: null, kind: 'folder' },
+        { targetId: 't2', target: 'north-store', estimateMs: null, price: { amount: 3, currency: 'EUR' }, kind: 'cartridges' },
       ],
     };
     const { el, fixture } = await open();
@@ -110,9 +110,10 @@ describe('the restore sheet', () => {
     });
     el.querySelector<HTMLButtonElement>('[aria-label^="copy:"]')!.click();
     await fixture.whenStable();
-    const choice = [...document.querySelectorAll<HTMLButtonElement>('.menu.show button')].find(
-      (b) => b.textContent.trim() === 'north-store',
+    const choice = [...document.querySelectorAll<HTMLButtonElement>('.menu.show button')].find((b) =>
+      b.textContent.includes('north-store'),
     );
+    expect(choice!.textContent).toMatch(/not known yet, .*3.* at most, cartridges may have to be fetched/);
     choice!.click();
     await eventually(() => {
       expect(calls.at(-1)).toMatchObject({ name: 'planRestore', body: { readFrom: 't2' } });

@@ -3,7 +3,7 @@ import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { BodyInput, RestorePlan, WorkloadRow } from '@lithodex/contract';
-import { countOf, cutMiddle } from '@lithodex/core';
+import { countOf, cutMiddle, formatDuration, formatPrice } from '@lithodex/core';
 import { debounceTime, of, switchMap } from 'rxjs';
 import { addressOf, Api, type ApiFailure } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
@@ -23,6 +23,17 @@ import { StateMark } from '../ui/state-mark';
 /** Last part of a path; the whole of a workload has none. */
 function nameOrAll(path: string): string {
   return path === '' ? 'Everything' : path.slice(path.lastIndexOf('/') + 1);
+}
+
+/** What tells one copy from another. */
+function copyWords({ estimateMs, price, kind }: RestorePlan['copies'][number]): string {
+  return [
+    estimateMs === null ? 'how fast it is read is not known yet' : `about ${estimateMs < 1000 ? 'a second' : formatDuration(estimateMs)}`,
+    price ? `${formatPrice(price.amount, price.currency)} at most` : '',
+    kind === 'cartridges' ? 'cartridges may have to be fetched' : '',
+  ]
+    .filter(Boolean)
+    .join(', ');
 }
 
 const allRules: readonly SlotOption<Rule>[] = [
@@ -73,7 +84,7 @@ export class SheetPage {
   );
   protected readonly copies = computed((): SlotOption<string>[] => [
     { value: '', label: 'the best copy', note: 'a disk before a bucket' },
-    ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target })),
+    ...(this.plan()?.copies ?? []).map((c) => ({ value: c.targetId, label: c.target, note: copyWords(c) })),
   ]);
   protected readonly uses = computed(() => this.place().uses);
   protected readonly isDownload = computed(() => this.place().destination?.to === 'download');
