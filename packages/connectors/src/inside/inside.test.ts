@@ -58,6 +58,72 @@ async function restore(
   return items;
 }
 
+/** How many files the large trees have; systems that need a mount are tried where one is possible and many are wanted. */
+const manyFiles = Number(process.env['LITHODEX_FILES'] ?? 1500);
+const canMount = process.env['LITHODEX_FILES'] !== undefined;
+function fillMounted(image: string, tree: string, mount: string[]): void {
+  const at = `${image}.mounted`;
+  fs.mkdirSync(at);
+  execFileSync(mount[0]!, [...mount.slice(1), image, at], { stdio: 'pipe' });
+  execFileSync('cp', ['-a', `${tree}/.`, at], { stdio: 'pipe' });
+  execFileSync('umount', [at], { stdio: 'pipe' });
+}
+const withManyFiles: [string, (image: string, tree: string) => void][] = [
+  [
+    'ext4',
+    (image, tree) => void execFileSync('mkfs.ext4', ['-q', '-F', '-N', String(manyFiles * 2), '-d', tree, image], { stdio: 'pipe' }),
+  ],
+  ...(canMount
+    ? ([
+        [
+          'xfs',
+          (image, tree) => {
+            execFileSync('mkfs.xfs', ['-q', '-f', image], { stdio: 'pipe' });
+            fillMounted(image, tree, ['mount', '-o', 'loop']);
+          },
+        ],
+        [
+          'ntfs',
+          (image, tree) => {
+            execFileSync('mkfs.ntfs', ['-q', '-F', '-f', image], { stdio: 'pipe' });
+            fillMounted(image, tree, ['ntfs-3g']);
+          },
+        ],
+      ] as [string, (image: string, tree: string) => void][])
+    : []),
+];
+
+/** A tree like that of a file server: deep, with long and odd names, links, holes, and many small files. */
+function makeManyFiles(tree: string, files: number, anyBytes: boolean): void {
+  let random = 7;
+  const next = (n: number) => {
+    random = (Math.imul(random, 1664525) + 1013904223) >>> 0;
+    return Math.floor((random / 2 ** 32) * n);
+  };
+  const odd = ['Größe', 'ein sehr langer Name '.repeat(8), 'a b', '漢字', '🌊', 'x'.repeat(200), "quote's", '%41', '-rf', '#', '$HOME'];
+  const folders = [''];
+  for (let n = 0; n < files; n++) {
+    const folder = folders[next(folders.length)]!;
+    const name = `${odd[next(odd.length)]!}-${n}`;
+    const raw =
+      anyBytes && n % 50 === 0
+        ? Buffer.concat([Buffer.from(`${tree}/${folder}`), Buffer.from([0xff, 0xfe, 0x5c]), Buffer.from(String(n))])
+        : Buffer.from(`${tree}/${folder}${name}`);
+    if (n % 40 === 0) {
+      const deeper = folder.length > 1500 ? `folder-${n}/` : `${folder}${name.slice(0, 60)}-${n}/`;
+      fs.mkdirSync(`${tree}/${deeper}`, { recursive: true });
+      folders.push(deeper);
+    }
+    if (n % 97 === 0 && anyBytes) fs.symlinkSync(`../${name}`, raw);
+    else if (n % 211 === 0) {
+      const fd = fs.openSync(raw, 'w');
+      fs.writeSync(fd, `begin ${n}`, 0);
+      fs.writeSync(fd, `end ${n}`, 3_000_000 + n);
+      fs.closeSync(fd);
+    } else fs.writeFileSync(raw, n % 500 === 0 ? Buffer.alloc(1_500_000, n) : `file ${n}\n`.repeat(next(60)));
+  }
+}
+
 describe('files inside disks', () => {
   it('come back from a volume of a disk with a table, an awkward tree identical', async () => {
     makeNastyTree(`${base}/tree`, 1 << 25);
@@ -82,6 +148,27 @@ describe('files inside disks', () => {
         .replace(/(\d{9,})\.\d{10}/g, '$1');
     expect(described(`${base}/back`)).toBe(described(`${base}/tree`));
     expect(fs.statSync(`${base}/back/sparse`).blocks * 512).toBeLessThan(2 << 20);
+  });
+
+  it.each(withManyFiles)('come back from %s with many odd files, each as it was written', async (system, make) => {
+    const tree = `${base}/many-${system}`;
+    makeManyFiles(tree, manyFiles, system !== 'ntfs');
+    const image = `${base}/many-${system}.img`;
+    fs.writeFileSync(image, '');
+    fs.truncateSync(image, Math.max(512 << 20, manyFiles * 20_000));
+    make(image, tree);
+    const items = await restore(await pointOfDisks(store, `many-${system}`, { system: image }), 'disks/system.raw/volume', '');
+    expect(items.filter((i) => i.action === 'failed')).toEqual([]);
+    fs.rmSync(`${base}/back/lost+found`, { recursive: true, force: true });
+    // what makes images keeps whole seconds, and NTFS has no owners here
+    const described = (folder: string) =>
+      describeTree(folder)
+        .replace(/^(\|d\|.*)$/m, '')
+        .replace(/(\d{9,})\.\d{10}/g, '$1')
+        .replace(/^(.*\|[a-z]\|)(\d+\|\d+\|\d+\|)/gm, system === 'ntfs' ? '$1' : '$1$2');
+    expect(described(`${base}/back`)).toBe(described(tree));
+    fs.rmSync(tree, { recursive: true });
+    fs.rmSync(image);
   });
 
   it('come back alone, and are known when they are there already', async () => {
