@@ -8,6 +8,7 @@ import { landingNight, machinePolicy, platformNight, scratchPolicy } from './har
 import { StoryClock } from './story-clock';
 import { readerName, StoryMovers } from './story-movers';
 import { StoryPeople } from './story-people';
+import { provesReturns } from './story-returns';
 import { HarbourDatabase, type Acts } from './harbour-database';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
@@ -28,6 +29,7 @@ import {
   password,
   people,
   plansNight,
+  proofNight,
   policies,
   relayNight,
   shelfNight,
@@ -223,6 +225,7 @@ export class History {
     if (night === relayNight) await this.connect((name) => name === 'ais-relay');
     await this.machines(night, evening);
     await this.berths.night(night, evening, this.diskId);
+    if (night === proofNight) await provesReturns(this.people, `${this.state}/proof`);
     if (night === noticesNight) await this.tellPeople();
     if (night === nights - 1) {
       await this.call('eva.vind', 'changeMover', 'quay-mover', { drained: false, tasks: 2, place: 'Server room' });

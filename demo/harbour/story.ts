@@ -19,6 +19,8 @@ export const relayNight = 42;
 export const plansNight = 45;
 /** Since this night people are told by mail what happens. */
 export const noticesNight = 51;
+/** From then on the rosters are brought back every night, to see that they come back. */
+export const proofNight = 49;
 /** On the morning after this night Ole takes on what can't be read. */
 export const takenOnNight = 53;
 
