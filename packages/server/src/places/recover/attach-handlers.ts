@@ -7,6 +7,7 @@ import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import type { Deps } from '../../acts/deps';
 import type { AttachPlan } from '../../records/runs/planned-restore';
+import { listedFor, stayingTasks } from '../../records/runs/staying-tasks';
 
 interface Row {
   readonly id: string;
@@ -24,32 +25,21 @@ interface Row {
 
 /** Disks and volumes of points that are attached now. */
 export function attachHandlers({ db, clock, movers }: Deps): Pick<Handlers, 'listAttached' | 'attached'> {
-  const inState = (...states: string[]) =>
-    db('task as t')
-      .join('run as r', 'r.id', 't.run_id')
-      .join('workload as w', 'w.id', 't.workload_id')
-      .where({ 't.type': 'attach' })
-      .whereIn('t.state', states);
+  const inState = (...states: string[]) => stayingTasks(db, 'attach', states);
   return {
     async listAttached({ actor }) {
-      const rows = await inState('running')
-        .modify((q) => {
-          if (actor.remit) void q.whereIn('t.workload_id', actor.remit);
-        })
-        .orderBy('t.started_at')
-        .limit(500)
-        .select<Row[]>(
-          't.id',
-          't.run_id',
-          't.workload_id',
-          'w.name',
-          'r.person',
-          'r.reason',
-          't.started_at',
-          't.mover',
-          't.work',
-          't.progress',
-        );
+      const rows = await listedFor(inState('running'), actor).select<Row[]>(
+        't.id',
+        't.run_id',
+        't.workload_id',
+        'w.name',
+        'r.person',
+        'r.reason',
+        't.started_at',
+        't.mover',
+        't.work',
+        't.progress',
+      );
       const plans = rows.map((row) => fromJson<AttachPlan>(row.work));
       const points = await db('point')
         .whereIn(

@@ -10,6 +10,7 @@ import type { Deps } from '../../acts/deps';
 import { askInventory } from '../../acts/estate/read-platform';
 import type { PlatformRow } from '../../records/systems/platform-rows';
 import type { RunMachinePlan } from '../../records/runs/planned-restore';
+import { listedFor, stayingTasks } from '../../records/runs/staying-tasks';
 
 interface Row {
   readonly id: string;
@@ -62,18 +63,9 @@ export function runningHandlers(deps: Deps): Pick<Handlers, 'listRunning' | 'ste
 
   return {
     async listRunning({ actor }) {
-      const rows = await db('task as t')
-        .join('run as r', 'r.id', 't.run_id')
-        .join('workload as w', 'w.id', 't.workload_id')
+      const rows = await listedFor(stayingTasks(db, 'runMachine', alive), actor)
         .leftJoin('point as p', db.raw("p.id = JSON_VALUE(t.work, '$.pick.pointId')"))
         .leftJoin('source as s', db.raw("s.id = JSON_VALUE(t.work, '$.platformId')"))
-        .where({ 't.type': 'runMachine' })
-        .whereIn('t.state', alive)
-        .modify((q) => {
-          if (actor.remit) void q.whereIn('t.workload_id', actor.remit);
-        })
-        .orderBy('t.queued_at')
-        .limit(500)
         .select<Row[]>(
           't.id',
           't.run_id',

@@ -1,0 +1,36 @@
+import { computed, inject, linkedSignal } from '@angular/core';
+import { toObservable, toSignal } from '@angular/core/rxjs-interop';
+import type { Platform, PlatformPlaces } from '@lithodex/contract';
+import { of, switchMap } from 'rxjs';
+import { Api } from '../data/api';
+import { outcome, type Outcome } from '../data/outcome';
+import type { SlotOption } from '../ui/slot';
+
+/** A platform that one chooses, and what it has to choose from: only that can be chosen. Made where one may inject. */
+export class PlatformChoice {
+  private readonly api = inject(Api);
+  private readonly listed = toSignal(this.api.call('listPlatforms').pipe(outcome()));
+  readonly platforms = computed((): readonly Platform[] | undefined => this.listed()?.value?.rows);
+  readonly platform = linkedSignal(() => this.platforms()?.[0]?.id ?? 0);
+  private readonly asked = toSignal(
+    toObservable(this.platform).pipe(
+      switchMap((id) => (id ? this.api.call('platformPlaces', { id }).pipe(outcome<PlatformPlaces>()) : of<Outcome<PlatformPlaces>>({}))),
+    ),
+  );
+  readonly places = computed(() => this.asked()?.value);
+  readonly failure = computed(() => this.asked()?.failure);
+  readonly options = computed(() => (this.platforms() ?? []).map((p) => ({ value: p.id, label: p.name })));
+  readonly hosts = computed((): SlotOption<string>[] => [
+    { value: '', label: 'choose one' },
+    ...(this.places()?.clusters ?? []).flatMap((c) =>
+      c.hosts.map((h) => ({ value: h, label: h, note: `${c.name}, ${c.location || 'place unknown'}` })),
+    ),
+  ]);
+  readonly folders = computed(() => (this.places()?.folders ?? []).map((f) => ({ value: f, label: f })));
+
+  /** The networks that a host has. */
+  networks(host: string): SlotOption<string>[] {
+    const cluster = this.places()?.clusters.find((c) => c.hosts.includes(host));
+    return (cluster?.networks ?? []).map((n) => ({ value: n, label: `the network ${n}` }));
+  }
+}
