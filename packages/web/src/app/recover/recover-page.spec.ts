@@ -28,8 +28,9 @@ describe('finding what was lost', () => {
         search: page(rows),
         estate: estate([workload(1), workload(2, { gone: now - day })]),
         listRuns: page([
-          run(5, { kind: 'restore', name: 'Plans of quay-1' }),
-          run(6, { kind: 'restore', name: 'Half', state: 'partsMissing' }),
+          run(5, { kind: 'restore', name: 'Plans of quay-1', trigger: 'hand' }),
+          run(6, { kind: 'restore', name: 'Half', state: 'partsMissing', trigger: 'hand' }),
+          run(7, { kind: 'restore', name: 'Repeated every day', trigger: 'schedule' }),
         ]),
         versions: { rows: [version(1, now - hour, { points: 4 }), version(2, now - 2 * day, { suspect: true, ended: 'gone' })] },
         ...answers,
@@ -41,6 +42,7 @@ describe('finding what was lost', () => {
     expect(s.all('.start section')[0]?.querySelectorAll('.w-row')).toHaveLength(2);
     expect(s.all('.start section')[1]?.textContent).toContain('Plans of quay-1');
     expect(s.all('.start section')[1]?.textContent).toContain('parts missing');
+    expect(s.all('.start section')[1]?.textContent).not.toContain('Repeated every day');
     expect(s.api.of('search')).toEqual([]);
     expect(s.api.last('estate')?.query).toMatchObject({ show: 'points' });
     expect(s.all('.w-row')[1]!.textContent).toContain('gone');

@@ -65,7 +65,13 @@ export class RecoverPage {
     const within = this.within();
     return within && !this.workloads().some((w) => String(w.id) === within) ? this.workloadName(Number(within)) || 'one workload' : '';
   });
-  protected readonly restores = toSignal(this.api.call('listRuns', { query: { kinds: 'restore,download', limit: 8 } }).pipe(outcome()));
+  private readonly newest = toSignal(this.api.call('listRuns', { query: { kinds: 'restore,download', limit: 60 } }).pipe(outcome()));
+  /** What people asked for lately; what is repeated by itself has a page of its own. */
+  protected readonly restores = computed(() =>
+    this.newest()
+      ?.value?.rows.filter((r) => r.trigger !== 'schedule')
+      .slice(0, 12),
+  );
   protected readonly chosen = computed(() => {
     const [id, ...rest] = (this.item() ?? '').split(':');
     return id ? { workload: Number(id), path: rest.join(':') } : null;
