@@ -99,7 +99,10 @@ describe('copies', () => {
       ['north-store'],
       ['north-store', 'quay-disk'],
     ]);
-    for (const copy of plan.copies) expect(copy).toMatchObject({ kind: 'folder', price: null });
+    expect(plan.copies.map(({ target, kind, price, estimateMs }) => [target, kind, price, estimateMs]).sort()).toEqual([
+      ['north-store', 'bucket', null, null],
+      ['quay-disk', 'folder', null, null],
+    ]);
     expect((await admin.call('planRestore', { body: { ...body, readFrom: null } })).readFrom[0]!.target).toBe('quay-disk');
     fs.renameSync(`${h.folder}/store`, `${h.folder}/store.away`);
     const run = await admin.ended((await admin.call('startRestore', { body: { ...body, rule: 'replace', rescue: false } })).runId);

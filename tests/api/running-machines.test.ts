@@ -142,6 +142,19 @@ describe('a machine that runs from the store', () => {
     expect(bytesOf('gate-01', 0, 0, 128 * MiB).equals(before)).toBe(true);
   });
 
+  it('can be given up where the mover that has what it wrote does not come back', async () => {
+    const running = await start();
+    await h.killMover('mover-1');
+    await rowWhere(running.runId, (r) => r.mover === null);
+    await h.server.deps.db.raw("UPDATE task SET work = JSON_SET(work, '$.heldBy', 'gone for ever') WHERE id = ?", [running.taskId]);
+    await admin.call('stopRun', { id: running.runId });
+    expect(await admin.ended(running.runId)).toMatchObject({ state: 'stopped' });
+    h.startMover('mover-1');
+    const machine = service.platform.named('gate-01-again');
+    service.platform.change(machine.id, { running: false });
+    service.platform.remove(machine.id);
+  });
+
   it('keeps what it wrote when mover and server are killed, and leaves the store while it runs, equal to the byte', async () => {
     const running = await start();
     const name = 'gate-01-again';

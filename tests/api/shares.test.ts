@@ -28,6 +28,9 @@ beforeAll(async () => {
   fs.symlinkSync('empty', `${source}/rosters/link`);
   fs.writeFileSync(`${source}/rosters/Case`, '1');
   fs.writeFileSync(`${source}/rosters/case`, '2');
+  fs.writeFileSync(`${source}/rosters/Abc`, '');
+  fs.mkdirSync(`${source}/rosters/abc`);
+  fs.writeFileSync(`${source}/rosters/abc/below`, 'left out with its folder');
   fs.utimesSync(`${source}/rosters/empty`, 1_600_000_000, 1_600_000_000);
   const started = await startPlatform(`${h.folder}/platform`);
   ({ service } = started);
@@ -120,17 +123,17 @@ describe('a share in the network', () => {
     const lines = await messages(run.id);
     expect(run.state, JSON.stringify(lines.map((l) => l.message))).toBe('partsMissing');
     const there = `${only(`${samba.share}/from/backup`)}/rosters`;
-    expect(fs.readdirSync(there).sort()).toEqual(['%FF%FE', 'Größe und Maß', 'a%3A what%3F.txt', 'Case', 'empty'].sort());
+    expect(fs.readdirSync(there).sort()).toEqual(['%FF%FE', 'Abc', 'Größe und Maß', 'a%3A what%3F.txt', 'Case', 'empty'].sort());
     expect(fs.readFileSync(`${there}/Größe und Maß/paper`, 'utf8')).toBe('p'.repeat(3_000_000));
     expect(fs.readFileSync(`${there}/a%3A what%3F.txt`, 'utf8')).toBe('odd names');
     expect(fs.statSync(`${there}/empty`).mtimeMs).toBe(1_600_000_000_000);
-    expect(lines.find((l) => l.code === 'EVIDENCE')?.message).toContain('5 files of 3.00 MB read again from the share');
+    expect(lines.find((l) => l.code === 'EVIDENCE')?.message).toContain('6 files of 3.00 MB read again from the share');
     expect(
       lines
         .filter((l) => l.code === 'FAILED')
         .map((l) => l.path)
         .sort(),
-    ).toEqual(['rosters/case', 'rosters/link']);
+    ).toEqual(['rosters/abc', 'rosters/abc/below', 'rosters/case', 'rosters/link']);
     const disk = 'disks/system.raw/p2/var/log/gate.log';
     const inside = await restore(id, { picks: [{ pointId: machinePoint, path: disk }] }, 'inside');
     expect(inside.state).toBe('done');

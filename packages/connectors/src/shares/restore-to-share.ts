@@ -1,5 +1,5 @@
 import { countOf, formatBytes, joinPath } from '@lithodex/core';
-import { EngineError } from '@lithodex/engine';
+import { EngineError, type TreeEntry } from '@lithodex/engine';
 import type { FilesTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { everythingBelow } from '../readable-tree';
@@ -10,6 +10,14 @@ import { shareName, sharePath } from './share-names';
 
 /** Kinds that a share holds. */
 const holds = ['file', 'folder'];
+
+/** Why an item is left out; '' where it is not. */
+function whyLeft(entry: TreeEntry, inside: boolean, twin: boolean): string {
+  if (inside) return 'its folder is left out';
+  if (entry.unread) return 'not in this point: it could not be read when the point was taken';
+  if (!holds.includes(entry.kind)) return 'a share holds files and folders only';
+  return twin ? 'another name differs in large and small letters only' : '';
+}
 
 /** Writes picked items into a new folder of a share, reads them again and compares. What a share can't hold is left out and told. Throws SourceError. */
 export async function restoreToShare(
@@ -25,7 +33,10 @@ export async function restoreToShare(
   ctx.phase('preparing');
   await share.makeFolder(folder);
   const sums = new Map<string, string>();
+  /** What was written under names that differ in large and small letters only. */
   const other = new Map<string, string>();
+  /** A folder that was left out, with all that is in it. */
+  let out = '';
   let bytes = 0;
   let items = 0;
   ctx.phase('restoring');
@@ -33,21 +44,15 @@ export async function restoreToShare(
     for (const pick of picks) {
       const { tree, entry: top } = await pick.find();
       for await (const { path, entry } of everythingBelow(tree, top, pick.to)) {
-        const left = entry.unread
-          ? 'not in this point: it could not be read when the point was taken'
-          : !holds.includes(entry.kind)
-            ? 'a share holds files and folders only'
-            : '';
+        const to = sharePath(path);
+        const twin = other.get(to.toLowerCase());
+        const left = whyLeft(entry, out !== '' && path.startsWith(`${out}/`), twin !== undefined && twin !== to);
         if (left) {
+          if (entry.kind === 'folder' && !(out && path.startsWith(`${out}/`))) out = path;
           ctx.done({ path, action: 'failed', kind: entry.kind, bytes: 0, remark: left });
           continue;
         }
-        const to = sharePath(path);
-        other.set(to.toLowerCase(), (other.get(to.toLowerCase()) ?? to) === to ? to : '');
-        if (other.get(to.toLowerCase()) === '') {
-          ctx.done({ path, action: 'failed', kind: entry.kind, bytes: 0, remark: 'another name differs in large and small letters only' });
-          continue;
-        }
+        other.set(to.toLowerCase(), to);
         items++;
         const name = path.slice(path.lastIndexOf('/') + 1);
         ctx.done({

@@ -132,7 +132,8 @@ export async function startDueStanding(deps: Deps): Promise<void> {
   const now = deps.clock.now();
   for (const row of await deps.db('standing_restore').where({ ended: false }).where('due_from', '<', now).select<StandingRecord[]>()) {
     if (!runsBetween(timetableOf(bodyOfStanding(row), deps.config.zone), row.due_from, now).length) continue;
-    await deps.db('standing_restore').where({ no: row.no }).update({ due_from: now });
+    // another server may have begun it
+    if (!(await deps.db('standing_restore').where({ no: row.no, due_from: row.due_from }).update({ due_from: now }))) continue;
     try {
       await beginStanding(deps, row, 'schedule', row.person);
     } catch (error) {

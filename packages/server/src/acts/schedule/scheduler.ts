@@ -33,6 +33,7 @@ export class Scheduler {
   private going: Promise<void> | undefined;
   private reading: Promise<void> | undefined;
   private measuring: Promise<void> | undefined;
+  private standing: Promise<void> | undefined;
   /** When this server began, or began again after a pause, to hear what movers say. */
   private hearingSince = Date.now();
   private lastRound = Date.now();
@@ -67,6 +68,7 @@ export class Scheduler {
     await this.going;
     await this.reading;
     await this.measuring;
+    await this.standing;
     await this.keeper.ended();
   }
 
@@ -78,9 +80,11 @@ export class Scheduler {
   /** One round; a second one where platforms had to be read first. */
   async tick(): Promise<void> {
     const wanted = await this.round();
-    if (!wanted?.size) return;
-    await this.read(wanted);
-    await this.round();
+    if (wanted?.size) {
+      await this.read(wanted);
+      await this.round();
+    }
+    await this.standing;
   }
 
   private read(wanted: ReadonlySet<number>): Promise<void> {
@@ -109,7 +113,12 @@ export class Scheduler {
         await endWindows(deps);
         await retryFailed(deps);
         const due = await startDue(deps);
-        await startDueStanding(deps);
+        // movers and platforms are asked before one begins, which is no reason to wait for the others
+        this.standing ??= startDueStanding(deps)
+          .catch(this.told('the restores that are repeated could not begin'))
+          .finally(() => {
+            this.standing = undefined;
+          });
         if (deps.config.targetCare) await startDueCare(deps);
         if (deps.config.targetCare) void this.keeper.round();
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {

@@ -1,5 +1,7 @@
 import { escapePath, formatExact } from '@lithodex/core';
 import type { Knex } from 'knex';
+import { fromJson } from '../../base/db/json';
+import type { RunMachinePlan } from '../../records/runs/planned-restore';
 import type { LogLine, Query, RunDetail, RunState } from '@lithodex/contract';
 import { appendAudit } from '../../base/audit/trail';
 import { inTransaction } from '../../base/db/open';
@@ -56,14 +58,16 @@ const startedWhere: Partial<Record<RunRecord['kind'], string>> = {
 
 const isRetried = (run: RunRecord): run is RunRecord & { readonly kind: 'backup' | 'copy' } => run.kind === 'backup' || run.kind === 'copy';
 
-/** What such a machine wrote would be lost: how it ends is said where it is listed. */
-async function refuseWhereMachineRuns(trx: Knex, runId: number): Promise<void> {
+/** What such a machine wrote would be lost: how it ends is said where it is listed. One whose mover does not answer any more can be given up. */
+async function refuseWhereMachineRuns(trx: Knex, runId: number, present: readonly string[]): Promise<void> {
   const begun = await trx('task')
     .where({ run_id: runId, type: 'runMachine' })
     .whereIn('state', ['waiting', 'running'])
     .whereNotNull('started_at')
-    .first<object | undefined>('id');
-  if (begun)
+    .select<{ state: string; work: unknown }[]>('state', 'work');
+  const isHeld = ({ state, work }: { state: string; work: unknown }) =>
+    state === 'running' || present.includes(fromJson<RunMachinePlan>(work).heldBy ?? '');
+  if (begun.some(isHeld))
     throw new ApiError('NOT_NOW', undefined, 'A machine runs from the store. Drop it, or let it leave, where such machines are listed.');
 }
 
@@ -276,7 +280,7 @@ export function runHandlers(deps: Deps): RunHandlers {
       const run = await runOf(params.id, actor);
       if (run.state !== 'waiting' && run.state !== 'running') throw new ApiError('NOT_NOW', undefined, 'The run has ended already.');
       await inTransaction(db, async (trx) => {
-        await refuseWhereMachineRuns(trx, run.id);
+        await refuseWhereMachineRuns(trx, run.id, deps.movers.present());
         await trx('task')
           .where({ run_id: run.id, state: 'waiting' })
           .update({ state: 'stopped', ended_at: clock.now(), cause: JSON.stringify(stoppedCause) });

@@ -37,7 +37,7 @@ export function repeatable(destination: Destination | null): Place | undefined {
       </p>
       <p class="mute m-0">
         What the time before brought is taken away once the new is whole: for a while there is room needed for both. Files are read again
-        and compared, machines are read back; each time is kept as evidence.
+        and compared, machines are read back and get no tags, so that no policy takes them; each time is kept as evidence.
       </p>
       <label
         >Name

@@ -18,7 +18,7 @@ type Address = BodyInput<'addShare'>['address'];
         >Name <input class="field wide" name="name" required maxlength="120" [ngModel]="name()" (ngModelChange)="name.set($event)"
       /></label>
       <label
-        >Spoken
+        >Protocol
         <select class="field" name="kind" [ngModel]="kind()" (ngModelChange)="kind.set($event)">
           <option value="smb">SMB 3, encrypted</option>
           <option value="webdav">WebDAV</option>
