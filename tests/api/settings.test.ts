@@ -46,6 +46,10 @@ async function surround(nightWatch: number): Promise<void> {
   const about = { what: 'runs' as const, policyId: nightWatch, outcome: 'trouble' as const };
   await admin.call('addNotice', { body: { name: 'Night mail', about, way: { by: 'mail', to: ['quay@kelmar.example'] } } });
   const hook = { by: 'webhook' as const, url: 'https://hooks.kelmar.example/lithodex' };
+  const address = { kind: 'webdav' as const, url: 'https://drive.kelmar.example/dav' };
+  await first.server.deps.db('share').insert({ name: 'Office drive', address: JSON.stringify(address), account: 'clerk' });
+  const again = { name: 'Rosters come back', workloads: [workloadId], schedule: { every: 'day' as const, at: '05:00' }, reason: 'a proof' };
+  await admin.call('addStanding', { body: { ...again, destination: { to: 'folder', folder: '/srv/proof' } } });
   await admin.call('addNotice', { body: { name: 'Watchdog', about: { what: 'matters', level: 'fault' }, way: hook, secret } });
 }
 
@@ -114,6 +118,8 @@ describe('the settings', () => {
       'mail server add',
       'notice leave',
       'notice leave',
+      'share leave',
+      'repeated restore add',
       'hold change',
     ]);
     expect(one.steps.find((s) => s.kind === 'policy' && s.effect === 'leave')).toMatchObject({
@@ -128,13 +134,17 @@ describe('the settings', () => {
     expect(both.steps.filter((s) => s.effect === 'leave')).toMatchObject([
       { kind: 'platform', why: expect.stringMatching(/^connect it first: http.*, as keeper, with its password$/) as string },
       { kind: 'notice', name: 'Watchdog', why: 'to be added with a new secret' },
+      { kind: 'share', name: 'Office drive', why: 'to be kept again: https://drive.kelmar.example/dav, as clerk, with its password' },
     ]);
     expect(both.steps.find((s) => s.name === 'Gates')).toMatchObject({
       effect: 'add',
       why: 'without gate-01, not known here unless Harbour platform is connected first',
     });
     expect(JSON.stringify(both)).not.toContain(secret);
-    expect(await heir.call('takeSettings', { id: here, body: { at: both.at! } })).toEqual({ added: 5, changed: 5 });
+    expect(await heir.call('takeSettings', { id: here, body: { at: both.at! } })).toEqual({ added: 6, changed: 5 });
+    expect((await heir.call('listStanding')).rows).toMatchObject([
+      { body: { name: 'Rosters come back', destination: { to: 'folder', folder: '/srv/proof' } }, workloads: [{ name: 'quay-1' }] },
+    ]);
     expect((await heir.call('mailServer')).server).toMatchObject({ host: 'mail.kelmar.example', from: 'backup@kelmar.example' });
     const nightWatch = (await heir.call('listPolicies')).rows.find((p) => p.body.name === 'Night watch')!.id;
     expect((await heir.call('listNotices')).rows).toMatchObject([

@@ -6,6 +6,8 @@ import { Platform } from './platform';
 import { PolicyBody, PolicyRule, rulesOf, withRules } from './policy';
 import { PriceTable } from './prices';
 import { Role } from './roles';
+import { Share } from './shares';
+import { StandingBody } from './standing';
 
 /** Workloads are named here, as their numbers mean nothing elsewhere. */
 const NamedWorkloads = z.array(Name);
@@ -62,6 +64,18 @@ export const Settings = z.object({
       }),
     )
     .default([]),
+  /** What opens them is not kept. */
+  shares: z.array(Share.omit({ id: true })).default([]),
+  /** Restores that are repeated; `folder` is null for those that go to a system. */
+  standing: z
+    .array(
+      StandingBody.pick({ name: true, schedule: true, start: true, reason: true }).extend({
+        workloads: NamedWorkloads,
+        folder: z.string().nullable(),
+        person: z.string(),
+      }),
+    )
+    .default([]),
   holds: z.array(z.object({ pointId: Uuid, why: z.string() })),
   people: z.array(z.object({ name: z.string(), display: z.string(), role: Role, remit: NamedWorkloads.nullable(), disabled: z.boolean() })),
   tasksAtOnce: Count.nullable(),
@@ -76,7 +90,19 @@ export const SettingsRecord = z.object({
 });
 export type SettingsRecord = z.infer<typeof SettingsRecord>;
 
-export const settingKinds = ['source', 'platform', 'target', 'policy', 'mail server', 'notice', 'hold', 'limit', 'person'] as const;
+export const settingKinds = [
+  'source',
+  'platform',
+  'target',
+  'policy',
+  'mail server',
+  'notice',
+  'share',
+  'repeated restore',
+  'hold',
+  'limit',
+  'person',
+] as const;
 /** What becomes of one of the kept settings when they are taken over. */
 export const SettingStep = z.object({
   kind: z.enum(settingKinds),

@@ -7,6 +7,8 @@ import { limitOfAll } from '../../records/movers/admission';
 import { noticesIn, shownMailServer } from '../../records/notices/notice-rows';
 import { toPlatform, type PlatformRow } from '../../records/systems/platform-rows';
 import { addressOfRow } from '../../records/systems/system-rows';
+import { bodyOfStanding, type StandingRecord } from '../../records/recover/standing-rows';
+import { toShare, type ShareRow } from '../../records/systems/share-rows';
 import { policiesInForce } from '../../records/policies/matching';
 import { shownPlace, type TargetRow } from '../../records/targets/target-rows';
 
@@ -38,6 +40,12 @@ export async function settingsNow(db: Knex): Promise<Settings> {
       const policyId = about.what === 'runs' ? about.policyId : null;
       const policy = policyId === null ? null : (inForce.find((p) => p.id === policyId)?.name ?? 'a policy that has ended');
       return { name, about, policy, way, paused, signed: secret !== null };
+    }),
+    shares: (await db('share').orderBy('name').select<ShareRow[]>()).map(toShare).map(({ id: _, ...share }) => share),
+    standing: (await db('standing_restore').where({ ended: false }).orderBy('name').select<StandingRecord[]>()).map((row) => {
+      const { name, schedule, start, reason, workloads: ids, destination } = bodyOfStanding(row);
+      const folder = destination.to === 'folder' ? destination.folder : null;
+      return { name, schedule, start, reason, workloads: namesOf(ids), folder, person: row.person };
     }),
     holds: await db('point')
       .where({ state: 'visible', held: true })

@@ -1,0 +1,27 @@
+import type { Settings, StandingBody } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { newStandingId } from '../recover/standing';
+import { step, type Step } from './step';
+
+/** A share is kept again by a person: what opens it is kept nowhere but here. */
+export async function shareStep(trx: Knex.Transaction, { name, address, account }: Settings['shares'][number]): Promise<Step> {
+  if (await trx('share').where({ name }).first('id')) return step('share', name, 'same', 'a share of this name is here');
+  const where = address.kind === 'smb' ? `${address.share} on ${address.host}` : address.url;
+  return step('share', name, 'leave', `to be kept again: ${where}, as ${account || 'nobody'}, with its password`);
+}
+
+/** A restore that is repeated, from now on, where it goes to a folder and all it is of is here. */
+export async function standingStep(trx: Knex.Transaction, now: number, standing: Settings['standing'][number]): Promise<Step> {
+  const { folder, person, workloads: names, ...rest } = standing;
+  const say = (effect: Step['effect'], why: string, act?: () => Promise<void>) => step('repeated restore', standing.name, effect, why, act);
+  if (await trx('standing_restore').where({ name: standing.name, ended: false }).first('no'))
+    return say('same', 'one of this name is here');
+  if (folder === null) return say('leave', 'it goes to a system: to be set up again from a restore sheet');
+  const rows = await trx('workload').whereIn('name', names).whereNull('gone_at').select<{ id: number; name: string }[]>('id', 'name');
+  const missing = names.find((name) => rows.filter((r) => r.name === name).length !== 1);
+  if (missing !== undefined) return say('leave', `${missing} is not here, or more than once`);
+  return say('add', `to ${folder}, from now on`, async () => {
+    const body: StandingBody = { ...rest, workloads: rows.map((r) => r.id), destination: { to: 'folder', folder } };
+    await trx('standing_restore').insert({ id: newStandingId(), name: body.name, body: JSON.stringify(body), person, due_from: now });
+  });
+}
