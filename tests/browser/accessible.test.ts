@@ -23,6 +23,12 @@ beforeAll(async () => {
   await admin.call('addNotice', {
     body: { name: 'The morning', about: { what: 'digest', at: '07:00' }, way: { by: 'mail', to: ['ole@kelmar.example'] } },
   });
+  const proof = { to: 'folder' as const, folder: `${h.folder}/proof` };
+  const again = { name: 'It comes back', workloads: [workloadId], schedule: { every: 'day' as const, at: '05:00' }, reason: 'a proof' };
+  const standing = await admin.call('addStanding', { body: { ...again, destination: proof } });
+  await admin.ended((await admin.call('startStanding', { id: standing.id })).runId);
+  const drive = JSON.stringify({ kind: 'webdav', url: 'https://drive.kelmar.example/dav' });
+  await h.server.deps.db('share').insert({ name: 'Office drive', address: drive, account: 'clerk' });
   Object.assign(ids, { workload: workloadId, policy: id, run: runId, target: targetId });
   eva = await Visitor.arrive(h.base);
 });
@@ -56,6 +62,9 @@ describe('everybody can use, in both themes,', () => {
     ['/recover/sheet', 'The pick list is empty'],
     ['/recover/attached', 'Nothing is attached'],
     ['/recover/list', 'Paste the list'],
+    ['/recover/running', 'No machine runs from the store'],
+    ['/recover/standing?shown=1', 'read again, each as it was stored'],
+    ['/recover/shares', 'Office drive'],
     ['/storage', 'quay-disk'],
     [() => `/storage/${ids.target}`, 'quay-disk'],
     ['/reports', 'Reports'],

@@ -1,6 +1,7 @@
 import path from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { letGuestWrite, platformFine, type PlatformService } from '@lithodex/standins';
+import { violationsInBothThemes } from '../support/accessible';
 import { Visitor } from '../support/browser';
 import { Harness, passwords, type Client } from '../support/harness';
 import { buildLogger, keeper, soundDisks, startPlatform } from '../support/platform';
@@ -165,6 +166,7 @@ describe('machines of a platform, in the browser', () => {
     await eva.press('Copy');
     await eva.sees('runs, and is copied');
     await eva.sees('all of it on fast too');
+    expect(await violationsInBothThemes(eva)).toEqual([]);
     await eva.press('Cut over');
     await eva.sees('No machine runs from the store.');
     const machine = service.platform.named('gate-01-again');
@@ -190,7 +192,7 @@ describe('machines of a platform, in the browser', () => {
     await eva.type('what it is to prove', 'the auditors ask');
     await eva.page.click('lx-repeat-form button[type=submit]');
     await eva.sees('Repeated restores');
-    await eva.press('Do The gate comes back now');
+    await eva.press('Do it now: The gate comes back');
     await eva.sees('was read again and compared');
     await eva.open('/recover/standing');
     await eva.press('Evidence of The gate comes back');

@@ -60,7 +60,7 @@ describe('restores that are repeated', () => {
     expect(s.api.last('removeStanding')).toBeUndefined();
     await s.click('End it');
     expect(s.api.last('removeStanding')).toMatchObject({ id: 5 });
-    await s.click(s.one('[aria-label="Do Every morning now"]'));
+    await s.click(s.one('[aria-label="Do it now: Every morning"]'));
     expect(s.url()).toBe('/runs/71');
   });
 
