@@ -24,6 +24,8 @@ import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 const lookMs = 500;
 const portMs = 1000;
+/** So long a platform has to say that there is no such machine: what it wrote goes with it. */
+const goneMs = 10_000;
 /** Part of the room for the overlay from which on somebody has to know. */
 const fills = 0.8;
 const storeMs = 60_000;
@@ -171,12 +173,14 @@ class MachineFromStore {
   /** Until it lies elsewhere or is dropped. What fails meanwhile is told and tried again: the machine needs its disks. */
   async follow(): Promise<void> {
     this.ctx.phase('running');
-    for (;;) {
+    for (let goneSince = Infinity; ;) {
       if (this.ctx.stopped()) throw new EngineError('STOPPED');
       try {
         if (await this.step(this.ctx.wish() ?? { to: 'run' })) return;
+        goneSince = Infinity;
       } catch (error) {
-        if (isSourceError(error, 'MACHINE_GONE')) {
+        goneSince = isSourceError(error, 'MACHINE_GONE') ? Math.min(goneSince, Date.now()) : Infinity;
+        if (Date.now() - goneSince >= goneMs) {
           this.note('MACHINE_GONE', 'somebody took the machine away on the platform, with what it wrote', 'warning');
           return;
         }
