@@ -1,6 +1,6 @@
 // Installs what is missing: Debian packages, npm packages; builds what is stale.
 import { execFile, execFileSync, spawnSync } from 'node:child_process';
-import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { createHash } from 'node:crypto';
 import path from 'node:path';
 import { promisify } from 'node:util';
@@ -78,7 +78,20 @@ async function installDebian(from) {
   const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
   keepServersOff();
   await run('apt-get', ['update'], { env });
-  await run('apt-get', ['install', '-y', '--no-install-recommends', ...wanted], { env });
+  await startingNothing(() => run('apt-get', ['install', '-y', '--no-install-recommends', ...wanted], { env }));
+  if (wanted.includes('samba')) spawnSync('systemctl', ['disable', 'smbd', 'nmbd', 'samba-ad-dc'], { stdio: 'ignore' });
+}
+
+/** Packages of servers would start them for the whole system, which nobody here needs: Debian asks this file whether they may. */
+async function startingNothing(act) {
+  const asked = '/usr/sbin/policy-rc.d';
+  if (existsSync(asked) || process.getuid() !== 0) return act();
+  writeFileSync(asked, '#!/bin/sh\nexit 101\n', { mode: 0o755 });
+  try {
+    await act();
+  } finally {
+    rmSync(asked);
+  }
 }
 
 const hashOf = (file) => createHash('sha256').update(readFileSync(file)).digest('hex');

@@ -117,11 +117,13 @@ const delays = [
     }
     .acts {
       display: flex;
+      flex-wrap: wrap;
       gap: 6px;
       align-items: center;
       margin-top: 4px;
     }
     .since {
+      white-space: nowrap;
       margin-left: auto;
       font-size: 12px;
       color: var(--ink-2);
