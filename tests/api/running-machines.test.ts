@@ -110,12 +110,12 @@ describe('a machine that runs from the store', () => {
     expect(service.platform.inventory().machines.map((m) => m.name)).toEqual(['gate-01', 'gate-02']);
   });
 
-  it('starts within seconds whatever its size, writes beside the point, and is dropped with that', async () => {
+  it('starts whatever its size, without being copied, writes beside the point, and is dropped with that', async () => {
     const before = bytesOf('gate-01', 0, 0, 128 * MiB);
-    const began = performance.now();
     const running = await start();
-    expect(performance.now() - began).toBeLessThan(10_000);
     expect(running).toMatchObject({ name: 'gate-01-again', host: 'mole-1', networks: [], moment: expect.any(Number), wish: { to: 'run' } });
+    // its start has read the front of each disk, and no more
+    for (const disk of running.now!.disks) expect(disk.copied).toBeLessThanOrEqual(65_536);
     expect(running.now).toMatchObject({
       overlay: { used: 0, most: 512 * MiB },
       disks: [{ label: 'system' }, { label: 'data', size: 40 * 1024 * MiB }],
