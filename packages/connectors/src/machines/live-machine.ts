@@ -34,6 +34,8 @@ export class LiveMachine {
     private readonly client: PlatformClient,
     private readonly place: LivePlace,
     private readonly taskId: string,
+    /** What its note says once it lies elsewhere. */
+    private readonly noteAfter: string,
   ) {}
 
   private get note(): string {
@@ -94,7 +96,7 @@ export class LiveMachine {
     const now = await this.client.machine(machine.id);
     const left = now.disks.find((d) => d.elsewhere);
     if (left) throw new SourceError('PLATFORM_FAILED', `${left.label} still lies in the network`);
-    await this.client.change(machine.id, { note: '' });
+    await this.client.change(machine.id, { note: this.noteAfter });
   }
 
   /** Takes the machine away. */

@@ -8,6 +8,7 @@ import {
   LiveMachine,
   liveDisks,
   platformClient,
+  storedMachine,
   type LiveDisk,
   type OpenPoint,
   type PlatformMachine,
@@ -39,8 +40,9 @@ export async function runMachine(ctx: TaskContext, work: RunMachineWork): Promis
   ctx.phase('opening');
   const folder = overlayFolder(ctx, work.overlay);
   const client = platformClient(work.platform);
-  const machine = new LiveMachine(client, work.place, ctx.task.id);
   const point = await pointFor(ctx, work, keptIn(folder));
+  const { note } = await storedMachine(point.store, point.top);
+  const machine = new LiveMachine(client, work.place, ctx.task.id, note);
   const running = new MachineFromStore(ctx, work, folder, machine, await liveDisks(point));
   try {
     await running.listen();
