@@ -280,7 +280,7 @@ describe('a machine that runs from the store', () => {
     );
     expect((await admin.call('estateChanges')).rows.slice(0, 2).map((r) => r.detail)).toEqual([
       'from folder /Harbour/Gates to /Harbour, from storage fast to the store',
-      'it is back, made from one of its points',
+      'another machine has taken its place',
     ]);
     await write('gate-02', 0, 100 * MiB, randomBytes(MiB));
     await admin.ended((await admin.call('runPolicy', { id: policyId, body: {} })).runId);

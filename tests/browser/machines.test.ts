@@ -101,6 +101,37 @@ describe('machines of a platform, in the browser', () => {
     expect(soundDisks(service, 'gate-01-back')).toEqual(soundDisks(service, 'gate-01'));
   });
 
+  it('come back three in one sheet, one under a name of its own', async () => {
+    for (const name of ['gate-01', 'gate-02', 'gate-03']) {
+      await eva.open('/estate');
+      await eva.press(name);
+      await eva.sees('programs at rest');
+      await eva.press('Restore everything');
+    }
+    await eva.sees('3 items from');
+    await eva.choose('destination', 'a platform, as new machines');
+    await eva.choose('host', 'rock-1');
+    await eva.choose('storage', 'cellar');
+    await eva.choose('network', 'the network rock');
+    await eva.type('put behind the names', '-three');
+    await eva.keys('Tab');
+    await eva.sees('gate-03-three on rock-1');
+    await eva.page.type('lx-machine-own input', 'first-gate');
+    await eva.keys('Tab');
+    await eva.sees('first-gate on rock-1');
+    for (let asked = true; asked;) {
+      await eva.page.waitForFunction(() => !document.querySelector('.conseq .skeleton'));
+      asked = await eva.page.evaluate(() => [...document.querySelectorAll('button')].some((b) => b.textContent.trim() === 'Agree'));
+      if (asked) await eva.press('Agree');
+    }
+    await eva.type('what happened', 'the gates are rehearsed');
+    await eva.press('Start restore');
+    await eva.page.waitForFunction(() => document.querySelector('.state')?.textContent?.includes('done'));
+    const made = service.platform.inventory().machines.map((m) => m.name);
+    expect(made).toEqual(expect.arrayContaining(['first-gate', 'gate-02-three', 'gate-03-three']));
+    expect(soundDisks(service, 'gate-03-three')).toEqual(soundDisks(service, 'gate-03'));
+  });
+
   it('are walked into, a single file looked into and put back into the machine that runs', async () => {
     const write = (content: string) =>
       letGuestWrite(service.platform, 'gate-02', 'system', [{ path: '/var/log/gate.log', content: Buffer.from(content) }]);

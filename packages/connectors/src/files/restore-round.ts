@@ -10,7 +10,7 @@ import { removeTree } from './remove-tree';
 import { restoreFiles } from './restore-files';
 
 /** Folders that earlier times have made. */
-const Made = z.object({ made: z.array(z.string().regex(/^[^/\0]+$/)).max(10_000) });
+const Made = z.object({ made: z.array(z.string().regex(/^(?!\.{1,2}$)[^/\0]+$/)).max(10_000) });
 const mostBytes = 1 << 20;
 
 /** What a restore that is repeated remembers beside what it brought, in a file that is its own. */
@@ -25,7 +25,7 @@ class RoundBook {
   read(): readonly string[] {
     let fd: number;
     try {
-      fd = fs.openSync(this.file, fs.constants.O_RDONLY | fs.constants.O_NOFOLLOW);
+      fd = fs.openSync(this.file, fs.constants.O_RDONLY | fs.constants.O_NOFOLLOW | fs.constants.O_NONBLOCK);
     } catch {
       return [];
     }

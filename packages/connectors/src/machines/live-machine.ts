@@ -2,7 +2,8 @@ import type { Blocks } from '@lithodex/volumes';
 import type { OpenPoint } from '../connector';
 import { isSourceError, SourceError } from '../source-error';
 import { storedMachine } from './bring-back-machine';
-import { deviceAt } from './open-disk';
+import type { StoredMachine } from './machine-item';
+import { disksOf } from './open-disk';
 import type { PlatformClient } from './platform-client';
 import type { NetworkDisk, PlatformMachine } from './platform-types';
 
@@ -20,12 +21,15 @@ export interface LiveDisk {
   readonly blocks: Blocks;
 }
 
-/** The disks of the machine of a point, those that were left out not among them. */
-export async function liveDisks(point: OpenPoint): Promise<LiveDisk[]> {
-  const { disks } = await storedMachine(point.store, point.top);
-  const found: LiveDisk[] = [];
-  for (const { label, file } of disks) if (file !== '') found.push({ label, blocks: await deviceAt(point, file) });
-  return found;
+/** The machine of a point, with its disks; those that were left out are not among them. */
+export async function liveSource(point: OpenPoint): Promise<{ readonly stored: StoredMachine; readonly disks: readonly LiveDisk[] }> {
+  const stored = await storedMachine(point.store, point.top);
+  const all = await disksOf(point);
+  const disks = stored.disks.flatMap(({ label, file }) => {
+    const blocks = all.get(file);
+    return blocks ? [{ label, blocks }] : [];
+  });
+  return { stored, disks };
 }
 
 /** A machine whose disks lie in the network until they are copied to a storage. Every call throws SourceError. */
@@ -34,8 +38,7 @@ export class LiveMachine {
     private readonly client: PlatformClient,
     private readonly place: LivePlace,
     private readonly taskId: string,
-    /** What its note says once it lies elsewhere. */
-    private readonly noteAfter: string,
+    private readonly stored: StoredMachine,
   ) {}
 
   private get note(): string {
@@ -43,8 +46,8 @@ export class LiveMachine {
   }
 
   /** Makes the machine and starts it; one that an earlier attempt of the task has made is gone on with. */
-  async begin(point: OpenPoint, disks: readonly { readonly label: string; readonly size: number; readonly remote: NetworkDisk }[]) {
-    const { id: _, format, cluster, location, level, disks: __, ...settings } = await storedMachine(point.store, point.top);
+  async begin(disks: readonly { readonly label: string; readonly size: number; readonly remote: NetworkDisk }[]): Promise<string> {
+    const { id: _, format, cluster, location, level, disks: __, ...settings } = this.stored;
     const { name, host, folder, networks } = this.place;
     const made = { ...settings, name, host, folder, networks, template: false, running: false, note: this.note };
     const machine = await this.make(made, disks);
@@ -59,7 +62,7 @@ export class LiveMachine {
 
   private async make(
     settings: Parameters<PlatformClient['create']>[0],
-    disks: Parameters<LiveMachine['begin']>[1],
+    disks: Parameters<LiveMachine['begin']>[0],
   ): Promise<PlatformMachine> {
     try {
       return await this.client.create(
@@ -84,7 +87,7 @@ export class LiveMachine {
     for (const { id, elsewhere } of machine.disks) if (elsewhere) await this.client.copyDisk(machine.id, id, { storage, pace });
   }
 
-  /** Lets the machine lie where it was copied to: while it runs, or stopped for a moment. Throws NOT_POSSIBLE_NOW where the platform can't. */
+  /** Lets the machine lie where it was copied to: while it runs, or stopped for a moment. Throws MACHINE_RUNNING where the platform can't move what runs. */
   async cutOver(machine: PlatformMachine, stopped: boolean): Promise<void> {
     const { running } = machine;
     if (stopped && running) await this.client.change(machine.id, { running: false });
@@ -96,7 +99,7 @@ export class LiveMachine {
     const now = await this.client.machine(machine.id);
     const left = now.disks.find((d) => d.elsewhere);
     if (left) throw new SourceError('PLATFORM_FAILED', `${left.label} still lies in the network`);
-    await this.client.change(machine.id, { note: this.noteAfter });
+    await this.client.change(machine.id, { note: this.stored.note });
   }
 
   /** Takes the machine away. */

@@ -6,7 +6,7 @@ import { InsideTree } from '../inside/inside-tree';
 import { machinePoint } from './machine-content';
 
 /** The disks of the machine of a point as they are stored. */
-async function disksOf({ store, root, top }: OpenPoint): Promise<Map<string, Blocks>> {
+export async function disksOf({ store, root, top }: OpenPoint): Promise<Map<string, Blocks>> {
   const disks = new Map<string, Blocks>();
   for (const { file } of machinePoint(root)?.disks ?? []) {
     if (file === '') continue;

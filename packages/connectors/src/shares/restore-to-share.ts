@@ -33,6 +33,7 @@ export async function restoreToShare(
   ctx.phase('preparing');
   await share.makeFolder(folder);
   const sums = new Map<string, string>();
+  const sizes = new Map<string, number>();
   /** What was written under names that differ in large and small letters only. */
   const other = new Map<string, string>();
   /** A folder that was left out, with all that is in it. */
@@ -72,6 +73,7 @@ export async function restoreToShare(
     coming(),
     (path, sum, size) => {
       sums.set(path, sum);
+      sizes.set(path, size);
       bytes += size;
       ctx.moved(size);
     },
@@ -82,7 +84,7 @@ export async function restoreToShare(
   const left = new Set(sums.keys());
   await share.read(
     folder,
-    [...sums.keys()],
+    sizes,
     (path, sum) => {
       if (sums.has(path) && sums.get(path) !== sum) wrong.push(path);
       left.delete(path);

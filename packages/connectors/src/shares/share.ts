@@ -21,6 +21,6 @@ export interface Share {
     sent: (path: string, sum: string, bytes: number) => void,
     stopped: () => boolean,
   ): Promise<void>;
-  /** Reads all files below a folder again: path and sum of each. */
-  read(below: string, paths: readonly string[], each: (path: string, sum: string) => void, stopped: () => boolean): Promise<void>;
+  /** Reads files below a folder again, of known sizes: path and sum of each, '' for one that is longer. */
+  read(below: string, files: ReadonlyMap<string, number>, each: (path: string, sum: string) => void, stopped: () => boolean): Promise<void>;
 }

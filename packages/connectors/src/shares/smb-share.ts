@@ -124,7 +124,12 @@ export class SmbShare implements Share {
     if (/NT_STATUS_\w+/.test(said)) throw whyNot(said);
   }
 
-  async read(below: string, _paths: readonly string[], each: (path: string, sum: string) => void, stopped: () => boolean): Promise<void> {
+  async read(
+    below: string,
+    files: ReadonlyMap<string, number>,
+    each: (path: string, sum: string) => void,
+    stopped: () => boolean,
+  ): Promise<void> {
     const said = await this.run([`--directory=${below}`, '-Tc', '-', '*'], async (stdin, stdout, hear) => {
       stdin.end();
       const entries = extract();
@@ -132,10 +137,12 @@ export class SmbShare implements Share {
       stdout.pipe(wholeBlocks(hear)).pipe(entries);
       for await (const entry of entries) {
         if (stopped()) throw new EngineError('STOPPED');
+        const { name, type, size } = entry.header;
+        const path = name.startsWith(prefix) ? name.slice(prefix.length) : name;
+        const known = type === 'file' ? files.get(path) : undefined;
         const sum = createHash('sha256');
-        for await (const piece of entry) sum.update(piece as Buffer);
-        const { name, type } = entry.header;
-        if (type === 'file') each(name.startsWith(prefix) ? name.slice(prefix.length) : name, sum.digest('hex'));
+        for await (const piece of entry) if (known === size) sum.update(piece as Buffer);
+        if (known !== undefined) each(path, known === size ? sum.digest('hex') : '');
       }
     });
     if (/NT_STATUS_(?!NO_SUCH_FILE)\w+/.test(said)) throw whyNot(said);

@@ -13,6 +13,8 @@ const there = 405;
 /** A share over WebDAV (RFC 4918): folders by MKCOL, files by PUT. Redirects are not followed. */
 export class WebdavShare implements Share {
   private readonly base: URL;
+  /** Short answers are let go, and of files no more is read than was sent. */
+  private readonly client = new OutgoingClient(Number.MAX_SAFE_INTEGER, silenceMs);
   private readonly headers: Record<string, string>;
 
   constructor(address: Extract<ShareAddress, { kind: 'webdav' }>, { account, password }: ShareOpener) {
@@ -24,10 +26,9 @@ export class WebdavShare implements Share {
     return new URL(path.split('/').map(encodeURIComponent).join('/'), this.base);
   }
 
-  private async ask(method: string, path: string, fine: readonly number[], more: Partial<OutgoingRequest> = {}, most = 64 << 10) {
-    const client = new OutgoingClient(most, silenceMs);
+  private async ask(method: string, path: string, fine: readonly number[], more: Partial<OutgoingRequest> = {}) {
     try {
-      const answer = await client.request(this.at(path), {
+      const answer = await this.client.request(this.at(path), {
         ...more,
         // what is no method of plain HTTP is one here
         method: method,
@@ -39,11 +40,7 @@ export class WebdavShare implements Share {
       if (answer.statusCode === 507) throw new SourceError('NO_ROOM_THERE');
       throw new SourceError('SHARE_FAILED', `it answers ${answer.statusCode}`);
     } catch (error) {
-      if (error instanceof SourceError || error instanceof EngineError) throw error;
-      const code = (error as { code?: unknown }).code;
-      const why =
-        error instanceof AddressRefused ? error.message.replace(/\.$/, '') : typeof code === 'string' ? code : 'it does not answer';
-      throw new SourceError('SHARE_AWAY', why);
+      throw awayOf(error);
     }
   }
 
@@ -85,14 +82,36 @@ export class WebdavShare implements Share {
     }
   }
 
-  async read(below: string, paths: readonly string[], each: (path: string, sum: string) => void, stopped: () => boolean): Promise<void> {
+  async read(
+    below: string,
+    files: ReadonlyMap<string, number>,
+    each: (path: string, sum: string) => void,
+    stopped: () => boolean,
+  ): Promise<void> {
     const under = below ? `${below}/` : '';
-    for (const path of paths) {
+    for (const [path, size] of files) {
       if (stopped()) throw new EngineError('STOPPED');
       const sum = createHash('sha256');
-      const { body } = await this.ask('GET', under + path, [200], {}, Number.MAX_SAFE_INTEGER);
-      for await (const piece of body) sum.update(piece as Buffer);
-      each(path, sum.digest('hex'));
+      let bytes = 0;
+      const { body } = await this.ask('GET', under + path, [200]);
+      try {
+        for await (const piece of body as AsyncIterable<Buffer>) {
+          bytes += piece.length;
+          if (bytes > size) break;
+          sum.update(piece);
+        }
+      } catch (error) {
+        throw awayOf(error);
+      }
+      each(path, bytes > size ? '' : sum.digest('hex'));
     }
   }
+}
+
+/** What kept us from an answer, without what a stranger says. */
+function awayOf(error: unknown): Error {
+  if (error instanceof SourceError || error instanceof EngineError) return error;
+  const code = (error as { code?: unknown }).code;
+  const why = error instanceof AddressRefused ? error.message.replace(/\.$/, '') : typeof code === 'string' ? code : 'it does not answer';
+  return new SourceError('SHARE_AWAY', why);
 }

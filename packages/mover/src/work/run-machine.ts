@@ -3,16 +3,7 @@ import fs from 'node:fs';
 import path from 'node:path';
 import { setTimeout } from 'node:timers/promises';
 import type { MachineWish, RunMachineWork, RunningMachine } from '@lithodex/contract';
-import {
-  isSourceError,
-  LiveMachine,
-  liveDisks,
-  platformClient,
-  storedMachine,
-  type LiveDisk,
-  type OpenPoint,
-  type PlatformMachine,
-} from '@lithodex/connectors';
+import { isSourceError, LiveMachine, liveSource, platformClient, type LiveDisk, type PlatformMachine } from '@lithodex/connectors';
 import { formatBytes } from '@lithodex/core';
 import { EngineError, systemCode } from '@lithodex/engine';
 import { z } from 'zod';
@@ -40,13 +31,12 @@ export async function runMachine(ctx: TaskContext, work: RunMachineWork): Promis
   ctx.phase('opening');
   const folder = overlayFolder(ctx, work.overlay);
   const client = platformClient(work.platform);
-  const point = await pointFor(ctx, work, keptIn(folder));
-  const { note } = await storedMachine(point.store, point.top);
-  const machine = new LiveMachine(client, work.place, ctx.task.id, note);
-  const running = new MachineFromStore(ctx, work, folder, machine, await liveDisks(point));
+  const { stored, disks } = await sourceFor(ctx, work, keptIn(folder));
+  const machine = new LiveMachine(client, work.place, ctx.task.id, stored);
+  const running = new MachineFromStore(ctx, work, folder, machine, disks);
   try {
     await running.listen();
-    await running.begin(() => machine.begin(point, running.shownDisks()));
+    await running.begin(() => machine.begin(running.shownDisks()));
     await running.follow();
   } catch (error) {
     if (!running.started && !ctx.stopped()) await running.away();
@@ -59,11 +49,11 @@ export async function runMachine(ctx: TaskContext, work: RunMachineWork): Promis
   return ended(used);
 }
 
-/** Opens the point; a machine that runs waits for it as long as it takes. */
-async function pointFor(ctx: TaskContext, work: RunMachineWork, kept: Kept | undefined): Promise<OpenPoint> {
+/** What the point holds of the machine; one that runs waits for it as long as it takes. */
+async function sourceFor(ctx: TaskContext, work: RunMachineWork, kept: Kept | undefined): ReturnType<typeof liveSource> {
   for (let told = false; ; told = true)
     try {
-      return await openPoint(ctx.stores, work.point);
+      return await liveSource(await openPoint(ctx.stores, work.point));
     } catch (error) {
       if (!kept?.started) throw error;
       if (ctx.stopped()) throw new EngineError('STOPPED');
@@ -129,9 +119,10 @@ class MachineFromStore {
         this.keep({ port: await this.server.listen(this.ctx.attachAt, this.kept.port) });
         return;
       } catch (error) {
-        if (systemCode(error) !== 'EADDRINUSE') throw error;
+        const code = systemCode(error);
+        if (code !== 'EADDRINUSE' && !this.started) throw error;
         if (this.ctx.stopped()) throw new EngineError('STOPPED');
-        this.tell({ problem: `port ${this.kept.port} is in use` });
+        this.tell({ problem: `its disks can not be shown at ${this.ctx.attachAt}, port ${this.kept.port}: ${code ?? String(error)}` });
         await setTimeout(portMs);
       }
   }

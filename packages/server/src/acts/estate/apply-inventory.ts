@@ -1,7 +1,7 @@
 import type { FoundMachine, MachineFacts, ReadAnew } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJson } from '../../base/db/json';
-import { madeFrom } from '../../records/systems/made-machines';
+import { madeFrom, noteMade } from '../../records/systems/made-machines';
 import { assign, matchesOf, policiesInForce, versioned } from '../../records/policies/matching';
 
 interface Known {
@@ -85,8 +85,12 @@ export async function applyInventory(
     ids.set(machine.id, old.id);
     const facts = factsOf(machine);
     const before = fromJson<MachineFacts>(old.facts);
-    if (old.outer_id !== machine.id) changes.push({ workload_id: old.id, what: 'new', detail: 'it is back, made from one of its points' });
-    else if (old.gone_at !== null) changes.push({ workload_id: old.id, what: 'new', detail: 'it is back' });
+    if (old.outer_id !== machine.id) {
+      changes.push({ workload_id: old.id, what: 'new', detail: 'another machine has taken its place' });
+      // should the one before come back when this one is gone, it has its place again
+      await noteMade(trx, now, { sourceId, outerId: old.outer_id, workloadId: old.id });
+    }
+    if (old.outer_id === machine.id && old.gone_at !== null) changes.push({ workload_id: old.id, what: 'new', detail: 'it is back' });
     if (old.name !== machine.name) changes.push({ workload_id: old.id, what: 'renamed', detail: `it was ${old.name}`.slice(0, 300) });
     const moved = moveText(before, facts);
     if (moved) changes.push({ workload_id: old.id, what: 'moved', detail: moved });

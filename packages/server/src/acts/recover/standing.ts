@@ -1,6 +1,5 @@
 import { countOf, runsBetween } from '@lithodex/core';
 import type { RestoreBody, StandingBody } from '@lithodex/contract';
-import { randomUUID } from 'node:crypto';
 import type { Knex } from 'knex';
 import { DateTime } from 'luxon';
 import { inTransaction } from '../../base/db/open';
@@ -160,5 +159,3 @@ export async function rememberMade(trx: Knex, runId: number, workloadId: number,
   if (known === undefined) return undefined;
   return (await trx('workload').where({ outer_id: known }).first<{ id: number } | undefined>('id'))?.id;
 }
-
-export const newStandingId = (): string => randomUUID();

@@ -1,6 +1,6 @@
 import type { Settings, StandingBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
-import { newStandingId } from '../recover/standing';
+import { v7 as newId } from 'uuid';
 import { step, type Step } from './step';
 
 /** A share is kept again by a person: what opens it is kept nowhere but here. */
@@ -22,6 +22,6 @@ export async function standingStep(trx: Knex.Transaction, now: number, standing:
   if (missing !== undefined) return say('leave', `${missing} is not here, or more than once`);
   return say('add', `to ${folder}, from now on`, async () => {
     const body: StandingBody = { ...rest, workloads: rows.map((r) => r.id), destination: { to: 'folder', folder } };
-    await trx('standing_restore').insert({ id: newStandingId(), name: body.name, body: JSON.stringify(body), person, due_from: now });
+    await trx('standing_restore').insert({ id: newId(), name: body.name, body: JSON.stringify(body), person, due_from: now });
   });
 }

@@ -1,12 +1,13 @@
 import { runsBetween } from '@lithodex/core';
 import type { StandingBody, StandingEvidence, StandingRow } from '@lithodex/contract';
+import { v7 as newId } from 'uuid';
 import { appendAudit } from '../../base/audit/trail';
 import { fromJson } from '../../base/db/json';
 import { inTransaction } from '../../base/db/open';
 import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import type { Deps } from '../../acts/deps';
-import { beginStanding, newStandingId } from '../../acts/recover/standing';
+import { beginStanding } from '../../acts/recover/standing';
 import { bodyOfStanding, timetableOf, type StandingRecord } from '../../records/recover/standing-rows';
 import type { RestorePlan } from '../../records/runs/planned-restore';
 import { tasksOf, toRunRow, type RunRecord } from '../../records/runs/run-rows';
@@ -117,7 +118,7 @@ export function standingHandlers(deps: Deps): Pick<Handlers, Names> {
       const kept = await db('standing_restore').where({ ended: false }).count({ n: '*' }).first<{ n: number }>();
       if (Number(kept.n) >= mostKept) throw new ApiError('INVALID', undefined, `There are ${mostKept} already. Nothing was changed.`);
       return inTransaction(db, async (trx) => {
-        const row = { id: newStandingId(), name: body.name, body: JSON.stringify(body), person: actor.name, due_from: clock.now() };
+        const row = { id: newId(), name: body.name, body: JSON.stringify(body), person: actor.name, due_from: clock.now() };
         const [id] = await trx('standing_restore').insert(row);
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'standing.add', object: body.name, detail: body.reason });
         return { id: id! };
