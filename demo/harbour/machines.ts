@@ -147,6 +147,7 @@ export const machinePolicy = {
   runs: { schedule: { every: 'day', at: '23:00' }, keep: { by: 'days', days: 21 } },
   window: { from: '23:00', to: '06:00' },
   objectiveHours: 26,
+  namesInside: true,
 } satisfies HarbourPolicy;
 
 /** What is tried out, and what machines are made from, is kept for a while. */

@@ -7,6 +7,7 @@ export * from './find-item';
 export { ownFolder, ownFoldersOf } from './own-folder';
 export * from './file-content';
 export { InsideTree, type InsideRow } from './inside/inside-tree';
+export { changesInside, disksIn, type ChangeInside } from './inside/changes-inside';
 export { captureThrough, surveyThrough, type AfarContext } from './afar/keeping-side';
 export { readThrough } from './afar/reading-side';
 export * from './pools';

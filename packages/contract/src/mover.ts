@@ -63,8 +63,9 @@ export const ItemFacts = z.object({
 });
 export type ItemFacts = z.infer<typeof ItemFacts>;
 export const itemFlags = { unread: 1, random: 2, torn: 4 } as const;
+/** `opened`: what is inside an item is told as well, below its path; `closed`: nothing is known any more of what is inside it. */
 export const ItemChange = z.object({
-  change: z.enum(['added', 'changed', 'removed', 'unseen']),
+  change: z.enum(['added', 'changed', 'removed', 'unseen', 'opened', 'closed']),
   folder: ByteString,
   name: ByteString,
   facts: ItemFacts.nullable(),
@@ -90,6 +91,8 @@ export const PointTotals = z.object({
   warnings: Count,
   complete: z.boolean(),
   lockedUntil: Instant.nullable(),
+  /** By which version of the readers the catalog was told what is inside its items; 0 for not told. */
+  namesInside: z.int().min(0).max(255).default(0),
   changes: z.object({
     /** What is counted. */
     of: z.enum(['files', 'blocks']).default('files'),
@@ -111,7 +114,7 @@ export type NextPoint = z.infer<typeof NextPoint>;
 export const Committed = z.object({ next: NextPoint.nullable() });
 
 /** What the root of a point that was found on a target says. */
-export const FoundPoint = PointTotals.omit({ changes: true, complete: true }).extend({
+export const FoundPoint = PointTotals.omit({ changes: true, complete: true, namesInside: true }).extend({
   taskId: Uuid,
   seriesId: Uuid,
   workload: z.object({ name: z.string().max(120), source: z.string().max(120), path: ByteString }),

@@ -173,6 +173,8 @@ export const PolicyBody = z.object({
   include: z.array(Pattern).max(200).default([]),
   exclude: z.array(Pattern).max(200).default([]),
   scripts: Scripts.default({ before: null, after: null, minutes: 15 }),
+  /** Whether names inside the disks of machines go to the catalog with each point. */
+  namesInside: z.boolean().default(false),
   /** How old the newest good point may be, in hours. */
   objectiveHours: z.int().min(1).max(10_000).default(24),
   /** Share of files, in per cent, that may change before a point is taken but held as suspect. */

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { QueryId, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Uuid } from './common';
+import { page, QueryId, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Uuid } from './common';
 import { AttachedAs } from './attached';
 import { MachineWish, RunningMachine } from './running-machine';
 
@@ -61,6 +61,8 @@ export const Versions = z.object({ rows: z.array(Version) });
 export const SearchQuery = ListQuery.extend({
   q: z.string().trim().min(2).max(200),
   workload: QueryId.optional(),
+  /** Only what this policy has points of. */
+  policy: QueryId.optional(),
 });
 export const Found = z.object({
   workload: z.object({ id: Id, name: z.string() }),
@@ -74,6 +76,9 @@ export const Found = z.object({
   stillThere: z.boolean(),
 });
 export type Found = z.infer<typeof Found>;
+
+/** `notInside`: how many workloads have disks at whose newest point names inside are not searched; null on pages that follow. */
+export const SearchPage = page(Found).extend({ notInside: Count.nullable() });
 
 /** Paths as people have them: whole ones, those below a workload, or escaped ones; a line each. */
 export const PathsBody = z.object({ paths: z.array(z.string().trim().min(1).max(4000)).min(1).max(2000), workload: Id.optional() });

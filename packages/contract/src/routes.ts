@@ -313,7 +313,7 @@ export const routes = {
     summary: 'Find items by name over all points',
     access: everyRole,
     query: recover.SearchQuery,
-    response: c.page(recover.Found),
+    response: recover.SearchPage,
   }),
   findPaths: route({
     method: 'post',

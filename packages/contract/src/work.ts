@@ -45,6 +45,8 @@ export const BackupWork = z.object({
   scripts: Scripts.nullable(),
   /** Where its kind is text, that is written beside the store as ordinary files as well. */
   newestBeside: z.boolean().default(false),
+  /** Whether the catalog is told what is inside its items, and by which version of the readers it was of the point before, 0 for not told. */
+  namesInside: z.object({ before: z.int(), now: z.boolean() }).default({ before: 0, now: false }),
   expected: z.object({ items: Count, bytes: Bytes }),
 });
 export type BackupWork = z.infer<typeof BackupWork>;

@@ -220,6 +220,7 @@ export const database = {
   group: 'Databases',
   changesIn: 'files',
   compares: false,
+  opens: false,
   logs: true,
   from: DatabaseFrom,
   to: DatabaseTo,

@@ -36,6 +36,7 @@ export const files = {
   group: 'Servers',
   changesIn: 'files',
   compares: true,
+  opens: false,
   logs: false,
   from: FilesFrom,
   to: FilesTo,

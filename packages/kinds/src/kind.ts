@@ -12,6 +12,8 @@ export interface Kind {
   readonly changesIn: 'files' | 'blocks';
   /** What is there now can be compared with a point, item by item. */
   readonly compares: boolean;
+  /** Its items hold trees of their own, as disks do. */
+  readonly opens: boolean;
   /** It writes a log of its changes, which can be taken by itself. */
   readonly logs: boolean;
   /** Where a mover finds one, and how it is read: with what opens it, so it goes to movers only. Its `kind` is the name. */

@@ -187,6 +187,7 @@ export const machine = {
   group: 'Machines',
   changesIn: 'blocks',
   compares: false,
+  opens: true,
   logs: false,
   from: MachineFrom,
   to: MachineTo,

@@ -68,13 +68,51 @@ function fillMounted(image: string, tree: string, mount: string[]): void {
   execFileSync('cp', ['-a', `${tree}/.`, at], { stdio: 'pipe' });
   execFileSync('umount', [at], { stdio: 'pipe' });
 }
+const makeExt = (version: string) => (image: string, tree: string) =>
+  void execFileSync(`mkfs.${version}`, ['-q', '-F', '-N', String(manyFiles * 2), '-d', tree, image], { stdio: 'pipe' });
+/** A volume of a group that lies in the middle of its disk: the group is written by its own tools, the file system put where they say. */
+function makeLvm(image: string, tree: string): void {
+  const volume = `${image}.volume`;
+  fs.truncateSync(image, fs.statSync(image).size + (64 << 20));
+  const run = (program: string, ...args: string[]) => execFileSync(program, args, { encoding: 'utf8', stdio: ['ignore', 'pipe', 'pipe'] });
+  const device = run('losetup', '--find', '--show', image).trim();
+  try {
+    const only = ['--devices', device, '-qq'];
+    run('pvcreate', ...only, device);
+    run('vgcreate', ...only, 'harbour', device);
+    run('lvcreate', ...only, '-y', '-an', '-Zn', '-Wn', '-l', '1', '-n', 'front', 'harbour');
+    run('lvcreate', ...only, '-y', '-an', '-Zn', '-Wn', '-l', '100%FREE', '-n', 'many', 'harbour');
+    const said = run(
+      'lvs',
+      '--devices',
+      device,
+      '--noheadings',
+      '--nosuffix',
+      '--units',
+      'b',
+      '-o',
+      'lv_size,seg_pe_ranges',
+      'harbour/many',
+    );
+    const [, size, extent] = /(\d+)\s+\S+:(\d+)-\d+/.exec(said)!;
+    const begin = Number(run('pvs', '--devices', device, '--noheadings', '--nosuffix', '--units', 'b', '-o', 'pe_start', device));
+    fs.writeFileSync(volume, '');
+    fs.truncateSync(volume, Number(size));
+    makeExt('ext4')(volume, tree);
+    const at = begin + Number(extent) * (4 << 20);
+    run('dd', `if=${volume}`, `of=${image}`, 'bs=1M', 'oflag=seek_bytes', `seek=${at}`, 'conv=notrunc,sparse', 'status=none');
+  } finally {
+    run('losetup', '--detach', device);
+    fs.rmSync(volume, { force: true });
+  }
+}
 const withManyFiles: [string, (image: string, tree: string) => void][] = [
-  [
-    'ext4',
-    (image, tree) => void execFileSync('mkfs.ext4', ['-q', '-F', '-N', String(manyFiles * 2), '-d', tree, image], { stdio: 'pipe' }),
-  ],
+  ['ext4', makeExt('ext4')],
   ...(canMount
     ? ([
+        ['ext2', makeExt('ext2')],
+        ['ext3', makeExt('ext3')],
+        ['lvm', makeLvm],
         [
           'xfs',
           (image, tree) => {
@@ -157,7 +195,11 @@ describe('files inside disks', () => {
     fs.writeFileSync(image, '');
     fs.truncateSync(image, Math.max(512 << 20, manyFiles * 20_000));
     make(image, tree);
-    const items = await restore(await pointOfDisks(store, `many-${system}`, { system: image }), 'disks/system.raw/volume', '');
+    const items = await restore(
+      await pointOfDisks(store, `many-${system}`, { system: image }),
+      `disks/system.raw/${system === 'lvm' ? 'harbour-many' : 'volume'}`,
+      '',
+    );
     expect(items.filter((i) => i.action === 'failed')).toEqual([]);
     fs.rmSync(`${base}/back/lost+found`, { recursive: true, force: true });
     // what makes images keeps whole seconds, and NTFS has no owners here

@@ -28,20 +28,35 @@ class Walk {
   }
 }
 
+/** How two trees are told apart. */
+export interface Comparing {
+  readonly older: TreeReader;
+  readonly newer: TreeReader;
+  /** Whether two items are the same in every property. */
+  readonly isSame: (a: TreeEntry, b: TreeEntry) => boolean;
+  /** Whether two folders that are read by the same name hold the same. */
+  readonly skipsSame: boolean;
+}
+
 /** Differences from `older` (absent: everything is new) to `newer`, folder by folder; equal folders are skipped without being read. */
-export async function* diffTrees(
-  trees: TreeReader,
+export function diffTrees(trees: TreeReader, older: TreeEntry | undefined, newer: TreeEntry, folder = ''): AsyncGenerator<TreeChange> {
+  return compareTrees({ older: trees, newer: trees, isSame: sameEntry, skipsSame: true }, older, newer, folder);
+}
+
+/** Differences between trees that are read from two places. */
+export async function* compareTrees(
+  by: Comparing,
   older: TreeEntry | undefined,
   newer: TreeEntry,
-  folder = '',
+  folder: string,
 ): AsyncGenerator<TreeChange> {
   if (newer.unread) {
-    if (older?.folder) yield* gone(trees, older, folder, 'unseen');
+    if (older?.folder) yield* gone(by.older, older, folder, 'unseen');
     return;
   }
-  if (older?.folder && newer.folder && older.folder.node.equals(newer.folder.node)) return;
-  const left = new Walk(older?.folder && trees.pieces(older.folder.node));
-  const right = new Walk(newer.folder && trees.pieces(newer.folder.node));
+  if (by.skipsSame && older?.folder && newer.folder && older.folder.node.equals(newer.folder.node)) return;
+  const left = new Walk(older?.folder && by.older.pieces(older.folder.node));
+  const right = new Walk(newer.folder && by.newer.pieces(newer.folder.node));
   for (;;) {
     const a = await left.peek();
     const b = await right.peek();
@@ -49,7 +64,7 @@ export async function* diffTrees(
     if (a && (!b || a.name < b.name)) {
       left.skip();
       yield { change: 'removed', folder, entry: a };
-      if (a.kind === 'folder') yield* gone(trees, a, joinPath(folder, a.name), 'removed');
+      if (a.kind === 'folder') yield* gone(by.older, a, joinPath(folder, a.name), 'removed');
       continue;
     }
     if (!b) return;
@@ -57,14 +72,14 @@ export async function* diffTrees(
     const path = joinPath(folder, b.name);
     if (a?.name !== b.name) {
       yield { change: 'added', folder, entry: b };
-      if (b.kind === 'folder') yield* diffTrees(trees, undefined, b, path);
+      if (b.kind === 'folder') yield* compareTrees(by, undefined, b, path);
       continue;
     }
     left.skip();
-    if (!sameEntry(a, b)) yield { change: 'changed', folder, entry: b, before: a };
-    if (a.kind === 'folder' && b.kind === 'folder') yield* diffTrees(trees, a, b, path);
-    else if (a.kind === 'folder') yield* gone(trees, a, path, 'removed');
-    else if (b.kind === 'folder') yield* diffTrees(trees, undefined, b, path);
+    if (!by.isSame(a, b)) yield { change: 'changed', folder, entry: b, before: a };
+    if (a.kind === 'folder' && b.kind === 'folder') yield* compareTrees(by, a, b, path);
+    else if (a.kind === 'folder') yield* gone(by.older, a, path, 'removed');
+    else if (b.kind === 'folder') yield* compareTrees(by, undefined, b, path);
   }
 }
 

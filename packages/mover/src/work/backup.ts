@@ -1,7 +1,7 @@
 import type { BackupWork, PointTotals } from '@lithodex/contract';
 import { countOf, formatBytes } from '@lithodex/core';
 import { captureThrough, connectorOf, factsOf, machinePoint, surveyThrough, type Surveyed, type SurveyContext } from '@lithodex/connectors';
-import { EngineError, type TreeEntry } from '@lithodex/engine';
+import { EngineError, topEntry, type TreeEntry } from '@lithodex/engine';
 import { kinds, type KindName } from '@lithodex/kinds';
 import { followLog, type StoredPoint } from './follow-log';
 import { CatalogLoader, type Changes } from './catalog-loader';
@@ -80,8 +80,10 @@ async function storePoint(ctx: TaskContext, work: BackupWork): Promise<StoredPoi
   if (work.fresh)
     ctx.log({ level: 'note', code: 'STORED_ANEW', path: '', message: 'a fresh full: nothing on the target was taken as stored' });
   ctx.phase('cataloguing');
-  const changes = await new CatalogLoader(ctx, store).load(taken.previousTop, taken.top, root.totals.files);
-  const point = totalsOf(taken, work, changes, missing === 0);
+  const loader = new CatalogLoader(ctx, store);
+  const changes = await loader.load(taken.previous && topEntry(taken.previous), taken.top, root.totals.files);
+  const namesInside = await loader.loadInside(taken.previous, root, work.namesInside);
+  const point = totalsOf(taken, work, changes, missing === 0, namesInside);
   const told = { attempt: ctx.task.attempt, pointId: work.pointId, point };
   const { next } = await ctx.api.insist('commitPoint', told, ctx.task.id, ctx.stopped);
   ctx.log({
@@ -130,7 +132,7 @@ async function besideStore(ctx: TaskContext, work: BackupWork, top: TreeEntry): 
 /** The kind of workload that is read, here or elsewhere. */
 const kindOf = ({ from }: BackupWork): KindName => (from.kind === 'afar' ? from.of : from.kind);
 
-function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complete: boolean): PointTotals {
+function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complete: boolean, namesInside: number): PointTotals {
   const { totals, moment, kind, warnings, lockedUntil = null, base = null } = taken.root;
   const own = taken.root.content.changes;
   const judged = own ? { ...changes, ...own, turnedRandom: 0, renamed: 0, of: kinds[kindOf(work)].changesIn } : changes;
@@ -143,6 +145,7 @@ function totalsOf(taken: TakenPoint, work: BackupWork, changes: Changes, complet
     base,
     warnings,
     complete,
+    namesInside,
     changes: judged,
     machine: machinePoint(taken.root),
     facts: factsOf(taken.root),

@@ -1,15 +1,32 @@
-import type { ItemChange, PointTotals } from '@lithodex/contract';
-import { diffTrees, sameContent, type Store, type TreeChange, type TreeEntry } from '@lithodex/engine';
-import { factsOf } from './item-facts';
+import type { BackupWork, ItemChange, PointTotals } from '@lithodex/contract';
+import { baseName, countOf, parentPath } from '@lithodex/core';
+import { changesInside, disksIn, type OpenPoint } from '@lithodex/connectors';
+import {
+  diffTrees,
+  EngineError,
+  isLoss,
+  sameContent,
+  topEntry,
+  type Root,
+  type Store,
+  type TreeChange,
+  type TreeEntry,
+} from '@lithodex/engine';
+import { readersVersion, VolumeError } from '@lithodex/volumes';
+import { factsInside, factsOf } from './item-facts';
 import type { TaskContext } from './task-context';
 
 const batchSize = 5000;
+/** Names inside the disks of a machine that are told at most: what a broken file system could go on with stays outside the catalog. */
+const mostInside = 20_000_000;
 
 export type Changes = PointTotals['changes'];
 
 /** Sends the items of points to the catalog, as differences to the point before; batches are numbered through the whole task. */
 export class CatalogLoader {
   private seq = 0;
+  private batch: ItemChange[] = [];
+  private underWay: Promise<unknown> = Promise.resolve();
 
   constructor(
     private readonly ctx: TaskContext,
@@ -21,31 +38,80 @@ export class CatalogLoader {
     const counts = { before: files, added: 0, changed: 0, removed: 0, random: 0, turnedRandom: 0 };
     const removed: string[] = [];
     const added = new Set<string>();
-    let batch: ItemChange[] = [];
-    let underWay: Promise<unknown> = Promise.resolve();
-    // one is loaded while the next is gathered
-    const send = async () => {
-      const { task, api, stopped } = this.ctx;
-      await underWay;
-      underWay = api.insist('sendItems', { attempt: task.attempt, seq: this.seq++, changes: batch }, task.id, stopped);
-      // told where it is waited for
-      underWay.catch(() => undefined);
-      batch = [];
-    };
     for await (const change of diffTrees(this.store.trees, before, top)) {
-      const { entry, folder } = change;
-      const opens = change.change === 'added' || change.change === 'changed';
-      batch.push({ change: change.change, folder, name: entry.name, facts: opens ? factsOf(entry) : null });
+      await this.tell(change, factsOf);
       count(change, counts, removed, added);
-      if (batch.length >= batchSize) await send();
     }
-    if (batch.length || this.seq === 0) await send();
-    await underWay;
+    await this.sendAll(this.seq === 0);
     const had = before ? counts.before - counts.added + counts.removed : 0;
     return { of: 'files', ...counts, before: Math.max(0, had), renamed: removed.filter((path) => hasTwin(path, added)).length };
   }
+
+  /**
+   * Loads what is inside the disks of a point where it is wanted, and takes it out where it is not wanted any more. Gives the version of the readers it was read by; 0 where it was not
+   * wanted, or could not be had: the point is none the worse for it.
+   */
+  async loadInside(before: Root | undefined, now: Root, wanted: BackupWork['namesInside']): Promise<number> {
+    const pointOf = (root: Root): OpenPoint => ({ store: this.store, root, top: topEntry(root) });
+    const known = before && wanted.before > 0 ? pointOf(before) : undefined;
+    // what other readers told can't be compared with what these do
+    const earlier = wanted.now && wanted.before === readersVersion ? known : undefined;
+    if (known && !earlier) await this.close(disksIn(known));
+    if (!wanted.now) return 0;
+    const point = pointOf(now);
+    this.ctx.phase('cataloguing what is inside');
+    let told = 0;
+    try {
+      for await (const change of changesInside(earlier, point)) {
+        if (this.ctx.stopped()) throw new EngineError('STOPPED');
+        if ('disk' in change) await this.push({ change: change.change, ...placeOf(change.disk), facts: null });
+        else await this.tell(change, factsInside);
+        if (++told > mostInside) throw new VolumeError('NOT_READ', `more than ${countOf(mostInside, 'name')}`);
+      }
+      await this.sendAll(false);
+      return readersVersion;
+    } catch (error) {
+      if (!(error instanceof VolumeError || isLoss(error))) throw error;
+      const message = `names inside the disks can't be found by a search at this point: ${(error as Error).message}`;
+      this.ctx.log({ level: 'warning', code: 'NAMES_NOT_READ', path: '', message });
+      this.batch = [];
+      await this.close([...new Set([...disksIn(point), ...(earlier ? disksIn(earlier) : [])])]);
+      return 0;
+    }
+  }
+
+  private async close(disks: readonly string[]): Promise<void> {
+    for (const disk of disks) await this.push({ change: 'closed', ...placeOf(disk), facts: null });
+    await this.sendAll(false);
+  }
+
+  private tell({ change, folder, entry }: TreeChange, facts: typeof factsOf): Promise<void> {
+    return this.push({ change, folder, name: entry.name, facts: change === 'added' || change === 'changed' ? facts(entry) : null });
+  }
+
+  private async push(change: ItemChange): Promise<void> {
+    this.batch.push(change);
+    if (this.batch.length >= batchSize) await this.send();
+  }
+
+  /** One is loaded while the next is gathered. */
+  private async send(): Promise<void> {
+    const { task, api, stopped } = this.ctx;
+    await this.underWay;
+    const { batch: changes } = this;
+    this.batch = [];
+    this.underWay = api.insist('sendItems', { attempt: task.attempt, seq: this.seq++, changes }, task.id, stopped);
+    // told where it is waited for
+    this.underWay.catch(() => undefined);
+  }
+
+  private async sendAll(evenNone: boolean): Promise<void> {
+    if (this.batch.length || evenNone) await this.send();
+    await this.underWay;
+  }
 }
 
+const placeOf = (path: string) => ({ folder: parentPath(path), name: baseName(path) });
 function count(change: TreeChange, counts: Omit<Changes, 'renamed' | 'of'>, removed: string[], added: Set<string>): void {
   const { entry, folder } = change;
   if (entry.kind !== 'file' || change.change === 'unseen') return;

@@ -118,9 +118,9 @@ describe('a point of a folder tree', () => {
     fs.writeFileSync(`${base}/source/a/one.txt`, 'changed');
     fs.rmSync(`${base}/source/gone.txt`);
     fs.writeFileSync(`${base}/source/a/three.txt`, 'new');
-    const { root, previousTop } = await take('t2', 't1');
+    const { root, previous } = await take('t2', 't1');
     const changes: TreeChange[] = [];
-    for await (const c of diffTrees(store.trees, previousTop, topEntry(root))) changes.push(c);
+    for await (const c of diffTrees(store.trees, previous && topEntry(previous), topEntry(root))) changes.push(c);
     expect(
       changes
         .filter((c) => c.entry.kind === 'file')
@@ -164,10 +164,10 @@ describe('a point of a folder tree', () => {
     await take('t1');
     fs.chmodSync(`${base}/source/closed`, 0o700);
     fs.chmodSync(`${base}/source/private`, 0o600);
-    const { warnings, root, previousTop } = await take('t2', 't1', { from: folderTree(`${base}/source`, { readAs: 'nobody' }) });
+    const { warnings, root, previous } = await take('t2', 't1', { from: folderTree(`${base}/source`, { readAs: 'nobody' }) });
     expect(warnings.map((w) => `${w.code} ${w.path}`).sort()).toEqual(['UNREADABLE closed', 'UNREADABLE private']);
     const changes: TreeChange[] = [];
-    for await (const c of diffTrees(store.trees, previousTop, topEntry(root))) changes.push(c);
+    for await (const c of diffTrees(store.trees, previous && topEntry(previous), topEntry(root))) changes.push(c);
     expect(changes.find((c) => c.entry.name === 'secret')?.change).toBe('unseen');
   });
 

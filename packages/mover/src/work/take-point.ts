@@ -53,7 +53,8 @@ export interface PointHooks extends Pick<CaptureContext, 'limits' | 'alive' | 'n
 export interface TakenPoint {
   readonly root: Root;
   readonly top: TreeEntry;
-  readonly previousTop: TreeEntry | undefined;
+  /** Root of the point before. */
+  readonly previous: Root | undefined;
   /** The root was found committed by an earlier attempt. */
   readonly adopted: boolean;
 }
@@ -79,9 +80,8 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
     return root;
   };
   const before = request.previous ? await rootOf(request.previous) : undefined;
-  const previousTop = before && topEntry(before.root);
   const found = await store.root(seriesId, pointId);
-  if (found) return { root: found.root, top: topEntry(found.root), previousTop, adopted: true };
+  if (found) return { root: found.root, top: topEntry(found.root), previous: before?.root, adopted: true };
 
   const { base = kind === 'full' ? null : request.previous } = request;
   const from = base === request.previous ? before?.root : base ? (await rootOf(base)).root : undefined;
@@ -103,10 +103,10 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
     ...facts,
     ...(await lockOrWarn(store, top, request.lockedUntil, hooks)),
   };
-  if (await store.commit(root)) return { root, top, previousTop, adopted: false };
+  if (await store.commit(root)) return { root, top, previous: before?.root, adopted: false };
   const winner = await store.root(seriesId, pointId);
   if (!winner) throw new EngineError('TASK_GIVEN_UP');
-  return { root: winner.root, top: topEntry(winner.root), previousTop, adopted: true };
+  return { root: winner.root, top: topEntry(winner.root), previous: before?.root, adopted: true };
 }
 
 /** Reads the source; what is as it was in `base` is reused, what should be as it was in `reread` is compared. A synthetic full is put together from `base` alone. */

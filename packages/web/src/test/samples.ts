@@ -308,6 +308,7 @@ export const policyBody = (more: Partial<PolicyBody & PolicyRule> = {}): PolicyB
     ...Object.fromEntries(Object.entries(said).filter(([, value]) => value !== undefined)),
   };
   return {
+    namesInside: false,
     name: 'Nightly',
     workloads: [1],
     tags: [],

@@ -1,5 +1,5 @@
 import type { BackupWork, CopyWork, PointKind, PointRef, VerifyWork, Work } from '@lithodex/contract';
-import type { DatabasePoint, LogStart } from '@lithodex/kinds';
+import { kinds, type DatabasePoint, type LogStart } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../../records/catalog/points';
 import { fromJson } from '../../base/db/json';
@@ -160,8 +160,9 @@ export async function backupWork(
   const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
   const workload = await sourceOf(trx, task.workload_id!);
   const elsewhere = workload.read_by === mover ? null : workload.read_by;
-  const previous = await standingPoints(trx, series).first<{ id: string; items: number; bytes: number } | undefined>(
+  const previous = await standingPoints(trx, series).first<{ id: string; items: number; bytes: number; names_inside: number } | undefined>(
     'id',
+    'names_inside',
     'items',
     'bytes',
   );
@@ -184,6 +185,7 @@ export async function backupWork(
     lockedUntil: lockEnd(now, plan.lockDays),
     scripts: plan.scripts ?? null,
     newestBeside: beside === 1 && plan.kind !== 'log',
+    namesInside: { before: previous?.names_inside ?? 0, now: (plan.namesInside ?? false) && kinds[workload.kind].opens },
     expected: { items: previous?.items ?? 0, bytes: previous?.bytes ?? 0 },
   };
 }

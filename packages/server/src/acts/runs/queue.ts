@@ -130,6 +130,7 @@ export interface BackupPlan {
   /** A log that is followed without a pause. */
   readonly follow?: boolean;
   readonly scripts?: Scripts;
+  readonly namesInside?: boolean;
 }
 
 /** A rule of a policy. */
@@ -174,13 +175,13 @@ export async function backupTasks(
 }
 
 export function planOf(
-  { include, exclude, scripts, rules }: PolicyBody,
+  { include, exclude, scripts, rules, namesInside }: PolicyBody,
   { targetId, kind, lockDays, keep, schedule }: PolicyRule,
 ): BackupPlan {
   const logDays = kind === 'log' && keep.by === 'days' ? { logDays: keep.days } : {};
   const logged = kind !== 'log' && rules.some((r) => r.kind === 'log') ? { logged: true } : {};
   const follow = schedule.every === 'moment' ? { follow: true } : {};
-  return { targetId, kind, include, exclude, lockDays, scripts, ...logDays, ...logged, ...follow };
+  return { targetId, kind, include, exclude, lockDays, scripts, ...logDays, ...logged, ...follow, ...(namesInside && { namesInside }) };
 }
 
 /** Starts rules of a policy for the workloads it matches: a backup has one rule, a trial may look at several. Throws NOT_NOW when none is left to do. */

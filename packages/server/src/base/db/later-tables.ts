@@ -32,3 +32,6 @@ ALTER TABLE run ADD standing_no INT UNSIGNED NULL, ADD KEY (standing_no)`;
 
 /** Text of points beside the store. */
 export const newestFiles = 'ALTER TABLE target ADD newest_files BOOLEAN NOT NULL DEFAULT 0;';
+
+/** Points whose names inside disks are in the catalog. */
+export const namesInside = 'ALTER TABLE point ADD names_inside TINYINT UNSIGNED NOT NULL DEFAULT 0;';

@@ -1,5 +1,5 @@
 import type { Knex } from 'knex';
-import { madeMachines, shares, standingRestores, editedTexts, nameBlocks, newestFiles } from './later-tables';
+import { madeMachines, namesInside, shares, standingRestores, editedTexts, nameBlocks, newestFiles } from './later-tables';
 import { oneRestore } from './one-restore';
 
 interface Migration {
@@ -390,4 +390,5 @@ export const migrations: Migration[] = [
   { name: '0040-made-machines', up: (k) => runAll(k, madeMachines) },
   { name: '0041-standing-restores', up: (k) => runAll(k, standingRestores) },
   { name: '0042-shares', up: (k) => runAll(k, shares) },
+  { name: '0043-names-inside', up: (k) => runAll(k, namesInside) },
 ];

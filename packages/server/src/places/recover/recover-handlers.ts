@@ -5,7 +5,7 @@ import { appendAudit } from '../../base/audit/trail';
 import { endings, pathHash } from '../../records/catalog/ordinals';
 import { livingPoints } from '../../records/catalog/points';
 import { findPaths } from '../../records/catalog/find-paths';
-import { searchNames } from '../../records/catalog/search';
+import { notInsideOf, searchNames, withPointsOf } from '../../records/catalog/search';
 import { itemAt, kindOf, treeRows, type ItemRow } from '../../records/catalog/tree';
 import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../../acts/deps';
@@ -35,7 +35,9 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
     async tree({ params, query, actor }) {
       const point = await pointFor(db, params.id, actor);
       const path = pathOf(query.path);
-      if (leadsInside(point, path)) return treeInside(deps, point, path, query);
+      const inside = leadsInside(point, path);
+      // what a disk holds is told by the disk: its volumes have names and kinds that no row has
+      if (inside === 'to' || (inside && point.names_inside === 0)) return treeInside(deps, point, path, query);
       const folder = path === '' ? undefined : await itemAt(db, point.series_no, parentPath(path), baseName(path), point.ordinal);
       if (path !== '' && (!folder || kindOf(folder) !== 'folder'))
         throw new ApiError('NOT_FOUND', undefined, 'The point holds no such folder.');
@@ -53,7 +55,7 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
         rows: rows.slice(0, query.limit),
         next,
         notLookedAt: folder !== undefined && (folder.flags & itemFlags.unread) !== 0,
-        inside: false,
+        inside: inside !== undefined,
       };
     },
 
@@ -161,10 +163,12 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
 
     async search({ query, actor }) {
       if (query.workload !== undefined) within(actor, query.workload);
-      const only = query.workload !== undefined ? [query.workload] : actor.remit;
+      const mine = query.workload !== undefined ? [query.workload] : actor.remit;
+      const only = query.policy === undefined ? mine : (await withPointsOf(db, query.policy)).filter((id) => mine?.includes(id) ?? true);
       const offset = numberAt(query.cursor, 0);
       const { rows, next } = await searchNames(db, deps.names, query.q, only, offset, query.limit);
-      return { rows, next: next === null ? null : String(next), total: null };
+      const notInside = offset ? null : await notInsideOf(db, only);
+      return { rows, next: next === null ? null : String(next), total: null, notInside };
     },
   };
 }

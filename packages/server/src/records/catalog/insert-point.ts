@@ -6,7 +6,8 @@ import type { PointRow, SeriesRow } from './points';
 export type PointFacts = Pick<
   PointTotals,
   'moment' | 'kind' | 'items' | 'files' | 'bytes' | 'read' | 'fresh' | 'stored' | 'warnings' | 'machine' | 'facts'
->;
+> &
+  Partial<Pick<PointTotals, 'namesInside'>>;
 
 /** What the server has found of a point, and where it belongs. */
 export interface PointPlace extends Pick<PointRow, 'id' | 'run_id' | 'ordinal' | 'builds_on' | 'policy_id'> {
@@ -39,6 +40,7 @@ export async function insertPoint(trx: Knex.Transaction, series: SeriesRow, poin
     warnings: point.warnings,
     machine: point.machine && JSON.stringify(point.machine),
     facts: point.facts && JSON.stringify(point.facts),
+    names_inside: point.namesInside ?? 0,
     added: changes.added,
     changed: changes.changed,
     removed: changes.removed,

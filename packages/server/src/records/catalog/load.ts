@@ -31,7 +31,7 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
     texts.set(path, known);
     return known;
   };
-  const closing = changes.filter((c) => c.change !== 'added');
+  const closing = changes.filter((c) => c.change !== 'added' && c.change !== 'opened' && c.change !== 'closed');
   for (let from = 0; from < closing.length; from += rowsPerInsert) {
     const part = closing.slice(from, from + rowsPerInsert);
     const ending = (c: ItemChange) => (c.change === 'changed' ? endings.replaced : c.change === 'removed' ? endings.gone : endings.unseen);
@@ -46,11 +46,13 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
   const folders: string[] = [];
   const items: string[] = [];
   for (const { change, folder, name, facts } of changes) {
+    const item = joinPath(folder, name);
+    if (change === 'opened') folders.push(`${hashText(item)}\t${plainBytes(item)}`);
+    if (change === 'closed') await closeInside(trx, series, ordinal, item);
     if (!facts || (change !== 'added' && change !== 'changed')) continue;
     if (change === 'added') names.push({ parent: hashOf(folder), name });
     if (facts.kind === 'folder') {
-      const path = joinPath(folder, name);
-      folders.push(`${hashText(path)}\t${plainBytes(path)}`);
+      folders.push(`${hashText(item)}\t${plainBytes(item)}`);
     }
     const kind = Math.max(0, kindCodes.indexOf(facts.kind as (typeof kindCodes)[number]));
     const { size, mtimeNs, mode, uid, gid, items: below, flags } = facts;
@@ -69,6 +71,22 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
   );
   await insertNames(trx, series, ordinal, names);
   await loadLines(trx, folders, 'folder', '(hash, path) SET series_no = ?', [series]);
+}
+
+/** Ends all that is known of what is inside an item, also what was told under this ordinal. */
+async function closeInside(trx: Knex.Transaction, series: number, ordinal: number, path: string): Promise<void> {
+  const item = Buffer.from(path, 'latin1');
+  const below = Buffer.from(`${path}/`, 'latin1');
+  const inside = 'item i JOIN folder f ON f.series_no = i.series_no AND f.hash = i.parent';
+  const where = 'f.series_no = ? AND (f.path = ? OR LEFT(f.path, ?) = ?)';
+  const bindings = [series, item, below.length, below];
+  await trx.raw(`DELETE i FROM ${inside} WHERE ${where} AND i.from_ord = ?`, [...bindings, ordinal]);
+  await trx.raw(`UPDATE ${inside} SET i.to_ord = ?, i.ended = ? WHERE ${where} AND i.to_ord = ?`, [
+    ordinal,
+    endings.unseen,
+    ...bindings,
+    openEnd,
+  ]);
 }
 
 /** A byte string as it stands in a column of a line. */

@@ -38,6 +38,8 @@ export interface PointRow {
   readonly expired_at: number | null;
   /** What the machine was, as JSON; null for a folder tree. */
   readonly machine: unknown;
+  /** By which version of the readers what is inside its items is in the catalog; 0 where it is not. */
+  readonly names_inside: number;
   /** What a point of another kind says, as JSON. */
   readonly facts: unknown;
 }

@@ -1,5 +1,6 @@
 import { escapePath, joinPath } from '@lithodex/core';
 import type { Found } from '@lithodex/contract';
+import { kindNames, kinds } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import { rowsOf } from '../../base/db/open';
 import { foldText, nameAt, type PlacedName } from './name-blocks';
@@ -106,4 +107,20 @@ export async function foundOf(db: Knex, names: readonly (PlacedName & { readonly
       },
     ];
   });
+}
+
+/** Workloads that a policy has points of. */
+export async function withPointsOf(db: Knex, policyId: number): Promise<number[]> {
+  return (await db('policy_points').where({ policy_id: policyId }).select<{ workload_id: number }[]>('workload_id')).map(
+    (r) => r.workload_id,
+  );
+}
+
+/** How many workloads hold disks at whose newest point nobody told the names inside; `only` limits it to some. */
+export async function notInsideOf(db: Knex, only: readonly number[] | null): Promise<number> {
+  const opening = kindNames.filter((name) => kinds[name].opens);
+  const query = db('workload_points as n').join('workload as w', 'w.id', 'n.workload_id').join('point as p', 'p.id', 'n.point_id');
+  if (only) query.whereIn('w.id', only);
+  const counted = await query.whereIn('w.kind', opening).where({ 'p.names_inside': 0 }).first<{ n: number }>(db.raw('COUNT(*) AS n'));
+  return Number(counted.n);
 }

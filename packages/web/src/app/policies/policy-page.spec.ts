@@ -51,6 +51,7 @@ describe('writing a policy', () => {
     ['objective', '48 h', { objectiveHours: 48 }],
     ['change limit', '60 %', { changeLimit: 60 }],
     ['script before', { typed: 'freeze.sh' }, { scripts: { before: 'freeze.sh', after: null, minutes: 15 } }],
+    ['names inside disks', 'kept with each point, for search and comparison', { namesInside: true }],
     ['zone', { typed: 'Europe/Oslo' }, { zone: 'Europe/Oslo' }],
   ])('takes a choice in the slot %s: %j', async (label, choice, wanted) => {
     const s = await stage('/policies/5');

@@ -28,7 +28,7 @@ import { PolicyRule, takesPoints } from './policy-rule';
 import { policyOutlooks } from './policy-outlooks';
 import { PolicyVersions } from './policy-versions';
 import { RuleField } from './rule-field';
-import { ruleSentence, type PolicyNames } from './sentence';
+import { namesInsideWords, ruleSentence, type PolicyNames } from './sentence';
 
 const options = <T>(values: readonly T[], label: (value: T) => string): SlotOption<T>[] =>
   values.map((value) => ({ value, label: label(value) }));
@@ -174,6 +174,7 @@ export class PolicyPage {
       include: [],
       exclude: [],
       scripts: { before: null, after: null, minutes: 15 },
+      namesInside: false,
       objectiveHours: 26,
       changeLimit: 40,
     };
@@ -214,6 +215,7 @@ export class PolicyPage {
 
   // ---- slots
   protected readonly objectives = options([4, 8, 12, 24, 26, 48, 120, 192], (h) => `${h} h`);
+  protected readonly insideNames = options([false, true], namesInsideWords);
   protected readonly limits = options([10, 20, 30, 40, 50, 60, 80, 100], (p) => `${p} %`);
   protected readonly workloadOptions = computed(() =>
     (this.estate()?.value?.workloads ?? [])

@@ -57,7 +57,14 @@ it('says what came and went between two policies, rule by rule', () => {
     include: [],
     exclude: [],
   };
-  const rest = { retries: { times: 0, pauseMinutes: 30 }, catchUp: true, priority: 'usual', objectiveHours: 24, changeLimit: 40 };
+  const rest = {
+    retries: { times: 0, pauseMinutes: 30 },
+    catchUp: true,
+    priority: 'usual',
+    objectiveHours: 24,
+    changeLimit: 40,
+    namesInside: false,
+  };
   const scripts = { before: null, after: null, minutes: 15 };
   const of = (rules: PolicyRule[]) => ({ ...shared, ...rest, scripts, rules }) as PolicyBody;
   const full: PolicyRule = { ...first, no: 2, kind: 'full' };

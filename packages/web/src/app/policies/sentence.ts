@@ -66,6 +66,10 @@ export interface PolicyNames {
 const scriptWords = (scripts: PolicyBody['scripts'], which: 'before' | 'after') =>
   scripts[which] ? `${scripts[which]}, at most ${countOf(scripts.minutes, 'minute')}` : '';
 
+/** What becomes of names inside the disks of machines. */
+export const namesInsideWords = (kept: boolean): string =>
+  kept ? 'kept with each point, for search and comparison' : 'read when somebody looks';
+
 type Said = [label: string, values: string[]];
 const one = (text: string) => (text ? [text] : []);
 
@@ -112,6 +116,7 @@ function saidBy(body: PolicyBody, names: PolicyNames): Said[] {
     ['leaves out', body.exclude],
     ['script before', one(scriptWords(body.scripts, 'before'))],
     ['script after', one(scriptWords(body.scripts, 'after'))],
+    ['names inside disks', [namesInsideWords(body.namesInside)]],
     ['newest point at most', [`${body.objectiveHours} h old`]],
     ['change limit', [`${body.changeLimit} %`]],
   ];

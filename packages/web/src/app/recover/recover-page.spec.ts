@@ -1,6 +1,6 @@
 import { TestBed } from '@angular/core/testing';
 import { describe, expect, it } from 'vitest';
-import { estate, run, uuid, version, workload } from '../../test/samples';
+import { estate, policyBody, run, uuid, version, workload } from '../../test/samples';
 import { day, hour, now, open, page, type Answers } from '../../test/stage';
 import { ApiFailure } from '../data/api';
 import { Picks } from '../data/picks';
@@ -25,13 +25,14 @@ describe('finding what was lost', () => {
     open(url, {
       role,
       answers: {
-        search: page(rows),
+        search: { ...page(rows), notInside: 0 },
         estate: estate([workload(1), workload(2, { gone: now - day })]),
         listRuns: page([
           run(5, { kind: 'restore', name: 'Plans of quay-1', trigger: 'hand' }),
           run(6, { kind: 'restore', name: 'Half', state: 'partsMissing', trigger: 'hand' }),
           run(7, { kind: 'restore', name: 'Repeated every day', trigger: 'schedule' }),
         ]),
+        listPolicies: page([{ id: 5, body: policyBody(), matches: [], nextRun: null, lastRun: null, points: 3 }]),
         versions: { rows: [version(1, now - hour, { points: 4 }), version(2, now - 2 * day, { suspect: true, ended: 'gone' })] },
         ...answers,
       },
@@ -81,6 +82,19 @@ describe('finding what was lost', () => {
     });
   });
 
+  it('searches what a policy has points of, and says where names inside disks are not searched', async () => {
+    const s = await stage('/recover?q=roster', { search: { ...page(rows), notInside: 12 } });
+    await s.until(() => {
+      expect(s.text()).toContain('Names inside the disks of 12 machines are not among these');
+    });
+    await s.choose('[aria-label=In]', 'policy-5');
+    await s.until(() => {
+      expect(s.api.last('search')?.query).toMatchObject({ q: 'roster', policy: '5' });
+    });
+    expect(s.url()).toBe('/recover?q=roster&within=policy-5');
+    expect(s.one<HTMLSelectElement>('[aria-label=In]').selectedOptions[0]?.textContent).toContain('by the policy Nightly');
+  });
+
   it('lists all versions of an item whose name holds a colon, and picks one', async () => {
     const s = await stage('/recover?q=roster&item=1:plans/roster: north.csv');
     await s.until(() => {
@@ -110,7 +124,7 @@ describe('finding what was lost', () => {
   });
 
   it('says when nothing fits and when the search fails', async () => {
-    const s = await stage('/recover?q=zzz', { search: page([]) });
+    const s = await stage('/recover?q=zzz', { search: { ...page([]), notInside: 0 } });
     await s.until(() => {
       expect(s.text()).toContain('No name in any point holds this text.');
     });

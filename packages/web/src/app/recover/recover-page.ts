@@ -34,7 +34,11 @@ export class RecoverPage {
   /** What the names of workloads to walk are narrowed by. */
   readonly walk = input<string>();
   protected readonly selected = signal(0);
-  private readonly key = computed(() => ({ q: (this.q() ?? '').trim(), workload: this.within() === '' ? undefined : this.within() }));
+  private readonly key = computed(() => {
+    const within = this.within() ?? '';
+    const policy = within.startsWith('policy-') ? within.slice('policy-'.length) : undefined;
+    return { q: (this.q() ?? '').trim(), workload: within === '' || policy ? undefined : within, policy };
+  });
   private readonly result = toSignal(
     toObservable(this.key).pipe(
       debounceTime(150),
@@ -48,6 +52,13 @@ export class RecoverPage {
   protected readonly failure = computed(() => this.result()?.failure);
   protected readonly rows = computed((): readonly Found[] => this.result()?.value?.rows ?? []);
   protected readonly next = computed(() => this.result()?.value?.next);
+  protected readonly notInside = computed(() => this.result()?.value?.notInside);
+  private readonly listedPolicies = toSignal(
+    this.session.reads()
+      ? this.api.call('listPolicies', { query: { limit: 200 } }).pipe(outcome<Answered<'listPolicies'>>())
+      : of<Outcome<Answered<'listPolicies'>>>({}),
+  );
+  protected readonly policies = computed(() => this.listedPolicies()?.value?.rows ?? []);
   protected readonly searching = computed(() => this.key().q.length >= 2);
   private readonly estateResult = toSignal(
     toObservable(this.walk).pipe(
@@ -63,7 +74,9 @@ export class RecoverPage {
   /** The workload looked in, where it is not among those listed. */
   protected readonly unlisted = computed(() => {
     const within = this.within();
-    return within && !this.workloads().some((w) => String(w.id) === within) ? this.workloadName(Number(within)) || 'one workload' : '';
+    return within && !within.startsWith('policy-') && !this.workloads().some((w) => String(w.id) === within)
+      ? this.workloadName(Number(within)) || 'one workload'
+      : '';
   });
   private readonly newest = toSignal(this.api.call('listRuns', { query: { kinds: 'restore,download', limit: 60 } }).pipe(outcome()));
   /** What people asked for lately; what is repeated by itself has a page of its own. */
