@@ -75,6 +75,7 @@ describe('names inside the disks of machines, where their policy keeps them', ()
       [30_000, 'replaced'],
     ]);
     expect((await tree(first, `${inside}/var/log`)).rows).toMatchObject([{ name: 'gate.log', since: 'changed', versions: 2 }]);
+    expect((await tree(first, `${inside}/etc`)).inside).toBe(false);
     expect((await tree(first, `${inside}/etc`)).rows).toMatchObject([{ name: 'hostname', since: 'same', versions: 1 }]);
     expect((await tree(second, `${inside}/var/log`)).rows.map((r) => r.name)).toEqual(['gate.log', 'second.log']);
     expect((await tree(first, 'disks/system.raw')).rows).toMatchObject([{ name: 'p1' }, { name: 'p2', about: 'ext4 “system”' }]);

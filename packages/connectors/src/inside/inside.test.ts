@@ -70,40 +70,42 @@ function fillMounted(image: string, tree: string, mount: string[]): void {
 }
 const makeExt = (version: string) => (image: string, tree: string) =>
   void execFileSync(`mkfs.${version}`, ['-q', '-F', '-N', String(manyFiles * 2), '-d', tree, image], { stdio: 'pipe' });
-/** A volume of a group that lies in the middle of its disk: the group is written by its own tools, the file system put where they say. */
+/** A volume of a group that lies on its disk in two pieces, the later one first; the group is written by its own tools. */
 function makeLvm(image: string, tree: string): void {
-  const volume = `${image}.volume`;
-  fs.truncateSync(image, fs.statSync(image).size + (64 << 20));
+  const extentBytes = 4 << 20;
+  const extents = Math.ceil(fs.statSync(image).size / extentBytes / 2) * 2;
+  fs.truncateSync(image, (extents + 8) * extentBytes);
+  const [volume, text] = [`${image}.volume`, `${image}.group`];
   const run = (program: string, ...args: string[]) => execFileSync(program, args, { encoding: 'utf8', stdio: ['ignore', 'pipe', 'pipe'] });
   const device = run('losetup', '--find', '--show', image).trim();
   try {
-    const only = ['--devices', device, '-qq'];
-    run('pvcreate', ...only, device);
-    run('vgcreate', ...only, 'harbour', device);
-    run('lvcreate', ...only, '-y', '-an', '-Zn', '-Wn', '-l', '1', '-n', 'front', 'harbour');
-    run('lvcreate', ...only, '-y', '-an', '-Zn', '-Wn', '-l', '100%FREE', '-n', 'many', 'harbour');
-    const said = run(
-      'lvs',
-      '--devices',
-      device,
-      '--noheadings',
-      '--nosuffix',
-      '--units',
-      'b',
-      '-o',
-      'lv_size,seg_pe_ranges',
-      'harbour/many',
-    );
-    const [, size, extent] = /(\d+)\s+\S+:(\d+)-\d+/.exec(said)!;
-    const begin = Number(run('pvs', '--devices', device, '--noheadings', '--nosuffix', '--units', 'b', '-o', 'pe_start', device));
+    run('pvcreate', '-qq', '--devices', device, device);
+    run('vgcreate', '-qq', '--devices', device, 'harbour', device);
+    run('vgcfgbackup', '-qq', '--devices', device, '-f', text, 'harbour');
+    const half = extents / 2;
+    const piece = (no: number, start: number, at: number) =>
+      `segment${no} { start_extent = ${start} extent_count = ${half} type = "striped" stripe_count = 1 stripes = [ "pv0", ${at} ] }`;
+    const many = `logical_volumes { many { id = "abcdef-abcd-abcd-abcd-abcd-abcd-abcdef" status = ["READ", "WRITE", "VISIBLE"] flags = [] segment_count = 2
+      ${piece(1, 0, half)} ${piece(2, half, 0)} } }`;
+    fs.writeFileSync(text, fs.readFileSync(text, 'utf8').replace('physical_volumes {', `${many}\nphysical_volumes {`));
+    run('vgcfgrestore', '-qq', '--devices', device, '-f', text, 'harbour');
+    const units = ['--noheadings', '--nosuffix', '--units', 'b', '--devices', device];
+    const begin = Number(run('pvs', ...units, '-o', 'pe_start', device));
     fs.writeFileSync(volume, '');
-    fs.truncateSync(volume, Number(size));
+    fs.truncateSync(volume, extents * extentBytes);
     makeExt('ext4')(volume, tree);
-    const at = begin + Number(extent) * (4 << 20);
-    run('dd', `if=${volume}`, `of=${image}`, 'bs=1M', 'oflag=seek_bytes', `seek=${at}`, 'conv=notrunc,sparse', 'status=none');
+    for (const [from, to] of [
+      [0, half],
+      [half, 0],
+    ] as const)
+      run(
+        'dd',
+        ...[`if=${volume}`, `of=${image}`, `bs=${extentBytes}`, `skip=${from}`, `count=${half}`],
+        ...[`seek=${begin + to * extentBytes}`, 'oflag=seek_bytes', 'conv=notrunc,sparse', 'status=none'],
+      );
   } finally {
     run('losetup', '--detach', device);
-    fs.rmSync(volume, { force: true });
+    for (const file of [volume, text]) fs.rmSync(file, { force: true });
   }
 }
 const withManyFiles: [string, (image: string, tree: string) => void][] = [
@@ -188,30 +190,34 @@ describe('files inside disks', () => {
     expect(fs.statSync(`${base}/back/sparse`).blocks * 512).toBeLessThan(2 << 20);
   });
 
-  it.each(withManyFiles)('come back from %s with many odd files, each as it was written', async (system, make) => {
-    const tree = `${base}/many-${system}`;
-    makeManyFiles(tree, manyFiles, system !== 'ntfs');
-    const image = `${base}/many-${system}.img`;
-    fs.writeFileSync(image, '');
-    fs.truncateSync(image, Math.max(512 << 20, manyFiles * 20_000));
-    make(image, tree);
-    const items = await restore(
-      await pointOfDisks(store, `many-${system}`, { system: image }),
-      `disks/system.raw/${system === 'lvm' ? 'harbour-many' : 'volume'}`,
-      '',
-    );
-    expect(items.filter((i) => i.action === 'failed')).toEqual([]);
-    fs.rmSync(`${base}/back/lost+found`, { recursive: true, force: true });
-    // what makes images keeps whole seconds, and NTFS has no owners here
-    const described = (folder: string) =>
-      describeTree(folder)
-        .replace(/^(\|d\|.*)$/m, '')
-        .replace(/(\d{9,})\.\d{10}/g, '$1')
-        .replace(/^(.*\|[a-z]\|)(\d+\|\d+\|\d+\|)/gm, system === 'ntfs' ? '$1' : '$1$2');
-    expect(described(`${base}/back`)).toBe(described(tree));
-    fs.rmSync(tree, { recursive: true });
-    fs.rmSync(image);
-  });
+  it.each(withManyFiles)(
+    'come back from %s with many odd files, each as it was written',
+    async (system, make) => {
+      const tree = `${base}/many-${system}`;
+      makeManyFiles(tree, manyFiles, system !== 'ntfs');
+      const image = `${base}/many-${system}.img`;
+      fs.writeFileSync(image, '');
+      fs.truncateSync(image, Math.max(512 << 20, manyFiles * 20_000));
+      make(image, tree);
+      const items = await restore(
+        await pointOfDisks(store, `many-${system}`, { system: image }),
+        `disks/system.raw/${system === 'lvm' ? 'harbour-many' : 'volume'}`,
+        '',
+      );
+      expect(items.filter((i) => i.action === 'failed')).toEqual([]);
+      fs.rmSync(`${base}/back/lost+found`, { recursive: true, force: true });
+      // what makes images keeps whole seconds, and NTFS has no owners here
+      const described = (folder: string) =>
+        describeTree(folder)
+          .replace(/^(\|d\|.*)$/m, '')
+          .replace(/(\d{9,})\.\d{10}/g, '$1')
+          .replace(/^(.*\|[a-z]\|)(\d+\|\d+\|\d+\|)/gm, system === 'ntfs' ? '$1' : '$1$2');
+      expect(described(`${base}/back`)).toBe(described(tree));
+      fs.rmSync(tree, { recursive: true });
+      fs.rmSync(image);
+    },
+    600_000,
+  );
 
   it('come back alone, and are known when they are there already', async () => {
     const point = await pointOf('p2', { data: fixture('ntfs') });

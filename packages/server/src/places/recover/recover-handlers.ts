@@ -55,7 +55,7 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
         rows: rows.slice(0, query.limit),
         next,
         notLookedAt: folder !== undefined && (folder.flags & itemFlags.unread) !== 0,
-        inside: inside !== undefined,
+        inside: false,
       };
     },
 

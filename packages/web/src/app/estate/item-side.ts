@@ -4,7 +4,7 @@ import type { ComparedItem, Compared, TreeRow, Version } from '@lithodex/contrac
 import { formatBytes, formatMoment } from '@lithodex/core';
 import { combineLatest, map, of, switchMap } from 'rxjs';
 import { Api } from '../data/api';
-import { outcome } from '../data/outcome';
+import { outcome, type Outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
 import { FilePreviewPart } from './file-preview';
@@ -22,15 +22,17 @@ interface Line {
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FilePreviewPart, ...formatPipes],
   template: `<b class="name">{{ row().name }}</b>
-    <div class="mute small">{{ moment() | moment }}, beside what is there now</div>
+    <div class="mute small">{{ moment() | moment }}{{ compares() ? ', beside what is there now' : '' }}</div>
     @if (problem()) {
       <div class="f small">{{ problem() }}</div>
     }
-    <div class="d mute"><span></span><span>then</span><span>now</span></div>
+    @if (compares()) {
+      <div class="d mute"><span></span><span>then</span><span>now</span></div>
+    }
     @for (line of lines(); track line.what) {
       <div class="d" [class.ch]="line.differs">
         <span>{{ line.what }}</span><span class="name">{{ line.then }}</span
-        ><span class="name">{{ line.differs ? line.now : 'same' }}</span>
+        ><span class="name">{{ line.differs ? line.now : compares() ? 'same' : '' }}</span>
       </div>
     } @empty {
       @if (!problem()) {
@@ -106,13 +108,25 @@ export class ItemSide {
   readonly pointId = input.required<string>();
   readonly moment = input.required<number>();
   readonly row = input.required<TreeRow>();
+  /** Whether its kind can be compared with what is there now. */
+  readonly compares = input(true);
   readonly go = output<number>();
   readonly pick = output<Version>();
-  private readonly key = computed(() => ({ pointId: this.pointId(), path: this.row().path, workload: this.workloadId() }));
+  private readonly key = computed(() => ({
+    pointId: this.pointId(),
+    path: this.row().path,
+    workload: this.workloadId(),
+    compares: this.compares(),
+  }));
   private readonly compared = toSignal(
     toObservable(this.key).pipe(
       switchMap((k) =>
-        combineLatest([of(k.path), this.api.call('compare', { id: k.pointId, query: { path: k.path } }).pipe(outcome<Compared>())]),
+        combineLatest([
+          of(k.path),
+          k.compares
+            ? this.api.call('compare', { id: k.pointId, query: { path: k.path } }).pipe(outcome<Compared>())
+            : of<Outcome<Compared>>({}),
+        ]),
       ),
       map(([path, o]) => ({ path, ...o })),
     ),
@@ -128,8 +142,9 @@ export class ItemSide {
   protected readonly lines = computed((): Line[] => {
     const c = this.compared();
     const item = c?.path === this.row().path ? c.value?.rows[0] : undefined;
-    if (!item?.then) return [];
-    return linesOf(item, (ns) => formatMoment(Number(BigInt(ns) / 1_000_000n), this.session.zone(), this.session.now()));
+    const shown = this.compares() ? item : onlyThen(this.row());
+    if (!shown?.then) return [];
+    return linesOf(shown, (ns) => formatMoment(Number(BigInt(ns) / 1_000_000n), this.session.zone(), this.session.now()));
   });
 
   protected verdict(v: Version): string {
@@ -145,7 +160,13 @@ export class ItemSide {
 
 const octal = (mode: number) => mode.toString(8).padStart(4, '0');
 
-function linesOf(item: ComparedItem, time: (ns: string) => string): Line[] {
+/** An item that nothing can be put beside. */
+function onlyThen({ kind, size, mtimeNs, mode, uid, gid }: TreeRow): Pick<ComparedItem, 'then' | 'now' | 'sameContent'> {
+  const then = { kind, size, mtimeNs, mode, uid, gid, linkTarget: null, attributes: 0 };
+  return { then, now: then, sameContent: null };
+}
+
+function linesOf(item: Pick<ComparedItem, 'then' | 'now' | 'sameContent'>, time: (ns: string) => string): Line[] {
   const { then, now } = item;
   if (!then) return [];
   const line = (

@@ -276,6 +276,13 @@ describe('an item beside what is there now', () => {
     ]);
   });
 
+  it('shows what it was alone where its kind can not be put beside what is there now', async () => {
+    const s = await at({}, { workload: workloadDetail(points, { kind: 'machine' }) });
+    expect(s.all('lx-item-side .d').map((d) => [...d.children].map((c) => c.textContent).join('|'))).toContain('size|1.00 kB|');
+    expect(s.api.of('compare')).toEqual([]);
+    expect(s.all('lx-item-side .ver')).toHaveLength(3);
+  });
+
   it('says gone for everything when there is nothing now', async () => {
     const s = await at({
       name: 'old.log',

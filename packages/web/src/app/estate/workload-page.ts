@@ -4,6 +4,7 @@ import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { Point, PointKind, Tree, TreeRow, Version, WorkloadDetail } from '@lithodex/contract';
 import { countOf, cutMiddle } from '@lithodex/core';
+import { kinds } from '@lithodex/kinds';
 import { combineLatest, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
@@ -99,6 +100,8 @@ export class WorkloadPage {
     const parts = this.folder() ? this.folder().split('/') : [];
     return parts.map((name, depth) => ({ name, path: parts.slice(0, depth + 1).join('/') }));
   });
+  /** Whether items can be put beside what is there now. */
+  protected readonly compares = computed(() => kinds[this.workload()?.kind ?? 'files'].compares);
   /** Whether anything is told of what is inside a disk. */
   protected readonly told = computed(() => this.rows().some((r) => r.about !== ''));
   protected readonly tickedRows = computed(() => this.rows().filter((r) => this.ticked().has(r.path)));
