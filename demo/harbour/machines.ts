@@ -17,7 +17,8 @@ export const harbourClusters = [
     name: 'harbour-office',
     location: 'Harbour office',
     hosts: ['mole-1', 'mole-2', 'mole-3'],
-    networks: ['quay-net', 'office-net', 'gate-net'],
+    networks: ['quay-net', 'office-net', 'gate-net', 'proving-net'],
+    isolated: ['proving-net'],
   },
   { name: 'lighthouse', location: 'Lighthouse station', hosts: ['rock-1'], networks: ['rock-net'] },
 ];
@@ -37,6 +38,8 @@ export interface HarbourMachine {
   /** GB of a second disk for data. */
   readonly dataGb?: number;
   readonly helper?: boolean;
+  /** What its helper tells of what runs inside, beside what every machine runs. */
+  readonly services?: readonly string[];
   readonly running?: boolean;
   readonly template?: boolean;
   /** More disks, by their label: images that ship, of file systems that people meet. */
@@ -64,9 +67,9 @@ export const harbourMachines: readonly HarbourMachine[] = [
   { name: 'radar-link', ...traffic, tags: ['area: vessel traffic', daily], helper: false },
   { name: 'berth-planner', ...traffic, tags: ['area: berths', daily], busy: true },
   { name: 'berth-portal-01', ...traffic, tags: ['area: berths', daily], busy: true },
-  { name: 'pilot-db', ...office, tags: ['area: pilots', daily], dataGb: 16, busy: true },
+  { name: 'pilot-db', ...office, tags: ['area: pilots', daily], services: ['mariadbd'], dataGb: 16, busy: true },
   { name: 'pilot-desk', ...office, tags: ['area: pilots', daily] },
-  { name: 'mail-relay', ...office, tags: ['area: office', daily] },
+  { name: 'mail-relay', ...office, tags: ['area: office', daily], services: ['dovecot', 'postfix'] },
   { name: 'print-room', ...office, tags: ['area: office', daily], helper: false, images: { papers: 'ntfs' } },
   { name: 'invoice-01', ...office, tags: ['area: office', daily], dataGb: 8, images: { 'pool-a': 'lvm-a', 'pool-b': 'lvm-b' } },
   { name: 'old-fax', ...office, tags: ['area: office', daily], running: false },
@@ -118,6 +121,7 @@ export function buildBody(m: HarbourMachine, random: Random, now: number): objec
     template: m.template ?? false,
     running: m.running ?? true,
     helper: m.helper ?? true,
+    services: ['cron', 'sshd', ...(m.services ?? [])],
     processors: m.dataGb ? 4 : 2,
     memory: m.dataGb ? 8192 : 4096,
     firmware: 'efi',

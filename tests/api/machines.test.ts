@@ -135,6 +135,14 @@ describe('machines by rule', () => {
     const draft = policyFor([], targetId, { name: 'Gates', ...rule });
     const c = await admin.call('consequences', { body: { id: null, body: draft } });
     expect(c.matches.map((m) => m.name)).toEqual(['gate-01', 'gate-02']);
+    expect(c.warnings.map((w) => w.code)).not.toContain('HOLDS_DATABASE');
+    service.platform.change(service.platform.named('gate-02').id, { services: ['cron', 'mariadbd', 'dovecot'] });
+    await admin.call('readPlatform', { id: platformId });
+    const held = (await admin.call('consequences', { body: { id: null, body: draft } })).warnings.filter((w) => w.code.startsWith('HOLDS'));
+    expect(held).toMatchObject([
+      { code: 'HOLDS_DATABASE', text: expect.stringContaining('gate-02 (mariadbd) holds a database') as string },
+      { code: 'HOLDS_MAIL', text: expect.stringContaining('gate-02 (dovecot) holds a mail store') as string },
+    ]);
     policy = (await admin.call('addPolicy', { body: draft })).id;
     const trial = await admin.ended((await admin.call('runPolicy', { id: policy, body: { trial: true } })).runId);
     expect(outcomes(trial)).toEqual({ 'gate-01': 'done', 'gate-02': 'done' });
@@ -179,6 +187,14 @@ describe('machines by rule', () => {
     const plan = await admin.call('planRestore', { body: { ...wish, reason: '' } });
     expect(plan.items.map((i) => i.goesTo)).toEqual(['Restored/gate-01-back on rock-1', 'Restored/gate-two on rock-1']);
     expect(plan.checks.filter((c) => c.level !== 'fine').map((c) => c.code)).toEqual(['LEAVES_PLACE', 'LEAVES_PLACE']);
+    for (const [name, fault] of [
+      ['gate%two', 'holds %'],
+      ['g'.repeat(81), 'longer than 80 characters'],
+    ] as const) {
+      const bad = { ...wish, reason: '', destination: { ...place, exceptions: [{ pointId: two.id, name }] } };
+      const stops = (await admin.call('planRestore', { body: bad })).checks.filter((x) => x.level === 'stop');
+      expect(stops).toMatchObject([{ code: 'NAME_FORBIDDEN', text: expect.stringContaining(fault) as string }]);
+    }
     const done = await restore(wish);
     expect(done.tasks.map((t) => [t.workload.name, t.state])).toEqual([
       ['gate-01', 'done'],

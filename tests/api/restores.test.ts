@@ -165,6 +165,24 @@ describe('restores', () => {
     expect(contents.sort()).toEqual(['monday', 'tuesday, longer']);
   });
 
+  it('put single items at places of their own below the folder, and none outside of it', async () => {
+    const folder = `${h.folder}/own-places`;
+    const [roster] = picks([0, 'books/roster.csv']);
+    const wish = (as: string) => ({
+      picks: picks([0, 'books/roster.csv'], [1, 'books/roster.csv']),
+      destination: { to: 'folder' as const, folder, keepPath: true, exceptions: [{ ...roster!, as }] },
+    });
+    for (const as of ['../out', 'a//b', '/etc/x', 'a/../b', 'n'.repeat(256)])
+      await expect(admin.call('planRestore', { body: wish(as) })).rejects.toMatchObject({ code: 'INVALID' });
+    const plan = await admin.call('planRestore', { body: wish('monday/Liste ö.csv') });
+    expect(plan.items.map((i) => i.goesTo)).toEqual([`${folder}/monday/Liste ö.csv`, `${folder}/books/roster.csv`]);
+    expect(plan.checks.find((c) => c.code === 'FOLDER_MADE')?.text).toBe(`${folder} is not there yet: it is made.`);
+    const { runId } = await admin.call('startRestore', { body: { ...wish('monday/Liste ö.csv'), reason: 'for a test' } });
+    expect((await admin.ended(runId)).state).toBe('done');
+    expect(fs.readFileSync(`${folder}/monday/Liste ö.csv`, 'utf8')).toBe('monday');
+    expect(fs.readFileSync(`${folder}/books/roster.csv`, 'utf8')).toBe('tuesday, longer');
+  });
+
   it('say what stands at the destination under each rule, before anything is written', async () => {
     fs.writeFileSync(`${source}/books/roster.csv`, 'newest of all');
     const codes = async (rule: Plan['rule']) =>

@@ -87,8 +87,13 @@ describe('a machine that runs from the store', () => {
     expect(plan.items[0]!.goesTo).toBe('gate-01-again, run from the store on mole-1, on no network');
     const onQuay = await admin.call('planRestore', { body: { name: 'x', ...bodyOf({ networks: ['quay'] }) } });
     expect(onQuay.checks.find((c) => c.code === 'TWIN_RUNS')?.level).toBe('look');
+    const { clusters } = await admin.call('platformPlaces', { id: platformId });
+    expect(clusters.map((c) => c.isolated)).toEqual([['proof'], []]);
+    const isolated = await admin.call('planRestore', { body: { name: 'x', ...bodyOf({ networks: ['proof'] }) } });
+    expect(isolated.checks.map((c) => c.code)).not.toContain('TWIN_RUNS');
     for (const [more, check] of [
       [{ suffix: '' }, 'NAME_TAKEN'],
+      [{ suffix: '/again' }, 'NAME_FORBIDDEN'],
       [{ host: 'gone-1' }, 'NO_HOST'],
       [{ networks: ['rock'] }, 'NO_NETWORK'],
     ] as const)

@@ -44,12 +44,24 @@ export type FoundMachine = z.infer<typeof FoundMachine>;
 
 /** Where machines can be put. */
 export const PlatformPlaces = z.object({
-  clusters: z.array(z.object({ name: z.string(), location: z.string(), hosts: z.array(z.string()), networks: z.array(z.string()) })),
+  clusters: z.array(
+    z.object({
+      name: z.string(),
+      location: z.string(),
+      hosts: z.array(z.string()),
+      networks: z.array(z.string()),
+      /** Networks that lead nowhere else. */ isolated: z.array(z.string()).default([]),
+    }),
+  ),
   storages: z.array(z.object({ name: z.string(), capacity: Bytes, used: Bytes, hosts: z.array(z.string()) })),
   folders: z.array(z.string()),
 });
 export type PlatformPlaces = z.infer<typeof PlatformPlaces>;
-export const Inventory = PlatformPlaces.omit({ folders: true }).extend({ machines: z.array(FoundMachine) });
+export const Inventory = PlatformPlaces.omit({ folders: true }).extend({
+  machines: z.array(FoundMachine),
+  /** What names of machines may be. */
+  naming: z.object({ most: Count, forbidden: z.string() }).default({ most: 1000, forbidden: '' }),
+});
 export type Inventory = z.infer<typeof Inventory>;
 
 /** What came of signing in to the system inside a machine. */

@@ -147,7 +147,16 @@ export const RestoreBody = z
     destination: z.discriminatedUnion('to', [
       /** `removeFirst`: of machines: what has their place is removed, and they are made anew. */
       z.object({ to: z.literal('original'), removeFirst: z.boolean().default(false) }),
-      z.object({ to: z.literal('folder'), folder: z.string().regex(/^\//).max(4000), keepPath: z.boolean().default(true) }),
+      z.object({
+        to: z.literal('folder'),
+        folder: z.string().regex(/^\//).max(4000),
+        keepPath: z.boolean().default(true),
+        /** What of it goes to another place below the folder: `as` is a path there, text. */
+        exceptions: z
+          .array(Pick.extend({ as: z.string().trim().min(1).max(4000) }))
+          .max(500)
+          .default([]),
+      }),
       ...placesOfKinds,
       z.object({ to: z.literal('attached'), as: AttachedAs.default('device'), hours: z.int().min(1).max(72).default(8) }),
       z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova']) }),

@@ -37,6 +37,8 @@ export const MachineFacts = z.object({
   /** Something inside can bring programs to rest. */
   helper: z.boolean(),
   system: z.string(),
+  /** What runs inside, where a helper tells. */
+  services: z.array(z.string().max(120)).max(500).default([]),
   processors: Count,
   /** MB. */
   memory: Count,
@@ -60,7 +62,7 @@ export type MachinePoint = z.infer<typeof MachinePoint>;
 
 /** What a point tells of its machine; the rest nobody knows. */
 export function machineOfPoint({ cluster, location, host, folder, networks, disks }: MachinePoint): MachineFacts {
-  const unknown = { template: false, running: false, helper: false, system: '', processors: 0, memory: 0 };
+  const unknown = { template: false, running: false, helper: false, system: '', services: [], processors: 0, memory: 0 };
   return { cluster, location, host, folder, networks, ...unknown, disks: disks.map(({ file, ...disk }) => disk) };
 }
 

@@ -58,6 +58,8 @@ export interface MachineSettings {
 export interface PlatformMachine extends MachineSettings {
   readonly id: string;
   readonly disks: readonly PlatformDisk[];
+  /** What runs inside, where a helper tells. */
+  readonly services?: readonly string[];
   readonly snapshots: readonly { readonly id: string; readonly name: string }[];
 }
 
@@ -67,7 +69,11 @@ export interface PlatformInventory {
     readonly location: string;
     readonly hosts: readonly string[];
     readonly networks: readonly string[];
+    /** Those that lead nowhere else. */
+    readonly isolated?: readonly string[];
   }[];
+  /** What names of machines may be; absent where the platform does not say. */
+  readonly naming?: { readonly most: number; readonly forbidden: string };
   readonly storages: readonly {
     readonly name: string;
     readonly capacity: number;

@@ -20,10 +20,17 @@ export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
 }
 
 export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
-  const { clusters, storages, machines } = await platformClient(ref).inventory();
+  const { clusters, storages, machines, naming } = await platformClient(ref).inventory();
   const places = new Map(clusters.flatMap((c) => c.hosts.map((host) => [host, c])));
   return {
-    clusters: clusters.map(({ name, location, hosts, networks }) => ({ name, location, hosts: [...hosts], networks: [...networks] })),
+    clusters: clusters.map(({ name, location, hosts, networks, isolated = [] }) => ({
+      name,
+      location,
+      hosts: [...hosts],
+      networks: [...networks],
+      isolated: [...isolated],
+    })),
+    naming: naming ?? { most: 1000, forbidden: '' },
     storages: storages.map(({ name, capacity, used, hosts }) => ({ name, capacity, used, hosts: [...hosts] })),
     machines: machines.map((m) => ({
       id: m.id,
@@ -38,6 +45,7 @@ export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
       running: m.running,
       helper: m.helper,
       system: m.system,
+      services: [...(m.services ?? [])],
       processors: m.processors,
       memory: m.memory,
       disks: m.disks.map(({ id, label, size, storage }) => ({ id, label, size, storage })),

@@ -4,6 +4,8 @@ export interface ClusterDescription {
   readonly location: string;
   readonly hosts: readonly string[];
   readonly networks: readonly string[];
+  /** Those of its networks that lead nowhere else. */
+  readonly isolated?: readonly string[];
 }
 
 export interface StorageDescription {
@@ -45,6 +47,8 @@ export interface MachineDescription extends MachineSettings, MachinePlace {
   readonly running: boolean;
   /** A helper inside can bring file systems and programs to rest for a snapshot. */
   readonly helper: boolean;
+  /** What runs inside, as its helper tells. */
+  readonly services?: readonly string[];
   readonly disks: readonly DiskDescription[];
 }
 

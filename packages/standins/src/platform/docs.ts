@@ -6,7 +6,7 @@ Sign in, then send "authorization: Bearer TOKEN". Bodies and answers are JSON un
 POST   /v1/sessions                    {account, password} or {certificate, challenge, signature}: {token}
 POST   /v1/challenges                  {}: {challenge}, to be signed by the key of the certificate (SHA-256)
 GET    /v1/session                     {account, rights, passwordEnds}
-GET    /v1/inventory                   clusters, storages and machines with their disks
+GET    /v1/inventory                   clusters with their networks and which are isolated, storages, machines with their disks and the services their helpers tell, what names may be
 GET    /v1/machines/M                  one machine
 POST   /v1/machines                    make a machine with empty disks, or with such that lie in the network: {remote: {host, port, name, user, key}} (NBD over TLS 1.3, by a shared key)
 PUT    /v1/machines/M                  change its place, tags, note, or {running}

@@ -29,6 +29,8 @@ export interface Machine extends Omit<MachineDescription, 'disks'> {
   readonly snapshots: readonly Snapshot[];
 }
 
+/** What names of machines may be. */
+const naming = { most: 80, forbidden: '/\\%' };
 /** So long the disks of a machine may take to answer when it starts. */
 const startMs = 20_000;
 
@@ -104,6 +106,7 @@ export class Platform {
 
   inventory() {
     return {
+      naming,
       clusters: this.parts.clusters,
       storages: this.parts.storages.map((s) => ({ ...s, used: this.usedOf(s.name) })),
       machines: [...this.machines.values()].map((m) => this.shown(m)),
@@ -139,6 +142,11 @@ export class Platform {
     return this.disks.get(id)!;
   }
 
+  private checkName(name: string): void {
+    if ([...name].length > naming.most || [...name].some((c) => naming.forbidden.includes(c)))
+      throw new PlatformError('INVALID', `no machine may be called ${name.slice(0, 100)}`);
+  }
+
   /** Throws INVALID, NOT_ON_THIS_HOST for what can't be together. */
   private checkPlace({ host }: MachinePlace, disks: readonly DiskDescription[], networks: readonly string[]): void {
     const cluster = this.parts.clusters.find((c) => c.hosts.includes(host));
@@ -157,6 +165,7 @@ export class Platform {
   create({ disks, ...rest }: Omit<MachineDescription, 'disks'> & { readonly disks: readonly Omit<MachineDisk, 'id'>[] }): Machine {
     if ([...this.machines.values()].some((m) => m.name === rest.name))
       throw new PlatformError('NAME_TAKEN', `there is a ${rest.name} already`);
+    this.checkName(rest.name);
     this.checkPlace(rest, disks, rest.networks);
     const made = disks.map((disk) => ({ ...disk, id: `d-${randomUUID().slice(0, 8)}` }));
     for (const disk of made) {
@@ -201,6 +210,7 @@ export class Platform {
     const machine = { ...this.machine(id), ...changes };
     if ([...this.machines.values()].some((m) => m.id !== id && m.name === machine.name))
       throw new PlatformError('NAME_TAKEN', `there is a ${machine.name} already`);
+    this.checkName(machine.name);
     this.checkPlace(machine, changes.host === undefined ? [] : machine.disks, machine.networks);
     this.machines.set(id, machine);
     this.keep();
@@ -267,7 +277,9 @@ export class Platform {
       const remote = this.remotes.get(disk.id);
       return remote ? { ...disk, elsewhere: { storage: remote.move?.storage ?? null, ...remote.copied, whole: remote.whole } } : disk;
     });
-    return { ...machine, disks };
+    // only the helper inside knows, and only while it runs
+    const services = machine.running && machine.helper ? (machine.services ?? []) : [];
+    return { ...machine, services, disks };
   }
 
   /** What a machine writes on its disk. */

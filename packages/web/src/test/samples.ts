@@ -85,6 +85,7 @@ export const machineFacts: NonNullable<WorkloadRow['machine']> = {
   running: true,
   helper: false,
   system: 'Linux',
+  services: [],
   processors: 2,
   memory: 2048,
   disks: [{ id: 'd-1', label: 'system', size: 8e9, storage: 'fast' }],

@@ -17,7 +17,7 @@ describe('who plans a restore', () => {
   });
 
   it('is the place, where it goes elsewhere: whatever is picked', () => {
-    const folder = { destination: { to: 'folder', folder: '/srv/back', keepPath: true } } as const;
+    const folder = { destination: { to: 'folder' as const, folder: '/srv/back', keepPath: true, exceptions: [] } };
     for (const kind of ['files', 'machine', 'database'] as const) expect(plannerFor(folder, picks(kind))).toBe(restoresElsewhere.folder);
     expect(plannerFor({ destination: { to: 'download', format: 'zip' } }, picks('files', 'machine'))).toBe(restoresElsewhere.download);
   });

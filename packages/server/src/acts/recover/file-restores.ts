@@ -92,6 +92,13 @@ export function conflictCheck({ rule, damagedIn }: Pick<LookBody, 'rule' | 'dama
   }
 }
 
+/** A folder that is not there yet. */
+function madeCheck({ nearest }: Look, picks: readonly ResolvedPick[]): Check[] {
+  const base = picks[0]?.base ?? '/';
+  if (nearest === base || !base.startsWith(nearest)) return [];
+  return [{ level: 'fine', code: 'FOLDER_MADE', text: `${escapePath(base)} is not there yet: it is made.` }];
+}
+
 function samePlaceCheck(picks: readonly ResolvedPick[]): Check[] {
   const places = new Set(picks.map((p) => joinPath(p.base, p.to)));
   const twice = picks.length - places.size;
@@ -111,7 +118,13 @@ export const fileRestores: RestorePlanner = {
     return {
       ...there,
       goesTo,
-      checks: [...countChecks(picks), ...placeChecks(look, expectedOf(picks).bytes), conflictCheck(body, look), ...samePlaceCheck(picks)],
+      checks: [
+        ...countChecks(picks),
+        ...placeChecks(look, expectedOf(picks).bytes),
+        ...madeCheck(look, picks),
+        conflictCheck(body, look),
+        ...samePlaceCheck(picks),
+      ],
     };
   },
 

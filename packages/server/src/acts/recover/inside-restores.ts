@@ -1,4 +1,4 @@
-import { absoluteBelow, bytesOfText, escapePath } from '@lithodex/core';
+import { absoluteBelow, bytesOfText, countOf, escapePath, pathFaults, windowsNames } from '@lithodex/core';
 import type { MachinePoint } from '@lithodex/contract';
 import type { InsideLook } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
@@ -102,6 +102,8 @@ function ask(
 interface WayIn {
   readonly account: Awaited<ReturnType<typeof insideAccount>>;
   readonly places: readonly Placed[];
+  /** The system inside, as the platform calls it. */
+  readonly system: string;
 }
 type Stop = Check & { readonly level: 'stop' };
 
@@ -122,7 +124,7 @@ async function wayInto(deps: Deps, machine: Machine): Promise<WayIn | Stop> {
   if (refused) return stop('REFUSED_INSIDE', refused);
   const places = placed(machine, mounts);
   const lost = places.find((p) => p.to === '');
-  if (!lost) return { account, places };
+  if (!lost) return { account, places, system: now.system };
   return stop(
     'NOT_MOUNTED',
     `Nobody knows where ${escapePath(lost.pick.path)} was mounted inside ${name}. Name a folder of the machine instead.`,
@@ -130,7 +132,7 @@ async function wayInto(deps: Deps, machine: Machine): Promise<WayIn | Stop> {
 }
 
 /** What a restore would meet in a machine that lets us in. */
-async function meets(deps: Deps, body: LookBody, machine: Machine, { account, places }: WayIn): Promise<Check[]> {
+async function meets(deps: Deps, body: LookBody, machine: Machine, { account, places, system }: WayIn): Promise<Check[]> {
   const files = places.flatMap(({ pick, to }) =>
     (pick.inside?.files ?? []).map((f) => ({ path: absoluteBelow(to, f.path), mtimeNs: f.mtimeNs })),
   );
@@ -140,8 +142,27 @@ async function meets(deps: Deps, body: LookBody, machine: Machine, { account, pl
   const by = account ? `under the account ${account.name}` : 'by the helper inside';
   return [
     { level: 'fine', code: 'WAY_IN', text: `${machine.name} runs; files are put in ${by}.` },
+    ...namingCheck(
+      machine.name,
+      system,
+      files.map((f) => f.path),
+    ),
     conflictCheck(body, { exist, newer, looked: looked.length, complete, free: 0, writable: true, nearest: '' }),
   ];
+}
+
+/** What of the names the system inside can't have. */
+function namingCheck(machine: string, system: string, paths: readonly string[]): Check[] {
+  if (!/^windows/i.test(system)) return [];
+  const faults = pathFaults(
+    paths.map((path) => Buffer.from(path, 'latin1').toString()),
+    windowsNames,
+  );
+  const [first] = faults;
+  if (!first) return [];
+  const others = faults.length > 1 ? `, ${countOf(faults.length - 1, 'other')} as well` : '';
+  const text = `${machine} can't have all of these names: ${first.path} ${first.fault}${others}. These would be told as not put; a folder of a mover or a share takes them.`;
+  return [{ level: 'look', code: 'NAMES_FORBIDDEN', text }];
 }
 
 /** Files that lay inside disks, put into machines that run: those they were in, or another. */

@@ -1,4 +1,4 @@
-import { escapePath, formatBytes, joinPath } from '@lithodex/core';
+import { escapePath, formatBytes, joinPath, nameFault } from '@lithodex/core';
 import type { Inventory, MachinePoint, RestoreBody } from '@lithodex/contract';
 import type { MachineDestination } from '@lithodex/kinds';
 import type { PointRow } from '../../records/catalog/points';
@@ -8,7 +8,7 @@ import { askInventory } from '../estate/read-platform';
 import type { PlatformRow } from '../../records/systems/platform-rows';
 import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
-import { refuse, trialWords, type Check, type LookBody, type Looked, type RestorePlanner } from './restore-planner';
+import { machineNames, refuse, trialWords, type Check, type LookBody, type Looked, type RestorePlanner } from './restore-planner';
 
 /** A machine that is to come back, with the disks wanted of it. */
 interface MachinePick {
@@ -187,7 +187,7 @@ function backInPlace({ machine, outerId, point }: MachinePick, { machines }: Inv
 
 function elsewhere(
   { machine }: MachinePick,
-  { clusters, storages, machines }: Inventory,
+  { clusters, storages, machines, naming }: Inventory,
   destination: Extract<MachineDestination, { to: 'new' }>,
   checks: Check[],
 ): string {
@@ -201,6 +201,8 @@ function elsewhere(
   for (const storage of wanted)
     if (!storages.find((s) => s.name === storage)?.hosts.includes(host)) stop('NO_STORAGE', `${host} does not see the storage ${storage}.`);
   if (machines.some((m) => m.name === name)) stop('NAME_TAKEN', `There is a machine ${name} already. Choose another name.`);
+  const fault = nameFault(name, { ...naming, ...machineNames });
+  if (fault) stop('NAME_FORBIDDEN', `No machine can be called ${name} there: it ${fault}. Choose another name.`);
   const home = machine.location;
   if (!home || !cluster?.location)
     checks.push({

@@ -1,4 +1,4 @@
-import { baseName, bytesOfText, distinctNames, joinPath } from '@lithodex/core';
+import { baseName, bytesOfText, distinctNames, joinPath, safeParts } from '@lithodex/core';
 import type { OpenedItem, PointRef, RestoreBody } from '@lithodex/contract';
 import type { KindName } from '@lithodex/kinds';
 import { livingPoints, type PointRow } from '../../records/catalog/points';
@@ -31,6 +31,8 @@ export interface ResolvedPick {
 }
 
 const mostDamaged = 50_000;
+/** Bytes a name may have where files go. */
+const longestName = 255;
 /** Files inside items that are compared with what is there. */
 const mostNamed = 4000;
 
@@ -114,6 +116,7 @@ export async function resolvePicks(
     return { name: path === '' ? `point-${at.slice(0, 10)}` : baseName(path), stamp: at.slice(0, 16).replace('T', ' ').replace(':', '') };
   });
   const names = distinctNames(stamped);
+  const owns = ownPlaces(destination);
   return raw.map(({ point, path, row, inside }, i) => {
     const ref = refs.get(point.id);
     if (!ref) throw new ApiError('POINT_GONE');
@@ -123,7 +126,7 @@ export async function resolvePicks(
       workloadKind: kindsOf.get(point.workload_id)!,
       ref,
       path,
-      to: gathered && !intoFolder ? names[i]! : path,
+      to: owns.get(`${point.id} ${path}`) ?? (gathered && !intoFolder ? names[i]! : path),
       base: destination.to === 'folder' ? bytesOfText(destination.folder.replace(/(.)\/+$/, '$1')) : ref.root,
       kind: row ? kindOf(row) : (inside?.kind ?? 'folder'),
       size: row ? row.size : (inside?.size ?? point.bytes),
@@ -132,4 +135,23 @@ export async function resolvePicks(
       inside,
     };
   });
+}
+
+/** Places below the folder (byte strings) that were said for single items, by point and path. Throws INVALID for one that leads out of it. */
+function ownPlaces(destination: RestoreBody['destination']): Map<string, string> {
+  if (destination.to !== 'folder') return new Map();
+  return new Map(
+    destination.exceptions.map(({ pointId, path, as }, i) => {
+      const place = bytesOfText(as);
+      const parts = safeParts(place);
+      const long = parts?.find((part) => part.length > longestName);
+      if (!parts?.length || long !== undefined)
+        throw new ApiError(
+          'INVALID',
+          [{ at: `body.destination.exceptions.${i}.as` }],
+          long === undefined ? `${as} is no place below the folder.` : `A name of ${as} is longer than ${longestName} bytes.`,
+        );
+      return [`${pointId} ${pathOf(path)}`, place];
+    }),
+  );
 }

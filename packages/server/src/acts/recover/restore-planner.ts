@@ -72,3 +72,6 @@ export const ruleWords: Readonly<Record<RestoreBody['rule'], string>> = {
   replaceIfOlder: 'what exists is replaced if it is older',
   beside: 'restored items are put beside what exists',
 };
+
+/** What is asked of names of machines beside what their platform says. */
+export const machineNames = { reserved: [], plainEnd: false, foldsCase: false } as const;

@@ -1,11 +1,11 @@
-import { escapePath, formatBytes } from '@lithodex/core';
+import { escapePath, formatBytes, nameFault } from '@lithodex/core';
 import type { MachinePoint, RestoreBody } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import { fromJson } from '../../base/db/json';
 import type { PlatformRow } from '../../records/systems/platform-rows';
 import { askInventory } from '../estate/read-platform';
 import type { ResolvedPick } from './resolve-picks';
-import { refuse, type Check, type LookBody, type RestorePlanner } from './restore-planner';
+import { machineNames, refuse, type Check, type LookBody, type RestorePlanner } from './restore-planner';
 
 type Place = Extract<RestoreBody['destination'], { to: 'running' }>;
 
@@ -50,17 +50,20 @@ export const runningMachines: RestorePlanner = {
         stop('NAME_TWICE', `Several of the machines would be called ${name}. Bring them back one after the other.`);
       if (inventory.machines.some((m) => m.name === name))
         stop('NAME_TAKEN', `There is a machine ${name} already. Put something behind the name.`);
+      const fault = nameFault(name, { ...inventory.naming, ...machineNames });
+      if (fault)
+        stop('NAME_FORBIDDEN', `No machine can be called ${name} there: it ${fault}. Put something shorter or plainer behind the name.`);
     }
     for (const { machine } of machines) {
       const left = machine.disks.filter((d) => d.file === '').map((d) => d.label);
       if (left.length)
         checks.push({ level: 'look', code: 'DISK_LEFT_OUT', text: `Not in the point of ${machine.name}: ${left.join(', ')}.` });
       const twin = inventory.machines.find((m) => m.name === machine.name && m.running);
-      if (twin && place.networks.length)
+      if (twin && place.networks.some((n) => !cluster?.isolated.includes(n)))
         checks.push({
           level: 'look',
           code: 'TWIN_RUNS',
-          text: `${machine.name} runs as well: two machines of one address ${onNetworks(place)} get in each other's way. On no network it can be looked at in peace.`,
+          text: `${machine.name} runs as well: two machines of one address ${onNetworks(place)} get in each other's way. On an isolated network, or on none, it can be looked at in peace.`,
         });
     }
     checks.push(

@@ -44,7 +44,7 @@ async function newestGood(deps: Deps, workloadId: number): Promise<PointRow> {
 function restoreOf(body: StandingBody, workload: string, point: PointRow, stamp: string): RestoreBody {
   const { destination } = body;
   const places = {
-    folder: () => ({ to: 'folder' as const, folder: `${folderOf(body, workload)}/${stamp}`, keepPath: false }),
+    folder: () => ({ to: 'folder' as const, folder: `${folderOf(body, workload)}/${stamp}`, keepPath: false, exceptions: [] }),
     platform: () => ({ ...(destination as Extract<StandingBody['destination'], { to: 'platform' }>), exceptions: [] }),
     server: () => destination as Extract<StandingBody['destination'], { to: 'server' }>,
   };

@@ -16,6 +16,7 @@ export const filesParts: KindParts = {
         value: 'folder',
         label: 'another folder on the mover',
         form: async () => (await import('./folder-place')).FolderPlace,
+        own: async () => (await import('./folder-own')).FolderOwn,
         first: 'Name the folder first.',
       },
       share,

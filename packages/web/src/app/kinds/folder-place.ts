@@ -1,7 +1,8 @@
-import { ChangeDetectionStrategy, Component, computed, effect, input, linkedSignal, signal } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, effect, inject, input, linkedSignal, signal, type OnDestroy } from '@angular/core';
 import { FormsModule } from '@angular/forms';
 import { Slot, type SlotOption } from '../ui/slot';
 import type { Destination } from './kind-parts';
+import { OwnFolders } from './own-folders';
 
 /** The part of the restore sentence that says which folder of the mover. */
 @Component({
@@ -17,7 +18,8 @@ import type { Destination } from './kind-parts';
     />, <lx-slot label="path" [options]="paths" [value]="keepPath()" (valueChange)="keepPath.set($event)" /> their original path`,
   styles: '.folder { width: 240px; }',
 })
-export class FolderPlace {
+export class FolderPlace implements OnDestroy {
+  private readonly owns = inject(OwnFolders);
   readonly changed = input.required<(destination: Destination | null) => void>();
   protected readonly folder = signal('');
   /** Whether the original path is left out, until somebody says otherwise. */
@@ -28,12 +30,16 @@ export class FolderPlace {
     { value: false, label: 'without' },
   ];
   private readonly destination = computed((): Destination | null =>
-    this.folder().startsWith('/') ? { to: 'folder', folder: this.folder(), keepPath: this.keepPath() } : null,
+    this.folder().startsWith('/') ? { to: 'folder', folder: this.folder(), keepPath: this.keepPath(), exceptions: this.owns.all() } : null,
   );
 
   constructor() {
     effect(() => {
       this.changed()(this.destination());
     });
+  }
+
+  ngOnDestroy(): void {
+    this.owns.forget();
   }
 }

@@ -34,6 +34,7 @@ function insidePlaces(picks: readonly PickedItem[]): PlaceOption[] {
       value: 'folder',
       label: 'a folder of the mover',
       form: async () => (await import('./folder-place')).FolderPlace,
+      own: async () => (await import('./folder-own')).FolderOwn,
       inputs: { strips: true },
       first: 'Name the folder first.',
     },

@@ -28,9 +28,14 @@ export class PlatformChoice {
   ]);
   readonly folders = computed(() => (this.places()?.folders ?? []).map((f) => ({ value: f, label: f })));
 
-  /** The networks that a host has. */
+  /** The networks that a host has, those that lead nowhere else first. */
   networks(host: string): SlotOption<string>[] {
     const cluster = this.places()?.clusters.find((c) => c.hosts.includes(host));
-    return (cluster?.networks ?? []).map((n) => ({ value: n, label: `the network ${n}` }));
+    const isolated = cluster?.isolated ?? [];
+    const others = (cluster?.networks ?? []).filter((n) => !isolated.includes(n));
+    return [
+      ...isolated.map((n) => ({ value: n, label: `the isolated network ${n}`, note: 'leads nowhere else' })),
+      ...others.map((n) => ({ value: n, label: `the network ${n}` })),
+    ];
   }
 }
