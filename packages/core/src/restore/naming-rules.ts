@@ -16,7 +16,7 @@ export interface NamingRules {
 export const windowsNames: NamingRules = {
   most: 255,
   forbidden: '<>:"\\|?*',
-  reserved: ['con', 'prn', 'aux', 'nul', ...[...'0123456789'].flatMap((n) => [`com${n}`, `lpt${n}`])],
+  reserved: ['con', 'prn', 'aux', 'nul', ...Array.from({ length: 10 }, (_, n) => n).flatMap((n) => [`com${n}`, `lpt${n}`])],
   plainEnd: true,
   foldsCase: true,
 };
@@ -24,14 +24,14 @@ export const windowsNames: NamingRules = {
 /** Why a name is not possible there, as the end of a sentence; '' where it is. Names are text. */
 export function nameFault(name: string, rules: NamingRules): string {
   if (name === '') return 'is empty';
-  if ([...name].length > rules.most) return `is longer than ${rules.most} characters`;
-  const held = [...name].find((c) => rules.forbidden.includes(c));
+  const characters = Array.from(name);
+  if (characters.length > rules.most) return `is longer than ${rules.most} characters`;
+  const held = characters.find((c) => rules.forbidden.includes(c));
   if (held) return `holds ${held}`;
-  // eslint-disable-next-line no-control-regex
   if (/[\u0000-\u001f]/.test(name)) return 'holds a control character';
   if (rules.plainEnd && /[. ]$/.test(name)) return 'ends in a dot or a space';
   const stem = (name.split('.')[0] ?? '').trimEnd().toLowerCase();
-  return rules.reserved.includes(stem) ? `is a name that means something else there` : '';
+  return rules.reserved.includes(stem) ? 'is a name that means something else there' : '';
 }
 
 /** Faults of the names in paths (text, parts apart by /), the first of each path; paths that come to stand on one place count for each but the first. */

@@ -143,7 +143,8 @@ export class Platform {
   }
 
   private checkName(name: string): void {
-    if ([...name].length > naming.most || [...name].some((c) => naming.forbidden.includes(c)))
+    const characters = Array.from(name);
+    if (characters.length > naming.most || characters.some((c) => naming.forbidden.includes(c)))
       throw new PlatformError('INVALID', `no machine may be called ${name.slice(0, 100)}`);
   }
 
