@@ -89,7 +89,7 @@ export async function imageBench(folder: string, runs: number, report: (r: Resul
           moment: 0,
           include: [],
           exclude: [],
-          from: { kind: 'machine', platform: place, id, cluster: '', location: '', inside: null },
+          from: { kind: 'machine', platform: place, id, cluster: '', location: '', inside: null, snapshot: null },
         },
         quietly,
       );

@@ -85,7 +85,7 @@ async function replayed(store: Store, { server }: { readonly server: DatabaseTo[
     moved: () => undefined,
     stopped: () => false,
   };
-  const open = (root: Taken) => () => Promise.resolve({ store, root, top: topEntry(root) });
+  const open = (root: Taken) => () => Promise.resolve({ kept: store, store, root, top: topEntry(root) });
   const until = { at: Date.now(), stretch: 1 };
   const destination = { databases: [{ from: 'berths', to: 'replayed' }], exists: 'replace' as const, suffix: '', until };
   const picks = [full, log].map((root, i) => {

@@ -22,7 +22,7 @@ beforeAll(async () => {
 afterAll(() => h.stop());
 
 const points = async () => (await admin.call('workload', { id: workloadId })).pointList.filter((p) => !p.expired);
-const byAge = async () => (await points()).sort((a, b) => a.moment - b.moment || a.runId - b.runId);
+const byAge = async () => (await points()).sort((a, b) => a.moment - b.moment || (a.runId ?? 0) - (b.runId ?? 0));
 /** Points as kind, bytes read and day of the point each builds on. */
 const told = async () => (await byAge()).map((p) => [p.kind, p.read, p.buildsOn && new Date(p.buildsOn).toISOString().slice(5, 10)]);
 

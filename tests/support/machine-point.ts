@@ -48,5 +48,5 @@ export async function pointOfDisks(store: Store, taskId: string, disks: Readonly
   await store.index.refresh();
   const facts = { disks: entries.map((e) => ({ file: `disks/${e.name}` })) };
   const root = { taskId, content: { kind: 'machine', version: 1, facts }, workload: { path: '' } } as unknown as Root;
-  return { store, root, top };
+  return { kept: store, store, root, top };
 }

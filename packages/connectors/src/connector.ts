@@ -5,6 +5,7 @@ import type { CaptureStore } from './capture-store';
 import type { HostLimits } from './files/host-limits';
 import type { Blocks } from '@lithodex/volumes';
 import type { InsideTree } from './inside/inside-tree';
+import type { PointStore } from './point-store';
 import type { FoundItem } from './readable-tree';
 
 /** A line for people, about an item (byte string) or about all of it. */
@@ -79,7 +80,9 @@ export interface Surveyed {
 
 /** A point that is open for reading. */
 export interface OpenPoint {
-  readonly store: Store;
+  /** The store that holds it; undefined for one that is read from where it lies, and is not stored by us. */
+  readonly kept: Store | undefined;
+  readonly store: PointStore;
   readonly root: Root;
   readonly top: TreeEntry;
 }

@@ -40,7 +40,7 @@ export class OpenedTrees {
 export async function findItem(point: OpenPoint, path: string, opened = new OpenedTrees()): Promise<FoundItem> {
   const { store, top } = point;
   try {
-    return { tree: treeOf(store), ...(await findWithParents(store.trees, top, path)), stored: true };
+    return { tree: treeOf(store), ...(await findWithParents(store.trees, top, path)), stored: point.kept !== undefined };
   } catch (error) {
     if (!(error instanceof EngineError) || error.code !== 'PATH_MISSING') throw error;
     const inside = await opened.open(point, path);

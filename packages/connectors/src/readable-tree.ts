@@ -1,5 +1,7 @@
 import { joinPath, safeParts } from '@lithodex/core';
-import { EngineError, keyedHash, type ChunkReader, type Store, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import { EngineError, keyedHash, type ChunkReader, type TreeEntry, type TreeReader } from '@lithodex/engine';
+
+import type { PointStore } from './point-store';
 
 /** A tree whose folders and contents can be read: as a store holds one, or as it lies inside an item of one. */
 export interface ReadableTree {
@@ -10,7 +12,7 @@ export interface ReadableTree {
 }
 
 /** The tree of the points of a store. */
-export function treeOf(store: Pick<Store, 'trees' | 'reader' | 'keys'>): ReadableTree {
+export function treeOf(store: PointStore): ReadableTree {
   return {
     trees: store.trees,
     chunks: store.reader,

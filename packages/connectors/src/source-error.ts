@@ -6,6 +6,7 @@ export const sourceErrors = {
   SOURCE_AWAY: 'The platform does not answer.',
   MACHINE_GONE: 'The machine is not on the platform any more.',
   SNAPSHOT_FAILED: 'The platform could not take a snapshot of the machine.',
+  SNAPSHOT_GONE: 'The storage does not keep the snapshot any more.',
   QUIESCE_FAILED: 'The machine could not be brought to rest.',
   INSIDE_REFUSED: 'The machine does not let the account inside in.',
   MACHINE_OFF: 'The machine is off.',

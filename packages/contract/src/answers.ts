@@ -56,6 +56,8 @@ export const answers = {
   swapTables: z.object({ remarks: z.array(z.string().max(2000)).max(1000) }),
   platformTest: PlatformTest,
   platformInventory: Inventory,
+  takeSnapshots: z.object({ taken: z.array(z.object({ storage: z.string(), id: z.string() })) }),
+  removeSnapshot: Done,
   insideTest: InsideTest,
   insideFiles: InsideLook,
   documentText: z.object({ text: z.string().max(500_000).nullable(), of: z.string().max(40), why: z.string().max(300) }),

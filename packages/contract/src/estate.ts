@@ -126,9 +126,11 @@ export const Point = z.object({
   id: Uuid,
   seriesId: Uuid,
   workloadId: Id,
-  runId: Id,
+  /** Null for what no run of ours took. */
+  runId: Id.nullable(),
   moment: Instant,
-  kind: PointKind,
+  /** `snapshot`: its storage keeps it, not we. */
+  kind: z.enum([...PointKind.options, 'snapshot']),
   /** Where it stands; the one it was first stored on comes first while it is there. */
   copies: z.array(PointCopy),
   policy: z.string().nullable(),
@@ -150,6 +152,8 @@ export const Point = z.object({
   held: z.boolean(),
   heldWhy: z.string(),
   expired: z.boolean(),
+  /** The storage that keeps it, where that is not one of our targets: lost with that storage, and gone when it lets it go. */
+  onStorage: z.object({ storage: z.string(), platform: z.string(), name: z.string() }).nullable().default(null),
   /** Of a point of a machine. */
   machine: MachinePoint.nullable(),
   /** Of a point of another kind. */

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DatabaseFrom, From, PointFacts, TableBeside, TableInside } from '@lithodex/kinds';
+import { DatabaseFrom, From, PointFacts, TableBeside, TableInside, SnapshotAt } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { ShareRef } from './shares';
@@ -214,6 +214,14 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('endScratch'), taskId: Uuid }),
   z.object({ ask: z.literal('platformTest'), platform: PlatformRef }),
   z.object({ ask: z.literal('platformInventory'), platform: PlatformRef }),
+  /** Has storages of a platform keep all their disks as they are. */
+  z.object({
+    ask: z.literal('takeSnapshots'),
+    platform: PlatformRef,
+    storages: z.array(z.string().max(200)).max(100),
+    name: z.string().max(200),
+  }),
+  z.object({ ask: z.literal('removeSnapshot'), platform: PlatformRef, at: SnapshotAt }),
   z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),
   /** The text of a document in a format that is known. */
   z.object({ ask: z.literal('documentText'), point: PointRef, path: ByteString }),

@@ -1,8 +1,9 @@
 import { z } from 'zod';
-import { QueryInstant, Empty, Id, page, ListQuery, Named } from './common';
+import { QueryInstant, Empty, Id, page, ListQuery, Name, Named, Uuid } from './common';
 import * as platform from './platform';
 import { keepers, readers, runners } from './roles';
-import { byId, route, type Route } from './route';
+import { Started } from './runs';
+import { byId, byUuid, route, type Route } from './route';
 
 /** Virtualization platforms and what is on them. */
 export const platformRoutes = {
@@ -53,6 +54,37 @@ export const platformRoutes = {
     access: keepers,
     params: byId,
     response: platform.PlatformPlaces,
+  }),
+  takeSnapshot: route({
+    method: 'post',
+    path: '/machines/:id/snapshot',
+    summary: 'Have the storages of a machine keep all their disks as they are now',
+    access: runners,
+    params: byId,
+    body: z.object({ name: Name.default('by hand') }),
+    response: z.object({ storages: z.array(z.string()) }),
+  }),
+  removeSnapshot: route({
+    method: 'delete',
+    path: '/snapshots/:id',
+    summary: 'Have a storage let go a snapshot, with all machines in it',
+    access: keepers,
+    params: byUuid,
+    response: Empty,
+  }),
+  copySnapshot: route({
+    method: 'post',
+    path: '/snapshots/:id/copy',
+    summary: 'Store a machine as a snapshot of its storage has it on a target',
+    access: runners,
+    params: byUuid,
+    body: z.object({
+      targetId: Uuid,
+      /** For how many days it is kept; null until somebody lets it go. */
+      days: z.int().min(1).max(36_500).nullable(),
+      reason: z.string().trim().max(500).default(''),
+    }),
+    response: Started,
   }),
   setInside: route({
     method: 'put',

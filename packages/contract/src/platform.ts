@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { MachineFacts, PlatformOpener } from '@lithodex/kinds';
+import { MachineFacts, MachinePoint, PlatformOpener } from '@lithodex/kinds';
 import { Bytes, Count, Id, Instant, Name } from './common';
 
 export { InsideAccount, MachineFacts, MachinePoint, PlatformOpener, PlatformRef } from '@lithodex/kinds';
@@ -42,6 +42,18 @@ export type Platform = z.infer<typeof Platform>;
 export const FoundMachine = MachineFacts.extend({ id: z.string().max(80), name: z.string(), tags: z.array(z.string()) });
 export type FoundMachine = z.infer<typeof FoundMachine>;
 
+/** A machine in a snapshot of a storage: what a point of it says, and the bytes of its disks there. */
+const FoundInSnapshot = z.object({ id: z.string().max(80), bytes: Bytes, machine: MachinePoint });
+/** A snapshot that a storage keeps of all its disks. */
+export const FoundSnapshot = z.object({
+  id: z.string().max(200),
+  storage: z.string().max(200),
+  name: z.string().max(200),
+  takenAt: Instant,
+  machines: z.array(FoundInSnapshot).max(20_000),
+});
+export type FoundSnapshot = z.infer<typeof FoundSnapshot>;
+
 /** Where machines can be put. */
 export const PlatformPlaces = z.object({
   clusters: z.array(
@@ -59,6 +71,7 @@ export const PlatformPlaces = z.object({
 export type PlatformPlaces = z.infer<typeof PlatformPlaces>;
 export const Inventory = PlatformPlaces.omit({ folders: true }).extend({
   machines: z.array(FoundMachine),
+  snapshots: z.array(FoundSnapshot).max(5000).default([]),
   /** What names of machines may be. */
   naming: z.object({ most: Count, forbidden: z.string() }).default({ most: 1000, forbidden: '' }),
 });

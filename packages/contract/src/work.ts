@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { From, KindName, LogStart, To } from '@lithodex/kinds';
+import { From, KindName, LogStart, SnapshotAt, To } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Instant, mostEdited, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { PlatformRef } from './platform';
@@ -7,8 +7,18 @@ import { PointKind, Scripts } from './policy';
 import { AttachedAs } from './attached';
 import { MachineWish } from './running-machine';
 
+/** A machine in a snapshot that its storage keeps: it stands on no target of ours, and is read there. */
+const SnapshotPlace = z.object({
+  kind: z.literal('snapshot'),
+  platform: PlatformRef,
+  at: SnapshotAt,
+  /** What the platform calls it, and where it was. */
+  machine: z.string().max(200),
+  cluster: z.string(),
+  location: z.string(),
+});
 /** `owner`: id of the installation that asks, which must own the store to write there. */
-export const TargetRef = z.object({ id: Uuid, place: TargetPlace, owner: z.string().regex(/^[0-9a-f]{32}$/) });
+export const TargetRef = z.object({ id: Uuid, place: z.union([TargetPlace, SnapshotPlace]), owner: z.string().regex(/^[0-9a-f]{32}$/) });
 export type TargetRef = z.infer<typeof TargetRef>;
 /** A point and where it stands: `target` is read, `others` where that one is away or damaged. */
 export const PointRef = z.object({ taskId: Uuid, seriesId: Uuid, target: TargetRef, others: z.array(TargetRef), root: ByteString });

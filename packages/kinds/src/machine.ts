@@ -66,6 +66,10 @@ export function machineOfPoint({ cluster, location, host, folder, networks, disk
   return { cluster, location, host, folder, networks, ...unknown, disks: disks.map(({ file, ...disk }) => disk) };
 }
 
+/** A snapshot that a storage of a platform keeps. */
+export const SnapshotAt = z.object({ storage: z.string().min(1).max(200), id: z.string().min(1).max(200) });
+export type SnapshotAt = z.infer<typeof SnapshotAt>;
+
 /** A machine of a virtualization platform. */
 export const MachineFrom = z.object({
   kind: z.literal('machine'),
@@ -74,6 +78,8 @@ export const MachineFrom = z.object({
   cluster: z.string(),
   location: z.string(),
   inside: InsideAccount.nullable(),
+  /** A snapshot of its storage, which is read in its place. */
+  snapshot: SnapshotAt.nullable().default(null),
 });
 export type MachineFrom = z.infer<typeof MachineFrom>;
 

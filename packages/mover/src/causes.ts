@@ -27,6 +27,7 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   SOURCE_AWAY: 'Look whether the platform runs and can be reached from the mover, then retry.',
   MACHINE_GONE: 'If the machine was removed on purpose, nothing has to be done: its points stay until they expire.',
   SNAPSHOT_FAILED: 'Look on the platform at the snapshots of the machine and the room on its storage, then retry.',
+  SNAPSHOT_GONE: 'Choose another point: a snapshot on a storage stays only for as long as the storage keeps it.',
   QUIESCE_FAILED: 'Look at the helper inside the machine, then retry.',
   INSIDE_REFUSED: 'Give the machine an account that its system lets in (Estate, the machine, Inside).',
   MACHINE_OFF: 'Start the machine, then retry.',

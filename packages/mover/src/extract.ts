@@ -98,7 +98,7 @@ async function bringBack(store: Store, point: string, item: string, to: string, 
   const stopped = () => false;
   const pool = new PlacePool(store.keys, store.target.place);
   const where = unescapePath(item);
-  const { tree, entry, stored } = await findItem({ store, root, top: topEntry(root) }, where);
+  const { tree, entry, stored } = await findItem({ kept: store, store, root, top: topEntry(root) }, where);
   const placer = new Placer({ tree, threads: stored ? threadsOf(store, pool) : undefined, onBytes: () => undefined, stopped });
   let [done, failed, bytes] = [0, 0, 0];
   const restorer = new Restorer({

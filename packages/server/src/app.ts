@@ -29,6 +29,7 @@ import { tokenHandlers } from './places/trust/token-handlers';
 import { requestHandlers } from './places/trust/request-handlers';
 import { planHandlers } from './places/runs/plan-handlers';
 import { platformHandlers } from './places/estate/platform-handlers';
+import { snapshotHandlers } from './places/estate/snapshot-handlers';
 import { systemHandlers } from './places/estate/system-handlers';
 import { insideHandlers } from './places/estate/inside-handlers';
 import { policyHandlers } from './places/policies/policy-handlers';
@@ -60,6 +61,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...watchHandlers(deps),
     ...estateHandlers(deps),
     ...platformHandlers(deps),
+    ...snapshotHandlers(deps),
     ...systemHandlers(deps),
     ...insideHandlers(deps),
     ...targetHandlers(deps),

@@ -1,4 +1,4 @@
-import { topEntry, type Root, type Store } from '@lithodex/engine';
+import { topEntry, type Root } from '@lithodex/engine';
 import {
   wholeServer,
   type DatabaseCommit,
@@ -16,6 +16,7 @@ import { replicasNow } from './members';
 import { writeNewest } from './newest-files';
 import { restoreDatabase } from './restore-database';
 import { surveyDatabase } from './survey-database';
+import type { PointStore } from '../point-store';
 
 /** Database servers, as text that people can read. */
 export const databaseConnector: Connector<'database'> = {
@@ -56,7 +57,7 @@ export function swapTables({ server }: DatabaseFrom, pair: TableBeside): Promise
 }
 
 /** The commits around a moment, as a point of a log tells them. Throws SourceError. */
-export function commitsOf(store: Store, root: Root, around: CommitsAround): Promise<DatabaseCommit[]> {
+export function commitsOf(store: PointStore, root: Root, around: CommitsAround): Promise<DatabaseCommit[]> {
   return familyOf((root.content.facts as DatabaseLogPoint).family).commits(
     { store, top: topEntry(root), state: root.content.state as object },
     around,

@@ -1,5 +1,5 @@
 import type { RestoreAction } from '@lithodex/core';
-import type { Root, Store, TreeEntry } from '@lithodex/engine';
+import type { Root, TreeEntry } from '@lithodex/engine';
 import type { ChildProcess } from 'node:child_process';
 import type {
   DatabaseCommit,
@@ -16,6 +16,7 @@ import type {
 } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import type { PointWriting } from '../capture-store';
+import type { PointStore } from '../point-store';
 
 /** What a database holds beside its tables. */
 export const otherTypes = ['sequence', 'view', 'routine', 'trigger', 'event'] as const;
@@ -147,7 +148,7 @@ export interface BringBackRule {
 
 /** The log between a full and a moment. */
 export interface LogToReplay {
-  readonly store: Store;
+  readonly store: PointStore;
   /** Of the point of the log. */
   readonly top: TreeEntry;
   /** Where the full stands in the log, and in which stretch of it. */
@@ -159,7 +160,7 @@ export interface LogToReplay {
   readonly state: object;
   readonly until: DatabaseUntil;
   /** The point of the full. */
-  readonly full: { readonly store: Store; readonly root: Root; readonly top: TreeEntry };
+  readonly full: { readonly store: PointStore; readonly root: Root; readonly top: TreeEntry };
 }
 
 /** What a replay came to. */

@@ -1,5 +1,5 @@
 import { countOf, itemNameOf, joinPath, objectNameOf } from '@lithodex/core';
-import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
+import { EngineError, type TreeEntry } from '@lithodex/engine';
 import { accountsItem, filesItem, type DatabaseDestination, type DatabasePoint, type DatabaseTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { SourceError } from '../source-error';
@@ -10,6 +10,7 @@ import type { BringBackHooks, DatabaseBack, Family, LogToReplay, OtherBack, Scra
 import { keepScratch } from './kept-scratch';
 import { afterRowsItem, beforeRowsItem, databaseItem, objectAt } from './object-paths';
 import { contentOf } from './stored-content';
+import type { PointStore } from '../point-store';
 
 interface Gathered {
   text: (() => Promise<string>) | undefined;
@@ -22,7 +23,7 @@ interface Gathered {
 type Until = NonNullable<DatabaseDestination['until']>;
 const mostText = 16 << 20;
 
-async function textOf(store: Store, entry: TreeEntry): Promise<string> {
+async function textOf(store: PointStore, entry: TreeEntry): Promise<string> {
   if (entry.size > mostText) throw new SourceError('DUMP_UNREADABLE', 'a text of more than 16 MiB');
   const parts: Buffer[] = [];
   for await (const part of contentOf(store, entry)) parts.push(part);

@@ -33,16 +33,18 @@ export async function restoreFiles(ctx: RestoreContext, picks: readonly RestoreP
   try {
     for (const pick of picks) {
       if (ctx.stopped()) throw new EngineError('STOPPED');
-      const { store, root } = await pick.open();
+      const { kept, root } = await pick.open();
       const { tree, entry, parents, stored } = await pick.find();
       const cameFrom = stored ? root.workload.path : undefined;
-      const threads = stored ? threadsOf(store, poolToPlace(store)) : undefined;
-      const reading: Reading = readings.get(stored ? store.header.targetId : tree) ?? {
+      const store = stored ? kept : undefined;
+      const threads = store && threadsOf(store, poolToPlace(store));
+      const readFrom = store?.header.targetId ?? tree;
+      const reading: Reading = readings.get(readFrom) ?? {
         placer: new Placer({ tree, threads, onBytes: ctx.moved, stopped: ctx.stopped }),
         restorers: new Map(),
-        store: stored ? store : undefined,
+        store,
       };
-      readings.set(stored ? store.header.targetId : tree, reading);
+      readings.set(readFrom, reading);
       const key = JSON.stringify([pick.base, cameFrom]);
       const restorer =
         reading.restorers.get(key) ??

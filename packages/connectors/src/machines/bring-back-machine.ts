@@ -1,5 +1,5 @@
 import { countOf, formatBytes } from '@lithodex/core';
-import { EngineError, type Store, type TreeEntry } from '@lithodex/engine';
+import { EngineError, type TreeEntry } from '@lithodex/engine';
 import type { MachineTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { platformClient } from './kept-clients';
@@ -7,9 +7,10 @@ import { changeIdsOf } from './machine-content';
 import { readStoredMachine, settingsItem, type StoredMachine } from './machine-item';
 import { putInside } from './put-inside';
 import { MachineRestore, type RestoredDisk } from './restore-machine';
+import type { PointStore } from '../point-store';
 
 /** The settings of the machine that a point holds. */
-export async function storedMachine(store: Store, top: TreeEntry): Promise<StoredMachine> {
+export async function storedMachine(store: PointStore, top: TreeEntry): Promise<StoredMachine> {
   const item = await store.trees.find(top, settingsItem);
   const parts: Buffer[] = [];
   for await (const { names } of store.trees.contentParts(item.content))

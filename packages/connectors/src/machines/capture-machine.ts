@@ -40,7 +40,7 @@ export interface BlockCounts {
 const restErrors: readonly SourceErrorCode[] = ['QUIESCE_FAILED', 'RIGHT_MISSING', 'INSIDE_REFUSED', 'MACHINE_OFF'];
 
 export interface MachineCaptureOptions {
-  readonly client: PlatformClient;
+  readonly client: Pick<PlatformClient, 'machine' | 'takeSnapshot' | 'removeSnapshot' | 'ranges' | 'read'>;
   readonly machineId: string;
   /** Where its host is, as the settings say it. */
   readonly cluster: string;

@@ -13,6 +13,8 @@ import type {
   PlatformInventory,
   PlatformMachine,
   Range,
+  SnapshotAt,
+  StorageSnapshot,
   TakenSnapshot,
 } from './platform-types';
 
@@ -185,6 +187,25 @@ export class PlatformClient {
     await this.ask('DELETE', `/v1/machines/${encodeURIComponent(id)}/snapshots/${encodeURIComponent(snapshot)}`);
   }
 
+  /** Has a storage keep all its disks as they are. */
+  takeStorageSnapshot(storage: string, name: string): Promise<StorageSnapshot> {
+    return this.ask('POST', `/v1/storages/${encodeURIComponent(storage)}/snapshots`, { name });
+  }
+
+  async removeStorageSnapshot(at: SnapshotAt): Promise<void> {
+    await this.ask('DELETE', snapshotPath(at));
+  }
+
+  /** Ranges of a disk in a snapshot of its storage that hold data. */
+  snapshotRanges(at: SnapshotAt, disk: string): Promise<Range[]> {
+    return this.ask('GET', `${snapshotPath(at)}/disks/${encodeURIComponent(disk)}/ranges`);
+  }
+
+  /** The bytes of ranges of a disk in a snapshot of its storage, one behind the other. */
+  readSnapshot(at: SnapshotAt, disk: string, ranges: readonly Range[]): Promise<Buffer> {
+    return this.bytes(`${snapshotPath(at)}/disks/${encodeURIComponent(disk)}/read`, { ranges }, ranges);
+  }
+
   /** Ranges of a disk that were written: ever, or since a change id. Of a snapshot, or of now without one. Throws CHANGES_UNKNOWN. */
   ranges(id: string, disk: string, which: { snapshot?: string | undefined; since?: string | undefined }): Promise<Range[]> {
     const query = new URLSearchParams(Object.entries(which).filter((pair): pair is [string, string] => pair[1] !== undefined));
@@ -193,9 +214,12 @@ export class PlatformClient {
 
   /** The bytes of ranges, one behind the other, in memory of their own. */
   async read(id: string, disk: string, ranges: readonly Range[], snapshot?: string): Promise<Buffer> {
-    const body = Buffer.from(JSON.stringify({ snapshot, ranges }));
+    return this.bytes(`${diskPath(id, disk)}/read`, { snapshot, ranges }, ranges);
+  }
+
+  private async bytes(path: string, asked: object, ranges: readonly Range[]): Promise<Buffer> {
     const wanted = ranges.reduce((sum, [, length]) => sum + length, 0);
-    const data = await this.call('POST', `${diskPath(id, disk)}/read`, [body], Math.max(wanted, refusalBytes));
+    const data = await this.call('POST', path, [Buffer.from(JSON.stringify(asked))], Math.max(wanted, refusalBytes));
     if (data.length !== wanted) throw new SourceError('PLATFORM_FAILED', 'it sent too little');
     return data;
   }
@@ -208,6 +232,7 @@ export class PlatformClient {
 
 const Refusal = z.object({ code: z.string().max(60), message: z.string().optional() });
 
+const snapshotPath = ({ storage, id }: SnapshotAt) => `/v1/storages/${encodeURIComponent(storage)}/snapshots/${encodeURIComponent(id)}`;
 const diskPath = (id: string, disk: string) => `/v1/machines/${encodeURIComponent(id)}/disks/${encodeURIComponent(disk)}`;
 
 function jsonOf<T>(status: number, body: Buffer): T {

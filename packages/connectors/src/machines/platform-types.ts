@@ -81,6 +81,25 @@ export interface PlatformInventory {
     readonly hosts: readonly string[];
   }[];
   readonly machines: readonly PlatformMachine[];
+  /** Those that storages keep; absent where the platform knows of none. */
+  readonly snapshots?: readonly StorageSnapshot[];
+}
+
+/** All disks on a storage at one instant, as the storage keeps them. */
+export interface StorageSnapshot {
+  readonly id: string;
+  readonly storage: string;
+  readonly name: string;
+  /** ms. */
+  readonly takenAt: number;
+  /** With all their disks: those on other storages are not in it. */
+  readonly machines: readonly Omit<PlatformMachine, 'snapshots'>[];
+}
+
+/** Where a snapshot of a storage is. */
+export interface SnapshotAt {
+  readonly storage: string;
+  readonly id: string;
 }
 
 export interface TakenSnapshot {

@@ -4,6 +4,7 @@ import type { MachineFrom } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import { MachineCapture } from './capture-machine';
 import { platformClient } from './kept-clients';
+import { snapshotSource } from './snapshot-source';
 import { changeIdsOf, machineContent } from './machine-content';
 import { inWords } from './warning-words';
 
@@ -23,7 +24,7 @@ export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<Poi
       ctx.progress({ items, files: items, bytes, read }, writing.packed);
     };
     const work = new MachineCapture({
-      client: platformClient(from.platform),
+      client: from.snapshot ? snapshotSource(platformClient(from.platform), from.snapshot) : platformClient(from.platform),
       machineId: from.id,
       cluster: from.cluster,
       location: from.location,
@@ -46,6 +47,14 @@ export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<Poi
         ctx.warn(inWords(warning));
       },
       onSnapshot: (level) => {
+        if (from.snapshot) {
+          ctx.note({
+            code: 'SNAPSHOT',
+            path: '',
+            message: `read from the snapshot that ${from.snapshot.storage} keeps, as after a loss of power`,
+          });
+          return;
+        }
         const how = level === 'application' ? 'programs inside brought to rest' : 'as after a loss of power';
         ctx.note({ code: 'SNAPSHOT', path: '', message: `the machine was frozen, ${how}` });
       },

@@ -52,7 +52,7 @@ export class CatalogLoader {
    * wanted, or could not be had: the point is none the worse for it.
    */
   async loadInside(before: Root | undefined, now: Root, wanted: BackupWork['namesInside']): Promise<number> {
-    const pointOf = (root: Root): OpenPoint => ({ store: this.store, root, top: topEntry(root) });
+    const pointOf = (root: Root): OpenPoint => ({ kept: this.store, store: this.store, root, top: topEntry(root) });
     const known = before && wanted.before > 0 ? pointOf(before) : undefined;
     // what other readers told can't be compared with what these do
     const earlier = wanted.now && wanted.before === readersVersion ? known : undefined;

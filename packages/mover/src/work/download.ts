@@ -2,14 +2,14 @@ import { Readable } from 'node:stream';
 import yazl from 'yazl';
 import type { DownloadWork } from '@lithodex/contract';
 import { escapePath } from '@lithodex/core';
-import { everythingBelow, fileContent, tarEnd, tarHeader, tarPadding, type FoundItem } from '@lithodex/connectors';
-import { EngineError, topEntry, type Root, type Store, type TreeEntry } from '@lithodex/engine';
+import { everythingBelow, fileContent, tarEnd, tarHeader, tarPadding, type FoundItem, type PointStore } from '@lithodex/connectors';
+import { EngineError, topEntry, type Root, type TreeEntry } from '@lithodex/engine';
 import { ovaParts, qcow2Parts } from './image-download';
 import { OpenedPoints } from './open-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 interface Opened extends Pick<FoundItem, 'tree' | 'entry'> {
-  readonly store: Store;
+  readonly store: PointStore;
   readonly root: Root;
   readonly to: string;
 }

@@ -1,10 +1,20 @@
 import { createHash } from 'node:crypto';
 import { ovfDescriptor, ovfManifest, qcow2Cluster, qcow2Layout } from '@lithodex/core';
-import { imageBlock, ImageMap, storedMachine, tarEnd, tarHeader, tarPadding, zeroBlock, type StoredMachine } from '@lithodex/connectors';
-import { EngineError, keyedHash, type Store, type TreeEntry } from '@lithodex/engine';
+import {
+  imageBlock,
+  ImageMap,
+  storedMachine,
+  tarEnd,
+  tarHeader,
+  tarPadding,
+  zeroBlock,
+  type StoredMachine,
+  type PointStore,
+} from '@lithodex/connectors';
+import { EngineError, keyedHash, type TreeEntry } from '@lithodex/engine';
 
 /** A stored disk as a QCOW2 image: how long it is, and its bytes. */
-async function qcow2Of(store: Store, entry: TreeEntry): Promise<{ size: number; parts: () => AsyncGenerator<Uint8Array> }> {
+async function qcow2Of(store: PointStore, entry: TreeEntry): Promise<{ size: number; parts: () => AsyncGenerator<Uint8Array> }> {
   const map = await ImageMap.of(entry, store.trees, keyedHash(store.keys.nameKey, zeroBlock));
   if (!map || imageBlock !== qcow2Cluster) throw new EngineError('PATH_MISSING', 'no image of a disk');
   const used: number[] = [];
@@ -22,12 +32,12 @@ async function qcow2Of(store: Store, entry: TreeEntry): Promise<{ size: number; 
 }
 
 /** The bytes of one disk as a QCOW2 image. */
-export async function* qcow2Parts(store: Store, entry: TreeEntry): AsyncGenerator<Uint8Array> {
+export async function* qcow2Parts(store: PointStore, entry: TreeEntry): AsyncGenerator<Uint8Array> {
   yield* (await qcow2Of(store, entry)).parts();
 }
 
 /** A machine as an OVF package in one tar archive: its descriptor, its disks, and the sums of all of them at the end. */
-export async function* ovaParts(store: Store, top: TreeEntry, onDisk: (entry: TreeEntry) => void): AsyncGenerator<Uint8Array> {
+export async function* ovaParts(store: PointStore, top: TreeEntry, onDisk: (entry: TreeEntry) => void): AsyncGenerator<Uint8Array> {
   const machine = await storedMachine(store, top);
   const base = machine.name.replace(/[^\w.-]/g, '_') || 'machine';
   const disks = await Promise.all(

@@ -82,7 +82,7 @@ async function take(
       moment: 1000,
       include: [],
       exclude: [],
-      from: { kind: 'machine', platform, id, cluster: 'harbour', location: 'Harbour office', inside },
+      from: { kind: 'machine', platform, id, cluster: 'harbour', location: 'Harbour office', inside, snapshot: null },
       ...more,
     },
     {

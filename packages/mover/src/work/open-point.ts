@@ -1,5 +1,5 @@
 import type { PointRef } from '@lithodex/contract';
-import { findItem, OpenedTrees, type FoundItem, type OpenPoint } from '@lithodex/connectors';
+import { findItem, OpenedTrees, platformClient, snapshotPoint, type FoundItem, type OpenPoint } from '@lithodex/connectors';
 import { EngineError, topEntry } from '@lithodex/engine';
 import type { Stores } from './stores';
 
@@ -28,8 +28,14 @@ export class OpenedPoints {
 
 /** Opens a point. Throws what its targets fail with, and OBJECT_MISSING. */
 export async function openPoint(stores: Stores, point: PointRef, onElsewhere?: (target: string) => void): Promise<OpenPoint> {
+  const { place } = point.target;
+  if (place.kind === 'snapshot') {
+    const { machine, cluster, location } = place;
+    const { taskId, seriesId } = point;
+    return snapshotPoint(platformClient(place.platform), place.at, { machine, cluster, location, taskId, seriesId });
+  }
   const store = await stores.ofPoint(point, onElsewhere);
   const found = await store.root(point.seriesId, point.taskId);
   if (!found) throw new EngineError('OBJECT_MISSING', 'the root of the point');
-  return { store, root: found.root, top: topEntry(found.root) };
+  return { kept: store, store, root: found.root, top: topEntry(found.root) };
 }

@@ -1,5 +1,14 @@
-import type { Inventory, PlatformRef, PlatformTest, ShareRef, ShareTest } from '@lithodex/contract';
-import { PlatformClient, platformClient, SourceError, testPlatform, testShare } from '@lithodex/connectors';
+import type { AnswerTo, Inventory, PlatformRef, PlatformTest, ShareRef, ShareTest } from '@lithodex/contract';
+import {
+  diskFiles,
+  disksFolder,
+  PlatformClient,
+  platformClient,
+  SourceError,
+  testPlatform,
+  testShare,
+  type PlatformMachine,
+} from '@lithodex/connectors';
 
 /** What a test of the connection says; a refusal is an answer too. */
 export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
@@ -20,7 +29,7 @@ export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
 }
 
 export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
-  const { clusters, storages, machines, naming } = await platformClient(ref).inventory();
+  const { clusters, storages, machines, naming, snapshots = [] } = await platformClient(ref).inventory();
   const places = new Map(clusters.flatMap((c) => c.hosts.map((host) => [host, c])));
   return {
     clusters: clusters.map(({ name, location, hosts, networks, isolated = [] }) => ({
@@ -29,6 +38,13 @@ export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
       hosts: [...hosts],
       networks: [...networks],
       isolated: [...isolated],
+    })),
+    snapshots: snapshots.map(({ id, storage, name, takenAt, machines: held }) => ({
+      id,
+      storage,
+      name,
+      takenAt,
+      machines: held.map((m) => inSnapshot(m, storage, places.get(m.host))),
     })),
     naming: naming ?? { most: 1000, forbidden: '' },
     storages: storages.map(({ name, capacity, used, hosts }) => ({ name, capacity, used, hosts: [...hosts] })),
@@ -51,6 +67,34 @@ export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
       disks: m.disks.map(({ id, label, size, storage }) => ({ id, label, size, storage })),
     })),
   };
+}
+
+/** What a point of a machine in a snapshot of a storage says of it. */
+function inSnapshot(
+  machine: Omit<PlatformMachine, 'snapshots'>,
+  storage: string,
+  cluster: { readonly name: string; readonly location: string } | undefined,
+): Inventory['snapshots'][number]['machines'][number] {
+  const { id, name, host, folder, networks, tags, disks } = machine;
+  const here = disks.filter((d) => d.storage === storage);
+  const files = diskFiles(here);
+  const stored = here.map((d, i) => ({ id: d.id, label: d.label, size: d.size, storage, file: `${disksFolder}/${files[i]!}` }));
+  const others = disks
+    .filter((d) => d.storage !== storage)
+    .map((d) => ({ id: d.id, label: d.label, size: d.size, storage: d.storage, file: '' }));
+  const place = { cluster: cluster?.name ?? '', location: cluster?.location ?? '', host, folder, networks: [...networks], tags: [...tags] };
+  return {
+    id,
+    bytes: here.reduce((sum, d) => sum + d.size, 0),
+    machine: { level: 'crash', name, ...place, disks: [...stored, ...others] },
+  };
+}
+
+/** Has storages keep all their disks, one after the other. */
+export async function takeSnapshots(ref: PlatformRef, storages: readonly string[], name: string): Promise<AnswerTo<'takeSnapshots'>> {
+  const taken: { storage: string; id: string }[] = [];
+  for (const storage of storages) taken.push({ storage, id: (await platformClient(ref).takeStorageSnapshot(storage, name)).id });
+  return { taken };
 }
 
 /** Signs in to a share and writes there for a moment. */

@@ -24,6 +24,7 @@ import {
   treeOf,
   type Comparison,
   type HostLimits,
+  platformClient,
 } from '@lithodex/connectors';
 import {
   checkBucket,
@@ -40,7 +41,7 @@ import { cartridgesNeeded, cartridgesOf } from './cartridges';
 import { frontOf, openedFolder, openedItems } from './look-inside-item';
 import { openPoint } from './open-point';
 import { documentText } from './document-text';
-import { inventoryOf, shareTestOf, testOf } from './platforms';
+import { inventoryOf, shareTestOf, takeSnapshots, testOf } from './platforms';
 import type { Stores } from './stores';
 
 /** Answers what the server asks on behalf of a person who waits. */
@@ -82,6 +83,11 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return lookInsideMachine(question.platform, question.machine, question.account, question.places);
     case 'platformInventory':
       return inventoryOf(question.platform);
+    case 'takeSnapshots':
+      return takeSnapshots(question.platform, question.storages, question.name);
+    case 'removeSnapshot':
+      await platformClient(question.platform).removeStorageSnapshot(question.at);
+      return {};
     case 'documentText':
       return documentText(stores, question.point, question.path);
     case 'shareTest':

@@ -15,13 +15,22 @@ import {
   targetAt,
   wrapWithKeyFile,
   type Domain,
+  type Target,
 } from '@lithodex/engine';
 import type { HostLimits } from '@lithodex/connectors';
 
 /** What people call the place of a target. */
 function nameOf({ place }: TargetRef): string {
+  if (place.kind === 'snapshot') return `the snapshot on ${place.at.storage}`;
   if (place.kind === 'folder') return place.folder;
   return place.kind === 'bucket' ? `${place.bucket}/${place.prefix}` : `the cartridges ${place.barcodes}…`;
+}
+
+/** Throws TARGET_MISSING for what stands on no target of ours. */
+function placeAt(target: TargetRef, pace?: SharedArrayBuffer): Target {
+  const { place } = target;
+  if (place.kind === 'snapshot') throw new EngineError('TARGET_MISSING', nameOf(target));
+  return targetAt({ ...place, ...(pace && { pace }) });
 }
 
 /** The stores this thread has opened, with the keys of the mover's key folder. */
@@ -57,8 +66,7 @@ export class Stores {
       await known.index.refresh();
       return known;
     }
-    const place = { ...target.place, ...(this.pace && { pace: this.pace }) };
-    const store = await Store.open(targetAt(place), this.key(target.id));
+    const store = await Store.open(placeAt(target, this.pace), this.key(target.id));
     store.installation = target.owner;
     this.open.set(target.id, store);
     return store;
@@ -139,7 +147,7 @@ export class Stores {
 
   /** Refuses a target where the mover keeps its own things. Throws OUT_OF_BOUNDS. */
   private checkPlace({ place }: TargetRef): void {
-    if (place.kind !== 'bucket') this.limits.checkTarget(bytesOfText(place.folder));
+    if (place.kind !== 'bucket' && place.kind !== 'snapshot') this.limits.checkTarget(bytesOfText(place.folder));
   }
 
   /** Makes a store with a new key file, in the domain of its siblings where there are any. */
@@ -150,7 +158,7 @@ export class Stores {
     if (target.place.kind === 'folder') mkdirSync(target.place.folder, { recursive: true, mode: 0o700 });
     const key = randomBytes(32);
     writeFileSync(this.keyPath(target.id), key, { mode: 0o600, flag: 'wx', flush: true });
-    const store = await Store.create(targetAt(target.place), key, new Date(), domain);
+    const store = await Store.create(placeAt(target), key, new Date(), domain);
     await takeOwnership(store.target, store.keys, target.owner, Date.now());
     const { id, nameKey } = store.domain;
     const text = JSON.stringify({ id, nameKey: nameKey.toString('base64') });
@@ -162,7 +170,7 @@ export class Stores {
    */
   async takeOver(target: TargetRef, envelopeText: string, passphrase: string): Promise<void> {
     this.checkPlace(target);
-    const at = targetAt(target.place);
+    const at = placeAt(target);
     const keys = openEnvelope(parseEnvelope(envelopeText), passphrase);
     const header = await openHeaderWithKeys(at, keys);
     mkdirSync(this.keysFolder, { recursive: true, mode: 0o700 });
@@ -180,7 +188,7 @@ export class Stores {
    * wraps the key itself.
    */
   async newKey(target: TargetRef): Promise<void> {
-    const store = await Store.open(targetAt(target.place), this.key(target.id));
+    const store = await Store.open(placeAt(target), this.key(target.id));
     store.installation = target.owner;
     await store.assertOwned();
     const { target: at, keys, header } = store;

@@ -20,6 +20,10 @@ POST   /v1/machines/M/files/make       {account, path, item: {kind: folder} or {
 POST   /v1/machines/M/files/write      a line of JSON {account, path, upload, last: properties or null}, then bytes: a piece of a file
 POST   /v1/machines/M/snapshots        {name, quiesce, inside?}: {id, level, disks: [{id, size, changeId}]}; without a helper an account inside brings it to rest
 DELETE /v1/machines/M/snapshots/S
+POST   /v1/storages/S/snapshots        {name}: {id, storage, name, takenAt, machines}: all disks on a storage at one instant, as after a loss of power; the inventory lists those there are
+DELETE /v1/storages/S/snapshots/N
+GET    /v1/storages/S/snapshots/N/disks/D/ranges
+POST   /v1/storages/S/snapshots/N/disks/D/read   {ranges}: their bytes, one behind the other
 POST   /v1/machines/M/disks/D/copy     {storage, pace}: copies a disk that lies in the network to a storage while the machine goes on; how far it is stands with the disk
 POST   /v1/machines/M/cutover          lets all disks lie where they were copied to
 GET    /v1/machines/M/disks/D/ranges   ?snapshot=S &since=CHANGE: [[offset, length], ...] that were written, ever or since then

@@ -10,6 +10,7 @@ import { Platform, type Machine } from './platform';
 import { PlatformError } from './platform-error';
 import type { DiskMove } from './remote-disk';
 import { mustHave, SignIn } from './sign-in';
+import { VolumeSnapshots } from './volume-snapshots';
 
 export interface PlatformServiceOptions {
   /** Where machines and disks are kept. */
@@ -64,6 +65,7 @@ export class PlatformService {
   readonly platform: Platform;
   readonly signIn = new SignIn();
   readonly files: GuestFiles;
+  readonly snapshots: VolumeSnapshots;
   private readonly server: Server;
   /** When the line has nothing more to send, by the monotonic clock. */
   private lineFree = 0;
@@ -72,6 +74,7 @@ export class PlatformService {
     this.platform = new Platform(options.folder);
     this.signIn.setAccounts(this.platform.description.accounts);
     this.files = new GuestFiles(this.platform);
+    this.snapshots = new VolumeSnapshots(`${options.folder}/snapshots`, this.platform);
     this.server = createServer((req, res) => void this.handle(req, res));
     this.server.keepAliveTimeout = 60_000;
   }
@@ -139,6 +142,12 @@ export class PlatformService {
       else send(200, 'application/json', JSON.stringify(answer));
       return;
     }
+    if (what === 'storages' && part === 'snapshots') {
+      const answer = await this.storageSnapshots(account, req, id, partId, parts.slice(4));
+      if (!Buffer.isBuffer(answer)) send(200, 'application/json', JSON.stringify(answer));
+      else res.writeHead(200, { 'content-type': 'application/octet-stream', 'content-length': answer.length }).end(answer);
+      return;
+    }
     const asked = `${req.method} ${what}${id && '/M'}${part && `/${part}`}${partId && '/X'}${act && `/${act}`}`;
     send(200, 'application/json', JSON.stringify((await this.answer(asked, account, req, id, partId, query)) ?? {}));
   }
@@ -164,7 +173,7 @@ export class PlatformService {
         return { account: account.name, rights: account.rights, passwordEnds: account.passwordEnds };
       case 'GET inventory':
         mustHave(account, 'inventory.read');
-        return platform.inventory();
+        return { ...platform.inventory(), snapshots: this.snapshots.all() };
       case 'GET machines/M':
         mustHave(account, 'inventory.read');
         return platform.shown(platform.machine(id));
@@ -219,6 +228,37 @@ export class PlatformService {
       case 'POST machines/M/disks/X/write':
         mustHave(account, 'disk.write');
         return this.write(id, partId, await bodyOf(req));
+      default:
+        throw new PlatformError('NOT_FOUND', 'nothing is known by this address');
+    }
+  }
+
+  /** What is asked of the snapshots of a storage. */
+  private async storageSnapshots(
+    account: AccountDescription,
+    req: IncomingMessage,
+    storage: string,
+    id: string,
+    [disks, disk = '', act]: readonly string[],
+  ): Promise<unknown> {
+    const asked = [req.method, disks, act].filter(Boolean).join(' ');
+    mustHave(account, disks ? 'disk.read' : 'snapshot.manage');
+    switch (asked) {
+      case 'POST': {
+        const { name } = await jsonOf<{ name: string }>(req);
+        for (const machine of this.platform.inventory().machines) await this.files.settle(machine.id);
+        return this.snapshots.take(storage, name);
+      }
+      case 'DELETE':
+        this.snapshots.remove(storage, id);
+        return {};
+      case 'GET disks ranges':
+        return this.snapshots.ranges(storage, id, disk);
+      case 'POST disks read': {
+        const data = this.snapshots.read(storage, id, disk, (await jsonOf<{ ranges: Range[] }>(req)).ranges);
+        await this.waitForLine(data.length);
+        return data;
+      }
       default:
         throw new PlatformError('NOT_FOUND', 'nothing is known by this address');
     }

@@ -122,6 +122,7 @@ export const point = (id: number, moment: number, more: Partial<Point> = {}): Po
   machine: null,
   facts: null,
   expired: false,
+  onStorage: null,
   ...more,
 });
 

@@ -3,6 +3,7 @@ import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
 import { applyInventory } from './apply-inventory';
+import { applySnapshots } from './apply-snapshots';
 import { platformRef, type PlatformRow } from '../../records/systems/platform-rows';
 
 const askMs = 120_000;
@@ -31,6 +32,7 @@ export async function readPlatform(deps: Deps, row: PlatformRow): Promise<ReadAn
   const answer = await inTransaction(db, async (trx) => {
     const now = clock.now();
     const read = await applyInventory(trx, now, row.id, inventory.machines);
+    await applySnapshots(trx, now, row.id, inventory.snapshots);
     await trx('source').where({ id: row.id }).update({ read_at: now, tried_at: now, trouble: null });
     return read;
   });

@@ -30,6 +30,9 @@ const systemOfTask = `IF(t.type IN ('restore', 'runMachine'), COALESCE(JSON_VALU
   (SELECT s.id FROM workload w JOIN source s ON s.id = w.source_id
    WHERE w.id = t.workload_id AND s.kind <> 'files' AND s.read_by IS NULL AND t.type IN (${reading})))`;
 
+/** The system that keeps what a task `t` reads, where no target of ours does. */
+const openedByTask = "JSON_VALUE(t.work, '$.opens')";
+
 /** The only mover that reads the source of a task `t`; NULL for any. */
 const readerOfTask = `(SELECT s.read_by FROM workload w JOIN source s ON s.id = w.source_id WHERE w.id = t.workload_id AND t.type IN (${reading}))`;
 
@@ -108,7 +111,9 @@ function whatItMayDo(deps: Deps, db: Knex, { mover, receives, follows, actor: { 
       .whereRaw(`COALESCE(${readerOfTask}, ?) IN (${readers.map(() => '?').join(', ')})`, [mover, ...readers])
       .modify((q) => {
         if (systems !== null)
-          void q.whereRaw(`COALESCE(${systemOfTask}, 0) IN (${['0', ...systems.map(() => '?')].join(', ')})`, [...systems]);
+          for (const opened of [systemOfTask, openedByTask])
+            void q.whereRaw(`COALESCE(${opened}, 0) IN (${['0', ...systems.map(() => '?')].join(', ')})`, [...systems]);
+        if (!duties.includes('capture')) void q.whereRaw(`${openedByTask} IS NULL`);
       })
       .modify(whereAdmitted)
   );

@@ -1,5 +1,5 @@
-import type { BackupWork, CopyWork, PointKind, PointRef, VerifyWork, Work } from '@lithodex/contract';
-import { kinds, type DatabasePoint, type LogStart } from '@lithodex/kinds';
+import type { BackupWork, CopyWork, MachinePoint, PointKind, PointRef, VerifyWork, Work } from '@lithodex/contract';
+import { kinds, type DatabasePoint, type From, type LogStart } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../../records/catalog/points';
 import { fromJson } from '../../base/db/json';
@@ -10,7 +10,9 @@ import type { BackupPlan } from '../runs/queue';
 import type { Secrets } from '../../base/secrets';
 import type { CarePlan } from '../targets/care';
 import { editedOf } from '../../records/runs/edited-texts';
-import { fromOf, placeOf, sourceOf } from '../../records/systems/kinds-of-place';
+import { fromOf, placeOf, sourceOf, type WorkloadSource } from '../../records/systems/kinds-of-place';
+import { snapshotRows, type SnapshotRow } from '../../records/systems/snapshot-rows';
+import { ApiError } from '../../base/errors';
 import { platformRef, type PlatformRow } from '../../records/systems/platform-rows';
 import { otherTargets, pointRefs, targetRef } from '../../records/targets/refs';
 import { pointIdOf, type RunningTask } from '../../records/movers/running-task';
@@ -148,6 +150,14 @@ function standingPoints(trx: Knex.Transaction, series: SeriesRow): Knex.QueryBui
     .orderBy('ordinal', 'desc');
 }
 
+/** A machine as a snapshot of its storage has it: it may be gone from the platform by now. */
+async function fromSnapshot(trx: Knex.Transaction, secrets: Secrets, workload: WorkloadSource, kept: SnapshotRow): Promise<From> {
+  const from = await fromOf(trx, secrets, workload);
+  if (from.kind !== 'machine') throw new ApiError('POINT_GONE');
+  const { cluster, location } = fromJson<MachinePoint>(kept.machine);
+  return { ...from, id: kept.outer_machine, cluster, location, inside: null, snapshot: { storage: kept.storage, id: kept.outer_id } };
+}
+
 /** What a backup takes next, and goes by. */
 export async function backupWork(
   trx: Knex.Transaction,
@@ -166,6 +176,8 @@ export async function backupWork(
     'items',
     'bytes',
   );
+  const kept = plan.snapshot === undefined ? undefined : (await snapshotRows(trx, [plan.snapshot]))[0];
+  if (plan.snapshot !== undefined && !kept) throw new ApiError('POINT_GONE');
   const { newest_files: beside } = await trx('target').where({ id: plan.targetId }).first<{ newest_files: 0 | 1 }>('newest_files');
   return {
     type: task.type === 'trial' ? 'trial' : 'backup',
@@ -176,10 +188,14 @@ export async function backupWork(
     workload: { id: String(workload.id), name: workload.name, source: workload.source, path: workload.folder.toString('latin1') },
     ...(await howToTake(trx, series, plan.kind, previous?.id)),
     fresh: plan.fresh ?? false,
-    moment: now,
+    moment: kept?.taken_at ?? now,
     include: [...plan.include],
     exclude: [...plan.exclude],
-    from: elsewhere === null ? await fromOf(trx, secrets, workload) : { kind: 'afar', mover: elsewhere, of: workload.kind },
+    from: kept
+      ? await fromSnapshot(trx, secrets, workload, kept)
+      : elsewhere === null
+        ? await fromOf(trx, secrets, workload)
+        : { kind: 'afar', mover: elsewhere, of: workload.kind },
     logStart: plan.kind === 'log' ? await logStart(trx, task.workload_id!, now - (plan.logDays ?? 0) * 86_400_000) : null,
     logged: plan.logged ?? false,
     lockedUntil: lockEnd(now, plan.lockDays),

@@ -1,8 +1,9 @@
 import { baseName, bytesOfText, distinctNames, joinPath, safeParts } from '@lithodex/core';
-import type { OpenedItem, PointRef, RestoreBody } from '@lithodex/contract';
+import type { MachinePoint, OpenedItem, PointRef, RestoreBody } from '@lithodex/contract';
 import type { KindName } from '@lithodex/kinds';
 import { livingPoints, type PointRow } from '../../records/catalog/points';
 import { itemsAt, kindOf, nameOf, type ItemRow } from '../../records/catalog/tree';
+import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
 import { damagedItems } from '../../records/catalog/damaged-items';
 import { ApiError } from '../../base/errors';
@@ -10,7 +11,7 @@ import type { Actor } from '../../base/http/access';
 import { pointRefs } from '../../records/targets/refs';
 import { leadsInside } from '../../records/recover/inside-path';
 import { pathOf } from '../../records/recover/path-of';
-import { pointFor } from '../../records/recover/point-access';
+import { pointFor, readablePoint } from '../../records/recover/point-access';
 
 export interface ResolvedPick {
   readonly point: PointRow;
@@ -84,7 +85,7 @@ export async function resolvePicks(
   const raw: { point: PointRow; path: string; row: ItemRow | undefined; inside?: OpenedItem | undefined }[] = [];
   const paths = new Map<string, string[]>();
   for (const { pointId, path } of body.picks) {
-    if (!points.has(pointId)) points.set(pointId, await pointFor(db, pointId, actor));
+    if (!points.has(pointId)) points.set(pointId, await readablePoint(db, pointId, actor));
     const own = paths.get(pointId) ?? [];
     if (path !== '') own.push(pathOf(path));
     paths.set(pointId, own);
@@ -99,7 +100,7 @@ export async function resolvePicks(
     const point = points.get(pick.pointId)!;
     const path = pathOf(pick.path);
     const row = items.get(pick.pointId)!.get(path);
-    const inside = row ? undefined : insides.get(pick.pointId)?.get(path);
+    const inside = row ? undefined : (insides.get(pick.pointId)?.get(path) ?? diskOfSnapshot(point, path));
     if (path !== '' && !row && !inside) throw new ApiError('NOT_FOUND', { pick }, `The point does not hold ${pick.path}.`);
     raw.push({ point, path, row, inside });
   }
@@ -135,6 +136,13 @@ export async function resolvePicks(
       inside,
     };
   });
+}
+
+/** A disk that a storage keeps, which is in no catalog. */
+function diskOfSnapshot({ onStorage, machine }: PointRow, path: string): OpenedItem | undefined {
+  if (!onStorage) return undefined;
+  const disk = fromJson<MachinePoint>(machine).disks.find((d) => d.file !== '' && d.file === path);
+  return disk && { kind: 'file', size: disk.size, items: 1, whole: true, files: [] };
 }
 
 /** Places below the folder (byte strings) that were said for single items, by point and path. Throws INVALID for one that leads out of it. */

@@ -131,6 +131,8 @@ export interface BackupPlan {
   readonly follow?: boolean;
   readonly scripts?: Scripts;
   readonly namesInside?: boolean;
+  /** Id of a machine in a snapshot that its storage keeps, which is read in the place of the machine. */
+  readonly snapshot?: string;
 }
 
 /** A rule of a policy. */
@@ -172,6 +174,29 @@ export async function backupTasks(
     if (!open || type === 'trial') tasks.push({ workloadId, seriesNo: series.no, type, work: plan });
   }
   return tasks;
+}
+
+/** The task that stores a machine of a snapshot on a target, in a series of its own; undefined where it stands there or is being stored. */
+export async function snapshotTask(
+  trx: Knex.Transaction,
+  workloadId: number,
+  targetId: string,
+  snapshot: string,
+): Promise<NewTask | undefined> {
+  const key = { workload_id: workloadId, target_id: targetId, method: methodOf('full'), part: snapshot };
+  await trx('series')
+    .insert({ id: newId(), ...key })
+    .onConflict()
+    .ignore();
+  const series = await trx('series').where(key).forUpdate().first<SeriesRow>();
+  const there = await trx('point').where({ series_no: series.no, state: 'visible' }).first<{ id: string } | undefined>('id');
+  const open = await trx('task')
+    .where({ series_no: series.no, type: 'backup' })
+    .whereIn('state', ['waiting', 'running'])
+    .first<{ id: string } | undefined>('id');
+  if (there || open) return undefined;
+  const work: BackupPlan = { targetId, kind: 'full', include: [], exclude: [], lockDays: null, snapshot };
+  return { workloadId, seriesNo: series.no, type: 'backup', work };
 }
 
 export function planOf(

@@ -35,3 +35,14 @@ export const newestFiles = 'ALTER TABLE target ADD newest_files BOOLEAN NOT NULL
 
 /** Points whose names inside disks are in the catalog. */
 export const namesInside = 'ALTER TABLE point ADD names_inside TINYINT UNSIGNED NOT NULL DEFAULT 0;';
+
+/** What storages of platforms keep of their disks, and the machines in it. */
+export const storageSnapshots = `
+CREATE TABLE storage_snapshot (
+  no INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, source_id INT UNSIGNED NOT NULL, storage VARCHAR(200) NOT NULL, outer_id VARCHAR(200) NOT NULL, name VARCHAR(200) NOT NULL,
+  taken_at BIGINT NOT NULL, gone_at BIGINT NULL, UNIQUE KEY (source_id, outer_id)
+);
+CREATE TABLE snapshot_machine (
+  id CHAR(36) PRIMARY KEY, snapshot_no INT UNSIGNED NOT NULL, workload_id INT UNSIGNED NOT NULL, outer_machine VARCHAR(200) NOT NULL, machine LONGTEXT NOT NULL,
+  bytes BIGINT NOT NULL, UNIQUE KEY (snapshot_no, workload_id), KEY (workload_id)
+)`;

@@ -1,5 +1,14 @@
 import type { Knex } from 'knex';
-import { madeMachines, namesInside, shares, standingRestores, editedTexts, nameBlocks, newestFiles } from './later-tables';
+import {
+  madeMachines,
+  namesInside,
+  shares,
+  storageSnapshots,
+  standingRestores,
+  editedTexts,
+  nameBlocks,
+  newestFiles,
+} from './later-tables';
 import { oneRestore } from './one-restore';
 
 interface Migration {
@@ -391,4 +400,5 @@ export const migrations: Migration[] = [
   { name: '0041-standing-restores', up: (k) => runAll(k, standingRestores) },
   { name: '0042-shares', up: (k) => runAll(k, shares) },
   { name: '0043-names-inside', up: (k) => runAll(k, namesInside) },
+  { name: '0044-storage-snapshots', up: (k) => runAll(k, storageSnapshots) },
 ];

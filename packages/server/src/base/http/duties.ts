@@ -24,6 +24,8 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   platformTest: ['capture'],
   shareTest: ['capture'],
   platformInventory: ['capture'],
+  takeSnapshots: ['capture'],
+  removeSnapshot: ['capture'],
   insideTest: ['capture'],
   insideFiles: ['capture'],
   look: ['capture'],
@@ -61,8 +63,16 @@ export interface Asked {
   readonly systems: readonly number[] | null;
 }
 
+/** Where the point of a question lies that a system keeps, and no target of ours. */
+function keptBySystem(question: Question) {
+  const place = 'point' in question ? question.point.target.place : undefined;
+  return place?.kind === 'snapshot' ? place : undefined;
+}
+
 /** The system that a question carries what opens it: null while it is not kept yet, undefined for none. */
 function systemOf(question: Question): number | null | undefined {
+  const kept = keptBySystem(question);
+  if (kept) return kept.platform.id;
   if ('platform' in question) return question.platform.id;
   return 'from' in question && 'server' in question.from ? question.from.server.id : undefined;
 }
@@ -70,7 +80,7 @@ function systemOf(question: Question): number | null | undefined {
 /** Whether a question is covered: by the duties, and by the systems where it carries what opens one. */
 export function mayAnswer(asked: Asked, question: Question): boolean {
   const { duties: held, systems } = asked;
-  if (!covers(held, ofQuestion[question.ask])) return false;
+  if (!covers(held, ofQuestion[question.ask]) || (keptBySystem(question) && !held.includes('capture'))) return false;
   const opens = systemOf(question);
   return systems === null || opens === undefined || (opens !== null && systems.includes(opens));
 }

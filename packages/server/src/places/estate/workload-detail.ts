@@ -8,6 +8,7 @@ import { found } from '../../base/errors';
 import { policiesInForce, type PolicyRow } from '../../records/policies/matching';
 import { allStartsBetween } from '../../records/policies/timetable';
 import { KeepRules } from '../../acts/runs/expiry';
+import { snapshotPoint, snapshotsOf } from '../../records/systems/snapshot-rows';
 import { shownPlace } from '../../records/targets/target-rows';
 
 const lookBackMs = 60 * 86_400_000;
@@ -52,6 +53,11 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
   }
   points.sort((a, b) => a.moment - b.moment);
   const policies = (await policiesInForce(db)).filter((p) => row.policies.some((q) => q.id === p.id));
+  const spread = spreadAnswer(newestCopies(points), places, row.source.location, clock.now());
+  const missing = await missingOf(deps, id, policies, points);
+  const sums = { allBytes: points.reduce((a, p) => a + p.bytes, 0), storedBytes: points.reduce((a, p) => a + p.stored, 0) };
+  points.push(...(await snapshotsOf(db, id)).map(snapshotPoint));
+  points.sort((a, b) => a.moment - b.moment);
   return {
     ...row,
     readAs: facts.read_as,
@@ -59,12 +65,11 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
     readers: facts.readers,
     frozen: facts.frozen === 1,
     seriesId: series[0]?.id ?? null,
-    allBytes: points.reduce((a, p) => a + p.bytes, 0),
-    storedBytes: points.reduce((a, p) => a + p.stored, 0),
+    ...sums,
     pointList: points,
-    missing: await missingOf(deps, id, policies, points),
+    missing,
     damage,
-    spread: spreadAnswer(newestCopies(points), places, row.source.location, deps.clock.now()),
+    spread,
   };
 }
 

@@ -18,7 +18,8 @@ import { askSecondPerson } from '../../acts/people/second-person';
 import { leadsInside } from '../../records/recover/inside-path';
 import { pathOf } from '../../records/recover/path-of';
 import { treeInside } from '../../acts/recover/tree-inside';
-import { pointFor } from '../../records/recover/point-access';
+import { treeOfSnapshot } from '../../acts/recover/tree-of-snapshot';
+import { pointFor, readablePoint } from '../../records/recover/point-access';
 
 type RecoverHandlers = Pick<Handlers, 'tree' | 'preview' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search' | 'findPaths'>;
 
@@ -33,11 +34,12 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
   const { db, clock } = deps;
   return {
     async tree({ params, query, actor }) {
-      const point = await pointFor(db, params.id, actor);
+      const point = await readablePoint(db, params.id, actor);
       const path = pathOf(query.path);
       const inside = leadsInside(point, path);
       // what a disk holds is told by the disk: its volumes have names and kinds that no row has
       if (inside === 'to' || (inside && point.names_inside === 0)) return treeInside(deps, point, path, query);
+      if (point.onStorage) return treeOfSnapshot(point, path);
       const folder = path === '' ? undefined : await itemAt(db, point.series_no, parentPath(path), baseName(path), point.ordinal);
       if (path !== '' && (!folder || kindOf(folder) !== 'folder'))
         throw new ApiError('NOT_FOUND', undefined, 'The point holds no such folder.');
@@ -60,7 +62,7 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
     },
 
     async preview({ params, query, actor }) {
-      const point = await pointFor(db, params.id, actor);
+      const point = await readablePoint(db, params.id, actor);
       const path = pathOf(query.path);
       const [ref] = await pointRefs(db, deps.secrets, [point.id]);
       if (!ref) throw new ApiError('POINT_GONE');

@@ -68,6 +68,8 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
       const tasks = await planner.tasks(deps, body, picks);
       if (edited !== undefined) checkEdited(body, tasks);
       const rules = `${planner.rules(body)}${edited === undefined ? '' : ', from a text that was edited'}`;
+      // the system that keeps what is read, where no target of ours does
+      const opens = picks.find((p) => p.point.onStorage)?.point.onStorage?.sourceId;
       const kind = body.destination.to === 'download' ? 'download' : 'restore';
       const runId = await inTransaction(db, async (trx) => {
         const after = rescue ? await queueRescue(trx, clock.now(), rescue, actor.name, body.reason) : undefined;
@@ -81,7 +83,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
           after,
           tasks: tasks.map((t) => ({
             ...t,
-            work: edited === undefined ? t.work : { ...t.work, edited: true },
+            work: { ...t.work, ...(edited !== undefined && { edited: true }), ...(opens !== undefined && { opens }) },
             seriesNo: null,
             type: t.work.type,
           })),

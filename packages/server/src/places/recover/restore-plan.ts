@@ -5,6 +5,7 @@ import type { Deps } from '../../acts/deps';
 import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
 import { shownPlace } from '../../records/targets/target-rows';
+import { leadsInside } from '../../records/recover/inside-path';
 import { tooLittleToMeasure } from '../../records/runs/run-rows';
 import { cartridgeCheck } from '../../acts/recover/cartridge-check';
 import { plannerFor } from '../../acts/kinds/planner-for';
@@ -20,6 +21,7 @@ export async function planRestore(
   if (actor.role === 'clerk' && (body.destination.to !== 'original' || body.destination.removeFirst))
     throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
   const picks = await resolvePicks(deps, body, actor);
+  checkSnapshots(body, picks);
   const names = new Map((await deps.db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));
   const { items, bytes } = expectedOf(picks);
   const measured = await measuredRate(deps);
@@ -75,7 +77,7 @@ async function placesOf(
   const targets = new Map(rows.map((t) => [t.id, t]));
   const points = new Map<string, Set<string>>();
   for (const p of picks) {
-    const name = targets.get(p.ref.target.id)?.name ?? '';
+    const name = targets.get(p.ref.target.id)?.name ?? p.point.onStorage?.storage ?? '';
     points.set(name, (points.get(name) ?? new Set()).add(p.point.id));
   }
   const { bytes } = expectedOf(picks);
@@ -148,10 +150,31 @@ async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: st
   return { rate: null, from: 'nothing was measured yet' };
 }
 
+/** Throws INVALID for what can't be had from a snapshot that a storage keeps. */
+function checkSnapshots({ destination }: Body<'planRestore'>, picks: readonly ResolvedPick[]): void {
+  const kept = picks.filter((p) => p.point.onStorage);
+  if (!kept.length) return;
+  const refuse = (text: string) => new ApiError('INVALID', [{ at: 'body.picks' }], `${text} Nothing was changed.`);
+  if (new Set(kept.map((p) => p.point.onStorage?.sourceId)).size > 1) throw refuse('Snapshots of several platforms are restored apart.');
+  const whole = kept.some((p) => leadsInside(p.point, p.path) !== 'into');
+  if (whole && ['original', 'platform', 'running'].includes(destination.to))
+    throw refuse('A machine or a disk comes back from a target: copy the snapshot to one first. Files in it come back from here.');
+}
+
 function pointChecks(picks: readonly ResolvedPick[]): Check[] {
+  const storages = [...new Set(picks.flatMap((p) => p.point.onStorage?.storage ?? []))];
   const suspect = picks.some((p) => p.point.suspect === 1);
   const complete = picks.every((p) => p.point.complete === 1);
   return [
+    ...(storages.length
+      ? [
+          {
+            level: 'fine',
+            code: 'ON_STORAGE',
+            text: `Read from ${storages.join(', ')}: no sums of ours stand over what a storage keeps.`,
+          } as const,
+        ]
+      : []),
     ...(suspect ? [{ level: 'look', code: 'SUSPECT', text: 'Some items come from a point that looks damaged.' } as const] : []),
     complete
       ? { level: 'fine', code: 'COMPLETE', text: 'Every point used is complete.' }

@@ -42,6 +42,8 @@ export interface PointRow {
   readonly names_inside: number;
   /** What a point of another kind says, as JSON. */
   readonly facts: unknown;
+  /** Of what a storage keeps, and no target of ours: it is not in the catalog. */
+  readonly onStorage?: { readonly storage: string; readonly sourceId: number };
 }
 
 export interface SeriesRow {
@@ -168,5 +170,6 @@ export function toPoint(
     expired: p.state === 'expired',
     machine: fromJsonOrNull<MachinePoint>(p.machine),
     facts: fromJsonOrNull<PointFacts>(p.facts),
+    onStorage: null,
   };
 }

@@ -65,6 +65,7 @@ async function machineOf(trx: Knex.Transaction, secrets: Secrets, w: WorkloadSou
     cluster,
     location,
     inside: await insideAccount(trx, secrets, w.id),
+    snapshot: null,
   };
 }
 

@@ -1,6 +1,7 @@
 import type { PointRef, TargetRef } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { Secrets } from '../../base/secrets';
+import { snapshotRefs } from '../systems/snapshot-rows';
 import { refOf, shownPlace, type PlaceColumns } from './target-rows';
 
 /** A target as movers need it. */
@@ -43,7 +44,9 @@ export async function pointRefs(db: Knex, secrets: Secrets, ids: readonly string
   const rank = (r: Row) => (r.state === 'present' ? 0 : 10) + (r.id === prefer ? 0 : nearness[shownPlace(r).kind]) - r.own;
   const byPoint = new Map<string, Row[]>();
   for (const row of rows) byPoint.set(row.taskId, [...(byPoint.get(row.taskId) ?? []), row]);
-  return [...byPoint.values()].map((copies) => {
+  const elsewhere = ids.filter((id) => !byPoint.has(id));
+  const kept = elsewhere.length ? await snapshotRefs(db, secrets, elsewhere) : [];
+  const stored = [...byPoint.values()].map((copies) => {
     const [first, ...others] = copies.sort((a, b) => rank(a) - rank(b)).filter((c, i) => i === 0 || c.state === 'present');
     return {
       taskId: first!.taskId,
@@ -53,4 +56,5 @@ export async function pointRefs(db: Knex, secrets: Secrets, ids: readonly string
       root: first!.root.toString('latin1'),
     };
   });
+  return [...stored, ...kept];
 }

@@ -36,7 +36,9 @@ export class DifferencePage {
     toObservable(this.id).pipe(switchMap((id) => this.api.call('workload', { id }).pipe(outcome<WorkloadDetail>()))),
   );
   protected readonly workload = computed(() => this.detail()?.value);
-  protected readonly points = computed((): readonly Point[] => (this.workload()?.pointList ?? []).filter((p) => p.kind !== 'log'));
+  protected readonly points = computed((): readonly Point[] =>
+    (this.workload()?.pointList ?? []).filter((p) => p.kind !== 'log' && p.kind !== 'snapshot'),
+  );
   protected readonly later = computed(() => this.point() ?? this.points().at(-1)?.id ?? '');
   protected readonly earlier = computed(() => {
     const at = this.points().findIndex((p) => p.id === this.later());

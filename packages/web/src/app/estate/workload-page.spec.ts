@@ -1,7 +1,7 @@
 import { TestBed } from '@angular/core/testing';
 import { describe, expect, it } from 'vitest';
-import { point, treeRow, uuid, version, workloadDetail } from '../../test/samples';
-import { day, hour, now, open, words, type Answers, type Call } from '../../test/stage';
+import { machineFacts, point, target, treeRow, uuid, version, workloadDetail } from '../../test/samples';
+import { day, hour, now, open, page, words, type Answers, type Call } from '../../test/stage';
 import { ApiFailure } from '../data/api';
 import { Picks } from '../data/picks';
 
@@ -183,6 +183,53 @@ describe('a workload', () => {
     await s.choose('select[name=kind]', 'fresh');
     await s.click('Take the point');
     expect(s.api.last('protectOnce')).toMatchObject({ id: 1, body: { kind: 'full', fresh: true, keep: { by: 'hand' } } });
+  });
+
+  it('takes a snapshot on the storage of a machine, and says what it is', async () => {
+    const machine = workloadDetail(points, { kind: 'machine', machine: machineFacts });
+    const s = await open('/estate/1', { answers: answers({ workload: machine, takeSnapshot: { storages: ['fast'] } }) });
+    await s.click('Protect once');
+    await s.choose('select[name=kind]', 'onStorage');
+    expect(s.all('input[value=days]')).toEqual([]);
+    await s.type('input[name=why]', 'before the upgrade');
+    await s.click('Take the snapshot');
+    expect(s.api.last('takeSnapshot')).toMatchObject({ id: 1, body: { name: 'before the upgrade' } });
+    expect(s.all('lx-form-dialog')).toEqual([]);
+    await s.click('Protect once');
+    expect(s.all('select[name=kind] option').map((o) => o.getAttribute('value'))).toContain('onStorage');
+  });
+
+  it('reads what a storage keeps at its moment only, copies it to a target, or has it let go', async () => {
+    const kept = point(7, now - hour, {
+      kind: 'snapshot',
+      runId: null,
+      onStorage: { storage: 'fast', platform: 'Harbour platform', name: 'before the change' },
+      copies: [
+        { targetId: uuid(7), target: 'fast', madeAt: now - hour, lockedUntil: null, keepUntil: null, keepWhy: 'kept by the storage' },
+      ],
+    });
+    const machine = workloadDetail([...points, kept], { kind: 'machine', machine: machineFacts });
+    const more = { workload: machine, listTargets: page([target(1), target(2)]), copySnapshot: { runId: 71 }, removeSnapshot: {} };
+    const s = await open('/estate/1', { answers: answers(more) });
+    // the newest that is stored is read, unless a moment is set
+    expect(s.api.last('tree')?.id).toBe(uuid(3));
+    expect(s.all('button').some((b) => b.textContent.includes('Copy to a target'))).toBe(false);
+    await s.go(`/estate/1?at=${now}`);
+    expect(s.api.last('tree')?.id).toBe(uuid(7));
+    expect(words(s.one('.pointline'))).toContain('snapshot');
+    expect(words(s.one('.pointline'))).toContain('before the change, as after a loss of power');
+    expect(s.one('.pointline').textContent).not.toContain('run');
+    expect(s.all('button').some((b) => b.textContent.includes('Keep this point'))).toBe(false);
+    await s.click('Let it go');
+    expect(s.text()).toContain('removes it for all machines on it');
+    await s.click(s.all('lx-certain .act.go')[0]!);
+    expect(s.api.last('removeSnapshot')?.id).toBe(uuid(7));
+    await s.click('Copy to a target');
+    await s.choose('select[name=target]', uuid(2));
+    await s.type('input[name=days]', '90');
+    await s.click('Copy it');
+    expect(s.api.last('copySnapshot')).toMatchObject({ id: uuid(7), body: { targetId: uuid(2), days: 90 } });
+    expect(s.url()).toBe('/runs/71');
   });
 
   it('asks for a reason before a suspicion is lifted or a point is kept, and keeps a refusal in the dialog', async () => {

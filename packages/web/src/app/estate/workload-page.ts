@@ -22,9 +22,10 @@ import { FolderTree } from './folder-tree';
 import { ItemSide } from './item-side';
 import { InsideDialog } from './inside-dialog';
 import { InsideSide } from './inside-side';
+import { SnapshotDialog } from './snapshot-dialog';
 import { SourceSide } from './source-side';
 
-type Ask = 'once' | 'lift' | 'hold' | 'source' | 'inside';
+type Ask = 'copy' | 'letGo' | 'once' | 'lift' | 'hold' | 'source' | 'inside';
 
 /** One workload: its points over time, the contents as of the moment, what became of them, and all versions of one item. */
 @Component({
@@ -40,6 +41,7 @@ type Ask = 'once' | 'lift' | 'hold' | 'source' | 'inside';
     ItemSide,
     FormDialog,
     ListKeys,
+    SnapshotDialog,
     SourceSide,
     StateMark,
     ...formatPipes,
@@ -62,7 +64,7 @@ export class WorkloadPage {
   protected readonly ask = signal<Ask | null>(null);
   protected readonly problem = signal('');
   protected reason = '';
-  protected kind: PointKind | 'fresh' = 'incremental';
+  protected kind: PointKind | 'fresh' | 'onStorage' = 'incremental';
   protected keepBy: 'hand' | 'days' = 'hand';
   protected keepDays = 30;
 
@@ -75,7 +77,7 @@ export class WorkloadPage {
   protected readonly failure = computed(() => this.result()?.failure);
   /** Points that hold what one can look into: a log leads from one to the next, and is seen on its own page. */
   protected readonly points = computed(() => (this.workload()?.pointList ?? []).filter((p) => p.kind !== 'log'));
-  protected readonly sound = computed(() => this.points().filter((p) => !p.suspect));
+  protected readonly sound = computed(() => this.points().filter((p) => !p.suspect && !p.onStorage));
   /** The point that is read: the newest one at the moment, whatever it is; without a moment the newest sound one. */
   protected readonly point = computed((): Point | undefined => {
     const at = this.moment.at();
@@ -248,11 +250,17 @@ export class WorkloadPage {
   };
 
   protected protectOnce(): void {
+    const { kind } = this;
+    if (kind === 'onStorage') {
+      const name = this.reason.trim();
+      this.api.call('takeSnapshot', { id: this.id(), body: { ...(name && { name }) } }).subscribe(this.done);
+      return;
+    }
     const keep = this.keepBy === 'hand' ? { by: 'hand' as const } : { by: 'days' as const, days: Number(this.keepDays) };
     this.api
       .call('protectOnce', {
         id: this.id(),
-        body: { ...(this.kind === 'fresh' ? { kind: 'full', fresh: true } : { kind: this.kind }), keep, note: this.reason },
+        body: { ...(kind === 'fresh' ? { kind: 'full', fresh: true } : { kind }), keep, note: this.reason },
       })
       .subscribe({
         next: ({ runId }) => void this.router.navigate(['/runs', runId]),

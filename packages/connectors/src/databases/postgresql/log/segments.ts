@@ -4,6 +4,7 @@ import path from 'node:path';
 import type { Store, TreeEntry } from '@lithodex/engine';
 import { SourceError } from '../../../source-error';
 import { contentOf } from '../../stored-content';
+import type { PointStore } from '../../../point-store';
 
 /** Folder that holds the log: a folder a stretch, in it the segments of the server. */
 export const logFolder = 'log';
@@ -29,7 +30,7 @@ const written = async (to: WriteStream, data: Buffer) => {
 
 /** Writes stored segments into a folder, under their names. `moved` is told of bytes. */
 export async function writeSegments(
-  store: Store,
+  store: PointStore,
   segments: readonly Segment[],
   folder: string,
   moved: (bytes: number) => void = () => undefined,
