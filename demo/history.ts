@@ -8,7 +8,7 @@ import { landingNight, machinePolicy, platformNight, scratchPolicy } from './har
 import { StoryClock } from './story-clock';
 import { readerName, StoryMovers } from './story-movers';
 import { StoryPeople } from './story-people';
-import { provesReturns } from './story-returns';
+import { keepsOnStorage, provesReturns } from './story-returns';
 import { HarbourDatabase, type Acts } from './harbour-database';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
@@ -260,6 +260,7 @@ export class History {
       await this.toTheShelf('KH0042');
       await this.platform.recovers();
       fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));
+      await keepsOnStorage(this.people);
       await this.asksForLess();
     }
   }

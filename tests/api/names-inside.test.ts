@@ -46,6 +46,7 @@ const tree = (id: string, path: string) => admin.call('tree', { id, query: { pat
 describe('names inside the disks of machines, where their policy keeps them', () => {
   let first: string;
   let second: string;
+  let last: string;
 
   it('are found by a search with their whole paths, those of others are not, and that is said', async () => {
     first = await night();
@@ -103,19 +104,34 @@ describe('names inside the disks of machines, where their policy keeps them', ()
     });
     const back = Buffer.from(await (await admin.fetch('download', { id: runId })).arrayBuffer());
     expect(back.length).toBe(30_000);
+    const inPlace = { picks: [{ pointId: first, path: `${inside}/var/log/gate.log` }], destination: { to: 'original' as const } };
+    const plan = await admin.call('planRestore', { body: { ...inPlace, reason: '' } });
+    expect(plan.items).toMatchObject([{ goesTo: 'gate-01: /var/log/gate.log', size: 30_000 }]);
+  });
+
+  it('leave a suspect point what it was: its disks are what is damaged, and come back whole', async () => {
+    await write('/var/log/second.log', 'written over\n');
+    const suspect = await night();
+    last = suspect;
+    await h.server.deps.db('point').where({ id: suspect }).update({ suspect: true });
+    const { damage } = await admin.call('workload', { id: workloadId });
+    expect(damage).toMatchObject({ pointId: suspect, files: 1 });
+    const plan = await admin.call('planRestore', { body: { damagedIn: suspect, destination: { to: 'original' }, reason: '' } });
+    expect(plan.items.map((i) => i.pick.path)).toEqual(['disks/system.raw']);
+    await admin.call('liftSuspicion', { id: workloadId, body: { reason: 'it was us' } });
   });
 
   it('end where the policy keeps them no more, and are read by looking from then on', async () => {
     await admin.call('changePolicy', { id: policyId, body: { ...body, namesInside: false } });
     const third = await night();
     const found = await search('second.log');
-    expect(found).toMatchObject({ rows: [{ stillThere: false, lastPointId: second }], notInside: 2 });
+    expect(found).toMatchObject({ rows: [{ stillThere: false, lastPointId: last }], notInside: 2 });
     expect((await tree(third, `${inside}/var/log`)).rows.map((r) => [r.name, r.versions])).toEqual([
       ['gate.log', 1],
       ['second.log', 1],
     ]);
     await admin.call('changePolicy', { id: policyId, body });
     await night();
-    expect((await search('second.log')).rows).toMatchObject([{ stillThere: true, versions: 2 }]);
+    expect((await search('second.log')).rows).toMatchObject([{ stillThere: true, versions: 3 }]);
   });
 });

@@ -120,7 +120,7 @@ describe('from nothing to a restored file, in the browser', () => {
     await eva.press('Start restore');
     await eva.sees('every sum checked');
     expect(fs.readFileSync(`${source}/plans/north/mole.txt`, 'utf8')).toBe('first version');
-    expect(await lastRun()).toMatchObject({ kind: 'restore', state: 'done' });
+    expect(await admin.ended((await lastRun()).id)).toMatchObject({ kind: 'restore', state: 'done' });
   });
 
   it.each([
@@ -174,6 +174,28 @@ describe('from nothing to a restored file, in the browser', () => {
     await eva.sees('beside what is there now');
     await eva.sees('differs');
     await eva.sees('As of');
+  });
+
+  it('finds a pasted list of five hundred paths, says which are not there, and picks what is', async () => {
+    const there = Array.from({ length: 30 }, (_, i) => `${source}/plans/sheet-${i}.txt`);
+    const lines = [...there, ...Array.from({ length: 470 }, (_, i) => `/srv/elsewhere/plan-${i}.txt`)];
+    await eva.open('/recover');
+    await eva.press('Find a list of paths');
+    await eva.page.$eval(
+      'textarea',
+      (field, text) => {
+        field.value = text;
+        field.dispatchEvent(new Event('input', { bubbles: true }));
+      },
+      lines.join('\n'),
+    );
+    await eva.press('Find 500 paths');
+    await eva.sees('470');
+    await eva.press('Pick the');
+    await eva.sees('Open the restore sheet, ');
+    await eva.page.evaluate(() => {
+      sessionStorage.clear();
+    });
   });
 
   it('downloads a folder as a tar archive', async () => {

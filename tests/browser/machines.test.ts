@@ -60,6 +60,7 @@ describe('machines of a platform, in the browser', () => {
     await eva.type('name test-*', 'tag "class: scratch"');
     await eva.keys('Tab');
     await eva.sees('2 workloads match now');
+    await eva.choose('names inside disks', 'kept with each point');
     await eva.press('Put in force');
     await eva.page.waitForFunction(() => /\/policies\/\d+$/.test(location.pathname));
     await eva.press('Trial run');
@@ -156,6 +157,39 @@ describe('machines of a platform, in the browser', () => {
     await eva.sees('every file summed up inside and compared');
     const back = await service.files.read(service.platform.named('gate-02'), '/var/log/gate.log');
     expect(back.toString()).toBe('gate-02 opened\n'.repeat(2000));
+  });
+
+  it('are searched by names inside their disks, over all of them, and have versions', async () => {
+    await eva.open('/recover');
+    await eva.type('Any part of a name', 'gate.log');
+    await eva.sees('disks/system.raw/p2/var/log');
+    const { rows } = await admin.call('listPolicies');
+    await eva.page.select('select[aria-label=In]', `policy-${rows.find((p) => p.body.name === 'Machines, nightly')!.id}`);
+    await eva.sees('disks/system.raw/p2/var/log');
+    await eva.press('gate.log');
+    await eva.sees('still there');
+    await eva.sees('Versions');
+  });
+
+  it('are kept on their storage at once, looked into there, and copied to a target', async () => {
+    await eva.open('/estate');
+    await eva.press('gate-03');
+    await eva.press('Protect once');
+    await eva.page.select('select[name=kind]', 'onStorage');
+    await eva.type('before the upgrade', 'before the barrier');
+    await eva.press('Take the snapshot');
+    await eva.sees('fast');
+    await eva.keys('.');
+    await eva.sees('before the barrier, as after a loss of power');
+    await eva.sees('lost with it');
+    for (const step of ['disks', 'system.raw', 'p2', 'etc']) await eva.press(`▸ ${step}`);
+    await eva.press('hostname');
+    await eva.press('Look into it');
+    await eva.sees('gate-03');
+    await eva.press('Copy to a target');
+    await eva.press('Copy it');
+    await eva.sees('read from the snapshot that fast keeps');
+    await eva.page.waitForFunction(() => document.querySelector('.state')?.textContent?.includes('done'));
   });
 
   it('have a volume attached, which is shown with ready commands and let go again', async () => {

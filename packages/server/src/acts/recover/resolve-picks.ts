@@ -9,7 +9,7 @@ import { damagedItems } from '../../records/catalog/damaged-items';
 import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
 import { pointRefs } from '../../records/targets/refs';
-import { leadsInside } from '../../records/recover/inside-path';
+import { leadsInside, openingItems } from '../../records/recover/inside-path';
 import { pathOf } from '../../records/recover/path-of';
 import { pointFor, readablePoint } from '../../records/recover/point-access';
 
@@ -61,7 +61,9 @@ async function damagedPicks(deps: Deps, pointId: string, actor: Actor): Promise<
   const points = await livingPoints(deps.db, suspect.series_no);
   const good = points.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
   if (!good) throw new ApiError('NOT_NOW', undefined, 'There is no good point before this one.');
-  const rows = (await damagedItems(deps.db, suspect.series_no, good.ordinal, suspect.ordinal).limit(mostDamaged)) as ItemRow[];
+  const rows = (await damagedItems(deps.db, suspect.series_no, good.ordinal, suspect.ordinal, openingItems(suspect)).limit(
+    mostDamaged,
+  )) as ItemRow[];
   const folders = await deps
     .db('folder')
     .where({ series_no: suspect.series_no })
@@ -99,7 +101,8 @@ export async function resolvePicks(
   for (const pick of body.picks) {
     const point = points.get(pick.pointId)!;
     const path = pathOf(pick.path);
-    const row = items.get(pick.pointId)!.get(path);
+    // what lies inside a disk is what the mover finds there, whether its name is in the catalog or not
+    const row = leadsInside(point, path) === 'into' ? undefined : items.get(pick.pointId)!.get(path);
     const inside = row ? undefined : (insides.get(pick.pointId)?.get(path) ?? diskOfSnapshot(point, path));
     if (path !== '' && !row && !inside) throw new ApiError('NOT_FOUND', { pick }, `The point does not hold ${pick.path}.`);
     raw.push({ point, path, row, inside });

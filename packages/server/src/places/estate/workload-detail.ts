@@ -7,6 +7,7 @@ import type { Deps } from '../../acts/deps';
 import { found } from '../../base/errors';
 import { policiesInForce, type PolicyRow } from '../../records/policies/matching';
 import { allStartsBetween } from '../../records/policies/timetable';
+import { openingItems } from '../../records/recover/inside-path';
 import { KeepRules } from '../../acts/runs/expiry';
 import { snapshotPoint, snapshotsOf } from '../../records/systems/snapshot-rows';
 import { shownPlace } from '../../records/targets/target-rows';
@@ -106,7 +107,7 @@ async function damageOf(deps: Deps, series: number, rows: readonly PointRow[]): 
   const suspect = rows.findLast((p) => p.suspect === 1);
   const good = suspect && rows.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
   if (!suspect || !good) return null;
-  const sum = await damagedItems(deps.db, series, good.ordinal, suspect.ordinal)
+  const sum = await damagedItems(deps.db, series, good.ordinal, suspect.ordinal, openingItems(suspect))
     .clearSelect()
     .clearOrder()
     .first<{ n: number; bytes: number | null }>(deps.db.raw('COUNT(*) AS n, SUM(i.size) AS bytes'));
