@@ -61,7 +61,12 @@ export async function imageBench(folder: string, runs: number, report: (r: Resul
     stdio: ['ignore', 'pipe', 'inherit'],
   });
   const endpoint = await new Promise<string>((resolve) => platform.stdout.once('data', (data: Buffer) => resolve(data.toString().trim())));
-  const place: PlatformRef = { id: null, endpoint, opener: { by: 'password', account: account.name, password: account.password } };
+  const place: PlatformRef = {
+    id: null,
+    way: 'network' as const,
+    endpoint,
+    opener: { by: 'password', account: account.name, password: account.password },
+  };
   const client = new PlatformClient(place);
   try {
     const settings = { host: 'mole-1', folder: '/', tags: [], template: false, running: false, helper: true, processors: 1, memory: 512 };

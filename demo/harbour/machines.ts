@@ -23,7 +23,7 @@ export const harbourClusters = [
   { name: 'lighthouse', location: 'Lighthouse station', hosts: ['rock-1'], networks: ['rock-net'] },
 ];
 export const harbourStorages = [
-  { name: 'basin-fast', capacity: 4e12, hosts: ['mole-1', 'mole-2', 'mole-3'] },
+  { name: 'basin-fast', capacity: 4e12, hosts: ['mole-1', 'mole-2', 'mole-3'], straight: true },
   { name: 'basin-bulk', capacity: 20e12, hosts: ['mole-1', 'mole-2', 'mole-3'] },
   { name: 'rock-store', capacity: 6e12, hosts: ['rock-1'] },
 ];

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { MachineFacts, MachinePoint, PlatformOpener } from '@lithodex/kinds';
+import { DataWay, MachineFacts, MachinePoint, PlatformOpener } from '@lithodex/kinds';
 import { Bytes, Count, Id, Instant, Name } from './common';
 
 export { InsideAccount, MachineFacts, MachinePoint, PlatformOpener, PlatformRef } from '@lithodex/kinds';
@@ -9,6 +9,8 @@ export const PlatformBody = z.object({
   name: Name,
   endpoint: z.url({ protocol: /^https?$/ }).max(300),
   opener: PlatformOpener.nullable(),
+  /** How the data of whole machines goes. */
+  way: DataWay.default('network'),
 });
 export type PlatformBody = z.infer<typeof PlatformBody>;
 
@@ -29,6 +31,7 @@ export const Platform = z.object({
   endpoint: z.string(),
   by: z.enum(['password', 'certificate']),
   account: z.string(),
+  way: DataWay.default('network'),
   passwordEnds: Instant.nullable(),
   /** When the inventory was read last; null while it was not. */
   readAt: Instant.nullable(),

@@ -15,8 +15,17 @@ export const PlatformOpener = z.discriminatedUnion('by', [
 ]);
 export type PlatformOpener = z.infer<typeof PlatformOpener>;
 
+/** How the data of whole machines goes: through the platform, or between mover and storage where the mover sees it. */
+export const DataWay = z.enum(['network', 'straight']);
+export type DataWay = z.infer<typeof DataWay>;
+
 /** `id`: the source it is kept as; null while it is not kept yet. */
-export const PlatformRef = z.object({ id: Id.nullable(), endpoint: z.string().max(300), opener: PlatformOpener });
+export const PlatformRef = z.object({
+  id: Id.nullable(),
+  endpoint: z.string().max(300),
+  opener: PlatformOpener,
+  way: DataWay.default('network'),
+});
 export type PlatformRef = z.infer<typeof PlatformRef>;
 
 /** An account of the system inside a machine: goes to movers, never to a browser. */

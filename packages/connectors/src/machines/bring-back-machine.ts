@@ -3,6 +3,8 @@ import { EngineError, type TreeEntry } from '@lithodex/engine';
 import type { MachineTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { platformClient } from './kept-clients';
+import type { PlatformDisk } from './platform-types';
+import { openStraight } from './straight-disk';
 import { changeIdsOf } from './machine-content';
 import { readStoredMachine, settingsItem, type StoredMachine } from './machine-item';
 import { putInside } from './put-inside';
@@ -47,8 +49,15 @@ export async function bringBackMachine(
   }
   let items = 0;
   const newOnes: string[] = [];
+  const straight = async (machineId: string, disk: PlatformDisk) => {
+    const opened = await openStraight(client, machineId, disk, { limits: ctx.limits, writes: true });
+    const where = typeof opened === 'string' ? `over the network: ${opened}` : `straight to ${disk.storage}`;
+    ctx.note({ code: 'WAY', path: '', message: `${disk.label} is written ${where}` });
+    return typeof opened === 'string' ? undefined : opened;
+  };
   await new MachineRestore({
     client,
+    straight: platform.way === 'straight' ? straight : undefined,
     stored,
     top,
     changeIds: changeIdsOf(root),

@@ -6,6 +6,7 @@ import type { PlatformClient } from './platform-client';
 import type { ConsistencyLevel, InsideAccount, PlatformDisk, PlatformMachine, TakenSnapshot } from './platform-types';
 import { isSourceError, SourceError, type SourceErrorCode } from '../source-error';
 import { SlidingWork } from './sliding-work';
+import type { StraightDisk } from './straight-disk';
 
 export type MachineWarningCode = 'NOT_QUIET' | 'CHANGES_UNKNOWN' | 'CHANGED_UNSEEN' | 'SNAPSHOT_STAYS';
 
@@ -41,6 +42,8 @@ const restErrors: readonly SourceErrorCode[] = ['QUIESCE_FAILED', 'RIGHT_MISSING
 
 export interface MachineCaptureOptions {
   readonly client: Pick<PlatformClient, 'machine' | 'takeSnapshot' | 'removeSnapshot' | 'ranges' | 'read'>;
+  /** Opens a disk where it lies on its storage; undefined where its data goes over the network. */
+  readonly straight?: ((disk: PlatformDisk) => Promise<StraightDisk | undefined>) | undefined;
   readonly machineId: string;
   /** Where its host is, as the settings say it. */
   readonly cluster: string;
@@ -81,6 +84,13 @@ export interface CapturedMachine {
 
 const batchBytes = 1 << 20;
 const atOnce = 8;
+/** Where a disk is read: from its snapshot, or where it lies. */
+interface ReadFrom {
+  readonly disk: string;
+  readonly snapshot: string;
+  readonly straight: StraightDisk | undefined;
+}
+
 type OnBlock = (map: ImageMap, block: number, name: Uint8Array) => void;
 
 /** What the names of our snapshots begin with; the id of the task follows. */
@@ -181,8 +191,15 @@ export class MachineCapture {
       touched = true;
       this.counts[change]++;
     };
-    if (changed && !rereads) await this.read(disk.id, snapshot, mapping, size, changed, onBlock);
-    if (!changed || rereads || !(await loading)) await this.readAll(disk.id, snapshot, await mapping, changed, file, onBlock);
+    const straight = await this.options.straight?.(disk);
+    try {
+      const from = { disk: disk.id, snapshot, straight };
+      if (changed && !rereads) await this.read(from, mapping, size, changed, onBlock);
+      if (!changed || rereads || !(await loading)) await this.readAll(from, await mapping, changed, file, onBlock);
+      if (straight) await this.readAgain(from, disks.find((d) => d.id === disk.id)?.changeId, mapping, size, onBlock);
+    } finally {
+      straight?.close();
+    }
     const map = await mapping;
     this.held += map.used * imageBlock;
     if (before && !touched) return before;
@@ -227,21 +244,20 @@ export class MachineCapture {
 
   /** Reads all that was ever written; what the platform calls unchanged although it is not is told. */
   private async readAll(
-    disk: string,
-    snapshot: string,
+    from: ReadFrom,
     map: ImageMap,
     changed: readonly DiskRange[] | undefined,
     file: string,
     onBlock: OnBlock,
   ): Promise<void> {
     const { client, machineId, onWarning } = this.options;
-    const ranges = alignRanges(await client.ranges(machineId, disk, { snapshot }), imageBlock, map.size);
+    const ranges = alignRanges(await client.ranges(machineId, from.disk, { snapshot: from.snapshot }), imageBlock, map.size);
     const said = new Set<number>();
     for (const [offset, length] of alignRanges(changed ?? [], imageBlock, map.size))
       for (let block = offset / imageBlock; block * imageBlock < offset + length; block++) said.add(block);
     const written = new Uint8Array(map.blocks);
     let unseen = 0;
-    await this.read(disk, snapshot, Promise.resolve(map), map.size, ranges, (_map, block, name) => {
+    await this.read(from, Promise.resolve(map), map.size, ranges, (_map, block, name) => {
       written[block] = 1;
       const before = map.name(block);
       if (changed && !said.has(block) && !sameName(before, name)) unseen++;
@@ -251,9 +267,21 @@ export class MachineCapture {
     if (unseen) onWarning({ code: 'CHANGED_UNSEEN', path: file, cause: String(unseen) });
   }
 
+  /** What the machine wrote since its snapshot may have been read half old, half new where it lies: the snapshot is asked for it. */
+  private async readAgain(
+    from: ReadFrom,
+    changeId: string | undefined,
+    mapping: Promise<ImageMap>,
+    size: number,
+    onBlock: OnBlock,
+  ): Promise<void> {
+    const { client, machineId } = this.options;
+    const written = changeId === undefined ? [[0, size] as const] : await client.ranges(machineId, from.disk, { since: changeId });
+    await this.read({ ...from, straight: undefined }, mapping, size, written, onBlock);
+  }
+
   private async read(
-    disk: string,
-    snapshot: string,
+    { disk, snapshot, straight }: ReadFrom,
     mapping: Promise<ImageMap>,
     size: number,
     ranges: readonly DiskRange[],
@@ -264,7 +292,7 @@ export class MachineCapture {
     for (const batch of batchRanges(alignRanges(ranges, imageBlock, size), batchBytes)) {
       if (stopped()) throw new EngineError('STOPPED');
       await work.add(async () => {
-        const data = await client.read(machineId, disk, batch, snapshot);
+        const data = straight ? straight.read(batch) : await client.read(machineId, disk, batch, snapshot);
         this.progress.read += data.length;
         const { names, random } = await pool.blocks({ data, block: imageBlock });
         this.counts.random += random;

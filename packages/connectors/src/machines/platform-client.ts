@@ -3,7 +3,7 @@ import http from 'node:http';
 import https from 'node:https';
 import { AddressRefused, bytesOf, checkHost, guardedLookup, TooMuch } from '@lithodex/net';
 import { z } from 'zod';
-import { SourceError, sourceErrorOf } from '../source-error';
+import { isSourceError, SourceError, sourceErrorOf } from '../source-error';
 import type {
   InsideAccount,
   MachineSettings,
@@ -224,12 +224,28 @@ export class PlatformClient {
     return data;
   }
 
+  /** Where a disk lies, for who sees its storage; undefined where the platform does not say. */
+  async diskPlace(id: string, disk: string): Promise<{ readonly folder: string; readonly file: string } | undefined> {
+    try {
+      return DiskPlace.parse(await this.ask('GET', `${diskPath(id, disk)}/place`));
+    } catch (error) {
+      if (error instanceof z.ZodError || isSourceError(error, 'MACHINE_GONE')) return undefined;
+      throw error;
+    }
+  }
+
+  /** Tells what is about to be written on a disk where it lies, of a machine that does not run. */
+  async announce(id: string, disk: string, ranges: readonly Range[]): Promise<void> {
+    await this.ask('POST', `${diskPath(id, disk)}/announce`, { ranges });
+  }
+
   /** Writes ranges of a machine that does not run; `data` holds their bytes one behind the other. */
   async write(id: string, disk: string, ranges: readonly Range[], data: readonly Uint8Array[]): Promise<void> {
     await this.call('POST', `${diskPath(id, disk)}/write`, [Buffer.from(`${JSON.stringify(ranges)}\n`), ...data]);
   }
 }
 
+const DiskPlace = z.object({ folder: z.string().regex(/^\//).max(4000), file: z.string().min(1).max(255) });
 const Refusal = z.object({ code: z.string().max(60), message: z.string().optional() });
 
 const snapshotPath = ({ storage, id }: SnapshotAt) => `/v1/storages/${encodeURIComponent(storage)}/snapshots/${encodeURIComponent(id)}`;

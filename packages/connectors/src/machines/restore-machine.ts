@@ -6,6 +6,7 @@ import type { StoredMachine } from './machine-item';
 import type { PlatformClient } from './platform-client';
 import type { MachineSettings, PlatformDisk, PlatformMachine } from './platform-types';
 import { SlidingWork } from './sliding-work';
+import type { StraightDisk } from './straight-disk';
 import { isSourceError, SourceError } from '../source-error';
 
 /** Where a machine goes: back into the one it was, or beside what there is as a new one. */
@@ -35,6 +36,8 @@ export interface RestoredDisk {
 
 export interface MachineRestoreOptions {
   readonly client: PlatformClient;
+  /** Opens a disk where it lies on its storage; undefined where its data goes over the network. */
+  readonly straight?: ((machineId: string, disk: PlatformDisk) => Promise<StraightDisk | undefined>) | undefined;
   readonly stored: StoredMachine;
   readonly top: TreeEntry;
   /** Of the point, for what was written on the platform since. */
@@ -200,16 +203,21 @@ export class MachineRestore {
 
   private async restoreDisk(machineId: string, work: DiskWork, original: boolean): Promise<void> {
     const ranges = original ? await this.mayDiffer(machineId, work) : work.map.dataRanges();
-    const sliding = new SlidingWork(atOnce);
-    for (const batch of batchRanges(ranges, batchBytes)) {
-      if (this.options.stopped()) throw new EngineError('STOPPED');
-      await sliding.add(async () => {
-        const there = original ? await this.options.client.read(machineId, work.disk.id, batch) : undefined;
-        await this.write(machineId, work, batch, there);
-        this.options.onBytes(lengthOf(batch));
-      });
+    const straight = await this.options.straight?.(machineId, work.disk);
+    try {
+      const sliding = new SlidingWork(atOnce);
+      for (const batch of batchRanges(ranges, batchBytes)) {
+        if (this.options.stopped()) throw new EngineError('STOPPED');
+        await sliding.add(async () => {
+          const read = () => (straight ? straight.read(batch) : this.options.client.read(machineId, work.disk.id, batch));
+          await this.write(machineId, work, batch, original ? await read() : undefined, straight);
+          this.options.onBytes(lengthOf(batch));
+        });
+      }
+      await sliding.idle();
+    } finally {
+      straight?.close();
     }
-    await sliding.idle();
     const written = lengthOf(work.written);
     this.options.onDisk({ file: work.file, action: !original ? 'write' : written ? 'replace' : 'same', written });
   }
@@ -228,7 +236,13 @@ export class MachineRestore {
   }
 
   /** Writes the blocks of a batch; only those that differ from what is there, where that is given. */
-  private async write(machineId: string, work: DiskWork, batch: readonly DiskRange[], there: Buffer | undefined): Promise<void> {
+  private async write(
+    machineId: string,
+    work: DiskWork,
+    batch: readonly DiskRange[],
+    there: Buffer | undefined,
+    straight: StraightDisk | undefined,
+  ): Promise<void> {
     const { nameKey, readChunk } = this.options;
     const ranges: [number, number][] = [];
     const data: Buffer[] = [];
@@ -246,7 +260,12 @@ export class MachineRestore {
         else ranges.push([from, bytes]);
       }
     if (!ranges.length) return;
-    await this.options.client.write(machineId, work.disk.id, ranges, data);
+    const { client } = this.options;
+    if (straight) {
+      // told before: what a kill leaves half written is known as changed
+      await client.announce(machineId, work.disk.id, ranges);
+      straight.write(ranges, data);
+    } else await client.write(machineId, work.disk.id, ranges, data);
     work.written.push(...ranges);
   }
 

@@ -4,6 +4,8 @@ import type { MachineFrom } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import { MachineCapture } from './capture-machine';
 import { platformClient } from './kept-clients';
+import type { PlatformDisk } from './platform-types';
+import { openStraight, type StraightDisk } from './straight-disk';
 import { snapshotSource } from './snapshot-source';
 import { changeIdsOf, machineContent } from './machine-content';
 import { inWords } from './warning-words';
@@ -11,6 +13,14 @@ import { inWords } from './warning-words';
 /** New blocks that are made room for, of what changed and of all. */
 const changedBlocks = 131_072;
 const everyBlock = 1_000_000;
+
+/** A disk where it lies; what keeps a mover from that is said, and its data goes over the network. */
+async function straightOrSaid(ctx: CaptureContext, from: MachineFrom, disk: PlatformDisk): Promise<StraightDisk | undefined> {
+  const opened = await openStraight(platformClient(from.platform), from.id, disk, { limits: ctx.limits, writes: false });
+  const where = typeof opened === 'string' ? `over the network: ${opened}` : `straight from ${disk.storage}`;
+  ctx.note({ code: 'WAY', path: '', message: `${disk.label} is read ${where}` });
+  return typeof opened === 'string' ? undefined : opened;
+}
 
 /** Reads a machine from its platform: what changed since `base`, or everything, compared with `reread`. */
 export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<PointContent> {
@@ -25,6 +35,7 @@ export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<Poi
     };
     const work = new MachineCapture({
       client: from.snapshot ? snapshotSource(platformClient(from.platform), from.snapshot) : platformClient(from.platform),
+      straight: from.platform.way === 'straight' && !from.snapshot ? (disk) => straightOrSaid(ctx, from, disk) : undefined,
       machineId: from.id,
       cluster: from.cluster,
       location: from.location,

@@ -35,7 +35,7 @@ beforeAll(async () => {
   base = temporaryFolder('machines');
   const started = await startPlatform(`${base}/platform`);
   ({ service } = started);
-  platform = { id: null, endpoint: started.endpoint, opener: started.body.opener! };
+  platform = { id: null, endpoint: started.endpoint, opener: started.body.opener!, way: 'network' };
   client = new PlatformClient(platform);
 });
 beforeEach(async () => {

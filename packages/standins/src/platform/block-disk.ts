@@ -109,6 +109,19 @@ export class BlockDisk {
     this.written += data.length;
   }
 
+  /** Takes note of what is about to be written beside the platform, where the disk lies. */
+  announce(ranges: readonly Range[]): void {
+    for (const [offset, length] of ranges) {
+      this.checkRange(offset, length);
+      for (const block of this.blocksOf(offset, length)) {
+        this.keepFor(block);
+        if (this.generations[block] === 0) this.used++;
+        this.generations[block] = this.generation;
+      }
+      this.written += length;
+    }
+  }
+
   /** Marks blocks that hold something that is not here yet. */
   holds(from: number, to: number): void {
     for (let block = from; block < to; block++) {

@@ -14,6 +14,8 @@ export interface StorageDescription {
   readonly capacity: number;
   /** The hosts that see it. */
   readonly hosts: readonly string[];
+  /** Whether programs are told where its disks lie, to read and write them there. */
+  readonly straight?: boolean;
 }
 
 /** Firmware, processors and the like: what a restore has to give a machine back. */

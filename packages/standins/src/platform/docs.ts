@@ -27,6 +27,8 @@ POST   /v1/storages/S/snapshots/N/disks/D/read   {ranges}: their bytes, one behi
 POST   /v1/machines/M/disks/D/copy     {storage, pace}: copies a disk that lies in the network to a storage while the machine goes on; how far it is stands with the disk
 POST   /v1/machines/M/cutover          lets all disks lie where they were copied to
 GET    /v1/machines/M/disks/D/ranges   ?snapshot=S &since=CHANGE: [[offset, length], ...] that were written, ever or since then
+GET    /v1/machines/M/disks/D/place    {folder, file}: where a disk lies, for programs that see its storage; NOT_FOUND where that is not told
+POST   /v1/machines/M/disks/D/announce {ranges}: what is about to be written there; the machine must not run
 POST   /v1/machines/M/disks/D/read     {snapshot, ranges}: their bytes, one behind the other
 POST   /v1/machines/M/disks/D/write    a line of JSON with the ranges, then their bytes; the machine must not run
 `;

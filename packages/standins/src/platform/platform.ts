@@ -193,6 +193,14 @@ export class Platform {
     return this.diskFile(diskId);
   }
 
+  /** Where a disk lies, for programs that see its storage. Throws NOT_FOUND where they are not told. */
+  placeOf(machineId: string, diskId: string): { folder: string; file: string } {
+    const disk = this.machine(machineId).disks.find((d) => d.id === diskId);
+    const storage = this.parts.storages.find((s) => s.name === disk?.storage);
+    if (!disk || !storage?.straight) throw new PlatformError('NOT_FOUND', 'where it lies is not told');
+    return { folder: path.dirname(path.resolve(this.diskFile(diskId))), file: path.basename(this.diskFile(diskId)) };
+  }
+
   remove(id: string): void {
     const machine = this.machine(id);
     if (machine.running) throw new PlatformError('MACHINE_RUNNING', `${machine.name} is running`);

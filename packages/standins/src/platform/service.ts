@@ -225,6 +225,14 @@ export class PlatformService {
         const snapshot = query.get('snapshot') ?? undefined;
         return since === null ? disk.allocated(snapshot) : disk.changed(since, snapshot);
       }
+      case 'GET machines/M/disks/X/place':
+        mustHave(account, 'disk.read');
+        await this.files.settle(id);
+        return platform.placeOf(id, partId);
+      case 'POST machines/M/disks/X/announce':
+        mustHave(account, 'disk.write');
+        platform.mayWrite(id, partId).announce((await jsonOf<{ ranges: Range[] }>(req)).ranges);
+        return {};
       case 'POST machines/M/disks/X/write':
         mustHave(account, 'disk.write');
         return this.write(id, partId, await bodyOf(req));

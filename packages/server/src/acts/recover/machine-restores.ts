@@ -1,11 +1,11 @@
 import { escapePath, formatBytes, joinPath, nameFault } from '@lithodex/core';
 import type { Inventory, MachinePoint, RestoreBody } from '@lithodex/contract';
-import type { MachineDestination } from '@lithodex/kinds';
+import type { DataWay, MachineDestination } from '@lithodex/kinds';
 import type { PointRow } from '../../records/catalog/points';
 import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
 import { askInventory } from '../estate/read-platform';
-import type { PlatformRow } from '../../records/systems/platform-rows';
+import { platformRef, type PlatformRow } from '../../records/systems/platform-rows';
 import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
 import { machineNames, refuse, trialWords, type Check, type LookBody, type Looked, type RestorePlanner } from './restore-planner';
@@ -77,6 +77,7 @@ async function platformOf(deps: Deps, body: Pick<RestoreBody, 'destination'>, pi
 /** What stands in the way of bringing machines back, asked of the platforms now, and where each goes in words. */
 async function lookAtPlatforms(deps: Deps, body: LookBody, picks: readonly MachinePick[]): Promise<Looked> {
   const inventories = new Map<number, Inventory>();
+  const ways = new Map<string, string>();
   const goesTo = new Map<string, string>();
   const checks: Check[] = [];
   const names = new Map<string, number>();
@@ -85,6 +86,7 @@ async function lookAtPlatforms(deps: Deps, body: LookBody, picks: readonly Machi
     const row = await platformOf(deps, body, pick);
     const inventory = inventories.get(row.id) ?? (await askInventory(deps, row));
     inventories.set(row.id, inventory);
+    ways.set(row.name, wayText(platformRef(deps.secrets, row).way, row.name));
     const destination = destinationOf(body, pick);
     if (destination.to === 'original')
       goesTo.set(
@@ -100,6 +102,7 @@ async function lookAtPlatforms(deps: Deps, body: LookBody, picks: readonly Machi
       }
     }
   }
+  for (const text of ways.values()) checks.push({ level: 'fine', code: 'WAY', text });
   for (const [name, n] of names)
     if (n > 1)
       checks.push({ level: 'stop', code: 'NAME_TWICE', text: `${n} of the machines would be called ${name}. Give them other names.` });
@@ -128,6 +131,13 @@ function madeAnew({ machine, outerId, files }: MachinePick, { machines, clusters
     if (!storages.find((s) => s.name === name)?.hosts.includes(machine.host))
       stop('NO_STORAGE', `${machine.host} does not see the storage ${name} any more.`);
   return `${machine.name}, made anew on ${machine.host}`;
+}
+
+/** How the data of whole machines goes, and where that is changed. */
+function wayText(way: DataWay, platform: string): string {
+  const how =
+    way === 'straight' ? 'straight to the storages that the mover sees, else over the network' : 'over the network, through the platform';
+  return `The data goes ${how}; the page of ${platform} in the estate changes that.`;
 }
 
 function roomCheck(inventories: ReadonlyMap<number, Inventory>, key: string, bytes: number): Check[] {

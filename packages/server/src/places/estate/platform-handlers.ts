@@ -17,7 +17,7 @@ type PlatformHandlers = Pick<
 const testMs = 30_000;
 const isSameAddress = (a: string, b: string) => new URL(a).href === new URL(b).href;
 /** What the trail keeps of a platform: nothing that opens it. */
-const detailOf = ({ name, endpoint, opener }: PlatformBody) => JSON.stringify({ name, endpoint, by: opener?.by });
+const detailOf = ({ name, endpoint, opener, way }: PlatformBody) => JSON.stringify({ name, endpoint, by: opener?.by, way });
 
 export function platformHandlers(deps: Deps): PlatformHandlers {
   const { db, clock } = deps;
@@ -40,7 +40,7 @@ export function platformHandlers(deps: Deps): PlatformHandlers {
   };
 
   const test = async (id: number | null, body: PlatformBody, opener: PlatformOpener) =>
-    deps.movers.ask({ ask: 'platformTest', platform: { id, endpoint: body.endpoint, opener } }, testMs);
+    deps.movers.ask({ ask: 'platformTest', platform: { id, endpoint: body.endpoint, opener, way: body.way } }, testMs);
 
   const mustWork = async (body: PlatformBody, opener: PlatformOpener, own: number | null): Promise<PlatformTest> => {
     const taken = await db('source').where({ name: body.name }).first<{ id: number } | undefined>('id');

@@ -1,4 +1,5 @@
 import type { Platform, PlatformBody, PlatformOpener, PlatformRef } from '@lithodex/contract';
+import type { DataWay } from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
 import type { Secrets } from '../../base/secrets';
 
@@ -21,28 +22,31 @@ interface PlatformAddress {
   readonly endpoint: string;
   readonly by: PlatformOpener['by'];
   readonly account: string;
+  /** Platforms that were connected before have none: over the network. */
+  readonly way?: DataWay;
 }
 
 const purpose = (id: number) => `source ${id}`;
 
 /** A platform as movers need it. */
 export function platformRef(secrets: Secrets, { id, address, secret }: Pick<PlatformRow, 'id' | 'address' | 'secret'>): PlatformRef {
-  const { endpoint } = fromJson<PlatformAddress>(address);
-  return { id, endpoint, opener: JSON.parse(secrets.open(purpose(id), secret)) as PlatformOpener };
+  const { endpoint, way = 'network' } = fromJson<PlatformAddress>(address);
+  return { id, endpoint, way, opener: JSON.parse(secrets.open(purpose(id), secret)) as PlatformOpener };
 }
 
 export function sealedOpener(secrets: Secrets, id: number, opener: PlatformOpener): Buffer {
   return secrets.seal(purpose(id), JSON.stringify(opener));
 }
 
-export function addressOf({ endpoint }: PlatformBody, { by }: PlatformOpener, account: string): string {
-  return JSON.stringify({ endpoint, by, account } satisfies PlatformAddress);
+export function addressOf({ endpoint, way }: PlatformBody, { by }: PlatformOpener, account: string): string {
+  return JSON.stringify({ endpoint, by, account, way } satisfies PlatformAddress);
 }
 
 export function toPlatform(row: PlatformRow, machines: number): Platform {
   return {
     id: row.id,
     name: row.name,
+    way: 'network',
     ...fromJson<PlatformAddress>(row.address),
     passwordEnds: row.opener_ends,
     readAt: row.read_at,

@@ -34,7 +34,12 @@ describe('the connection to a platform', () => {
     await s.type('input[name=account]', 'keeper');
     await s.type('input[name=password]', 'gulls');
   };
-  const body = { name: 'Harbour platform', endpoint: 'http://platform', opener: { by: 'password', account: 'keeper', password: 'gulls' } };
+  const body = {
+    name: 'Harbour platform',
+    endpoint: 'http://platform',
+    opener: { by: 'password', account: 'keeper', password: 'gulls' },
+    way: 'network',
+  };
 
   it('is tested with what each right is for, and saved; then the estate shows what nothing protects', async () => {
     const answers = { listPlatforms: { rows: [] }, testPlatform: tested, addPlatform: { id: 7, machines: 34 } };
@@ -48,6 +53,14 @@ describe('the connection to a platform', () => {
     await s.click('Connect');
     expect(s.api.last('addPlatform')?.body).toEqual(body);
     expect(s.url()).toBe('/estate?by=host&show=none');
+  });
+
+  it('says how the data of whole machines is to go', async () => {
+    const s = await open('/estate/platforms/new', { answers: { listPlatforms: { rows: [] }, addPlatform: { id: 7, machines: 34 } } });
+    await fill(s);
+    await s.fill('way of the data', 'straight between movers and storages they see');
+    await s.click('Connect');
+    expect(s.api.last('addPlatform')?.body).toEqual({ ...body, way: 'straight' });
   });
 
   it('keeps what was typed beside a refusal', async () => {

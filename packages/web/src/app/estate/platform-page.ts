@@ -89,6 +89,16 @@ type By = 'password' | 'certificate';
             ></textarea>
           </label>
         }
+        <div class="sentence">
+          The data of whole machines goes
+          <lx-slot
+            label="way of the data"
+            [options]="roads"
+            [value]="way()"
+            (valueChange)="way.set($event)"
+            [disabled]="!session.keeps()"
+          />.
+        </div>
         <p class="mute small m-0">What opens it is stored encrypted, and never sent back to a browser.</p>
         @if (problem()) {
           <div class="problem" role="alert">{{ problem() }}</div>
@@ -155,6 +165,11 @@ export class PlatformPage {
   protected readonly certificate = signal('');
   protected readonly key = signal('');
   protected readonly by = signal<By | 'keep'>('password');
+  protected readonly way = signal<'network' | 'straight'>('network');
+  protected readonly roads: SlotOption<'network' | 'straight'>[] = [
+    { value: 'network', label: 'over the network, through the platform' },
+    { value: 'straight', label: 'straight between movers and storages they see', note: 'over the network where they see none' },
+  ];
   protected readonly tested = signal<PlatformTest | undefined>(undefined);
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
@@ -174,6 +189,7 @@ export class PlatformPage {
         this.endpoint.set(known.endpoint);
         this.by.set(known.trouble ? known.by : 'keep');
         this.account.set(known.account);
+        this.way.set(known.way);
       });
     });
   }
@@ -198,7 +214,7 @@ export class PlatformPage {
         : by === 'password'
           ? { by, account: this.account(), password: this.password() }
           : { by, certificate: this.certificate(), key: this.key() };
-    return { name: this.name().trim(), endpoint: this.endpoint().trim().replace(/\/+$/, ''), opener };
+    return { name: this.name().trim(), endpoint: this.endpoint().trim().replace(/\/+$/, ''), opener, way: this.way() };
   }
 
   protected test(): void {
