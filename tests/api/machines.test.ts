@@ -138,6 +138,9 @@ describe('machines by rule', () => {
     expect(c.warnings.map((w) => w.code)).not.toContain('HOLDS_DATABASE');
     service.platform.change(service.platform.named('gate-02').id, { services: ['cron', 'mariadbd', 'dovecot'] });
     await admin.call('readPlatform', { id: platformId });
+    expect((await admin.call('serversInMachines')).rows).toMatchObject([
+      { workload: { name: 'gate-02' }, family: 'mariadb', by: 'mariadbd', location: 'Harbour office' },
+    ]);
     const held = (await admin.call('consequences', { body: { id: null, body: draft } })).warnings.filter((w) => w.code.startsWith('HOLDS'));
     expect(held).toMatchObject([
       { code: 'HOLDS_DATABASE', text: expect.stringContaining('gate-02 (mariadbd) holds a database') as string },

@@ -15,7 +15,13 @@ export async function startPlatform(
   const endpoint = await service.start();
   service.platform.describe({
     clusters: [
-      { name: 'harbour', location: 'Harbour office', hosts: ['mole-1', 'mole-2'], networks: ['quay', 'office', 'proof'], isolated: ['proof'] },
+      {
+        name: 'harbour',
+        location: 'Harbour office',
+        hosts: ['mole-1', 'mole-2'],
+        networks: ['quay', 'office', 'proof'],
+        isolated: ['proof'],
+      },
       { name: 'lighthouse', location: 'Lighthouse station', hosts: ['rock-1'], networks: ['rock'] },
     ],
     storages: [

@@ -13,6 +13,7 @@ import {
   Inside,
   InsideRows,
   InsideRowsQuery,
+  ServerInMachine,
   SwapBody,
   System,
   SystemBody,
@@ -27,6 +28,13 @@ export const systemRoutes = {
     summary: 'Systems that are connected, with what was found there',
     access: readers,
     response: z.object({ rows: z.array(System) }),
+  }),
+  serversInMachines: route({
+    method: 'get',
+    path: '/systems/inside-machines',
+    summary: 'Machines whose helper tells of a database server inside that is not connected',
+    access: readers,
+    response: z.object({ rows: z.array(ServerInMachine) }),
   }),
   testSystem: route({
     method: 'post',

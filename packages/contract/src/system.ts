@@ -1,9 +1,12 @@
 import { z } from 'zod';
-import { DatabaseCommit, DatabaseInside, RowsCompared, RowsInside, SystemAddress, TableInside } from '@lithodex/kinds';
-import { Bytes, Count, EscapedPath, Id, Instant, Name, QueryInstant, Reason, Uuid } from './common';
+import { DatabaseCommit, DatabaseFamily, DatabaseInside, RowsCompared, RowsInside, SystemAddress, TableInside } from '@lithodex/kinds';
+import { Bytes, Count, EscapedPath, Id, Instant, Name, Named, QueryInstant, Reason, Uuid } from './common';
 import { ReadBy } from './estate';
 
 export { FoundWorkload, PointFacts, SystemAddress, SystemTest, WorkloadFacts } from '@lithodex/kinds';
+
+/** A database server inside a machine that nobody has connected: `by` is the program its helper names. */
+export const ServerInMachine = z.object({ workload: Named, family: DatabaseFamily, by: z.string(), location: z.string() });
 
 /** A system to connect whose workloads are found there. `secret` opens it; null to leave it as it is. */
 export const SystemBody = z.object({

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { heldBy } from './services';
+import { familyOf, heldBy } from './services';
 
 describe('what programs inside a machine keep', () => {
   it('is told by their names, each kind once', () => {
@@ -8,6 +8,10 @@ describe('what programs inside a machine keep', () => {
       { held: 'mail store', by: 'dovecot' },
     ]);
     expect(heldBy(['postgresql@15-main'])).toEqual([{ held: 'database', by: 'postgresql@15-main' }]);
+  });
+
+  it('has a family where it can be connected', () => {
+    expect(['mariadbd', 'mysqld', 'postgres', 'redis-server'].map(familyOf)).toEqual(['mariadb', 'mariadb', 'postgresql', undefined]);
   });
 
   it('is nothing for others, whatever part of a name fits', () => {

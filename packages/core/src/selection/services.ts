@@ -13,3 +13,9 @@ export function heldBy(services: readonly string[]): { readonly held: HeldInside
     return by ? [{ held, by }] : [];
   });
 }
+
+/** The family of database servers of which a program is, where it is one that can be connected. */
+export function familyOf(by: string): 'mariadb' | 'postgresql' | undefined {
+  if (/^(mariadb|mysql)/i.test(by)) return 'mariadb';
+  return /^postgres/i.test(by) ? 'postgresql' : undefined;
+}

@@ -1,6 +1,8 @@
-import type { SystemBody, SystemTest } from '@lithodex/contract';
+import { familyOf, heldBy } from '@lithodex/core';
+import { MachineFacts, type SystemBody, type SystemTest } from '@lithodex/contract';
 import { auditTest } from '../../base/http/audit-test';
 import { appendAudit } from '../../base/audit/trail';
+import { fromJson } from '../../base/db/json';
 import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../../acts/deps';
 import { ApiError, found } from '../../base/errors';
@@ -21,10 +23,11 @@ import {
 
 type SystemHandlers = Pick<
   Handlers,
-  'listSystems' | 'testSystem' | 'addSystem' | 'changeSystem' | 'readSystem' | 'databaseBand' | 'databaseCommits'
+  'listSystems' | 'serversInMachines' | 'testSystem' | 'addSystem' | 'changeSystem' | 'readSystem' | 'databaseBand' | 'databaseCommits'
 >;
 
 const testMs = 30_000;
+const mostInMachines = 200;
 /** What the trail keeps of a system: nothing that opens it. */
 const detailOf = ({ name, readBy, address: { authority, ...address } }: SystemBody) => JSON.stringify({ name, address, readBy });
 
@@ -84,6 +87,30 @@ export function systemHandlers(deps: Deps): SystemHandlers {
           ),
         ),
       };
+    },
+
+    async serversInMachines() {
+      const machines = await db('workload')
+        .where({ kind: 'machine' })
+        .whereNull('gone_at')
+        .whereRaw("JSON_LENGTH(facts, '$.services') > 0")
+        .orderBy('name')
+        .select<{ id: number; name: string; facts: unknown }[]>('id', 'name', 'facts');
+      const systems = await db('source')
+        .whereIn('kind', [...systemKinds])
+        .whereNotNull('secret')
+        .select<SystemRow[]>();
+      const connected = new Set(systems.flatMap((s) => [s.name, addressOfRow(s).host.split('.')[0]!]));
+      const rows = machines
+        .filter((m) => !connected.has(m.name))
+        .flatMap(({ id, name, facts }) => {
+          const { services, location } = MachineFacts.parse(fromJson(facts));
+          return heldBy(services).flatMap(({ by }) => {
+            const family = familyOf(by);
+            return family ? [{ workload: { id, name }, family, by, location }] : [];
+          });
+        });
+      return { rows: rows.slice(0, mostInMachines) };
     },
 
     async testSystem({ body: { id, body }, actor }) {

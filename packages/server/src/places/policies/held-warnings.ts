@@ -1,5 +1,5 @@
 import { heldBy } from '@lithodex/core';
-import type { Consequences, MachineFacts } from '@lithodex/contract';
+import { MachineFacts, type Consequences } from '@lithodex/contract';
 import { fromJson } from '../../base/db/json';
 import type { Deps } from '../../acts/deps';
 
@@ -10,7 +10,7 @@ export async function heldWarnings(deps: Deps, ids: readonly number[]): Promise<
     .whereIn('id', [...ids])
     .where({ kind: 'machine' })
     .select<{ name: string; facts: unknown }[]>('name', 'facts');
-  const holding = rows.flatMap(({ name, facts }) => heldBy(fromJson<MachineFacts>(facts).services ?? []).map((h) => ({ name, ...h })));
+  const holding = rows.flatMap(({ name, facts }) => heldBy(MachineFacts.parse(fromJson(facts)).services).map((h) => ({ name, ...h })));
   const alone = {
     database: 'single tables, rows or a second between two points can not be had from the image: connect the database itself for these',
     'mail store': 'a mailbox or a message is a file among files there: whole folders of it come back, not a message by its subject',

@@ -55,6 +55,16 @@ describe('the connection to a database server', () => {
     expect(s.url()).toBe('/estate/3');
   });
 
+  it('fills in what is known of a server that was found inside a machine', async () => {
+    const found = { workload: { id: 24, name: 'pilot-db' }, family: 'postgresql', by: 'postgres', location: 'Harbour office' };
+    const s = await open('/estate/systems/new', { answers: { listSystems: { rows: [] }, serversInMachines: { rows: [found] } } });
+    expect(words(s.one('lx-found-servers li'))).toContain('pilot-db PostgreSQL');
+    await s.click('This one');
+    await s.settle();
+    const value = (name: string) => s.one<HTMLInputElement>(`input[name=${name}]`).value;
+    expect(['name', 'host', 'location', 'port'].map(value)).toEqual(['pilot-db', 'pilot-db', 'Harbour office', '5432']);
+  });
+
   it('goes on with the password of before while nothing else is said', async () => {
     const s = await open('/estate/systems/7', { answers: { listSystems: { rows: [known] }, testSystem: tested, changeSystem: {} } });
     await s.type('input[name=location]', 'Pilot house');

@@ -10,6 +10,7 @@ import { families, familyNames, type Family } from '../kinds/database-words';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
+import { FoundServers, type FoundServer } from './found-servers';
 import { ReadBy } from './read-by';
 import { Replicas, type ReplicasSaid } from './replicas';
 
@@ -17,7 +18,7 @@ import { Replicas, type ReplicasSaid } from './replicas';
 @Component({
   selector: 'lx-system-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, ReadBy, Replicas, RouterLink, Slot, StateMark, ...formatPipes],
+  imports: [FormsModule, FoundServers, ReadBy, Replicas, RouterLink, Slot, StateMark, ...formatPipes],
   template: `<div class="page">
     <div class="row-line">
       <h1>{{ known()?.name ?? 'Connect a database server' }}</h1>
@@ -171,6 +172,9 @@ import { Replicas, type ReplicasSaid } from './replicas';
             Test the connection to see which rights the account has, and what each is needed for. Nothing is changed on the server.
           </p>
         }
+        @if (id() === 'new') {
+          <lx-found-servers (chosen)="take($event)" />
+        }
       </aside>
     </div>
   </div>`,
@@ -223,6 +227,14 @@ export class SystemPage {
         this.replicas.set(address.replicas ?? null);
       });
     });
+  }
+
+  /** A server inside a machine: what is known of it is filled in. */
+  protected take({ workload, family, location }: FoundServer): void {
+    this.name.set(workload.name);
+    this.host.set(workload.name);
+    this.location.set(location);
+    this.choose(family);
   }
 
   /** Another family usually listens on another port. */
