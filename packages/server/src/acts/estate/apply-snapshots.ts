@@ -5,6 +5,15 @@ import { v7 as newId } from 'uuid';
 /** What has gone is known for so long, so that work that was to read it is told. */
 const rememberedMs = 7 * 86_400_000;
 
+/** Whether work is open that was to read a snapshot: it is told what became of it. */
+async function stillWanted(trx: Knex.Transaction, sourceId: number): Promise<boolean> {
+  const open = await trx('task')
+    .whereIn('state', ['waiting', 'running'])
+    .whereRaw("(JSON_VALUE(work, '$.snapshot') IS NOT NULL OR JSON_VALUE(work, '$.opens') = ?)", [sourceId])
+    .first<{ id: string } | undefined>('id');
+  return open !== undefined;
+}
+
 /** Brings what is known of the snapshots that the storages of a platform keep in line with what they keep. Machines that nobody knows are passed over. */
 export async function applySnapshots(
   trx: Knex.Transaction,
@@ -21,7 +30,7 @@ export async function applySnapshots(
   const fresher = gone.filter((k) => k.gone_at === null).map((k) => k.no);
   if (fresher.length) await trx('storage_snapshot').whereIn('no', fresher).update({ gone_at: now });
   const forgotten = gone.filter((k) => k.gone_at !== null && k.gone_at < now - rememberedMs).map((k) => k.no);
-  if (forgotten.length) {
+  if (forgotten.length && !(await stillWanted(trx, sourceId))) {
     await trx('snapshot_machine').whereIn('snapshot_no', forgotten).delete();
     await trx('storage_snapshot').whereIn('no', forgotten).delete();
   }

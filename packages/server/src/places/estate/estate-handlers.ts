@@ -125,6 +125,8 @@ export function estateHandlers(deps: Deps): EstateHandlers {
           await trx('tag').whereIn('workload_id', own()).delete();
         });
         await trx('estate_change').where({ source_id: params.id }).delete();
+        await trx('snapshot_machine').whereIn('workload_id', own()).delete();
+        await trx('storage_snapshot').where({ source_id: params.id }).delete();
         await trx('workload').where({ source_id: params.id }).delete();
         await trx('source').where({ id: params.id }).delete();
         await appendAudit(trx, clock.now(), {
