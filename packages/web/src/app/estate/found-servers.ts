@@ -19,7 +19,8 @@ export type FoundServer = Answered<'serversInMachines'>['rows'][number];
     <ul>
       @for (s of rows(); track s.workload.id + s.by) {
         <li>
-          <a [routerLink]="['/estate', s.workload.id]">{{ s.workload.name }}</a> <span class="mute">{{ families[s.family].label }}</span>
+          <a [routerLink]="['/estate', s.workload.id]">{{ s.workload.name }}</a>
+          <span class="mute ms-2">{{ families[s.family].label }}</span>
           <button type="button" class="act sm ms-2" [attr.aria-label]="'Connect the server in ' + s.workload.name" (click)="chosen.emit(s)">
             This one
           </button>
@@ -27,6 +28,13 @@ export type FoundServer = Answered<'serversInMachines'>['rows'][number];
       }
     </ul>
   }`,
+  styles: `
+    ul {
+      list-style: none;
+      margin: 8px 0 0;
+      padding: 0;
+    }
+  `,
 })
 export class FoundServers {
   readonly chosen = output<FoundServer>();
