@@ -201,9 +201,24 @@ describe('a database server of the other family', () => {
   });
 
   it('says what of a database can not be read', async () => {
-    db.run("SELECT lo_from_bytea(0, 'x')", 'ledger');
+    db.run("SELECT lo_from_bytea(0, convert_to(repeat('x', 34000000), 'UTF8'))", 'ledger');
     expect((await protect()).tasks[0]).toMatchObject({ cause: null, state: 'partsMissing' });
     db.run('SELECT lo_unlink(oid) FROM pg_largeobject_metadata', 'ledger');
+    expect((await protect()).tasks[0]).toMatchObject({ cause: null, state: 'done' });
+  });
+
+  it('gives large objects back with their numbers, holes and owners', async () => {
+    db.run("SELECT lo_from_bytea(7001, 'tide table'), lo_create(7002), lo_from_bytea(7003, '\\x00ff27')", 'ledger');
+    db.run("SELECT lo_put(7003, 9000, convert_to(repeat('q', 5000), 'UTF8'))", 'ledger');
+    const then = db.dump('ledger');
+    expect((await protect()).tasks[0]).toMatchObject({ cause: null, state: 'done' });
+    db.run("SELECT lo_unlink(7001), lo_put(7003, 0, 'changed')", 'ledger');
+    const picks = [{ pointId: (await newest()).id, path: 'ledger' }];
+    const to = { to: 'server' as const, systemId, databases: [{ from: 'ledger', to: 'ledger_large' }] };
+    expect(await restored({ picks, destination: to, reason })).toMatchObject({ cause: null, state: 'done', counts: { failed: 0 } });
+    expect(db.dump('ledger_large')).toBe(then);
+    db.run('SELECT lo_unlink(oid) FROM pg_largeobject_metadata', 'ledger');
+    db.run('DROP DATABASE ledger_large');
     expect((await protect()).tasks[0]).toMatchObject({ cause: null, state: 'done' });
   });
 

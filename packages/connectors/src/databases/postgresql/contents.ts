@@ -2,7 +2,8 @@ import type { DatabaseServer } from '@lithodex/kinds';
 import { SourceError } from '../../source-error';
 import type { DatabaseRead, OtherType, TableRead } from '../family';
 import type { PgConnection } from './connection';
-import { entriesOf, qualified, quoted, quotedText, type DumpEntry } from './dump-text';
+import { entriesOf, headed, inHeading, qualified, quoted, quotedText, type DumpEntry } from './dump-text';
+import { largeObjects } from './large-objects';
 import { startProgram } from './programs';
 
 /** Types of entries that are made when rows are there; everything that follows the first of them is. */
@@ -68,11 +69,6 @@ interface Tag {
   readonly owner_schema: string;
 }
 
-/** A statement with a heading as the dump program writes one. */
-const headed = ({ type, schema, name }: Omit<DumpEntry, 'text'>, statement: string) =>
-  `--\n-- Name: ${inHeading(name)}; Type: ${type}; Schema: ${inHeading(schema)}; Owner: -\n--\n\n${statement}\n\n`;
-/** As the dump program writes names into headings. */
-const inHeading = (text: string) => text.replace(/[\r\n]/g, ' ');
 const keyOf = (...parts: string[]) => parts.map(inHeading).join('\0');
 
 /** The headings of everything that belongs to a table or view. */
@@ -143,7 +139,7 @@ export async function readDatabase(
   const tags = new Map((await c.rows<Tag>(tagsSql)).map((t) => [keyOf(t.type, t.schema, t.name), keyOf(t.owner_schema, t.owner)]));
   const all = entriesOf(await dumpText(server, c.address, name, snapshot));
   const values = await sequenceValues(c);
-  const large = await c.row<{ n: string }>('SELECT count(*) AS n FROM pg_largeobject_metadata HAVING count(*) > 0');
+  const large = await largeObjects(c);
   const isDatabase = (e: DumpEntry) => ofDatabase.has(e.type) || (e.schema === '-' && e.name.startsWith('DATABASE '));
   const how = all.filter(isDatabase);
   if (!how.length) throw new SourceError('DUMP_UNREADABLE', `${name}: it does not say how to make the database`);
@@ -200,8 +196,8 @@ export async function readDatabase(
     }),
     around: {
       before: `${settings}\n${textOf(entries.slice(0, split))}`,
-      after: `${settings}\n${textOf(entries.slice(split))}${[...values.values()].join('')}${[...refreshed.values()].join('')}`,
+      after: `${settings}\n${textOf(entries.slice(split))}${[...values.values()].join('')}${[...refreshed.values()].join('')}${large.text}`,
     },
-    ...(large && { leftOut: `${large.n} large objects are not read` }),
+    ...(large.leftOut !== undefined && { leftOut: large.leftOut }),
   };
 }

@@ -174,3 +174,11 @@ export function renamedNumbers(text: string, schema: string, relations: Readonly
     return other === undefined ? call : `${verb}(${quotedText(`${quoted(schema)}.${quoted(other)}`)}`;
   });
 }
+
+/** As the dump program writes names into headings. */
+export const inHeading = (text: string): string => text.replace(/[\r\n]/g, ' ');
+
+/** A statement with a heading as the dump program writes one. */
+export function headed({ type, schema, name }: Omit<DumpEntry, 'text'>, statement: string): string {
+  return `--\n-- Name: ${inHeading(name)}; Type: ${type}; Schema: ${inHeading(schema)}; Owner: -\n--\n\n${statement}\n\n`;
+}
