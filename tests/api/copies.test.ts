@@ -118,13 +118,13 @@ describe('copies', () => {
     fs.renameSync(`${h.folder}/store.away`, `${h.folder}/store`);
     const packs = fs.readdirSync(`${h.folder}/store/packs`, { recursive: true, encoding: 'utf8' }).filter((n) => n.includes('/'));
     for (const name of packs) fs.writeFileSync(`${h.folder}/store/packs/${name}`, 'spoiled');
+    // a mover that has read the packs while they were sound still holds some of their blocks
+    await h.killMover('mover-1');
+    h.startMover('mover-1');
     expect((await restored(newest.id, 'four')).log.some((l) => l.includes('was read from north/'))).toBe(true);
   });
 
   it('heal the other target when it is verified, so that it stands alone again', async () => {
-    // a mover that has read the packs while they were sound still holds some of their blocks
-    await h.killMover('mover-1');
-    h.startMover('mover-1');
     const run = await admin.ended((await admin.call('verifyTarget', { id: targetId })).runId);
     expect([run.state, run.counts.failed]).toEqual(['remarks', 0]);
     const log = (await admin.call('runLog', { id: run.id, query: { q: 'healed' } })).rows;
