@@ -8,7 +8,11 @@ import {
   testPlatform,
   testShare,
   type PlatformMachine,
+  type StorageSnapshot,
 } from '@lithodex/connectors';
+
+/** Snapshots of storages that are told of a platform at most. */
+const mostSnapshots = 2000;
 
 /** What a test of the connection says; a refusal is an answer too. */
 export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
@@ -39,7 +43,7 @@ export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
       networks: [...networks],
       isolated: [...isolated],
     })),
-    snapshots: snapshots.map(({ id, storage, name, takenAt, machines: held }) => ({
+    snapshots: newestOf(snapshots).map(({ id, storage, name, takenAt, machines: held }) => ({
       id,
       storage,
       name,
@@ -67,6 +71,11 @@ export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
       disks: m.disks.map(({ id, label, size, storage }) => ({ id, label, size, storage })),
     })),
   };
+}
+
+/** The newest snapshots: no more than these are told. */
+function newestOf(snapshots: readonly StorageSnapshot[]): StorageSnapshot[] {
+  return [...snapshots].sort((a, b) => b.takenAt - a.takenAt).slice(0, mostSnapshots);
 }
 
 /** What a point of a machine in a snapshot of a storage says of it. */
