@@ -39,7 +39,8 @@ export class CatalogLoader {
     const removed: string[] = [];
     const added = new Set<string>();
     for await (const change of diffTrees(this.store.trees, before, top)) {
-      await this.tell(change, factsOf);
+      this.gather(change, factsOf);
+      if (this.isFull) await this.send();
       count(change, counts, removed, added);
     }
     await this.sendAll(this.seq === 0);
@@ -64,8 +65,9 @@ export class CatalogLoader {
     try {
       for await (const change of changesInside(earlier, point)) {
         if (this.ctx.stopped()) throw new EngineError('STOPPED');
-        if ('disk' in change) await this.push({ change: change.change, ...placeOf(change.disk), facts: null });
-        else await this.tell(change, factsInside);
+        if ('disk' in change) this.batch.push({ change: change.change, ...placeOf(change.disk), facts: null });
+        else this.gather(change, factsInside);
+        if (this.isFull) await this.send();
         if (++told > mostInside) throw new VolumeError('NOT_READ', `more than ${countOf(mostInside, 'name')}`);
       }
       await this.sendAll(false);
@@ -81,17 +83,17 @@ export class CatalogLoader {
   }
 
   private async close(disks: readonly string[]): Promise<void> {
-    for (const disk of disks) await this.push({ change: 'closed', ...placeOf(disk), facts: null });
+    for (const disk of disks) this.batch.push({ change: 'closed', ...placeOf(disk), facts: null });
     await this.sendAll(false);
   }
 
-  private tell({ change, folder, entry }: TreeChange, facts: typeof factsOf): Promise<void> {
-    return this.push({ change, folder, name: entry.name, facts: change === 'added' || change === 'changed' ? facts(entry) : null });
+  private gather({ change, folder, entry }: TreeChange, facts: typeof factsOf): void {
+    const opens = change === 'added' || change === 'changed';
+    this.batch.push({ change, folder, name: entry.name, facts: opens ? facts(entry) : null });
   }
 
-  private async push(change: ItemChange): Promise<void> {
-    this.batch.push(change);
-    if (this.batch.length >= batchSize) await this.send();
+  private get isFull(): boolean {
+    return this.batch.length >= batchSize;
   }
 
   /** One is loaded while the next is gathered. */

@@ -3,7 +3,7 @@ import type { PgConnection } from './connection';
 import { headed, quotedText } from './dump-text';
 
 /** Bytes of all large objects of a database that are read at most: they are written as text beside everything else, and held in memory. */
-export const mostLarge = 32 << 20;
+const mostLarge = 32 << 20;
 /** Bytes a page of a large object holds; pages that were never written are not there. */
 const pageBytes = 2048;
 

@@ -1,14 +1,5 @@
 import type { Knex } from 'knex';
-import {
-  madeMachines,
-  namesInside,
-  shares,
-  storageSnapshots,
-  standingRestores,
-  editedTexts,
-  nameBlocks,
-  newestFiles,
-} from './later-tables';
+import * as later from './later-tables';
 import { oneRestore } from './one-restore';
 
 interface Migration {
@@ -393,12 +384,12 @@ export const migrations: Migration[] = [
   { name: '0034-source-readers', up: (k) => runAll(k, sourceReaders) },
   { name: '0035-run-after', up: (k) => runAll(k, runAfter) },
   { name: '0036-followed-logs', up: (k) => runAll(k, followed) },
-  { name: '0037-name-blocks', up: (k) => runAll(k, nameBlocks) },
-  { name: '0038-edited-texts', up: (k) => runAll(k, editedTexts) },
-  { name: '0039-newest-files', up: (k) => runAll(k, newestFiles) },
-  { name: '0040-made-machines', up: (k) => runAll(k, madeMachines) },
-  { name: '0041-standing-restores', up: (k) => runAll(k, standingRestores) },
-  { name: '0042-shares', up: (k) => runAll(k, shares) },
-  { name: '0043-names-inside', up: (k) => runAll(k, namesInside) },
-  { name: '0044-storage-snapshots', up: (k) => runAll(k, storageSnapshots) },
+  { name: '0037-name-blocks', up: (k) => runAll(k, later.nameBlocks) },
+  { name: '0038-edited-texts', up: (k) => runAll(k, later.editedTexts) },
+  { name: '0039-newest-files', up: (k) => runAll(k, later.newestFiles) },
+  { name: '0040-made-machines', up: (k) => runAll(k, later.madeMachines) },
+  { name: '0041-standing-restores', up: (k) => runAll(k, later.standingRestores) },
+  { name: '0042-shares', up: (k) => runAll(k, later.shares) },
+  { name: '0043-names-inside', up: (k) => runAll(k, later.namesInside) },
+  { name: '0044-storage-snapshots', up: (k) => runAll(k, later.storageSnapshots) },
 ];

@@ -168,8 +168,10 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       const mine = query.workload !== undefined ? [query.workload] : actor.remit;
       const only = query.policy === undefined ? mine : (await withPointsOf(db, query.policy)).filter((id) => mine?.includes(id) ?? true);
       const offset = numberAt(query.cursor, 0);
-      const { rows, next } = await searchNames(db, deps.names, query.q, only, offset, query.limit);
-      const notInside = offset ? null : await notInsideOf(db, only);
+      const [{ rows, next }, notInside] = await Promise.all([
+        searchNames(db, deps.names, query.q, only, offset, query.limit),
+        offset ? null : notInsideOf(db, only),
+      ]);
       return { rows, next: next === null ? null : String(next), total: null, notInside };
     },
   };

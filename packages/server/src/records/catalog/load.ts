@@ -31,6 +31,7 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
     texts.set(path, known);
     return known;
   };
+  const folderLine = (path: string) => `${hashText(path)}\t${plainBytes(path)}`;
   const closing = changes.filter((c) => c.change !== 'added' && c.change !== 'opened' && c.change !== 'closed');
   for (let from = 0; from < closing.length; from += rowsPerInsert) {
     const part = closing.slice(from, from + rowsPerInsert);
@@ -46,14 +47,11 @@ export async function loadBatch(trx: Knex.Transaction, series: number, ordinal: 
   const folders: string[] = [];
   const items: string[] = [];
   for (const { change, folder, name, facts } of changes) {
-    const item = joinPath(folder, name);
-    if (change === 'opened') folders.push(`${hashText(item)}\t${plainBytes(item)}`);
-    if (change === 'closed') await closeInside(trx, series, ordinal, item);
+    if (change === 'opened') folders.push(folderLine(joinPath(folder, name)));
+    if (change === 'closed') await closeInside(trx, series, ordinal, joinPath(folder, name));
     if (!facts || (change !== 'added' && change !== 'changed')) continue;
     if (change === 'added') names.push({ parent: hashOf(folder), name });
-    if (facts.kind === 'folder') {
-      folders.push(`${hashText(item)}\t${plainBytes(item)}`);
-    }
+    if (facts.kind === 'folder') folders.push(folderLine(joinPath(folder, name)));
     const kind = Math.max(0, kindCodes.indexOf(facts.kind as (typeof kindCodes)[number]));
     const { size, mtimeNs, mode, uid, gid, items: below, flags } = facts;
     const content = plainBytes(Buffer.from(facts.content.padEnd(32, '0'), 'hex').toString('latin1'));
