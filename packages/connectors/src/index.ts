@@ -4,6 +4,7 @@ export * from './capture-store';
 export * from './open-store';
 export * from './point-store';
 export * from './readable-tree';
+export { openStraight } from './machines/straight-disk';
 export { snapshotPoint } from './machines/snapshot-store';
 export * from './find-item';
 export { ownFolder, ownFoldersOf } from './own-folder';

@@ -7,7 +7,7 @@ import type { PlatformDisk } from './platform-types';
 
 /** A disk of a machine where it lies on its storage, for a mover that sees that storage: nothing goes over the network. */
 export interface StraightDisk {
-  /** The bytes of ranges, one behind the other. */
+  /** The bytes of ranges, one behind the other. Throws STOPPED once it is closed, as does writing. */
   read(ranges: readonly DiskRange[]): Buffer;
   /** Writes the bytes of ranges, one behind the other. The platform has to be told before. */
   write(ranges: readonly DiskRange[], data: readonly Uint8Array[]): void;
@@ -38,8 +38,14 @@ export async function openStraight(
     fs.closeSync(fd);
     return `what lies at ${folder} has another size`;
   }
+  let isOpen = true;
+  // work that was under way when a task broke off must not reach whatever gets the number of the file next
+  const checkOpen = () => {
+    if (!isOpen) throw new EngineError('STOPPED');
+  };
   return {
     read(ranges) {
+      checkOpen();
       const data = Buffer.allocUnsafe(lengthOf(ranges));
       let at = 0;
       for (const [offset, length] of ranges) {
@@ -50,6 +56,7 @@ export async function openStraight(
       return data;
     },
     write(ranges, data) {
+      checkOpen();
       const bytes = Buffer.concat(data);
       let at = 0;
       for (const [offset, length] of ranges) {
@@ -58,6 +65,7 @@ export async function openStraight(
       }
     },
     close() {
+      isOpen = false;
       if (writes) fs.fsyncSync(fd);
       fs.closeSync(fd);
     },

@@ -1,6 +1,15 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
-import { closePools, connectorOf, findItem, HostLimits, imageBlock as block, type OpenPoint } from '@lithodex/connectors';
+import {
+  closePools,
+  connectorOf,
+  findItem,
+  HostLimits,
+  imageBlock as block,
+  openStraight,
+  platformClient,
+  type OpenPoint,
+} from '@lithodex/connectors';
 import { DiskFolder, Store, topEntry } from '@lithodex/engine';
 import type { DataWay, MachineDestination, PlatformRef } from '@lithodex/kinds';
 import type { PlatformService } from '@lithodex/standins';
@@ -154,6 +163,18 @@ describe('the data of a machine on a storage that the mover sees', () => {
     diskOf(id).write(0, randomBytes(100));
     expect(await restore(point, home)).toEqual([expect.stringContaining('over the network: the mover does not see it')]);
     expect(fs.readFileSync(`${base}/victim`).equals(Buffer.alloc(size, 1))).toBe(true);
+  });
+
+  it('is reached no more once its task has let it go', async () => {
+    const { id, disks } = machine();
+    const opened = await openStraight(platformClient(platform), id, disks[0]!, { limits: HostLimits.none, writes: true });
+    if (typeof opened === 'string') throw new Error(opened);
+    opened.close();
+    expect(() => opened.read([[0, block]])).toThrow(expect.objectContaining({ code: 'STOPPED' }) as Error);
+    expect(() => {
+      opened.write([[0, block]], [Buffer.alloc(block, 1)]);
+    }).toThrow(expect.objectContaining({ code: 'STOPPED' }) as Error);
+    expect(diskOf(id).bytes(0, block).equals(Buffer.alloc(block))).toBe(true);
   });
 
   it('goes over the network where that is wished', async () => {
