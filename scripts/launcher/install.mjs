@@ -6,13 +6,17 @@ import path from 'node:path';
 import { promisify } from 'node:util';
 
 const say = (text) => process.stderr.write(`${text}\n`);
-const has = (command) => spawnSync('sh', ['-c', `command -v ${command}`]).status === 0;
+const has = (command) => existsSync(command) || spawnSync('sh', ['-c', `command -v ${command}`]).status === 0;
 
 /** Debian packages by the command that shows they are there. */
 const packages = {
   mariadbd: 'mariadb-server',
   'mariadb-install-db': 'mariadb-server',
   '/usr/lib/postgresql/15/bin/postgres': 'postgresql-15',
+  // mail and calendars of the office
+  '/usr/sbin/dovecot': 'dovecot-imapd',
+  radicale: 'radicale',
+  '/usr/share/doc/python3-tz': 'python3-tz',
   // the disks of the machines on the platform stand-in
   sfdisk: 'fdisk',
   'mkfs.ext4': 'e2fsprogs',

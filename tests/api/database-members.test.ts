@@ -81,6 +81,7 @@ describe.each([
     db.write(5);
     for (const until = Date.now() + 30_000; db.replicated() !== db.rows('tides') && Date.now() < until;) await pause(100);
     const { address, ...more } = db.body;
+    if (address.kind !== 'database') throw new Error('a database server was meant');
     body = { ...more, address: { ...address, replicas: { members: [db.replica], behindSeconds: 2 } } };
     ({
       id: systemId,

@@ -1,5 +1,6 @@
 import fs from 'node:fs';
 import { escapePath } from '@lithodex/core';
+import type { DatabaseFacts } from '@lithodex/kinds';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { awkward, ProtectedDatabase } from '../support/protected-database';
@@ -97,7 +98,7 @@ describe('a database server', () => {
     expect(JSON.stringify(rows)).not.toContain('gulls');
     const workload = await admin.call('workload', { id: workloadId });
     expect(workload).toMatchObject({ kind: 'database', machine: null, facts: { family: 'mariadb', logs: { on: true } } });
-    expect(workload.facts?.databases.map((d) => d.name)).toEqual(names);
+    expect((workload.facts as DatabaseFacts).databases.map((d) => d.name)).toEqual(names);
   });
 
   it('sends what opens it to no other address', async () => {

@@ -1,5 +1,6 @@
 import type { BodyInput } from '@lithodex/contract';
 import { escapePath } from '@lithodex/core';
+import type { DatabaseFacts } from '@lithodex/kinds';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Harness, type Client } from '../support/harness';
 import { awkwardTide, ProtectedPostgresql } from '../support/protected-postgresql';
@@ -87,7 +88,7 @@ describe('a database server of the other family', () => {
     workloadId = made.workloads[0]!;
     const { facts } = await admin.call('workload', { id: workloadId });
     expect(facts).toMatchObject({ family: 'postgresql', logs: { on: true } });
-    expect(facts?.databases.map((d) => d.name)).toEqual(['ledger', name]);
+    expect((facts as DatabaseFacts).databases.map((d) => d.name)).toEqual(['ledger', name]);
     const first = await protect();
     expect(first.tasks[0]).toMatchObject({ cause: null, state: 'done' });
     const point = await newest();

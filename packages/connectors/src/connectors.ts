@@ -4,11 +4,13 @@ import type { Connector } from './connector';
 import { databaseConnector } from './databases/database-connector';
 import { filesConnector } from './files/files-connector';
 import { machineConnector } from './machines/machine-connector';
+import { tenantConnector } from './tenant/tenant-connector';
 
 const connectors: { readonly [K in KindName]: Connector<K> } = {
   files: filesConnector,
   machine: machineConnector,
   database: databaseConnector,
+  tenant: tenantConnector,
 };
 
 /** The connector of a kind of workload. */

@@ -31,6 +31,7 @@ export * from './files/survey';
 export * from './files/look-ahead';
 export * from './source-error';
 export { testShare } from './shares/open-share';
+export { memberNow } from './tenant/member-now';
 export { commitsOf, compareRows, swapTables } from './databases/database-connector';
 export { endOwnScratches, endScratch } from './databases/kept-scratch';
 export { compareInside, insideScratch, rowsInside } from './databases/look-inside';

@@ -52,6 +52,11 @@ export const sourceErrors = {
   READER_LOST: 'The mover that reads the source went away.',
   KEEPER_LOST: 'The mover that keeps went away.',
   LINK_BROKEN: 'What came over the connection between two movers is not what may come there.',
+  TENANT_REFUSED: 'A service of the office tenant refused the sign-in.',
+  TENANT_AWAY: 'A service of the office tenant does not answer.',
+  TENANT_GONE: 'The person or site is not in the office tenant any more.',
+  TENANT_FAILED: 'A service of the office tenant failed.',
+  TENANT_FULL: 'There is no room left for it in the office tenant.',
   ROWS_DIFFER: 'A table does not hold as many rows as were stored.',
 } as const;
 export type SourceErrorCode = keyof typeof sourceErrors;

@@ -1,5 +1,14 @@
 import { z } from 'zod';
-import { DatabaseCommit, DatabaseInside, FoundWorkload, InsideLook, RowsCompared, RowsInside, SystemTest } from '@lithodex/kinds';
+import {
+  DatabaseCommit,
+  DatabaseInside,
+  FoundWorkload,
+  InsideLook,
+  MemberNow,
+  RowsCompared,
+  RowsInside,
+  SystemTest,
+} from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Instant } from './common';
 import { ConnectionTest, TargetTest } from './estate';
 import { ShareTest } from './shares';
@@ -46,6 +55,7 @@ export const answers = {
   discover: z.array(SeenItem).max(1_000_000),
   read: Done,
   systemTest: SystemTest,
+  memberNow: MemberNow,
   systemFinds: z.array(FoundWorkload).max(200_000),
   commits: z.array(DatabaseCommit).max(400),
   compareRows: RowsCompared,

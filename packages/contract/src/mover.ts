@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DatabaseFrom, From, PointFacts, TableBeside, TableInside, SnapshotAt } from '@lithodex/kinds';
+import { DatabaseFrom, From, PointFacts, TableBeside, TableInside, TenantFrom, SnapshotAt } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { ShareRef } from './shares';
@@ -11,7 +11,7 @@ import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 9;
+export const moverLanguage = 10;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -191,6 +191,8 @@ export const Question = z.discriminatedUnion('ask', [
   }),
   z.object({ ask: z.literal('systemTest'), from: From }),
   z.object({ ask: z.literal('systemFinds'), from: From }),
+  /** What somebody of an office tenant has there now. */
+  z.object({ ask: z.literal('memberNow'), from: TenantFrom }),
   z.object({
     ask: z.literal('commits'),
     point: PointRef,

@@ -8,13 +8,13 @@ export { FoundWorkload, PointFacts, SystemAddress, SystemTest, WorkloadFacts } f
 /** A database server inside a machine that nobody has connected: `by` is the program its helper names. */
 export const ServerInMachine = z.object({ workload: Named, family: DatabaseFamily, by: z.string(), location: z.string() });
 
-/** A system to connect whose workloads are found there. `secret` opens it; null to leave it as it is. */
+/** A system to connect whose workloads are found there. `secret` opens it; null to leave it as it is. Of an office tenant: JSON text with what opens each service. */
 export const SystemBody = z.object({
   name: Name,
   location: z.string().trim().max(80).default(''),
   address: SystemAddress,
   readBy: ReadBy,
-  secret: z.string().min(1).max(400).nullable(),
+  secret: z.string().min(1).max(26_000).nullable(),
 });
 export type SystemBody = z.infer<typeof SystemBody>;
 

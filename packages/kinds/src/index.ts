@@ -4,5 +4,6 @@ export * from './share';
 export * from './files';
 export * from './machine';
 export * from './database';
+export * from './tenant';
 export * from './system';
 export * from './kinds';

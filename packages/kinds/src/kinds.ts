@@ -13,51 +13,52 @@ import {
 import { files } from './files';
 import { InsidePlace, RunningPlace, machine, machineOfPoint, MachinePlace, type MachinePoint } from './machine';
 import { SharePlace } from './share';
+import { MemberPlace, memberOfPoint, tenant, TenantAddress, TenantFacts, TenantPoint } from './tenant';
 import { Name } from './values';
 
 /** All kinds of workload, by name. */
-export const kinds = { files, machine, database } as const;
+export const kinds = { files, machine, database, tenant } as const;
 export type KindName = keyof typeof kinds;
 export const kindNames = Object.keys(kinds) as [KindName, ...KindName[]];
 export const KindName = z.enum(kindNames);
 
 /** Where a task reads. */
-export const From = z.discriminatedUnion('kind', [files.from, machine.from, database.from]);
+export const From = z.discriminatedUnion('kind', [files.from, machine.from, database.from, tenant.from]);
 export type From = z.infer<typeof From>;
 export type FromOf<K extends KindName> = Extract<From, { kind: K }>;
 
 /** Where a restore writes. */
-export const To = z.discriminatedUnion('kind', [files.to, machine.to, database.to]);
+export const To = z.discriminatedUnion('kind', [files.to, machine.to, database.to, tenant.to]);
 export type To = z.infer<typeof To>;
 export type ToOf<K extends KindName> = Extract<To, { kind: K }>;
 
 /** Where people send a restore, beside the original place, folders and downloads. */
-export const placesOfKinds = [MachinePlace, InsidePlace, RunningPlace, DatabasePlace, ScratchPlace, SharePlace] as const;
+export const placesOfKinds = [MachinePlace, InsidePlace, RunningPlace, DatabasePlace, ScratchPlace, SharePlace, MemberPlace] as const;
 
 /** The moment that is wanted of a kind that writes a log. */
 export const Until = DatabaseUntil;
 
 /** How a system is reached, without what opens it. */
-export const SystemAddress = z.discriminatedUnion('kind', [DatabaseAddress]);
+export const SystemAddress = z.discriminatedUnion('kind', [DatabaseAddress, TenantAddress]);
 export type SystemAddress = z.infer<typeof SystemAddress>;
 /** Kinds whose workloads are found in a system that is connected. */
 export type SystemKind = SystemAddress['kind'];
 
 /** What is known of a workload, beyond its name and where it is. */
-export const WorkloadFacts = z.discriminatedUnion('kind', [DatabaseFacts]);
+export const WorkloadFacts = z.discriminatedUnion('kind', [DatabaseFacts, TenantFacts]);
 export type WorkloadFacts = z.infer<typeof WorkloadFacts>;
 
 /** What a point says of its workload. */
-export const PointFacts = z.discriminatedUnion('kind', [DatabasePoint, DatabaseLogPoint]);
+export const PointFacts = z.discriminatedUnion('kind', [DatabasePoint, DatabaseLogPoint, TenantPoint]);
 export type PointFacts = z.infer<typeof PointFacts>;
 
 /** A workload as it was found in a system; `id` is what the system calls it. */
-export const FoundWorkload = z.object({ id: z.string().min(1).max(80), name: Name, facts: WorkloadFacts });
+export const FoundWorkload = z.object({ id: z.string().min(1).max(330), name: Name, facts: WorkloadFacts });
 export type FoundWorkload = z.infer<typeof FoundWorkload>;
 
 /** A workload as a point alone tells of it. */
 export interface WorkloadOfPoint {
-  readonly sourceKind: 'files' | 'platform' | 'database';
+  readonly sourceKind: 'files' | 'platform' | SystemKind;
   /** What is known of it, where it is found in a system; `outer_id`: what the system calls it. */
   readonly known: { readonly kind: KindName; readonly facts: object; readonly outer_id?: string } | null;
 }
@@ -65,5 +66,8 @@ export interface WorkloadOfPoint {
 /** What kind of workload a point is of, with what is known of one whose system is not connected. */
 export function workloadOfPoint({ machine: own, facts }: { machine: MachinePoint | null; facts: PointFacts | null }): WorkloadOfPoint {
   if (own) return { sourceKind: 'platform', known: { kind: 'machine', facts: machineOfPoint(own) } };
-  return facts ? { sourceKind: 'database', known: databaseOfPoint(facts) } : { sourceKind: 'files', known: null };
+  if (!facts) return { sourceKind: 'files', known: null };
+  return facts.kind === 'tenant'
+    ? { sourceKind: 'tenant', known: memberOfPoint(facts) }
+    : { sourceKind: 'database', known: databaseOfPoint(facts) };
 }

@@ -76,6 +76,11 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   READER_LOST: 'Look at the mover that stands at the source, then retry. What was stored so far is used again.',
   KEEPER_LOST: 'Look at the mover that keeps, then retry.',
   LINK_BROKEN: 'Look who has a hand in the mover that stands at the source. Nothing of it was kept.',
+  TENANT_REFUSED: 'Look at the account of that service in the estate (the connection of the tenant tests each), then retry.',
+  TENANT_AWAY: 'Look whether the service runs and can be reached from the mover, then retry.',
+  TENANT_GONE: 'If they left on purpose, nothing has to be done: the points stay until they expire.',
+  TENANT_FAILED: 'Look at the service and its log, then retry.',
+  TENANT_FULL: 'Make room there (their quota), or choose another person, then retry.',
   ROWS_DIFFER: 'Nothing was put in place. Retry; if it happens again, restore from another point.',
 };
 

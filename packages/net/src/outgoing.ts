@@ -64,17 +64,28 @@ export interface OutgoingRequest {
 /** The client for requests to the outside: no address that is refused, and no answer longer than `mostBytes`. Rejects with AddressRefused, and with what the network says. */
 export class OutgoingClient {
   private agent: Agent | undefined;
+  private authority: string | undefined;
 
   constructor(
     private readonly mostBytes: number,
     private readonly silenceMs: number,
   ) {}
 
+  /** Certificates are checked with this authority (PEM) instead of those that the system trusts. */
+  trust(authority: string): void {
+    this.authority = authority;
+  }
+
+  /** Ends the connections that are kept for what may be asked next. */
+  async close(): Promise<void> {
+    await this.agent?.close();
+  }
+
   /** Loaded when something is asked: most threads never ask anything of the outside. */
   private async client(): Promise<{ undici: typeof import('undici'); dispatcher: Agent }> {
     const undici = await import('undici');
     this.agent ??= new undici.Agent({
-      connect: { lookup: guardedLookup, timeout: this.silenceMs },
+      connect: { lookup: guardedLookup, timeout: this.silenceMs, ...(this.authority !== undefined && { ca: this.authority }) },
       headersTimeout: this.silenceMs,
       bodyTimeout: this.silenceMs,
       maxResponseSize: this.mostBytes,

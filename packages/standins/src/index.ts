@@ -11,3 +11,5 @@ export { buildMachine, letGuestWrite } from './platform/guests';
 export * from './mail/service';
 export * from './organisation/service';
 export type { Mail } from './mail/mail-box';
+export * from './tenant/service';
+export type { DirectoryContent } from './tenant/directory';

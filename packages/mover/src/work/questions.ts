@@ -16,6 +16,7 @@ import {
   insideScratch,
   lookAhead,
   lookInsideMachine,
+  memberNow,
   probe,
   rowsInside,
   swapTables,
@@ -57,6 +58,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return systemOf(question.from).test(question.from);
     case 'systemFinds':
       return systemOf(question.from).discover(question.from);
+    case 'memberNow':
+      return memberNow(question.from);
     case 'commits': {
       const { point, around } = question;
       const { store, root } = await openPoint(stores, point);

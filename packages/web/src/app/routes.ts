@@ -34,6 +34,11 @@ export const routes: Routes = [
         loadComponent: () => import('./estate/system-page').then((m) => m.SystemPage),
       },
       {
+        path: 'estate/tenants/:id',
+        title: 'Office tenant · Lithodex',
+        loadComponent: () => import('./estate/tenant-page').then((m) => m.TenantPage),
+      },
+      {
         path: 'estate/:id/second',
         title: 'To the second · Lithodex',
         loadComponent: () => import('./recover/second-page').then((m) => m.SecondPage),

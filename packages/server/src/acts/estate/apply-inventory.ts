@@ -149,7 +149,7 @@ export async function applyInventory(
 }
 
 /** Tags that the platform gives follow it; those given by people here stay. */
-async function followTags(
+export async function followTags(
   trx: Knex.Transaction,
   now: number,
   sourceId: number,

@@ -4,7 +4,7 @@ import { fromJson } from '../../base/db/json';
 import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
-import { assignAll } from './apply-inventory';
+import { assignAll, followTags } from './apply-inventory';
 import { addressOfRow, fromOfRow, systemKinds, type SystemRow } from '../../records/systems/system-rows';
 
 const askMs = 120_000;
@@ -13,36 +13,50 @@ const readAgainMs = 15 * 60_000;
 
 interface Known {
   readonly id: number;
+  readonly name: string;
   readonly outer_id: string;
   readonly facts: unknown;
   readonly gone_at: number | null;
 }
 
+/** Groups that somebody is in can be picked by, as tags. */
+const tagsOf = (facts: WorkloadFacts): readonly string[] => (facts.kind === 'tenant' ? facts.groups : []);
+
 /** Brings the workloads of a system in line with what was found there. A system that holds one is what that is called. */
 async function applyFound(trx: Knex.Transaction, now: number, row: SystemRow, found: readonly FoundWorkload[]): Promise<void> {
   const { kind } = addressOfRow(row);
-  const known = await trx('workload').where({ source_id: row.id }).forUpdate().select<Known[]>('id', 'outer_id', 'facts', 'gone_at');
-  const changed = (workloadId: number, what: 'new' | 'gone', detail: string) =>
+  const known = await trx('workload')
+    .where({ source_id: row.id })
+    .forUpdate()
+    .select<Known[]>('id', 'name', 'outer_id', 'facts', 'gone_at');
+  const byOuter = new Map(known.map((k) => [k.outer_id, k]));
+  const tags = new Map<number, readonly string[]>();
+  const changed = (workloadId: number, what: 'new' | 'gone' | 'renamed', detail: string) =>
     trx('estate_change').insert({ at: now, source_id: row.id, workload_id: workloadId, what, detail });
   for (const f of found) {
-    const old = known.find((k) => k.outer_id === f.id);
-    const name = found.length === 1 ? row.name : f.name;
+    const old = byOuter.get(f.id);
+    const name = kind === 'database' ? row.name : f.name;
     const facts = JSON.stringify(f.facts);
     if (!old) {
       const values = { source_id: row.id, kind, name, outer_id: f.id, facts, created_at: now };
       const [id] = (await trx('workload').insert(values)) as [number];
       await changed(id, 'new', '');
+      tags.set(id, tagsOf(f.facts));
     } else {
+      tags.set(old.id, tagsOf(f.facts));
       if (old.gone_at !== null) await changed(old.id, 'new', 'it is back');
-      if (old.gone_at !== null || JSON.stringify(fromJson<WorkloadFacts>(old.facts)) !== facts)
-        await trx('workload').where({ id: old.id }).update({ facts, gone_at: null });
+      if (kind !== 'database' && old.name !== name) await changed(old.id, 'renamed', `it was ${old.name}`.slice(0, 300));
+      if (old.gone_at !== null || old.name !== name || JSON.stringify(fromJson<WorkloadFacts>(old.facts)) !== facts)
+        await trx('workload').where({ id: old.id }).update({ name, facts, gone_at: null });
     }
   }
+  const there = new Set(found.map((f) => f.id));
   for (const { id, outer_id, gone_at } of known) {
-    if (gone_at !== null || found.some((f) => f.id === outer_id)) continue;
+    if (gone_at !== null || there.has(outer_id)) continue;
     await changed(id, 'gone', 'the system has it no more');
     await trx('workload').where({ id }).update({ gone_at: now });
   }
+  if (kind === 'tenant') await followTags(trx, now, row.id, tags);
   await assignAll(trx, now);
 }
 

@@ -5,11 +5,10 @@ import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
 import { policiesInForce } from '../../records/policies/matching';
 import { bandOf, logObjectives } from '../estate/database-band';
-import { systemKinds, type SystemRow } from '../../records/systems/system-rows';
+import { connectionMatters } from './system-matters';
 
 const minuteMs = 60_000;
 const dayMs = 86_400_000;
-const warnDays = 28;
 /** So long a commit that took much away is told of. */
 const notableMs = 3 * dayMs;
 
@@ -22,24 +21,6 @@ export const systemLink = (sourceId: number): FoundMatter['action'] => ({
 
 /** Causes of failed runs that are mended at the connection of the database server. */
 export const databaseCauses: readonly string[] = ['DATABASE_REFUSED', 'DATABASE_AWAY', 'DATABASE_RIGHT_MISSING'];
-
-/** Systems that can't be read, and those for which the password ends soon. */
-async function connections(deps: Deps): Promise<FoundMatter[]> {
-  const now = deps.clock.now();
-  const rows = await deps
-    .db('source')
-    .whereIn('kind', [...systemKinds])
-    .orderBy('name')
-    .select<SystemRow[]>();
-  return rows.flatMap((s): FoundMatter[] => {
-    const base = { id: `system-${s.id}`, action: systemLink(s.id), second: null };
-    if (s.trouble) return [{ ...base, level: 'fault', title: `${s.name} can not be read`, text: s.trouble, since: s.tried_at ?? now }];
-    if (s.opener_ends === null || s.opener_ends - now > warnDays * dayMs) return [];
-    const left = s.opener_ends - now;
-    const title = left > 0 ? `The password for ${s.name} ends in ${formatDuration(left)}` : `The password for ${s.name} has ended`;
-    return [{ ...base, level: left > 0 ? 'warning' : 'fault', title, text: 'Every run fails after that. Give it a new one.', since: now }];
-  });
-}
 
 /** Workloads that a policy in force takes the log of. */
 async function logged(deps: Deps): Promise<{ id: number; name: string; facts: unknown }[]> {
@@ -56,7 +37,7 @@ async function logged(deps: Deps): Promise<{ id: number; name: string; facts: un
 export async function databaseMatters(deps: Deps): Promise<FoundMatter[]> {
   const zone = deps.config.zone;
   const now = deps.clock.now();
-  const found = await connections(deps);
+  const found = await connectionMatters(deps, 'database', systemLink);
   const objectives = await logObjectives(deps.db);
   for (const { id, name, facts } of await logged(deps)) {
     const second = { label: 'See where one can go back to', link: `/estate/${id}/second`, query: {} };

@@ -10,8 +10,10 @@ import { runningMachines } from '../recover/running-machines';
 import { scratchRestores } from '../recover/scratch-restores';
 import { shareRestores } from '../recover/share-restores';
 import type { RestorePlanner } from '../recover/restore-planner';
+import { tenantRestores } from '../recover/tenant-restores';
 import { databaseCauses, databaseMatters, systemLink } from './database-matters';
 import { connectionCauses, connectionLink, platformMatters } from './platform-matters';
+import { tenantCauses, tenantLink, tenantMatters } from './tenant-matters';
 import type { ServerKind } from './server-kind';
 
 /** The part of each kind that is the server's. */
@@ -25,6 +27,7 @@ export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
     connection: { causes: connectionCauses, link: connectionLink },
   },
   database: { restores: databaseRestores, matters: databaseMatters, connection: { causes: databaseCauses, link: systemLink } },
+  tenant: { restores: tenantRestores, matters: tenantMatters, connection: { causes: tenantCauses, link: tenantLink } },
 };
 
 /** Restores to another place than the one that points came from. */
@@ -38,4 +41,5 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   server: databaseRestores,
   scratch: scratchRestores,
   share: shareRestores,
+  member: tenantRestores,
 };

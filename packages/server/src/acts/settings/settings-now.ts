@@ -6,7 +6,7 @@ import { fromJsonOrNull } from '../../base/db/json';
 import { limitOfAll } from '../../records/movers/admission';
 import { noticesIn, shownMailServer } from '../../records/notices/notice-rows';
 import { toPlatform, type PlatformRow } from '../../records/systems/platform-rows';
-import { addressOfRow } from '../../records/systems/system-rows';
+import { addressOfRow, addressWords } from '../../records/systems/system-rows';
 import { bodyOfStanding, type StandingRecord } from '../../records/recover/standing-rows';
 import { toShare, type ShareRow } from '../../records/systems/share-rows';
 import { policiesInForce } from '../../records/policies/matching';
@@ -97,8 +97,7 @@ async function platforms(db: Knex): Promise<Settings['platforms']> {
     .select<(PlatformRow & { kind: string })[]>();
   return rows.map((row) => {
     if (row.kind !== 'platform') {
-      const { family, host, port, account } = addressOfRow(row);
-      return { name: row.name, endpoint: `${family}://${host}:${port}`, by: 'password' as const, account };
+      return { name: row.name, ...addressWords(addressOfRow(row)), by: 'password' as const };
     }
     const { name, endpoint, by, account } = toPlatform(row, 0);
     return { name, endpoint, by, account };

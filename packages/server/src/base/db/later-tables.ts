@@ -46,3 +46,6 @@ CREATE TABLE snapshot_machine (
   id CHAR(36) PRIMARY KEY, snapshot_no INT UNSIGNED NOT NULL, workload_id INT UNSIGNED NOT NULL, outer_machine VARCHAR(200) NOT NULL, machine LONGTEXT NOT NULL,
   bytes BIGINT NOT NULL, UNIQUE KEY (snapshot_no, workload_id), KEY (workload_id)
 )`;
+
+/** What systems call their workloads may be long, as the ids of chat rooms are. */
+export const longOuterIds = 'ALTER TABLE workload MODIFY outer_id VARCHAR(330) NULL;';

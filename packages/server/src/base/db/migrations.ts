@@ -392,4 +392,5 @@ export const migrations: Migration[] = [
   { name: '0042-shares', up: (k) => runAll(k, later.shares) },
   { name: '0043-names-inside', up: (k) => runAll(k, later.namesInside) },
   { name: '0044-storage-snapshots', up: (k) => runAll(k, later.storageSnapshots) },
+  { name: '0045-long-outer-ids', up: (k) => runAll(k, later.longOuterIds) },
 ];

@@ -20,6 +20,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   compareInside: ['capture'],
   endScratch: ['capture'],
   systemFinds: ['capture'],
+  memberNow: ['capture'],
   commits: ['keep'],
   platformTest: ['capture'],
   shareTest: ['capture'],

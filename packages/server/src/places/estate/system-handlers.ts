@@ -1,5 +1,5 @@
 import { familyOf, heldBy } from '@lithodex/core';
-import { MachineFacts, type SystemBody, type SystemTest } from '@lithodex/contract';
+import { MachineFacts, type SystemAddress, type SystemBody, type SystemTest } from '@lithodex/contract';
 import { auditTest } from '../../base/http/audit-test';
 import { appendAudit } from '../../base/audit/trail';
 import { fromJson } from '../../base/db/json';
@@ -9,11 +9,11 @@ import { ApiError, found } from '../../base/errors';
 import { within } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { bandOf, commitsAround, logObjectives } from '../../acts/estate/database-band';
+import { openerOf } from './system-openers';
 import { readSystem } from '../../acts/estate/read-system';
 import {
   addressOfRow,
   fromOfAddress,
-  opensBoth,
   sealedSecret,
   secretOfRow,
   systemKinds,
@@ -45,13 +45,9 @@ export function systemHandlers(deps: Deps): SystemHandlers {
 
   /** What opens a system: as given, or as kept for the address it was given for. */
   const secretOf = async (id: number | null, { secret, address }: SystemBody): Promise<string> => {
-    if (secret !== null) return secret;
-    const refuse = (text: string) => new ApiError('INVALID', [{ at: 'body.secret' }], `${text} Nothing was changed.`);
-    if (id === null) throw refuse('Say how to sign in.');
+    if (id === null) return openerOf(undefined, address, secret);
     const row = await rowOf(id);
-    if (!opensBoth(addressOfRow(row), address))
-      throw refuse('The address is another one. The password was given for the old one and is not sent elsewhere: say it again.');
-    return secretOfRow(secrets, row);
+    return openerOf({ address: addressOfRow(row), secret: () => secretOfRow(secrets, row) }, address, secret);
   };
 
   const test = (id: number | null, { address, readBy }: SystemBody, secret: string): Promise<SystemTest> =>
@@ -100,7 +96,8 @@ export function systemHandlers(deps: Deps): SystemHandlers {
         .whereIn('kind', [...systemKinds])
         .whereNotNull('secret')
         .select<SystemRow[]>();
-      const connected = new Set(systems.flatMap((s) => [s.name, addressOfRow(s).host.split('.')[0]!]));
+      const hostsOf = (address: SystemAddress) => (address.kind === 'database' ? [address.host.split('.')[0]!] : []);
+      const connected = new Set(systems.flatMap((s) => [s.name, ...hostsOf(addressOfRow(s))]));
       const rows = machines
         .filter((m) => !connected.has(m.name))
         .flatMap(({ id, name, facts }) => {
@@ -148,10 +145,11 @@ export function systemHandlers(deps: Deps): SystemHandlers {
 
     async changeSystem({ params, body, actor }) {
       const row = await rowOf(params.id);
-      if (addressOfRow(row).kind !== body.address.kind)
+      const before = addressOfRow(row);
+      if (before.kind !== body.address.kind)
         throw new ApiError('INVALID', [{ at: 'body.address.kind' }], 'A system stays of its kind. Nothing was changed.');
       // its points and its log are of that family
-      if (addressOfRow(row).family !== body.address.family)
+      if (before.kind === 'database' && body.address.kind === 'database' && before.family !== body.address.family)
         throw new ApiError('INVALID', [{ at: 'body.address.family' }], 'A database server stays of its family. Nothing was changed.');
       const secret = await secretOf(row.id, body);
       const { credentialEnds } = await mustWork(body, secret, row.id);
@@ -167,7 +165,8 @@ export function systemHandlers(deps: Deps): SystemHandlers {
             opener_ends: credentialEnds,
             secret: sealedSecret(secrets, row.id, secret),
           });
-        await trx('workload').where({ source_id: row.id, name: row.name }).update({ name });
+        // a database server is its only workload
+        if (before.kind === 'database') await trx('workload').where({ source_id: row.id, name: row.name }).update({ name });
         const act = { actor: actor.name, action: 'source.change', object: `source ${row.id}`, detail: detailOf(body) };
         await appendAudit(trx, clock.now(), act);
       });

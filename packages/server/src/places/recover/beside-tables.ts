@@ -10,7 +10,7 @@ import { within, type Actor } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import type { RunRecord } from '../../records/runs/run-rows';
 import { visibleRuns, whereTaskVisible } from '../../records/runs/visible-runs';
-import { fromOfRow, type SystemRow } from '../../records/systems/system-rows';
+import { databaseOfRow, type SystemRow } from '../../records/systems/system-rows';
 import type { RestorePlan } from '../../records/runs/planned-restore';
 
 type BesideHandlers = Pick<Handlers, 'besideTables' | 'besideRows' | 'swapBeside'>;
@@ -75,7 +75,7 @@ export function besideHandlers(deps: Deps): BesideHandlers {
     const row = found(
       await db('source').where({ id: one.sourceId, kind: 'database' }).whereNotNull('secret').first<SystemRow | undefined>(),
     );
-    return { ...one, server: row.name, readBy: row.read_by, from: fromOfRow(deps.secrets, row) };
+    return { ...one, server: row.name, readBy: row.read_by, from: databaseOfRow(deps.secrets, row) };
   }
 
   return {

@@ -9,7 +9,7 @@ import type { Deps } from '../../acts/deps';
 import type { RunRecord } from '../../records/runs/run-rows';
 import { visibleRuns, whereTaskVisible } from '../../records/runs/visible-runs';
 import type { RestorePlan } from '../../records/runs/planned-restore';
-import { fromOfRow, type SystemRow } from '../../records/systems/system-rows';
+import { databaseOfRow, type SystemRow } from '../../records/systems/system-rows';
 
 type ScratchHandlers = Pick<Handlers, 'inside' | 'insideRows' | 'insideDifference' | 'endInside'>;
 
@@ -105,7 +105,7 @@ export function scratchHandlers(deps: Deps): ScratchHandlers {
       const row = await serverOf(made);
       if (!row) throw new ApiError('NOT_NOW', undefined, 'The server that it was taken of is not connected any more.');
       await audited(actor, 'rows.compare', params.id, query);
-      const question = { ask: 'compareInside', taskId: made.taskId, from: fromOfRow(deps.secrets, row), table: query } as const;
+      const question = { ask: 'compareInside', taskId: made.taskId, from: databaseOfRow(deps.secrets, row), table: query } as const;
       return { server: row.name, ...(await deps.movers.ask(question, compareMs, made.mover)) };
     },
 

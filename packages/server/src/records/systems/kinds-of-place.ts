@@ -1,5 +1,5 @@
 import { bytesOfText } from '@lithodex/core';
-import type { From, FromOf, KindName, MachineFacts, To } from '@lithodex/kinds';
+import type { From, FromOf, KindName, MachineFacts, TenantFacts, TenantMember, To } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import { fromJson } from '../../base/db/json';
 import { insideAccount } from './inside-accounts';
@@ -7,7 +7,7 @@ import { platformRef, type PlatformRow } from './platform-rows';
 import { shareRef, type ShareRow } from './share-rows';
 import type { PlannedTo } from '../runs/planned-restore';
 import type { Secrets } from '../../base/secrets';
-import { fromOfRow, type SystemRow } from './system-rows';
+import { databaseOfRow, fromOfRow, tenantOfRow, type SystemRow } from './system-rows';
 
 /** A workload with its source, as far as a mover has to know them. */
 export interface WorkloadSource extends Pick<PlatformRow, 'address' | 'secret'> {
@@ -69,11 +69,17 @@ async function machineOf(trx: Knex.Transaction, secrets: Secrets, w: WorkloadSou
   };
 }
 
+const memberOf = ({ facts }: WorkloadSource): TenantMember => {
+  const { type, login, name } = fromJson<TenantFacts>(facts);
+  return { type, login, name };
+};
+
 /** Where a mover finds a workload, with what opens it. */
 export async function fromOf(trx: Knex.Transaction, secrets: Secrets, workload: WorkloadSource): Promise<From> {
   if (workload.kind === 'files') return folderOf(trx, workload);
   if (workload.kind === 'machine') return machineOf(trx, secrets, workload);
-  return fromOfRow(secrets, { ...workload, id: workload.source_id });
+  const row = { ...workload, id: workload.source_id };
+  return fromOfRow(secrets, row, workload.kind === 'tenant' ? memberOf(workload) : null);
 }
 
 /** Where a restore writes, with what opens it. */
@@ -89,7 +95,10 @@ export async function placeOf(trx: Knex.Transaction, secrets: Secrets, to: Plann
   }
   if ('sourceId' in to) {
     const { sourceId, ...rest } = to;
-    return { ...rest, server: fromOfRow(secrets, await trx('source').where({ id: sourceId }).first<SystemRow>()).server };
+    const row = await trx('source').where({ id: sourceId }).first<SystemRow>();
+    return rest.kind === 'tenant'
+      ? { ...rest, server: tenantOfRow(secrets, row, rest.destination.member).server }
+      : { ...rest, server: databaseOfRow(secrets, row).server };
   }
   if ('share' in to && to.share) {
     const { shareId, folder } = to.share;

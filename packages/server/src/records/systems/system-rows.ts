@@ -1,5 +1,5 @@
 import type { System } from '@lithodex/contract';
-import type { From, SystemAddress } from '@lithodex/kinds';
+import { TenantSecrets, type DatabaseFrom, type From, type SystemAddress, type TenantFrom, type TenantMember } from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
 import type { Secrets } from '../../base/secrets';
 
@@ -20,7 +20,7 @@ export interface SystemRow {
 }
 
 /** Kinds of sources that are such systems. */
-export const systemKinds: readonly SystemAddress['kind'][] = ['database'];
+export const systemKinds: readonly SystemAddress['kind'][] = ['database', 'tenant'];
 
 const purpose = (id: number) => `source ${id}`;
 
@@ -32,16 +32,26 @@ export const addressOfRow = ({ address }: Pick<SystemRow, 'address'>): SystemAdd
 export const secretOfRow = (secrets: Secrets, { id, secret }: Pick<SystemRow, 'id' | 'secret'>): string =>
   secrets.open(purpose(id), secret);
 
-/** What a mover finds there and how, with what opens it. */
-export function fromOfAddress(id: number | null, address: SystemAddress, secret: string): Extract<From, { kind: SystemAddress['kind'] }> {
-  const { kind, ...rest } = address;
-  return { kind, server: { ...rest, kind, id, password: secret } };
+type FromSystem = Extract<From, { kind: SystemAddress['kind'] }>;
+
+/** What a mover finds there and how, with what opens it; `member`: whose data it is, where a system holds those of many. */
+export function fromOfAddress(id: number | null, address: SystemAddress, secret: string, member: TenantMember | null = null): FromSystem {
+  if (address.kind === 'database') return { kind: 'database', server: { ...address, id, password: secret } };
+  return { kind: 'tenant', server: { ...address, id, secrets: TenantSecrets.parse(JSON.parse(secret)) }, member };
 }
 
+type Opened = Pick<SystemRow, 'id' | 'address' | 'secret'>;
 /** The same of a system that is kept. */
-export function fromOfRow(secrets: Secrets, row: Pick<SystemRow, 'id' | 'address' | 'secret'>): ReturnType<typeof fromOfAddress> {
-  return fromOfAddress(row.id, addressOfRow(row), secretOfRow(secrets, row));
+export function fromOfRow(secrets: Secrets, row: Opened, member: TenantMember | null = null): FromSystem {
+  return fromOfAddress(row.id, addressOfRow(row), secretOfRow(secrets, row), member);
 }
+
+/** The same of one that is known to be a database server. */
+export const databaseOfRow = (secrets: Secrets, row: Opened): DatabaseFrom => fromOfRow(secrets, row) as DatabaseFrom;
+
+/** The same of one that is known to be an office tenant. */
+export const tenantOfRow = (secrets: Secrets, row: Opened, member: TenantMember | null): TenantFrom =>
+  fromOfRow(secrets, row, member) as TenantFrom;
 
 export function toSystem(row: SystemRow, workloads: System['workloads']): System {
   return {
@@ -57,10 +67,17 @@ export function toSystem(row: SystemRow, workloads: System['workloads']): System
   };
 }
 
-/** Whether what opens one address may be sent to the other: nothing of where it goes is different. Replicas may be fewer. */
-export function opensBoth(a: SystemAddress, b: SystemAddress): boolean {
-  const known = (a.replicas?.members ?? []).map((m) => `${m.host}:${m.port}`);
-  const same =
-    a.host === b.host && a.port === b.port && a.family === b.family && a.encrypted === b.encrypted && a.authority === b.authority;
-  return same && (b.replicas?.members ?? []).every((m) => known.includes(`${m.host}:${m.port}`));
+/** Where a system is and by which account, in short. */
+export function addressWords(address: SystemAddress): { readonly endpoint: string; readonly account: string } {
+  if (address.kind === 'database') return { endpoint: `${address.family}://${address.host}:${address.port}`, account: address.account };
+  const { people, mail, groupware, drives, sites, chat } = address;
+  const all = [
+    people.by === 'list' ? '' : people.url,
+    mail && `imap://${mail.host}:${mail.port}`,
+    groupware?.url,
+    drives?.url,
+    sites?.url,
+    chat?.url,
+  ];
+  return { endpoint: all.filter(Boolean).join(' '), account: mail?.account ?? '' };
 }

@@ -18,7 +18,7 @@ import { StateMark } from '../ui/state-mark';
   template: `@for (s of troubled(); track s.id) {
       <span class="one small">
         <lx-mark state="failed" />
-        <a [routerLink]="['/estate/systems', s.id]">{{ s.name }}</a>
+        <a [routerLink]="[s.address.kind === 'tenant' ? '/estate/tenants' : '/estate/systems', s.id]">{{ s.name }}</a>
         <span class="f cut" [title]="s.trouble">{{ s.trouble }}</span>
       </span>
     }

@@ -1,11 +1,11 @@
 import { ChangeDetectionStrategy, Component, computed, input, linkedSignal, output } from '@angular/core';
 import { FormsModule } from '@angular/forms';
-import type { SystemAddress } from '@lithodex/contract';
+import type { DatabaseAddress } from '@lithodex/kinds';
 import { formatDuration } from '@lithodex/core';
 import { Slot, type SlotOption } from '../ui/slot';
 
 /** Replicas that are read in the place of a server; null where it is read itself. */
-export type ReplicasSaid = NonNullable<SystemAddress['replicas']> | null;
+export type ReplicasSaid = NonNullable<DatabaseAddress['replicas']> | null;
 
 type Members = NonNullable<ReplicasSaid>['members'];
 

@@ -215,6 +215,7 @@ export class SystemPage {
       if (!known) return;
       untracked(() => {
         const { address } = known;
+        if (address.kind !== 'database') return;
         this.name.set(known.name);
         this.location.set(known.location);
         this.family.set(address.family);

@@ -1,10 +1,15 @@
 import type { WorkloadRow } from '@lithodex/contract';
 import { countOf, formatFirst } from '@lithodex/core';
-import { serverWords } from './database-words';
+import { databaseFacts, serverWords } from './database-words';
 import { download, says, type KindParts, type PlaceOption } from './kind-parts';
 import { drivePlaces } from './common-places';
 
-const databasesOf = ({ facts }: WorkloadRow) => facts?.databases ?? [];
+const databasesOf = (w: WorkloadRow) => databaseFacts(w)?.databases ?? [];
+
+const ofServer = (w: WorkloadRow) => {
+  const facts = databaseFacts(w);
+  return facts ? `, ${serverWords(facts)}` : '';
+};
 
 export const databaseParts: KindParts = {
   noun: 'database server',
@@ -12,7 +17,7 @@ export const databaseParts: KindParts = {
   sourceFacts: (w) => [
     {
       term: 'Database server',
-      text: w.facts ? `, ${serverWords(w.facts)}` : '',
+      text: ofServer(w),
       link: { label: w.source.name, to: ['/estate/systems', w.source.id] },
     },
     {
@@ -28,7 +33,7 @@ export const databaseParts: KindParts = {
     const { facts } = p;
     if (facts?.kind === 'databaseLog') return [says(`${countOf(facts.commits, 'commit')} since the one before`)];
     const changes = says(`+${p.added} ~${p.changed} −${p.removed} objects`);
-    if (!facts) return [changes];
+    if (facts?.kind !== 'database') return [changes];
     const level = facts.level === 'application' ? says('all tables at one instant') : says('some tables not at one instant', true);
     return [changes, level, ...(facts.member ? [says(`read from the replica ${facts.member}`)] : [])];
   },

@@ -2,7 +2,7 @@ import { ChangeDetectionStrategy, Component, computed, input } from '@angular/co
 import { RouterLink } from '@angular/router';
 import type { WorkloadRow } from '@lithodex/contract';
 import { formatPipes } from '../ui/format-pipes';
-import { serverWords } from './database-words';
+import { databaseFacts, serverWords } from './database-words';
 
 const mostShown = 40;
 
@@ -11,7 +11,7 @@ const mostShown = 40;
   selector: 'lx-database-peek',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [RouterLink, ...formatPipes],
-  template: `@if (workload().facts; as f) {
+  template: `@if (facts(); as f) {
     <dl class="small">
       <dt>Databases</dt>
       <dd>
@@ -62,5 +62,6 @@ const mostShown = 40;
 export class DatabasePeek {
   readonly workload = input.required<WorkloadRow>();
   protected readonly words = serverWords;
-  protected readonly shown = computed(() => this.workload().facts?.databases.slice(0, mostShown) ?? []);
+  protected readonly facts = computed(() => databaseFacts(this.workload()));
+  protected readonly shown = computed(() => this.facts()?.databases.slice(0, mostShown) ?? []);
 }

@@ -32,7 +32,7 @@ export class DatabasePlace {
   readonly changed = input.required<(destination: Destination | null) => void>();
   private readonly systems = toSignal(this.api.call('listSystems').pipe(outcome()));
   protected readonly servers = computed((): SlotOption<number>[] =>
-    (this.systems()?.value?.rows ?? []).map((s) => ({ value: s.id, label: s.name })),
+    (this.systems()?.value?.rows ?? []).filter((s) => s.address.kind === 'database').map((s) => ({ value: s.id, label: s.name })),
   );
   protected readonly system = signal<number | null>(null);
   protected readonly name = signal('');

@@ -117,7 +117,7 @@ export class SecondPage {
       ? [{ value: 'scratch', label: 'a scratch server, to look into it first', note: 'nothing else is written' }]
       : []),
     ...(this.systems()?.value?.rows ?? [])
-      .filter((s) => s.id !== this.workload()?.source.id)
+      .filter((s) => s.address.kind === 'database' && s.id !== this.workload()?.source.id)
       .map((s) => ({ value: String(s.id), label: s.name })),
   ]);
   protected readonly server = computed(() => this.to() ?? '');

@@ -1,0 +1,180 @@
+import { joinPath } from '@lithodex/core';
+import type { TreeEntry } from '@lithodex/engine';
+import { tenantTops, type Tenant, type TenantMember } from '@lithodex/kinds';
+import type { ImapFlow, ListResponse } from 'imapflow';
+import { setTimeout as pause } from 'node:timers/promises';
+import { closeMailbox, isAway, mailError, openMailbox } from './imap-account';
+import { folderState, type FolderState } from './item-facts';
+import { folderName } from './item-words';
+import { MailFolder } from './mail-folder';
+import type { MemberWriting } from './member-writing';
+
+const attempts = 4;
+const pauseMs = 1500;
+
+/** A folder of a mailbox as the server lists it. */
+export interface MailboxFolder {
+  /** As the server names it, decoded. */
+  readonly path: string;
+  readonly parts: readonly string[];
+  readonly opens: boolean;
+  readonly state: FolderState;
+  readonly modseq: string | undefined;
+}
+
+/** The folders of a person's own mailbox: those of others that can be seen there as well are protected with these. */
+export async function foldersOf(client: ImapFlow): Promise<MailboxFolder[]> {
+  const listed = await client.list({ statusQuery: { messages: true, uidNext: true, uidValidity: true, highestModseq: true } });
+  const foreign = [client.namespaces?.other, client.namespaces?.shared]
+    .flatMap((n) => (Array.isArray(n) ? n : []))
+    .map((n) => n.prefix)
+    .filter(Boolean);
+  return listed.filter((f) => !foreign.some((prefix) => f.path.startsWith(prefix) || `${f.path}${f.delimiter}` === prefix)).map(toFolder);
+}
+
+function toFolder(f: ListResponse): MailboxFolder {
+  const opens = !f.flags.has('\\Noselect') && !f.flags.has('\\NonExistent');
+  const { status } = f;
+  return {
+    path: f.path,
+    parts: f.delimiter ? f.path.split(f.delimiter) : [f.path],
+    opens,
+    modseq: status?.highestModseq === undefined ? undefined : String(status.highestModseq),
+    state: {
+      path: f.path,
+      subscribed: f.subscribed,
+      ...(f.specialUse && { use: f.specialUse }),
+      ...(opens && status?.uidValidity !== undefined && { uidValidity: String(status.uidValidity), messages: status.messages ?? 0 }),
+    },
+  };
+}
+
+/** A folder of the point before, by the name the server gave it. */
+interface Earlier {
+  readonly state: FolderState;
+  readonly messages: readonly TreeEntry[];
+}
+
+async function earlierFolders(
+  out: MemberWriting,
+  folder: TreeEntry | undefined,
+  into = new Map<string, Earlier>(),
+): Promise<Map<string, Earlier>> {
+  const entries = await out.before(folder);
+  const state = folder && folderState(folder);
+  if (state && state.path !== '') into.set(state.path, { state, messages: entries.filter((e) => e.kind === 'file') });
+  for (const e of entries) if (e.kind === 'folder') await earlierFolders(out, e, into);
+  return into;
+}
+
+/** Messages of a folder and the folders in it, until all are known. */
+interface Growing {
+  entries: TreeEntry[];
+  state: FolderState;
+  /** The server lists it and does not open it. */
+  unread: boolean;
+  readonly below: Map<string, Growing>;
+}
+
+const growing = (): Growing => ({ entries: [], state: { path: '' }, unread: false, below: new Map() });
+
+/** Takes a mailbox: what the server says has not changed is not asked for. Throws SourceError. */
+export async function captureMail(
+  out: MemberWriting,
+  tenant: Tenant,
+  member: TenantMember,
+  base: TreeEntry | undefined,
+): Promise<TreeEntry> {
+  const earlier = await earlierFolders(out, base);
+  let client = await openMailbox(tenant, member);
+  try {
+    const folders = await foldersOf(client).catch((error: unknown) => {
+      throw mailError(error);
+    });
+    const there = new Set(folders.map((f) => f.path));
+    const top = growing();
+    for (const folder of folders) {
+      out.goOn();
+      const at = folder.parts.reduce<string>((path, part) => joinPath(path, folderName(part)), tenantTops.mail);
+      if (out.leftOut(at, true)) continue;
+      const place = placeOf(top, folder.parts);
+      place.state = folder.state;
+      if (!folder.opens) continue;
+      const before = earlier.get(folder.path) ?? renamed(out, folder, earlier, there);
+      if (before && isAsBefore(folder, before)) {
+        place.entries = before.messages.map((m) => out.reused(m, undefined));
+        out.counts.messages += before.messages.length;
+        out.counts.files -= before.messages.length;
+        place.state = { ...before.state, ...folder.state };
+        continue;
+      }
+      const reading = new MailFolder(out, at, before?.messages ?? [], before?.state);
+      for (let attempt = 1; ; attempt++)
+        try {
+          const lock = await client.getMailboxLock(folder.path, { readOnly: true });
+          try {
+            const { entries, state } = await reading.read(client);
+            place.entries = entries;
+            place.state = { ...folder.state, ...state };
+          } finally {
+            lock.release();
+          }
+          break;
+        } catch (error) {
+          if (out.ctx.stopped() || (error as { code?: string }).code === 'STOPPED') throw error;
+          const failure = mailError(error);
+          if (!isAway(failure) && attempt < 2) continue;
+          if (!isAway(failure)) {
+            place.unread = true;
+            out.warn('FOLDER_UNREAD', at, failure.message, true);
+            break;
+          }
+          if (attempt >= attempts) throw failure;
+          out.note('CONNECTION_LOST', at, `the mail server went away and is asked again: ${failure.message}`);
+          await closeMailbox(client);
+          await pause(pauseMs * attempt);
+          client = await openMailbox(tenant, member);
+        }
+    }
+    return await write(out, tenantTops.mail, top);
+  } finally {
+    await closeMailbox(client);
+  }
+}
+
+const isAsBefore = ({ state, modseq }: MailboxFolder, { state: before, messages }: Earlier): boolean =>
+  modseq !== undefined && modseq === before.modseq && state.uidValidity === before.uidValidity && state.messages === messages.length;
+
+/** A folder of before that has another name now. */
+function renamed(
+  out: MemberWriting,
+  { path, state }: MailboxFolder,
+  earlier: ReadonlyMap<string, Earlier>,
+  there: ReadonlySet<string>,
+): Earlier | undefined {
+  if (state.uidValidity === undefined) return undefined;
+  const found = [...earlier].filter(([old, e]) => !there.has(old) && e.state.uidValidity === state.uidValidity && e.messages.length > 0);
+  const [only] = found;
+  if (found.length !== 1 || !only) return undefined;
+  out.note('FOLDER_RENAMED', joinPath(tenantTops.mail, folderName(path)), `it was ${only[0]}`);
+  // numbers may be those of another folder all the same: its messages are matched one by one
+  return { messages: only[1].messages, state: { ...only[1].state, uidValidity: '' } };
+}
+
+function placeOf(top: Growing, parts: readonly string[]): Growing {
+  let at = top;
+  for (const part of parts) {
+    const name = folderName(part);
+    let next = at.below.get(name);
+    if (!next) at.below.set(name, (next = growing()));
+    at = next;
+  }
+  return at;
+}
+
+async function write(out: MemberWriting, name: string, { entries, below, state, unread }: Growing): Promise<TreeEntry> {
+  if (unread && below.size === 0) return out.unread(name);
+  const folders: TreeEntry[] = [];
+  for (const [own, folder] of below) folders.push(await write(out, own, folder));
+  return out.folder(name, [...entries, ...folders], state.path === '' ? undefined : state);
+}

@@ -1,0 +1,96 @@
+import { topEntry, type TreeEntry } from '@lithodex/engine';
+import { tenantTops, type TenantFrom, type TenantMember, type TenantPoint, type Tenant } from '@lithodex/kinds';
+import type { CaptureContext, PointContent } from '../connector';
+import { SourceError } from '../source-error';
+import { captureChat } from './capture-chat';
+import { captureDrive } from './capture-drive';
+import { captureGroupware } from './capture-groupware';
+import { captureMail } from './capture-mail';
+import { MemberWriting } from './member-writing';
+
+/** New chunks that are made room for. */
+const expectedChunks = 131_072;
+
+type Bases = (top: string) => TreeEntry | undefined;
+/** One service of a member: the folders it has at the top of a point. */
+interface Service {
+  readonly tops: readonly string[];
+  capture(out: MemberWriting, base: Bases): Promise<readonly TreeEntry[]>;
+}
+
+/** What there is of a member, by the services that are connected. */
+export function servicesOf(tenant: Tenant, member: TenantMember): Service[] {
+  const found: Service[] = [];
+  const has = member.type === 'person' || member.type === 'group';
+  if (has && tenant.mail)
+    found.push({ tops: [tenantTops.mail], capture: async (out, base) => [await captureMail(out, tenant, member, base(tenantTops.mail))] });
+  if (has && tenant.groupware)
+    found.push({
+      tops: [tenantTops.calendars, tenantTops.contacts],
+      capture: (out, base) => captureGroupware(out, tenant, member, (kind) => base(tenantTops[kind])),
+    });
+  if (has && tenant.drives) found.push(filesOf(tenant, member, tenantTops.drive));
+  if (member.type === 'site' && tenant.sites) found.push(filesOf(tenant, member, tenantTops.files));
+  if (member.type === 'room' && tenant.chat)
+    found.push({ tops: [tenantTops.chat], capture: async (out, base) => [await captureChat(out, tenant, member, base(tenantTops.chat))] });
+  return found;
+}
+
+const filesOf = (tenant: Tenant, member: TenantMember, top: string): Service => ({
+  tops: [top],
+  async capture(out, base) {
+    try {
+      return [await captureDrive(out, tenant, member, top, base(top))];
+    } catch (error) {
+      // somebody who never had a drive; one that was there is not let go quietly
+      if (error instanceof SourceError && error.code === 'TENANT_GONE' && !base(top) && top === tenantTops.drive) return [];
+      throw error;
+    }
+  },
+});
+
+/** Takes everything of a member. A service that fails leaves the others as they are: what it has is not in the point, and that is said. Throws SourceError when none answers. */
+export function captureMember(ctx: CaptureContext, { server, member }: TenantFrom): Promise<PointContent> {
+  if (!member) throw new SourceError('TENANT_GONE', 'nobody is named');
+  const writing = ctx.store.begin(expectedChunks, ctx.fresh);
+  return writing.during(async () => {
+    const out = new MemberWriting(ctx, writing);
+    const before = ctx.base ? await out.before(topEntry(ctx.base)) : [];
+    const tops: TreeEntry[] = [];
+    const failures: SourceError[] = [];
+    const services = servicesOf(server, member);
+    for (const service of services) {
+      if (service.tops.every((top) => out.leftOut(top, true))) continue;
+      try {
+        tops.push(...(await service.capture(out, (top) => before.find((e) => e.name === top))));
+      } catch (error) {
+        if (!(error instanceof SourceError)) throw error;
+        failures.push(error);
+        for (const top of service.tops) {
+          out.warn('SERVICE_UNREAD', top, error.message, true);
+          tops.push(out.unread(top));
+        }
+      }
+    }
+    const [first] = failures;
+    if (first && failures.length === services.length) throw first;
+    const top = await out.folder('', tops);
+    const counts = await writing.finish();
+    const facts: TenantPoint = { kind: 'tenant', type: member.type, login: member.login, name: member.name, mail: '', counts: out.counts };
+    return {
+      top,
+      totals: {
+        items: top.folder?.items ?? 0,
+        files: out.progress.files,
+        bytes: top.folder?.bytes ?? 0,
+        read: out.progress.read,
+        ...counts,
+      },
+      owners: {},
+      groups: {},
+      leftOut: { include: ctx.include, exclude: ctx.exclude, byItself: [] },
+      warnings: out.warnings,
+      content: { kind: 'tenant', version: 1, facts, state: {} },
+    };
+  });
+}

@@ -1,0 +1,231 @@
+import { createHash } from 'node:crypto';
+import type { TreeEntry } from '@lithodex/engine';
+import type { ItemOfMail } from '@lithodex/kinds';
+import type { FetchMessageObject, ImapFlow } from 'imapflow';
+import { itemFacts, type FolderState } from './item-facts';
+import { messageStem } from './item-words';
+import { FreeNames, type MemberWriting } from './member-writing';
+import { readMessage } from './mime-parts';
+
+/** Messages that are asked for at once. */
+const atOnce = 400;
+/** Bytes of messages that are asked for at once; longer ones come piece by piece. */
+const bytesAtOnce = 8 << 20;
+/** Messages that are being stored at once. */
+const storing = 48;
+/** Of a long message so much is looked at for what it says of itself. */
+const frontBytes = 1 << 20;
+
+interface Meta {
+  readonly uid: number;
+  readonly size: number;
+  readonly at: number;
+  readonly flags: string[];
+  /** Its Message-ID, where it was asked for. */
+  readonly id: string;
+}
+
+export const timeOf = (date: Date | string | undefined): number => {
+  const at = date === undefined ? 0 : new Date(date).getTime();
+  return Number.isFinite(at) ? at : 0;
+};
+
+/** What stands about a message, without what only this session knows. */
+export const flagsOf = (flags: Set<string> | undefined): string[] => [...(flags ?? [])].filter((f) => f !== '\\Recent').sort();
+
+/** UIDs as a set of IMAP. */
+export function uidSet(uids: readonly number[]): string {
+  const parts: string[] = [];
+  for (let i = 0; i < uids.length;) {
+    let j = i;
+    while (j + 1 < uids.length && uids[j + 1] === uids[j]! + 1) j++;
+    parts.push(i === j ? String(uids[i]) : `${uids[i]}:${uids[j]}`);
+    i = j + 1;
+  }
+  return parts.join(',');
+}
+
+const messageIdOf = ({ headers }: FetchMessageObject) =>
+  /^message-id:\s*(.*)$/im
+    .exec((headers?.toString('utf8') ?? '').replace(/\r?\n[ \t]+/g, ' '))?.[1]
+    ?.trim()
+    .slice(0, 1000) ?? '';
+
+/** What can be told of messages without reading them. */
+async function metaOf(client: ImapFlow, uids: readonly number[], withIds: boolean): Promise<Meta[]> {
+  const found: Meta[] = [];
+  for (let at = 0; at < uids.length; at += 2000) {
+    const query = { uid: true, flags: true, internalDate: true, size: true, ...(withIds && { headers: ['message-id'] }) };
+    for await (const m of client.fetch(uidSet(uids.slice(at, at + 2000)), query, { uid: true }))
+      found.push({ uid: m.uid, size: m.size ?? 0, at: timeOf(m.internalDate), flags: flagsOf(m.flags), id: withIds ? messageIdOf(m) : '' });
+  }
+  return found;
+}
+
+/** The messages of one folder of a mailbox that is open, as entries: what the point before has is not read again. */
+export class MailFolder {
+  private readonly names = new FreeNames();
+  private readonly entries: TreeEntry[] = [];
+  /** What was read on a connection that broke is not read again. */
+  private readonly stored = new Map<number, TreeEntry>();
+
+  constructor(
+    private readonly out: MemberWriting,
+    private readonly path: string,
+    private readonly earlier: readonly TreeEntry[],
+    private readonly state: FolderState | undefined,
+  ) {}
+
+  /** Reads the folder that is selected. Gives its entries, and what the next point has to know. */
+  async read(client: ImapFlow): Promise<{ readonly entries: TreeEntry[]; readonly state: Partial<FolderState> }> {
+    const box = client.mailbox;
+    if (!box) throw new Error('no mailbox is open');
+    this.entries.length = 0;
+    // noted before anything is asked: what changes meanwhile is seen by the next point
+    const state = {
+      uidValidity: String(box.uidValidity),
+      uidNext: box.uidNext,
+      ...(box.highestModseq !== undefined && { modseq: String(box.highestModseq) }),
+    };
+    const found = box.exists ? await client.search({ all: true }, { uid: true }) : [];
+    const uids = (Array.isArray(found) ? found : []).sort((a, b) => a - b);
+    const known = this.knownByUid();
+    const same = this.state?.uidValidity === state.uidValidity;
+    if (same) await this.takeOver(client, uids, known);
+    const fresh = same ? uids.filter((uid) => !known.has(uid)) : uids;
+    const metas = await metaOf(client, fresh, !same && known.size > 0);
+    const left = same ? metas : this.matched(metas);
+    await this.readAll(client, left);
+    return { entries: this.entries, state: { ...state, messages: this.entries.length } };
+  }
+
+  private knownByUid(): Map<number, { entry: TreeEntry; facts: ItemOfMail }> {
+    const known = new Map<number, { entry: TreeEntry; facts: ItemOfMail }>();
+    for (const entry of this.earlier) {
+      const facts = itemFacts(entry);
+      if (facts?.type === 'message') known.set(facts.uid, { entry, facts });
+    }
+    return known;
+  }
+
+  private keep(entry: TreeEntry, facts: ItemOfMail): void {
+    this.names.take(entry.name);
+    this.entries.push(this.out.reused(entry, facts));
+  }
+
+  /** Messages that are still there, with the flags of now. */
+  private async takeOver(
+    client: ImapFlow,
+    uids: readonly number[],
+    known: ReadonlyMap<number, { entry: TreeEntry; facts: ItemOfMail }>,
+  ): Promise<void> {
+    const flags = new Map<number, string[]>();
+    const since = this.state?.modseq;
+    const limited = client.mailbox && client.mailbox.highestModseq !== undefined && since !== undefined;
+    if (uids.length && known.size)
+      for await (const m of client.fetch(
+        limited ? '1:*' : uidSet(uids.filter((uid) => known.has(uid))) || '1:*',
+        { uid: true, flags: true },
+        { uid: true, ...(limited && { changedSince: BigInt(since) }) },
+      ))
+        flags.set(m.uid, flagsOf(m.flags));
+    for (const uid of uids) {
+      const before = known.get(uid);
+      if (before) this.keep(before.entry, { ...before.facts, flags: flags.get(uid) ?? before.facts.flags });
+    }
+  }
+
+  /** The server gave all messages other numbers: those it has under the same id, time and size are the ones of before. Gives the others. */
+  private matched(metas: readonly Meta[]): Meta[] {
+    const key = (m: { id: string; at: number; size: number }) => `${m.id}\n${m.at}\n${m.size}`;
+    const earlier = new Map<string, { entry: TreeEntry; facts: ItemOfMail }[]>();
+    for (const { entry, facts } of this.knownByUid().values()) {
+      const of = key({ id: facts.id, at: facts.at, size: entry.size });
+      earlier.set(of, [...(earlier.get(of) ?? []), { entry, facts }]);
+    }
+    return metas.filter((meta) => {
+      // without an id two messages of one minute could be taken for each other
+      const [before, ...others] = meta.id === '' ? [] : (earlier.get(key(meta)) ?? []);
+      if (!before) return true;
+      earlier.set(key(meta), others);
+      this.keep(before.entry, { ...before.facts, uid: meta.uid, flags: meta.flags });
+      return false;
+    });
+  }
+
+  private async readAll(client: ImapFlow, metas: readonly Meta[]): Promise<void> {
+    const { out } = this;
+    const byUid = new Map(metas.map((m) => [m.uid, m]));
+    for (const [uid, entry] of this.stored)
+      if (byUid.delete(uid)) {
+        this.names.take(entry.name);
+        this.entries.push(entry);
+      }
+    let group: number[] = [];
+    let bytes = 0;
+    for (const meta of byUid.values()) {
+      out.goOn();
+      if (meta.size > bytesAtOnce) {
+        await this.readLong(client, meta);
+        continue;
+      }
+      if (group.length && (group.length >= atOnce || bytes + meta.size > bytesAtOnce)) {
+        await this.readGroup(client, group, byUid);
+        [group, bytes] = [[], 0];
+      }
+      group.push(meta.uid);
+      bytes += meta.size;
+    }
+    if (group.length) await this.readGroup(client, group, byUid);
+  }
+
+  private async readGroup(client: ImapFlow, uids: readonly number[], metas: ReadonlyMap<number, Meta>): Promise<void> {
+    const { out } = this;
+    const pending: Promise<void>[] = [];
+    for await (const { uid, source } of client.fetch(uidSet(uids), { uid: true, source: true }, { uid: true })) {
+      out.goOn();
+      const meta = metas.get(uid);
+      if (!meta) continue;
+      const done = this.storeMessage(meta, source ?? Buffer.alloc(0));
+      // told where it is waited for
+      done.catch(() => undefined);
+      pending.push(done);
+      if (pending.length >= storing) await pending.shift();
+      await out.passed();
+    }
+    await Promise.all(pending);
+  }
+
+  private async storeMessage(meta: Meta, source: Buffer): Promise<void> {
+    const { facts, cuts } = readMessage(source);
+    const sum = createHash('sha256').update(source).digest('hex');
+    const own: ItemOfMail = { ...facts, sum, uid: meta.uid, at: meta.at, flags: meta.flags };
+    const name = this.names.free(messageStem(own), '.eml');
+    this.add(meta.uid, this.out.item(name, await this.out.content(source, cuts), meta.at, own));
+  }
+
+  private async readLong(client: ImapFlow, meta: Meta): Promise<void> {
+    const front: Buffer[] = [];
+    let length = 0;
+    const answer = await client.download(String(meta.uid), undefined, { uid: true });
+    // it was removed meanwhile
+    if (!('content' in answer) || !answer.content) return;
+    const content = answer.content;
+    const pieces = async function* () {
+      for await (const piece of content as AsyncIterable<Buffer>) {
+        if (length < frontBytes) front.push(piece);
+        length += piece.length;
+        yield piece;
+      }
+    };
+    const { sum, ...stored } = await this.out.streamed(pieces());
+    const { facts } = readMessage(Buffer.concat(front).subarray(0, frontBytes));
+    const own: ItemOfMail = { ...facts, sum, uid: meta.uid, at: meta.at, flags: meta.flags };
+    this.add(meta.uid, this.out.item(this.names.free(messageStem(own), '.eml'), stored, meta.at, own));
+  }
+
+  private add(uid: number, entry: TreeEntry): void {
+    this.stored.set(uid, entry);
+    this.entries.push(entry);
+  }
+}

@@ -1,0 +1,93 @@
+import { objectNameOf, type RestoreAction } from '@lithodex/core';
+import { EngineError, type TreeEntry } from '@lithodex/engine';
+import type { Tenant, TenantDestination } from '@lithodex/kinds';
+import type { RestoreContext } from '../connector';
+import { fileContent } from '../file-content';
+import type { ReadableTree } from '../readable-tree';
+import { SourceError } from '../source-error';
+
+/** Longest item that goes through memory. */
+const mostBytes = 1 << 30;
+
+/** An item on its way back, with the folders it was in. */
+export interface ItemBack {
+  /** Byte string in the point. */
+  readonly path: string;
+  readonly entry: TreeEntry;
+  readonly tree: ReadableTree;
+  /** Folders below the top folder of its service, outermost first: names as people know them. */
+  readonly folders: readonly string[];
+  /** Entries of the same. */
+  readonly above: readonly TreeEntry[];
+}
+
+export const bytesOfItem = async ({ tree, entry }: Pick<ItemBack, 'tree' | 'entry'>): Promise<Buffer> => {
+  if (entry.size > mostBytes) throw new SourceError('TENANT_FAILED', 'it is too long');
+  const parts: Buffer[] = [];
+  for await (const part of fileContent(tree, entry)) parts.push(Buffer.from(part));
+  return Buffer.concat(parts);
+};
+
+/** What restores of one service have in common. */
+export class Restoring {
+  items = 0;
+  readonly acts = new Map<RestoreAction, number>();
+  private readonly told = new Set<string>();
+
+  constructor(
+    readonly ctx: RestoreContext,
+    readonly tenant: Tenant,
+    readonly to: TenantDestination,
+  ) {}
+
+  /** Where folders go: below the one that was said. */
+  placeOf(folders: readonly string[]): string[] {
+    return [...this.to.below.split('/').filter(Boolean), ...folders];
+  }
+
+  goOn(): void {
+    if (this.ctx.stopped()) throw new EngineError('STOPPED');
+  }
+
+  async done(path: string, entry: Pick<TreeEntry, 'kind' | 'size'>, action: RestoreAction, remark = ''): Promise<void> {
+    this.items++;
+    this.told.add(path);
+    this.acts.set(action, (this.acts.get(action) ?? 0) + 1);
+    this.ctx.done({ path, action, kind: entry.kind, bytes: entry.size, remark });
+    await this.ctx.drain();
+  }
+
+  async failed(path: string, entry: Pick<TreeEntry, 'kind' | 'size'>, error: unknown): Promise<void> {
+    if (error instanceof EngineError && error.code === 'STOPPED') throw error;
+    // the others can't be brought back either
+    if (error instanceof SourceError && ['TENANT_AWAY', 'TENANT_REFUSED'].includes(error.code)) throw error;
+    this.items++;
+    this.told.add(path);
+    this.ctx.done({
+      path,
+      action: 'failed',
+      kind: entry.kind,
+      bytes: entry.size,
+      remark: error instanceof Error ? error.message : String(error),
+    });
+    await this.ctx.drain();
+  }
+
+  /** A service can't be used: what was not brought back there is told as failed. */
+  async gaveUp(items: readonly ItemBack[], error: SourceError): Promise<void> {
+    for (const { path, entry } of items) {
+      if (this.told.has(path)) continue;
+      this.items++;
+      this.told.add(path);
+      this.ctx.done({ path, action: 'failed', kind: entry.kind, bytes: entry.size, remark: error.message });
+      await this.ctx.drain();
+    }
+  }
+
+  note(message: string): void {
+    this.ctx.note({ code: 'COUNTED', path: '', message });
+  }
+}
+
+/** Names of folders as their service knows them. */
+export const namesOf = (entries: readonly TreeEntry[]): string[] => entries.map((e) => objectNameOf(e.name));

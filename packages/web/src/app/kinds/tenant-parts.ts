@@ -1,0 +1,46 @@
+import type { WorkloadRow } from '@lithodex/contract';
+import { drivePlaces, share } from './common-places';
+import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
+import { countWords, memberNouns, tenantFacts } from './tenant-words';
+
+const typeOf = (w: WorkloadRow) => tenantFacts(w)?.type ?? 'person';
+
+export const tenantParts: KindParts = {
+  noun: 'person or site',
+  where: (w) => memberNouns[typeOf(w)],
+  sourceFacts: (w) => [
+    {
+      term: 'Office tenant',
+      text: `, ${memberNouns[typeOf(w)]}`,
+      link: { label: w.source.name, to: ['/estate/tenants', w.source.id] },
+    },
+    ...(tenantFacts(w)?.mail ? [{ term: 'Mail', text: tenantFacts(w)!.mail }] : []),
+    ...(tenantFacts(w)?.groups.length ? [{ term: 'Groups', text: tenantFacts(w)!.groups.join(', ') }] : []),
+  ],
+  links: () => [],
+  pointRemarks(p) {
+    const changes = says(`+${p.added} ~${p.changed} −${p.removed} items`);
+    return p.facts?.kind === 'tenant' ? [changes, says(countWords(p.facts.counts))] : [changes];
+  },
+  peek: async () => (await import('./tenant-peek')).TenantPeek,
+  places(picks) {
+    const all: PlaceOption[] = [
+      { value: 'original', label: 'where they were', destination: { to: 'original' } },
+      {
+        value: 'member',
+        label: 'somebody else or another folder',
+        form: async () => (await import('./tenant-place')).TenantPlace,
+        first: 'Choose whom it goes to first.',
+      },
+      download('zip', 'a zip archive'),
+      download('tar', 'a tar archive'),
+      share,
+      ...drivePlaces(picks),
+    ];
+    const [first, ...others] = picks;
+    return others.length === 0 && first?.kind === 'file' ? [...all, download('file', 'the file itself')] : all;
+  },
+  rules: () => everyRule,
+  starts: () => false,
+  edits: false,
+};
