@@ -10,6 +10,7 @@ import { readerName, StoryMovers } from './story-movers';
 import { StoryPeople } from './story-people';
 import { keepsOnStorage, provesReturns } from './story-returns';
 import { HarbourDatabase, type Acts } from './harbour-database';
+import { HarbourOffice } from './harbour-office';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
 import { HarbourPlatform } from './harbour-platform';
@@ -56,6 +57,7 @@ export class History {
   private readonly platform: HarbourPlatform;
   private readonly berths: HarbourDatabase;
   private readonly tide: HarbourTide;
+  private readonly office: HarbourOffice;
   private diskId = '';
 
   /** Servers that are protected, or could be. */
@@ -79,6 +81,8 @@ export class History {
     const now = DateTime.now().setZone(config.zone);
     const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
     this.lastMorning = morning > now ? morning.minus({ days: 1 }) : morning;
+    const officeActs = { ...acts, get: <T>(...question: Parameters<StoryPeople['get']>) => this.people.get<T>(...question) };
+    this.office = new HarbourOffice(standins.office, officeActs, this.evening(0).minus({ hours: 8 }).toMillis());
   }
 
   private folderOf(server: string): string {
@@ -215,6 +219,7 @@ export class History {
   /** A day of work and the night after it. */
   private async night(night: number): Promise<void> {
     const evening = this.evening(night);
+    await this.office.day(night, evening, this.diskId, (moment) => this.dayPasses(moment));
     this.clock.set(evening.toMillis());
     if (night === connectNight) await this.connect((name) => !trialServers.includes(name) && name !== 'ais-relay');
     for (const server of harbourServers.filter((s) => this.connected.has(s.name)))
@@ -225,6 +230,7 @@ export class History {
     if (night === relayNight) await this.connect((name) => name === 'ais-relay');
     await this.machines(night, evening);
     await this.berths.night(night, evening, this.diskId);
+    await this.office.night(night, evening, this.diskId);
     if (night === proofNight) await provesReturns(this.people, `${this.state}/proof`);
     if (night === noticesNight) await this.tellPeople();
     if (night === nights - 1) {
@@ -263,6 +269,13 @@ export class History {
       await keepsOnStorage(this.people);
       await this.asksForLess();
     }
+  }
+
+  /** A moment of a day, and what is due then. */
+  private async dayPasses(moment: DateTime): Promise<void> {
+    this.clock.set(Math.max(moment.toMillis(), this.clock.now() + 1000));
+    await this.server.scheduler.tick();
+    await this.quiet();
   }
 
   /** Before the first run of the last night the disk of tides-02 is away; before the charts are protected at 04:00 they are attacked. */

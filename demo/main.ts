@@ -17,14 +17,16 @@ interface Standins {
   readonly organisation: { readonly port: number; readonly clientId: string; readonly clientSecret: string };
   readonly mail: { readonly smtpPort: number };
   readonly movers: { readonly port: number };
+  readonly office: { readonly port: number; readonly secret: string };
+  readonly officeMail: { readonly port: number };
+  readonly officeCalendars: { readonly port: number };
 }
 
 const [, , configFile, state, standinFile, socket, tideSocket, replicaSocket] = process.argv;
 if (!configFile || !state || !standinFile || !socket || !tideSocket || !replicaSocket)
   throw new Error('usage: demo CONFIG STATE STANDINS SOCKET SOCKET SOCKET');
-const { bucket, library, platform, berths, berthsReplica, tide, mail, movers, organisation } = JSON.parse(
-  readFileSync(standinFile, 'utf8'),
-) as Standins;
+const { bucket, library, platform, berths, berthsReplica, tide, mail, movers, organisation, office, officeMail, officeCalendars } =
+  JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
 const { accessKey, secretKey } = bucket;
 const standins = {
   bucket: { endpoint: `http://127.0.0.1:${bucket.port}`, bucket: bucket.buckets[0].name, accessKey, secretKey },
@@ -32,6 +34,13 @@ const standins = {
   platform: { endpoint: `http://127.0.0.1:${platform.port}`, account: platform.account, password: platform.password },
   berths: { ...berths, socket, replica: { ...berthsReplica, socket: replicaSocket } },
   tide: { ...tide, socket: tideSocket },
+  office: {
+    folder: `${state}/office`,
+    url: `http://127.0.0.1:${office.port}`,
+    secret: office.secret,
+    mailPort: officeMail.port,
+    calendarPort: officeCalendars.port,
+  },
   smtpPort: mail.smtpPort,
   receivePort: movers.port,
   organisation: {

@@ -1,3 +1,4 @@
+import type { OfficeAccess } from './harbour-office';
 import type { DatabaseAccess } from './harbour-database';
 import type { PlatformAccess } from './harbour-platform';
 
@@ -8,6 +9,7 @@ export interface StandinAccess {
   readonly platform: PlatformAccess;
   readonly berths: DatabaseAccess;
   readonly tide: DatabaseAccess;
+  readonly office: OfficeAccess;
   readonly smtpPort: number;
   /** Where the mover that keeps takes what others read. */
   readonly receivePort: number;

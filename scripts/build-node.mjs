@@ -10,6 +10,7 @@ const entries = {
   'crunch-thread': 'packages/engine/src/pipeline/crunch-thread.ts',
   'scout-thread': 'packages/connectors/src/files/scout-thread.ts',
   'place-thread': 'packages/connectors/src/files/place-thread.ts',
+  'message-thread': 'packages/connectors/src/tenant/message-thread.ts',
   standins: 'packages/standins/src/main.ts',
   demo: 'demo/main.ts',
   bench: 'bench/main.ts',

@@ -5,8 +5,10 @@ import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync, chmodSync }
 import path from 'node:path';
 import { zoneByDay } from './harbour-zone.mjs';
 import { keepRunning } from './keep-running.mjs';
+import { startDovecot } from './dovecot.mjs';
 import { freePort, setDurable, startMariadb } from './mariadb.mjs';
 import { startPostgresql } from './postgresql.mjs';
+import { startRadicale } from './radicale.mjs';
 
 const say = (text) => process.stderr.write(`${text}\n`);
 const signIns = [
@@ -62,6 +64,14 @@ async function standinSettings(state, near) {
       tide: { port: await freePort(port + 7), account: 'lithodex', password: randomBytes(12).toString('hex') },
       movers: { port: await freePort(port + 8) },
       berthsReplica: { port: await freePort(port + 9) },
+      office: {
+        folder: path.join(state, 'office', 'services'),
+        domain: 'kelmar-harbour.example',
+        port: await freePort(port + 10),
+        secret: randomBytes(16).toString('hex'),
+      },
+      officeMail: { port: await freePort(port + 11) },
+      officeCalendars: { port: await freePort(port + 12) },
       mail: { folder: path.join(state, 'mail'), port: await freePort(port + 3), smtpPort: await freePort(port + 4) },
       organisation: {
         port: await freePort(port + 5),
@@ -119,9 +129,9 @@ function ended(child) {
 export async function demo({ port, state: given, fresh }) {
   const state = path.resolve(given);
   const marker = path.join(state, 'seeded.json');
-  // a state of before there were all database servers can not go on
+  // a state of before there were all servers can not go on
   const outdated =
-    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"berthsReplica"');
+    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"officeMail"');
   if (fresh || outdated || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
   mkdirSync(state, { recursive: true });
   chmodSync(state, 0o755);
@@ -131,6 +141,8 @@ export async function demo({ port, state: given, fresh }) {
   let berths;
   let tide;
   let replica;
+  let mailboxes;
+  let calendars;
   const children = [];
   const kept = [];
   // what is shown is built while the history is lived through, which waits for disks and databases much of the time
@@ -146,7 +158,7 @@ export async function demo({ port, state: given, fresh }) {
       await Promise.race([ended(child), new Promise((resume) => setTimeout(resume, 4000))]);
       if (child.exitCode === null) child.kill('SIGKILL');
     }
-    await Promise.all([database.stop(), replica?.stop(), berths?.stop(), tide?.stop()]);
+    await Promise.all([database.stop(), replica?.stop(), berths?.stop(), tide?.stop(), mailboxes?.stop(), calendars?.stop()]);
     process.exit(code);
   };
   process.on('SIGINT', () => void stop(0));
@@ -177,13 +189,20 @@ export async function demo({ port, state: given, fresh }) {
     const standins = await standinSettings(state, chosen + 1);
     const protectedPorts = JSON.parse(readFileSync(standins, 'utf8'));
     // the servers whose databases are protected: with a log of their changes, and a replica
-    [berths, replica, tide] = await Promise.all([
+    const keeper = { name: 'keeper', password: protectedPorts.office.secret };
+    [berths, replica, tide, mailboxes, calendars] = await Promise.all([
       startMariadb(path.join(state, 'berths-a'), undefined, protectedPorts.berths.port, 11),
       startMariadb(path.join(state, 'berths-b'), undefined, protectedPorts.berthsReplica.port, undefined, [
         '--server-id=12',
         '--read-only',
       ]),
       startPostgresql(path.join(state, 'tide-db'), protectedPorts.tide.port, ['max_slot_wal_keep_size=2GB']),
+      startDovecot(path.join(state, 'office', 'mail'), {
+        people: {},
+        masters: { [keeper.name]: keeper.password },
+        port: protectedPorts.officeMail.port,
+      }),
+      startRadicale(path.join(state, 'office', 'calendars'), { people: {}, keeper, port: protectedPorts.officeCalendars.port }),
     ]);
     await startChild(children, 'dist/node/standins.js', [standins], 'The stand-ins');
     if (!existsSync(marker)) {
@@ -218,17 +237,19 @@ export async function demo({ port, state: given, fresh }) {
       JSON.stringify(
         {
           write: ['/', state],
-          never: [config, 'db', 'berths-a', 'berths-b', 'tide-db', 'secrets.json', 'standins.json'].map((f) => path.resolve(state, f)),
+          never: [config, 'db', 'berths-a', 'berths-b', 'tide-db', 'office', 'secrets.json', 'standins.json'].map((f) =>
+            path.resolve(state, f),
+          ),
         },
         null,
         2,
       ),
     );
-    const keeper = ['--token-file', path.join(state, 'mover-token'), '--keys', path.join(state, 'keys'), '--name', 'quay-mover'];
+    const own = ['--token-file', path.join(state, 'mover-token'), '--keys', path.join(state, 'keys'), '--name', 'quay-mover'];
     const receive = ['--receive', `127.0.0.1:${protectedPorts.movers.port}`];
     const reader = ['--token-file', path.join(state, 'tide-gauge', 'token'), '--name', 'tide-gauge'];
     for (const [name, args] of [
-      ['The mover', [...keeper, ...receive, '--bounds', bounds]],
+      ['The mover', [...own, ...receive, '--bounds', bounds]],
       ['The mover of the tide gauges', reader],
     ])
       kept.push(keepRunning(name, ['dist/node/mover.js', '--server', address, ...args, '--log-level', 'warn'], { say, detached: true }));

@@ -1,6 +1,6 @@
 // A mail server (IMAP) of our own on loopback, without the system's service manager.
 import { spawn } from 'node:child_process';
-import { chownSync, closeSync, mkdirSync, openSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { chownSync, closeSync, existsSync, mkdirSync, openSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import net from 'node:net';
 import path from 'node:path';
 import { freePort } from './mariadb.mjs';
@@ -103,7 +103,7 @@ async function answers(port) {
 }
 
 /**
- * Starts a mail server in `folder` (made on first use). `people`: login to password, and bytes they may have; `masters`: accounts that sign in for anybody, as `person*account`.
+ * Starts a mail server in `folder` (made on first use). `people`: login to password, and bytes they may have; none for those of before; `masters`: accounts that sign in for anybody, as `person*account`.
  * Mailboxes lie in `folder`/mail/LOGIN/store.
  */
 export async function startDovecot(folder, { people, masters, port: wanted = 0, store = 'maildir:~/store:LAYOUT=fs' }) {
@@ -116,7 +116,7 @@ export async function startDovecot(folder, { people, masters, port: wanted = 0, 
       `${login}:${password}:::::${storage ? `:userdb_quota_rule=*:storage=${storage}B` : ''}`;
     writeFileSync(path.join(folder, 'people'), `${Object.entries(all).map(line).join('\n')}\n`);
   };
-  setPeople(people);
+  if (Object.keys(people).length || !existsSync(path.join(folder, 'people'))) setPeople(people);
   writeFileSync(
     path.join(folder, 'masters'),
     Object.entries(masters)

@@ -113,7 +113,7 @@ describe('an office tenant', () => {
     ]);
     const ragna = all.find((w) => w.name === 'Ragna Holt')!;
     expect(ragna.facts).toMatchObject({ groups: ['dredging', 'port'] });
-    expect(ragna.tags).toEqual(['dredging', 'port']);
+    expect(ragna.tags).toEqual(['dredging', 'people', 'port']);
     expect(JSON.stringify(await admin.call('listSystems'))).not.toContain('lamp');
   });
 

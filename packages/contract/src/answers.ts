@@ -1,10 +1,13 @@
 import { z } from 'zod';
 import {
+  AttachedFile,
   DatabaseCommit,
   DatabaseInside,
   FoundWorkload,
   InsideLook,
+  ItemView,
   MemberNow,
+  MissingItems,
   RowsCompared,
   RowsInside,
   SystemTest,
@@ -56,6 +59,9 @@ export const answers = {
   read: Done,
   systemTest: SystemTest,
   memberNow: MemberNow,
+  missingItems: MissingItems,
+  itemView: ItemView.nullable(),
+  itemAttachment: AttachedFile,
   systemFinds: z.array(FoundWorkload).max(200_000),
   commits: z.array(DatabaseCommit).max(400),
   compareRows: RowsCompared,

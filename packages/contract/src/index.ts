@@ -18,6 +18,7 @@ export * from './standing';
 export * from './shares';
 export * from './runs';
 export * from './recover';
+export * from './desk';
 export * from './watch';
 export * from './plan';
 export * from './work';

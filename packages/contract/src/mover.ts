@@ -193,6 +193,14 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('systemFinds'), from: From }),
   /** What somebody of an office tenant has there now. */
   z.object({ ask: z.literal('memberNow'), from: TenantFrom }),
+  /** What was there at a point of somebody, and is not now. */
+  z.object({
+    ask: z.literal('missingItems'),
+    point: PointRef,
+    from: TenantFrom,
+    about: z.string().max(200),
+    tops: z.array(z.string().max(20)).max(10),
+  }),
   z.object({
     ask: z.literal('commits'),
     point: PointRef,
@@ -227,6 +235,9 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),
   /** The text of a document in a format that is known. */
   z.object({ ask: z.literal('documentText'), point: PointRef, path: ByteString }),
+  /** A message, an appointment, a contact or a day of a conversation, as people read it. */
+  z.object({ ask: z.literal('itemView'), point: PointRef, path: ByteString }),
+  z.object({ ask: z.literal('itemAttachment'), point: PointRef, path: ByteString, no: Count }),
   z.object({ ask: z.literal('shareTest'), share: ShareRef }),
   z.object({ ask: z.literal('targetTest'), place: TargetPlace }),
   /** `siblings`: the targets whose domain the new one joins, so that chunks have the same names on all of them. */

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { ChatView, FieldsView, MessageView } from '@lithodex/kinds';
 import { page, QueryId, Bytes, Count, EscapedPath, Id, Instant, ListQuery, Uuid } from './common';
 import { AttachedAs } from './attached';
 import { MachineWish, RunningMachine } from './running-machine';
@@ -87,8 +88,12 @@ export const PathsFound = z.object({ rows: z.array(z.object({ line: z.string(), 
 export type PathsFound = z.infer<typeof PathsFound>;
 
 export const PreviewQuery = z.object({ path: EscapedPath });
+export const AttachmentQuery = PreviewQuery.extend({ no: z.coerce.number().int().min(0).max(10_000) });
 /** The front of a file of a point, as it can be shown: text, an image as it is (base64), or its first bytes in rows. */
 export const FilePreview = z.discriminatedUnion('as', [
+  MessageView,
+  FieldsView,
+  ChatView,
   /** `of`: the format that it is the text of, '' where it is text itself. */
   z.object({ as: z.literal('text'), text: z.string(), of: z.string().max(40), size: Bytes, whole: z.boolean() }),
   z.object({ as: z.literal('image'), type: z.string().max(40), data: z.string(), size: Bytes, whole: z.boolean() }),

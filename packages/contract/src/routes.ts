@@ -8,6 +8,7 @@ import * as people from './people';
 import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
 import { platformRoutes } from './platform-routes';
+import { deskRoutes } from './desk';
 import { systemRoutes } from './system-routes';
 import { policyRoutes } from './policy-routes';
 import * as recover from './recover';
@@ -167,6 +168,7 @@ export const routes = {
   ...policyRoutes,
   ...platformRoutes,
   ...systemRoutes,
+  ...deskRoutes,
   ...targetRoutes,
 
   listRuns: route({

@@ -1,8 +1,9 @@
+import { AttachedFile } from '@lithodex/kinds';
 import { z } from 'zod';
 import { AttachedAt } from './attached';
 import * as c from './common';
 import * as recover from './recover';
-import { everyRole, keepers } from './roles';
+import { everyRole, keepers, restorers } from './roles';
 import { byId, byUuid, route } from './route';
 import { MachineWish } from './running-machine';
 
@@ -43,9 +44,18 @@ export const straightRoutes = {
     method: 'get',
     path: '/points/:id/preview',
     summary: 'The front of a file of a point, to be looked at; recorded in the audit trail',
-    access: keepers,
+    access: restorers,
     params: byUuid,
     query: recover.PreviewQuery,
     response: recover.FilePreview,
+  }),
+  attachment: route({
+    method: 'get',
+    path: '/points/:id/attachment',
+    summary: 'One attachment of a message of a point, base64; recorded in the audit trail',
+    access: keepers,
+    params: byUuid,
+    query: recover.AttachmentQuery,
+    response: AttachedFile,
   }),
 };

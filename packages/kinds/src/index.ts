@@ -5,5 +5,6 @@ export * from './files';
 export * from './machine';
 export * from './database';
 export * from './tenant';
+export * from './item-view';
 export * from './system';
 export * from './kinds';

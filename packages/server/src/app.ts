@@ -42,6 +42,7 @@ import { attachHandlers } from './places/recover/attach-handlers';
 import { shareHandlers } from './places/recover/share-handlers';
 import { standingHandlers } from './places/recover/standing-handlers';
 import { runningHandlers } from './places/recover/running-handlers';
+import { deskHandlers } from './places/recover/desk-handlers';
 import { scratchHandlers } from './places/recover/scratch-handlers';
 import { restoreHandlers } from './places/recover/restore-handlers';
 import { runHandlers } from './places/runs/run-handlers';
@@ -75,6 +76,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...recoverHandlers(deps),
     ...besideHandlers(deps),
     ...scratchHandlers(deps),
+    ...deskHandlers(deps),
     ...attachHandlers(deps),
     ...runningHandlers(deps),
     ...standingHandlers(deps),

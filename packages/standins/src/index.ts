@@ -13,3 +13,4 @@ export * from './organisation/service';
 export type { Mail } from './mail/mail-box';
 export * from './tenant/service';
 export type { DirectoryContent } from './tenant/directory';
+export { TenantChat } from './tenant/chat';

@@ -5,6 +5,7 @@ import { LibraryService } from './library/service';
 import { MailService } from './mail/service';
 import { OrganisationService, type OrganisationOptions } from './organisation/service';
 import { PlatformService } from './platform/service';
+import { TenantService, type TenantServiceOptions } from './tenant/service';
 
 interface Settings {
   readonly bucket: {
@@ -28,6 +29,7 @@ interface Settings {
   readonly platform: { readonly folder: string; readonly port: number };
   readonly mail: { readonly folder: string; readonly port: number; readonly smtpPort: number };
   readonly organisation: OrganisationOptions;
+  readonly office: TenantServiceOptions;
 }
 
 /** The stand-ins as a process of their own: usage `standins SETTINGS`, a JSON file. Tells its parent when it is ready. */
@@ -49,9 +51,14 @@ const mail = new MailService(settings.mail);
 await mail.start();
 const organisation = new OrganisationService(settings.organisation);
 await organisation.start();
+const office = new TenantService({ ...settings.office, keeps: true });
+await office.start();
 process.send?.('ready');
 for (const signal of ['SIGINT', 'SIGTERM'] as const)
   process.on(
     signal,
-    () => void Promise.all([bucket.stop(), library.stop(), platform.stop(), mail.stop(), organisation.stop()]).then(() => process.exit(0)),
+    () =>
+      void Promise.all([bucket.stop(), library.stop(), platform.stop(), mail.stop(), organisation.stop(), office.stop()]).then(() =>
+        process.exit(0),
+      ),
   );

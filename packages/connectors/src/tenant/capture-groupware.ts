@@ -60,7 +60,7 @@ export async function captureGroupware(
         const title = item.title || decodeURIComponent(item.href.split('/').filter(Boolean).at(-1) ?? '');
         const name = names.free(folderName(title), '');
         if (out.leftOut(joinPath(top, name), true)) continue;
-        folders.push(await captureCollection(out, client, kind, item, name, before));
+        folders.push(await captureCollection(out, client, kind, item, { name, path: joinPath(top, name) }, before));
       }
       if (folders.length) tops.push(await out.folder(top, folders));
     }
@@ -113,7 +113,7 @@ async function captureCollection(
   client: DavClient,
   kind: Collections,
   { href, title, components }: DavItem,
-  name: string,
+  { name, path }: { readonly name: string; readonly path: string },
   before: TreeEntry | undefined,
 ): Promise<TreeEntry> {
   out.goOn();
@@ -129,7 +129,7 @@ async function captureCollection(
   for (const [at, { entry, facts }] of known) {
     const now = there.get(at);
     const same = onlyChanges ? now === undefined : now?.etag === facts.etag;
-    if (!same) continue;
+    if (!same || out.leftOut(joinPath(path, entry.name), false)) continue;
     names.take(entry.name);
     entries.push(out.reused(entry, facts));
   }
@@ -150,7 +150,9 @@ async function captureCollection(
       const facts = titledItem(kind, text, own, found.etag === '' ? (there.get(own)?.etag ?? '') : found.etag);
       const stem = 'id' in facts ? titledStem('title' in facts ? facts.title : '', idOfName(facts.id)) : '';
       const mtime = there.get(own)?.mtime ?? 0;
-      entries.push(out.item(names.free(stem, ending[kind]), await out.content(Buffer.from(text)), mtime > 0 ? mtime : null, facts));
+      const file = names.free(stem, ending[kind]);
+      if (out.leftOut(joinPath(path, file), false)) continue;
+      entries.push(out.item(file, await out.content(Buffer.from(text)), mtime > 0 ? mtime : null, facts));
     }
     await out.passed();
   }

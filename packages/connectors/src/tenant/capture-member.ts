@@ -49,6 +49,10 @@ const filesOf = (tenant: Tenant, member: TenantMember, top: string): Service => 
   },
 });
 
+/** Whether a rule that says what it takes may mean anything below a folder at the top. */
+const wantedTop = (include: readonly string[], top: string) =>
+  include.length === 0 || include.some((pattern) => !pattern.startsWith('/') || pattern === `/${top}` || pattern.startsWith(`/${top}/`));
+
 /** Takes everything of a member. A service that fails leaves the others as they are: what it has is not in the point, and that is said. Throws SourceError when none answers. */
 export function captureMember(ctx: CaptureContext, { server, member }: TenantFrom): Promise<PointContent> {
   if (!member) throw new SourceError('TENANT_GONE', 'nobody is named');
@@ -60,7 +64,7 @@ export function captureMember(ctx: CaptureContext, { server, member }: TenantFro
     const failures: SourceError[] = [];
     const services = servicesOf(server, member);
     for (const service of services) {
-      if (service.tops.every((top) => out.leftOut(top, true))) continue;
+      if (service.tops.every((top) => out.leftOut(top, true) || !wantedTop(ctx.include, top))) continue;
       try {
         tops.push(...(await service.capture(out, (top) => before.find((e) => e.name === top))));
       } catch (error) {

@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import { joinPath } from '@lithodex/core';
 import type { TreeEntry } from '@lithodex/engine';
 import type { ItemOfMail } from '@lithodex/kinds';
 import type { FetchMessageObject, ImapFlow } from 'imapflow';
@@ -108,7 +109,12 @@ export class MailFolder {
     return known;
   }
 
+  private leftOut(name: string): boolean {
+    return this.out.leftOut(joinPath(this.path, name), false);
+  }
+
   private keep(entry: TreeEntry, facts: ItemOfMail): void {
+    if (this.leftOut(entry.name)) return;
     this.names.take(entry.name);
     this.entries.push(this.out.reused(entry, facts));
   }
@@ -201,6 +207,7 @@ export class MailFolder {
     const sum = createHash('sha256').update(source).digest('hex');
     const own: ItemOfMail = { ...facts, sum, uid: meta.uid, at: meta.at, flags: meta.flags };
     const name = this.names.free(messageStem(own), '.eml');
+    if (this.leftOut(name)) return;
     this.add(meta.uid, this.out.item(name, await this.out.content(source, cuts), meta.at, own));
   }
 

@@ -2,7 +2,7 @@ import { addressOf, AddressRefused } from '@lithodex/net';
 import type { Tenant } from '@lithodex/kinds';
 import { Client, InvalidCredentialsError, type Entry } from 'ldapts';
 import { SourceError } from '../source-error';
-import type { FoundGroup, FoundPerson, People } from './people';
+import type { FoundGroup, FoundPerson, People } from './found-people';
 
 const silenceMs = 30_000;
 const personClasses = '(|(objectClass=inetOrgPerson)(objectClass=user)(objectClass=posixAccount))';

@@ -3,7 +3,7 @@ import { AddressRefused, OutgoingClient } from '@lithodex/net';
 import type { Tenant } from '@lithodex/kinds';
 import { z } from 'zod';
 import { SourceError } from '../source-error';
-import type { FoundGroup, FoundPerson, People } from './people';
+import type { FoundGroup, FoundPerson, People } from './found-people';
 import { tooManyWaits, waitOf } from './retry-after';
 
 const silenceMs = 60_000;

@@ -3,28 +3,9 @@ import { SourceError } from '../source-error';
 import { ChatClient } from './chat-client';
 import { DavClient } from './dav-client';
 import { listFolder } from './capture-drive';
+import type { FoundGroup, FoundPerson, People } from './found-people';
 import { peopleByLdap } from './people-by-ldap';
 import { peopleByScim } from './people-by-scim';
-
-export interface FoundPerson {
-  readonly id: string;
-  readonly login: string;
-  readonly name: string;
-  readonly mail: string;
-  readonly active: boolean;
-  /** A mailbox that belongs to several. */
-  readonly shared: boolean;
-}
-export interface FoundGroup {
-  readonly id: string;
-  readonly name: string;
-  /** Ids of people and of groups. */
-  readonly members: readonly string[];
-}
-export interface People {
-  readonly people: readonly FoundPerson[];
-  readonly groups: readonly FoundGroup[];
-}
 
 /** Who there is. Throws SourceError. */
 export async function peopleOf(tenant: Tenant): Promise<People> {

@@ -4,34 +4,9 @@ import type { ImapFlow } from 'imapflow';
 import { SourceError } from '../source-error';
 import { closeMailbox, mailError, openMailbox } from './imap-account';
 import { folderState, itemFacts } from './item-facts';
-import { flagsOf, timeOf } from './mail-folder';
+import { messageKey, messagesThere, type MessageThere } from './messages-there';
 import { bytesOfItem, type ItemBack, type Restoring } from './restoring';
 
-/** A message that is there now. */
-interface There {
-  readonly uid: number;
-  readonly at: number;
-  readonly size: number;
-  readonly id: string;
-  readonly flags: readonly string[];
-}
-
-/** Messages of the folder that is open, by what tells them from others. */
-async function messagesThere(client: ImapFlow): Promise<Map<string, There[]>> {
-  const found = new Map<string, There[]>();
-  if (!client.mailbox || client.mailbox.exists === 0) return found;
-  const query = { uid: true, flags: true, internalDate: true, size: true, headers: ['message-id'] };
-  for await (const m of client.fetch('1:*', query, { uid: true })) {
-    const id = /^message-id:\s*(.*)$/im.exec((m.headers?.toString('utf8') ?? '').replace(/\r?\n[ \t]+/g, ' '))?.[1]?.trim() ?? '';
-    const one = { uid: m.uid, at: timeOf(m.internalDate), size: m.size ?? 0, id, flags: flagsOf(m.flags) };
-    const key = keyOf(one);
-    found.set(key, [...(found.get(key) ?? []), one]);
-  }
-  return found;
-}
-
-/** A message is the same by its Message-ID; without one by time and size. */
-const keyOf = ({ id, at, size }: { id: string; at: number; size: number }) => (id === '' ? `${at} ${size}` : id);
 /** Flags a server is asked to set; what only it gives is not among them. */
 const settable = (flags: readonly string[]) => flags.filter((f) => f !== '\\Recent');
 
@@ -70,9 +45,14 @@ export function pathOn(client: ImapFlow, parts: readonly string[]): string {
   const personal = client.namespaces?.personal;
   const own = personal ? personal[0] : undefined;
   const delimiter = own?.delimiter ?? '/';
+  // what lies there is read by others: nothing is carried out that way
+  const foreign = [client.namespaces?.other, client.namespaces?.shared].flatMap((n) => (Array.isArray(n) ? n : []));
+  const joined = parts.join(delimiter);
+  if (foreign.some(({ prefix }) => prefix !== '' && `${joined}${delimiter}`.toLowerCase().startsWith(prefix.toLowerCase())))
+    throw new SourceError('TENANT_FAILED', 'folders of others and shared ones are not restored to from here');
   const odd = parts.find((part) => part.includes(delimiter));
   if (odd !== undefined) throw new SourceError('TENANT_FAILED', `the server can have no folder with ${delimiter} in its name`);
-  const path = parts.join(delimiter);
+  const path = joined;
   const prefix = own?.prefix ?? '';
   return prefix && !/^INBOX$/i.test(parts[0] ?? '') && !path.startsWith(prefix) ? prefix + path : path;
 }
@@ -92,7 +72,7 @@ class FolderRestore {
       const state = items[0] && folderState(items[0].above.at(-1) ?? { attributes: [] });
       if (state?.subscribed !== false) await client.mailboxSubscribe(path);
     }
-    let there = new Map<string, There[]>();
+    let there = new Map<string, MessageThere[]>();
     let before = 0;
     if (exists || !trial) {
       const lock = await client.getMailboxLock(path);
@@ -109,7 +89,7 @@ class FolderRestore {
       const facts = itemFacts(item.entry);
       if (facts?.type !== 'message') continue;
       try {
-        const found = there.get(keyOf({ id: facts.id, at: facts.at, size: item.entry.size })) ?? [];
+        const found = there.get(messageKey({ id: facts.id, at: facts.at, size: item.entry.size })) ?? [];
         const same = found.find((t) => t.size === item.entry.size);
         const [other] = found;
         const existing = same ?? other;

@@ -5,7 +5,8 @@ import { collectionsOf, openGroupware } from './capture-groupware';
 import { listFolder, openDrive } from './capture-drive';
 import { ChatClient } from './chat-client';
 import { closeMailbox, openMailbox } from './imap-account';
-import { peopleOf, sitesOf, type FoundPerson } from './people';
+import type { FoundPerson } from './found-people';
+import { peopleOf, sitesOf } from './people';
 
 type Need = SystemTest['needs'][number];
 

@@ -4,6 +4,7 @@ import { bytesOfText } from '@lithodex/core';
 import type { From } from '@lithodex/kinds';
 import type { ComparedItem, Question, TargetPlace, TargetTest } from '@lithodex/contract';
 import {
+  attachmentOf,
   compareFolder,
   commitsOf,
   compareInside,
@@ -13,15 +14,18 @@ import {
   compareItem,
   discover,
   endScratch,
+  findItem,
   insideScratch,
   lookAhead,
   lookInsideMachine,
   memberNow,
+  missingItems,
   probe,
   rowsInside,
   swapTables,
   testInside,
   treeNow,
+  viewItem,
   treeOf,
   type Comparison,
   type HostLimits,
@@ -39,7 +43,7 @@ import {
 } from '@lithodex/engine';
 import { attachedBy } from './attach';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
-import { frontOf, openedFolder, openedItems } from './look-inside-item';
+import { frontOf, openedFolder, openedItems, walked } from './look-inside-item';
 import { openPoint } from './open-point';
 import { documentText } from './document-text';
 import { inventoryOf, shareTestOf, takeSnapshots, testOf } from './platforms';
@@ -58,6 +62,14 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return systemOf(question.from).test(question.from);
     case 'systemFinds':
       return systemOf(question.from).discover(question.from);
+    case 'missingItems': {
+      const { point, from, about, tops } = question;
+      return missingItems(await openPoint(stores, point), from, about, tops, () => false);
+    }
+    case 'itemView':
+      return (await viewItem(await findItem(await openPoint(stores, question.point), question.path, walked))) ?? null;
+    case 'itemAttachment':
+      return attachmentOf(await findItem(await openPoint(stores, question.point), question.path, walked), question.no);
     case 'memberNow':
       return memberNow(question.from);
     case 'commits': {

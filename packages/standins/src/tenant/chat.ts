@@ -1,3 +1,4 @@
+import fs from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 
 export interface ChatEvent {
@@ -18,10 +19,34 @@ interface Room {
 
 /** A chat server by the client-server API of Matrix, as an application service sees it. */
 export class TenantChat {
-  private readonly rooms = new Map<string, Room>();
+  private rooms = new Map<string, Room>();
   private count = 0;
+  private readAt = 0;
 
-  constructor(readonly domain: string) {}
+  constructor(
+    readonly domain: string,
+    /** Where rooms are kept, so that they are there again at the next start, and others may change them meanwhile. */
+    private readonly file?: string,
+  ) {
+    this.load();
+  }
+
+  /** Takes what the file holds, where that is newer. */
+  load(): void {
+    const at = this.file && fs.statSync(this.file, { throwIfNoEntry: false })?.mtimeMs;
+    if (!at || at === this.readAt) return;
+    this.readAt = at;
+    const { count, rooms } = JSON.parse(fs.readFileSync(this.file, 'utf8')) as { count: number; rooms: Omit<Room, 'keys'>[] };
+    this.count = count;
+    this.rooms = new Map(rooms.map((r) => [r.id, { ...r, keys: new Map() }]));
+  }
+
+  save(): void {
+    if (!this.file) return;
+    const rooms = [...this.rooms.values()].map(({ id, open, events }) => ({ id, open, events }));
+    fs.writeFileSync(this.file, JSON.stringify({ count: this.count, rooms }));
+    this.readAt = fs.statSync(this.file).mtimeMs;
+  }
 
   get roomIds(): string[] {
     return [...this.rooms.keys()];
@@ -57,6 +82,8 @@ export class TenantChat {
   }
 
   answer(request: IncomingMessage, response: ServerResponse, body: string): void {
+    this.load();
+    if (request.method !== 'GET') response.once('finish', () => this.save());
     const url = new URL(request.url ?? '/', 'http://chat');
     const parts = url.pathname
       .replace(/^.*\/_matrix\/client\/v3\//, '')

@@ -1,3 +1,4 @@
+import fs from 'node:fs';
 import http, { type IncomingMessage, type ServerResponse } from 'node:http';
 import { setTimeout as pause } from 'node:timers/promises';
 import { listenLocally, stopListening } from '../local-server';
@@ -12,6 +13,8 @@ export interface TenantServiceOptions {
   readonly domain: string;
   /** Opens everything: as a bearer token, or as the password of any account. */
   readonly secret: string;
+  /** People and rooms are kept in files of the folder, which others may change. */
+  readonly keeps?: boolean;
 }
 
 const mostBody = 1 << 20;
@@ -31,7 +34,7 @@ export class TenantService {
   constructor(private readonly options: TenantServiceOptions) {
     this.drives = new TenantFiles(`${options.folder}/drives`, '/drives/', this.switches);
     this.sites = new TenantFiles(`${options.folder}/sites`, '/sites/', this.switches);
-    this.chat = new TenantChat(options.domain);
+    this.chat = new TenantChat(options.domain, options.keeps ? `${options.folder}/chat.json` : undefined);
   }
 
   async start(): Promise<void> {
@@ -40,6 +43,11 @@ export class TenantService {
 
   async stop(): Promise<void> {
     await stopListening(this.server);
+  }
+
+  private people(): DirectoryContent {
+    const file = `${this.options.folder}/people.json`;
+    return this.options.keeps && fs.existsSync(file) ? (JSON.parse(fs.readFileSync(file, 'utf8')) as DirectoryContent) : this.directory;
   }
 
   private isLetIn({ headers }: IncomingMessage): boolean {
@@ -79,7 +87,7 @@ export class TenantService {
       else if (path.startsWith('/sites/')) await this.sites.answer(request, response);
       else if (path.startsWith('/scim/')) {
         request.resume();
-        answerScim(this.directory, request, response);
+        answerScim(this.people(), request, response);
       } else this.chat.answer(request, response, await bodyOf(request));
     } catch {
       if (!response.headersSent) response.writeHead(500);

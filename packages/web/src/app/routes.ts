@@ -75,6 +75,11 @@ export const routes: Routes = [
       },
       { path: 'recover', title: 'Recover · Lithodex', loadComponent: () => import('./recover/recover-page').then((m) => m.RecoverPage) },
       {
+        path: 'recover/desk',
+        title: 'Restore desk · Lithodex',
+        loadComponent: () => import('./recover/desk-page').then((m) => m.DeskPage),
+      },
+      {
         path: 'recover/list',
         title: 'A list of paths · Lithodex',
         loadComponent: () => import('./recover/paths-page').then((m) => m.PathsPage),

@@ -19,8 +19,10 @@ interface Known {
   readonly gone_at: number | null;
 }
 
-/** Groups that somebody is in can be picked by, as tags. */
-const tagsOf = (facts: WorkloadFacts): readonly string[] => (facts.kind === 'tenant' ? facts.groups : []);
+const tagOfType = { person: 'people', group: 'shared mailboxes', site: 'sites', room: 'chat rooms' } as const;
+
+/** What members can be picked by, as tags: what they are, and the groups they are in. */
+const tagsOf = (facts: WorkloadFacts): readonly string[] => (facts.kind === 'tenant' ? [tagOfType[facts.type], ...facts.groups] : []);
 
 /** Brings the workloads of a system in line with what was found there. A system that holds one is what that is called. */
 async function applyFound(trx: Knex.Transaction, now: number, row: SystemRow, found: readonly FoundWorkload[]): Promise<void> {

@@ -7,6 +7,7 @@ import { livingPoints } from '../../records/catalog/points';
 import { findPaths } from '../../records/catalog/find-paths';
 import { notInsideOf, searchNames, withPointsOf } from '../../records/catalog/search';
 import { itemAt, kindOf, treeRows, type ItemRow } from '../../records/catalog/tree';
+import { fromJson } from '../../base/db/json';
 import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../../acts/deps';
 import { ApiError, found } from '../../base/errors';
@@ -21,7 +22,10 @@ import { treeInside } from '../../acts/recover/tree-inside';
 import { treeOfSnapshot } from '../../acts/recover/tree-of-snapshot';
 import { pointFor, readablePoint } from '../../records/recover/point-access';
 
-type RecoverHandlers = Pick<Handlers, 'tree' | 'preview' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search' | 'findPaths'>;
+type RecoverHandlers = Pick<
+  Handlers,
+  'tree' | 'preview' | 'attachment' | 'compare' | 'holdPoint' | 'releasePoint' | 'versions' | 'search' | 'findPaths'
+>;
 
 /** Bytes of a file that are looked at for its preview. */
 const mostShown = 1 << 20;
@@ -66,11 +70,19 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       const path = pathOf(query.path);
       const [ref] = await pointRefs(db, deps.secrets, [point.id]);
       if (!ref) throw new ApiError('POINT_GONE');
-      const { data, size } = await deps.movers.ask({ ask: 'front', point: ref, path, most: mostShown });
+      const ofTenant = point.facts !== null && fromJson<{ kind: string }>(point.facts).kind === 'tenant';
+      // who brings things back for others reads what they ask for, and no files of machines
+      if (actor.role === 'clerk' && !ofTenant) throw new ApiError('NOT_ALLOWED');
       const detail = JSON.stringify({ path: query.path });
       await inTransaction(db, (trx) =>
         appendAudit(trx, clock.now(), { actor: actor.name, action: 'item.preview', object: `point ${point.id}`, detail }),
       );
+      const view = ofTenant ? await deps.movers.ask({ ask: 'itemView', point: ref, path }, documentMs) : null;
+      if (view) return view;
+      // a file of a drive is not shown to a clerk beyond its name
+      if (actor.role === 'clerk')
+        throw new ApiError('NOT_ALLOWED', undefined, 'Files are not shown here, only mail, appointments and contacts.');
+      const { data, size } = await deps.movers.ask({ ask: 'front', point: ref, path, most: mostShown });
       const bytes = Buffer.from(data, 'base64');
       const about = { size, whole: bytes.length === size };
       const shown = previewOf(bytes, about.whole);
@@ -79,6 +91,17 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       if (document && document.text !== null) return { as: 'text', text: document.text, of: document.of, size, whole: false };
       if (shown.as === 'text') return { ...shown, ...about, of: '', whole: about.whole && shown.text.length < mostShown };
       return { ...shown, ...about, why: document?.why ?? '', rows: [...shown.rows] };
+    },
+
+    async attachment({ params, query, actor }) {
+      const point = await readablePoint(db, params.id, actor);
+      const [ref] = await pointRefs(db, deps.secrets, [point.id]);
+      if (!ref) throw new ApiError('POINT_GONE');
+      const detail = JSON.stringify({ path: query.path, attachment: query.no });
+      await inTransaction(db, (trx) =>
+        appendAudit(trx, clock.now(), { actor: actor.name, action: 'item.attachment', object: `point ${point.id}`, detail }),
+      );
+      return deps.movers.ask({ ask: 'itemAttachment', point: ref, path: pathOf(query.path), no: query.no }, documentMs);
     },
 
     async compare({ params, query, actor }) {

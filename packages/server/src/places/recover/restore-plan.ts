@@ -18,9 +18,13 @@ export async function planRestore(
   body: Body<'planRestore'>,
   actor: Actor,
 ): Promise<{ readonly plan: RestorePlan; readonly picks: readonly ResolvedPick[]; readonly rescue: Rescue | null }> {
-  if (actor.role === 'clerk' && (body.destination.to !== 'original' || body.destination.removeFirst))
-    throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
+  const { destination } = body;
+  const back = (destination.to === 'original' && !destination.removeFirst) || destination.to === 'member';
+  if (actor.role === 'clerk' && !back) throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
   const picks = await resolvePicks(deps, body, actor);
+  // another folder of the same person may be chosen, never another person
+  if (actor.role === 'clerk' && destination.to === 'member' && picks.some((p) => p.point.workload_id !== destination.workloadId))
+    throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to where it came from only, and to no other person.');
   checkSnapshots(body, picks);
   const names = new Map((await deps.db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));
   const { items, bytes } = expectedOf(picks);

@@ -7,19 +7,29 @@ import { Api } from '../data/api';
 import { outcome, type Outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
+import { ItemViewPart } from './item-view';
 
 /** The front of a file of a point, shown when it is asked for. Nothing of it runs: text is text, and images are drawn. */
 @Component({
   selector: 'lx-file-preview',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [...formatPipes],
-  template: `@if (session.keeps()) {
+  imports: [ItemViewPart, ...formatPipes],
+  template: `@if (session.keeps() || reads()) {
     @if (!asked()) {
       <button type="button" class="act sm" (click)="asked.set(true)">Look into it</button>
     } @else if (failure(); as f) {
       <div class="f small" role="alert">{{ f.message }}</div>
     } @else if (shown(); as s) {
       @switch (s.as) {
+        @case ('message') {
+          <lx-item-view [view]="s" [pointId]="pointId()" [path]="path()" />
+        }
+        @case ('fields') {
+          <lx-item-view [view]="s" [pointId]="pointId()" [path]="path()" />
+        }
+        @case ('chat') {
+          <lx-item-view [view]="s" [pointId]="pointId()" [path]="path()" />
+        }
         @case ('text') {
           <pre tabindex="0" aria-label="Text of the file">{{ s.text || 'The file is empty.' }}</pre>
         }
@@ -67,7 +77,10 @@ export class FilePreviewPart {
   protected readonly session = inject(Session);
   readonly pointId = input.required<string>();
   readonly path = input.required<string>();
+  /** Whoever is here may read it without keeping things: an item of somebody they help. */
+  readonly reads = input(false);
   protected about(s: FilePreview): string {
+    if (s.as === 'message' || s.as === 'fields' || s.as === 'chat') return 'as it is stored';
     if (s.as === 'text' && s.of) return `the text of a ${s.of} of ${formatBytes(s.size)}, nothing else of it`;
     const why = s.as === 'bytes' && s.why ? `: ${s.why}` : '';
     return s.whole && s.as !== 'bytes' ? 'all of it' : `the front of ${formatBytes(s.size)}${why}`;

@@ -1,0 +1,138 @@
+import { Worker } from 'node:worker_threads';
+import { endThread, threadFile } from '@lithodex/engine';
+import type { AttachedFile, ItemView } from '@lithodex/kinds';
+import ICAL from 'ical.js';
+import { fileContent } from '../file-content';
+import type { FoundItem } from '../readable-tree';
+import { SourceError } from '../source-error';
+import { ChatEvent } from './chat-client';
+import { itemFacts } from './item-facts';
+import type { MessageAnswer, MessageStart } from './message-thread';
+
+/** Longer items are not taken apart, bytes. */
+const mostBytes = 48 << 20;
+const mostAttachment = 24 << 20;
+const parseMs = 8000;
+/** Of the memory of the thread that parses, MiB. */
+const memory = 512;
+const mostLine = 4000;
+
+const bytesOf = async ({ tree, entry }: Pick<FoundItem, 'tree' | 'entry'>): Promise<Buffer> => {
+  const parts: Buffer[] = [];
+  for await (const part of fileContent(tree, entry)) parts.push(Buffer.from(part));
+  return Buffer.concat(parts);
+};
+
+/** Takes a message apart in a thread of its own, which is ended when it takes too long. Undefined where it can't be. */
+async function parsed(start: MessageStart): Promise<MessageAnswer | undefined> {
+  const thread = new Worker(threadFile('message-thread'), { workerData: start, resourceLimits: { maxOldGenerationSizeMb: memory } });
+  try {
+    return await new Promise<MessageAnswer | undefined>((resolve) => {
+      const late = setTimeout(() => {
+        resolve(undefined);
+      }, parseMs);
+      thread.once('message', (answer: MessageAnswer) => {
+        clearTimeout(late);
+        resolve(answer);
+      });
+      thread.once('error', () => {
+        clearTimeout(late);
+        resolve(undefined);
+      });
+    });
+  } finally {
+    await endThread(thread);
+  }
+}
+
+/** An item of an office tenant as people read it; undefined for what is shown as any file is. */
+export async function viewItem(found: Pick<FoundItem, 'tree' | 'entry'>): Promise<ItemView | undefined> {
+  const facts = itemFacts(found.entry);
+  if (!facts || facts.type === 'file' || found.entry.size > mostBytes) return undefined;
+  const bytes = await bytesOf(found);
+  if (facts.type === 'message') {
+    const answer = await parsed({ bytes, attachment: null, mostBytes: 0 });
+    return answer && 'view' in answer ? answer.view : undefined;
+  }
+  return facts.type === 'day' ? chatView(bytes.toString('utf8')) : fieldsView(bytes.toString('utf8'));
+}
+
+/** One attachment of a message. Throws SourceError for one that is not there, or too long. */
+export async function attachmentOf(found: Pick<FoundItem, 'tree' | 'entry'>, no: number): Promise<AttachedFile> {
+  if (itemFacts(found.entry)?.type !== 'message' || found.entry.size > mostBytes)
+    throw new SourceError('TENANT_FAILED', 'it is no message whose attachments are given singly');
+  const answer = await parsed({ bytes: await bytesOf(found), attachment: no, mostBytes: mostAttachment });
+  if (!answer || !('file' in answer) || !answer.file)
+    throw new SourceError('TENANT_FAILED', 'there is no such attachment, or it is too long');
+  return answer.file;
+}
+
+const words: Readonly<Record<string, string>> = {
+  summary: 'Title',
+  dtstart: 'Begins',
+  dtend: 'Ends',
+  due: 'Due',
+  location: 'Place',
+  description: 'Text',
+  attendee: 'With',
+  organizer: 'Called by',
+  rrule: 'Repeats',
+  exdate: 'But not on',
+  'recurrence-id': 'Instead of',
+  status: 'State',
+  fn: 'Name',
+  email: 'Mail',
+  tel: 'Telephone',
+  org: 'Organisation',
+  title: 'Function',
+  adr: 'Address',
+  note: 'Note',
+  bday: 'Born',
+  url: 'Address in the web',
+};
+/** Of servers and programs, not of people. */
+const unsaid = new Set(['uid', 'dtstamp', 'prodid', 'version', 'n', 'sequence', 'created', 'last-modified', 'rev', 'photo']);
+
+function fieldsView(text: string): ItemView | undefined {
+  try {
+    const parsedText = ICAL.parse(text) as unknown[];
+    const top = new ICAL.Component((Array.isArray(parsedText[0]) ? parsedText[0] : parsedText) as unknown[]);
+    const parts = top.name === 'vcalendar' ? top.getAllSubcomponents().filter((c) => c.name !== 'vtimezone') : [top];
+    const rows = parts.flatMap((part) =>
+      part
+        .getAllProperties()
+        .filter((p) => !unsaid.has(p.name))
+        .map((p) => {
+          const who = p.getFirstParameter('cn');
+          const value = p
+            .getValues()
+            .map(String)
+            .join(', ')
+            .replace(/^mailto:/i, '');
+          return { label: (words[p.name] ?? p.name).slice(0, 100), value: (who ? `${who} <${value}>` : value).slice(0, mostLine) };
+        }),
+    );
+    const title = rows.find((r) => r.label === 'Title' || r.label === 'Name')?.value ?? '';
+    return { as: 'fields', title, rows: rows.slice(0, 300) };
+  } catch {
+    return undefined;
+  }
+}
+
+function chatView(text: string): ItemView {
+  const events = text.split('\n').flatMap((line) => {
+    try {
+      return line ? (ChatEvent.safeParse(JSON.parse(line)).data ?? []) : [];
+    } catch {
+      return [];
+    }
+  });
+  const lines = events.flatMap((e) => {
+    const body = e.content['body'];
+    const said = e.type === 'm.room.message' ? (typeof body === 'string' ? body : '(taken back)') : undefined;
+    return said === undefined
+      ? []
+      : [{ at: e.origin_server_ts, who: e.sender.replace(/^@/, '').replace(/:.*/, '').slice(0, 300), text: said.slice(0, mostLine) }];
+  });
+  return { as: 'chat', lines: lines.slice(0, 2000), more: Math.max(0, lines.length - 2000) };
+}

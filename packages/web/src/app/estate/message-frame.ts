@@ -1,0 +1,31 @@
+/** What a page inside a frame may load: nothing from anywhere, and what it brings itself as pictures and looks. */
+const policy = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; font-src 'none'; form-action 'none'; base-uri 'none'";
+
+/** The page of a message as it may stand in a frame without scripts: cleaned, with nothing that is fetched or sent. */
+export async function cleanPage(html: string): Promise<string> {
+  const { default: purify } = await import('dompurify');
+  const body = purify.sanitize(html, {
+    USE_PROFILES: { html: true },
+    FORBID_TAGS: [
+      'form',
+      'input',
+      'button',
+      'select',
+      'textarea',
+      'iframe',
+      'object',
+      'embed',
+      'link',
+      'meta',
+      'base',
+      'audio',
+      'video',
+      'source',
+    ],
+    FORBID_ATTR: ['srcset', 'background', 'action', 'formaction', 'ping', 'target'],
+    ALLOW_DATA_ATTR: false,
+    // pictures only that the message brings itself; links are shown and lead nowhere
+    ALLOWED_URI_REGEXP: /^data:image\/(?:png|gif|jpeg|webp);base64,/i,
+  });
+  return `<!doctype html><html><head><meta http-equiv="Content-Security-Policy" content="${policy}"><style>body{font:14px/1.5 sans-serif;margin:10px;color:#1b242b;background:#fff;overflow-wrap:anywhere}img{max-width:100%}</style></head><body>${body}</body></html>`;
+}
