@@ -4,6 +4,7 @@ import { catalogBench } from './catalog-bench';
 import { databaseBench } from './database-bench';
 import { imageBench, servePlatform } from './image-bench';
 import { insideBench } from './inside-bench';
+import { mailBench } from './mail-bench';
 import { logLagBench } from './log-lag-bench';
 import { promiseBenches } from './promise-benches';
 import { asText, keptAsText, type Kept, type Result } from './result';
@@ -29,6 +30,7 @@ const all = [
   'replay',
   'log-lag',
   'inside',
+  'mail',
 ] as const;
 const args = process.argv.slice(2);
 
@@ -44,6 +46,9 @@ const json = args.includes('--json');
 const runs = Number(args.find((a) => a.startsWith('--runs='))?.slice(7) ?? 5);
 /** Of the database that is read. */
 const databaseBytes = Number(args.find((a) => a.startsWith('--database-mb='))?.slice(14) ?? 2000) * 1_000_000;
+/** Of the mail server. */
+const people = Number(args.find((a) => a.startsWith('--people='))?.slice(9) ?? 20);
+const mails = Number(args.find((a) => a.startsWith('--mails='))?.slice(8) ?? 1000);
 /** Of the catalog. */
 const catalogItems = Number(args.find((a) => a.startsWith('--items='))?.slice(8) ?? 1_000_000);
 const chosen = args.filter((a) => !a.startsWith('--'));
@@ -65,6 +70,7 @@ try {
   if (wanted('simulation')) await simulationBench(runs, report);
   if (wanted('image')) await imageBench(folder, runs, report);
   if (wanted('inside')) await insideBench(folder, Math.min(runs, 3), report, keeps);
+  if (wanted('mail')) await mailBench(folder, people, mails, Math.min(runs, 3), report, keeps);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, catalogItems, report);
   if (wanted('tasks')) await taskBench(keeps);

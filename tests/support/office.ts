@@ -18,7 +18,7 @@ export type MailboxNow = Readonly<Record<string, readonly string[]>>;
 export class Office {
   private constructor(
     readonly folder: string,
-    readonly mail: DovecotServer,
+    private mailServer: DovecotServer,
     readonly calendars: RadicaleServer,
     readonly service: TenantService,
   ) {}
@@ -40,6 +40,17 @@ export class Office {
     await service.start();
     for (const login of logins) fs.mkdirSync(`${folder}/services/drives/${login}`, { recursive: true });
     return new Office(folder, mail, calendars, service);
+  }
+
+  get mail(): DovecotServer {
+    return this.mailServer;
+  }
+
+  /** Ends the mail server and starts it again at the same port, with what it had. */
+  async restartMail(): Promise<void> {
+    const { port } = this.mailServer;
+    await this.mailServer.stop();
+    this.mailServer = await startDovecot(`${this.folder}/mail-server`, { people: {}, masters: { keeper: masterSecret }, port });
   }
 
   async stop(): Promise<void> {

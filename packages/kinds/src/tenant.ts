@@ -152,7 +152,7 @@ export const MemberPlace = z.object({ to: z.literal('member'), workloadId: Id, b
 /** What is known of an item beside what every item has; searched and shown. */
 export const ItemOfMail = z.object({
   type: z.literal('message'),
-  /** SHA-256 of its bytes, as hex. */
+  /** Hash of its bytes, as hex: tells it from others of the same title. */
   sum: z.string().max(64),
   uid: z.number(),
   /** ms. */

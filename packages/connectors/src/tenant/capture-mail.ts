@@ -78,6 +78,18 @@ interface Growing {
 
 const growing = (): Growing => ({ entries: [], state: { path: '' }, unread: false, below: new Map() });
 
+/** A server that is being started again is asked again. Throws SourceError. */
+async function openPatiently(out: MemberWriting, tenant: Tenant, member: TenantMember): Promise<ImapFlow> {
+  for (let attempt = 1; ; attempt++)
+    try {
+      out.goOn();
+      return await openMailbox(tenant, member);
+    } catch (error) {
+      if (!isAway(error) || attempt >= attempts) throw error;
+      await pause(pauseMs * attempt);
+    }
+}
+
 /** Takes a mailbox: what the server says has not changed is not asked for. Throws SourceError. */
 export async function captureMail(
   out: MemberWriting,
@@ -86,7 +98,7 @@ export async function captureMail(
   base: TreeEntry | undefined,
 ): Promise<TreeEntry> {
   const earlier = await earlierFolders(out, base);
-  let client = await openMailbox(tenant, member);
+  let client = await openPatiently(out, tenant, member);
   try {
     const folders = await foldersOf(client).catch((error: unknown) => {
       throw mailError(error);
@@ -132,8 +144,7 @@ export async function captureMail(
           if (attempt >= attempts) throw failure;
           out.note('CONNECTION_LOST', at, `the mail server went away and is asked again: ${failure.message}`);
           await closeMailbox(client);
-          await pause(pauseMs * attempt);
-          client = await openMailbox(tenant, member);
+          client = await openPatiently(out, tenant, member);
         }
     }
     return await write(out, tenantTops.mail, top);

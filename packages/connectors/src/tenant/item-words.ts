@@ -1,5 +1,4 @@
 import { itemNameOf } from '@lithodex/core';
-import { DateTime } from 'luxon';
 
 /** Characters of a text that become a part of a name. */
 const mostText = 90;
@@ -21,8 +20,8 @@ export function messageStem({ at, subject, from, sum }: { at: number; subject: s
       .replace(/<[^>]*>/, '')
       .replaceAll('"', '')
       .trim() || from;
-  const when = DateTime.fromMillis(at, { zone: 'utc' });
-  const time = when.isValid ? when.toFormat('yyyy-MM-dd HHmm') : 'no date';
+  const when = new Date(at).toISOString();
+  const time = `${when.slice(0, 10)} ${when.slice(11, 13)}${when.slice(14, 16)}`;
   return itemNameOf(`${time} ${shown(subject) || 'no subject'} · ${shown(sender, 40) || 'nobody'} [${sum.slice(0, 10)}]`);
 }
 

@@ -1,6 +1,5 @@
-import { createHash } from 'node:crypto';
 import { joinPath } from '@lithodex/core';
-import type { TreeEntry } from '@lithodex/engine';
+import { keyedHash, type TreeEntry } from '@lithodex/engine';
 import type { ItemOfMail } from '@lithodex/kinds';
 import type { FetchMessageObject, ImapFlow } from 'imapflow';
 import { itemFacts, type FolderState } from './item-facts';
@@ -8,20 +7,25 @@ import { messageStem } from './item-words';
 import { FreeNames, type MemberWriting } from './member-writing';
 import { readMessage } from './mime-parts';
 
+/** What tells messages from others is no secret. */
+const noKey = Buffer.alloc(32);
 /** Messages that are asked for at once. */
 const atOnce = 400;
-/** Bytes of messages that are asked for at once; longer ones come piece by piece. */
+/** Bytes of a message that are taken at once; longer ones come piece by piece. */
 const bytesAtOnce = 8 << 20;
 /** Messages that are being stored at once. */
 const storing = 48;
 /** Of a long message so much is looked at for what it says of itself. */
 const frontBytes = 1 << 20;
 
-interface Meta {
+/** What stands about a message beside it. */
+interface Envelope {
   readonly uid: number;
-  readonly size: number;
   readonly at: number;
   readonly flags: string[];
+}
+interface Meta extends Envelope {
+  readonly size: number;
   /** Its Message-ID, where it was asked for. */
   readonly id: string;
 }
@@ -53,12 +57,12 @@ const messageIdOf = ({ headers }: FetchMessageObject) =>
     .slice(0, 1000) ?? '';
 
 /** What can be told of messages without reading them. */
-async function metaOf(client: ImapFlow, uids: readonly number[], withIds: boolean): Promise<Meta[]> {
+async function metaOf(client: ImapFlow, uids: readonly number[]): Promise<Meta[]> {
   const found: Meta[] = [];
   for (let at = 0; at < uids.length; at += 2000) {
-    const query = { uid: true, flags: true, internalDate: true, size: true, ...(withIds && { headers: ['message-id'] }) };
+    const query = { uid: true, flags: true, internalDate: true, size: true, headers: ['message-id'] };
     for await (const m of client.fetch(uidSet(uids.slice(at, at + 2000)), query, { uid: true }))
-      found.push({ uid: m.uid, size: m.size ?? 0, at: timeOf(m.internalDate), flags: flagsOf(m.flags), id: withIds ? messageIdOf(m) : '' });
+      found.push({ uid: m.uid, size: m.size ?? 0, at: timeOf(m.internalDate), flags: flagsOf(m.flags), id: messageIdOf(m) });
   }
   return found;
 }
@@ -94,8 +98,8 @@ export class MailFolder {
     const same = this.state?.uidValidity === state.uidValidity;
     if (same) await this.takeOver(client, uids, known);
     const fresh = same ? uids.filter((uid) => !known.has(uid)) : uids;
-    const metas = await metaOf(client, fresh, !same && known.size > 0);
-    const left = same ? metas : this.matched(metas);
+    // without points of before nothing has to be matched
+    const left = same || known.size === 0 ? fresh : this.matched(await metaOf(client, fresh));
     await this.readAll(client, left);
     return { entries: this.entries, state: { ...state, messages: this.entries.length } };
   }
@@ -116,7 +120,10 @@ export class MailFolder {
   private keep(entry: TreeEntry, facts: ItemOfMail): void {
     if (this.leftOut(entry.name)) return;
     this.names.take(entry.name);
-    this.entries.push(this.out.reused(entry, facts));
+    // on another connection it was kept before, and is counted once
+    const kept = this.stored.get(facts.uid) ?? this.out.reused(entry, facts);
+    this.stored.set(facts.uid, kept);
+    this.entries.push(kept);
   }
 
   /** Messages that are still there, with the flags of now. */
@@ -142,76 +149,77 @@ export class MailFolder {
   }
 
   /** The server gave all messages other numbers: those it has under the same id, time and size are the ones of before. Gives the others. */
-  private matched(metas: readonly Meta[]): Meta[] {
+  private matched(metas: readonly Meta[]): number[] {
     const key = (m: { id: string; at: number; size: number }) => `${m.id}\n${m.at}\n${m.size}`;
     const earlier = new Map<string, { entry: TreeEntry; facts: ItemOfMail }[]>();
     for (const { entry, facts } of this.knownByUid().values()) {
       const of = key({ id: facts.id, at: facts.at, size: entry.size });
       earlier.set(of, [...(earlier.get(of) ?? []), { entry, facts }]);
     }
-    return metas.filter((meta) => {
+    const others: number[] = [];
+    for (const meta of metas) {
       // without an id two messages of one minute could be taken for each other
-      const [before, ...others] = meta.id === '' ? [] : (earlier.get(key(meta)) ?? []);
-      if (!before) return true;
-      earlier.set(key(meta), others);
-      this.keep(before.entry, { ...before.facts, uid: meta.uid, flags: meta.flags });
-      return false;
-    });
+      const [before, ...twins] = meta.id === '' ? [] : (earlier.get(key(meta)) ?? []);
+      if (before) {
+        earlier.set(key(meta), twins);
+        this.keep(before.entry, { ...before.facts, uid: meta.uid, flags: meta.flags });
+      } else others.push(meta.uid);
+    }
+    return others;
   }
 
-  private async readAll(client: ImapFlow, metas: readonly Meta[]): Promise<void> {
+  private async readAll(client: ImapFlow, uids: readonly number[]): Promise<void> {
+    const { stored } = this;
+    const wanted = new Set(uids);
+    for (const [uid, entry] of stored) {
+      if (!wanted.has(uid)) continue;
+      this.names.take(entry.name);
+      this.entries.push(entry);
+    }
+    const left = uids.filter((uid) => !stored.has(uid));
+    for (let at = 0; at < left.length; at += atOnce) {
+      const long = await this.readGroup(client, left.slice(at, at + atOnce));
+      for (const meta of long) await this.readLong(client, meta);
+    }
+  }
+
+  /** Reads and stores messages; gives those that are too long to be taken at once. */
+  private async readGroup(client: ImapFlow, uids: readonly number[]): Promise<Envelope[]> {
     const { out } = this;
-    const byUid = new Map(metas.map((m) => [m.uid, m]));
-    for (const [uid, entry] of this.stored)
-      if (byUid.delete(uid)) {
-        this.names.take(entry.name);
-        this.entries.push(entry);
-      }
-    let group: number[] = [];
-    let bytes = 0;
-    for (const meta of byUid.values()) {
+    const long: Envelope[] = [];
+    const pending: Promise<void>[] = [];
+    const query = { uid: true, flags: true, internalDate: true, source: { start: 0, maxLength: bytesAtOnce } };
+    for await (const m of client.fetch(uidSet(uids), query, { uid: true })) {
       out.goOn();
-      if (meta.size > bytesAtOnce) {
-        await this.readLong(client, meta);
+      const meta = { uid: m.uid, at: timeOf(m.internalDate), flags: flagsOf(m.flags) };
+      if (m.source && m.source.length >= bytesAtOnce) {
+        long.push(meta);
         continue;
       }
-      if (group.length && (group.length >= atOnce || bytes + meta.size > bytesAtOnce)) {
-        await this.readGroup(client, group, byUid);
-        [group, bytes] = [[], 0];
-      }
-      group.push(meta.uid);
-      bytes += meta.size;
-    }
-    if (group.length) await this.readGroup(client, group, byUid);
-  }
-
-  private async readGroup(client: ImapFlow, uids: readonly number[], metas: ReadonlyMap<number, Meta>): Promise<void> {
-    const { out } = this;
-    const pending: Promise<void>[] = [];
-    for await (const { uid, source } of client.fetch(uidSet(uids), { uid: true, source: true }, { uid: true })) {
-      out.goOn();
-      const meta = metas.get(uid);
-      if (!meta) continue;
-      const done = this.storeMessage(meta, source ?? Buffer.alloc(0));
+      const done = this.storeMessage(meta, m.source ?? Buffer.alloc(0));
       // told where it is waited for
       done.catch(() => undefined);
       pending.push(done);
-      if (pending.length >= storing) await pending.shift();
+      if (pending.length < storing) continue;
+      // half of what is under way is waited for at once: each wait takes its time
+      await Promise.all(pending.splice(0, storing / 2));
       await out.passed();
     }
     await Promise.all(pending);
+    await out.passed();
+    return long;
   }
 
-  private async storeMessage(meta: Meta, source: Buffer): Promise<void> {
+  private async storeMessage(meta: Envelope, source: Buffer): Promise<void> {
     const { facts, cuts } = readMessage(source);
-    const sum = createHash('sha256').update(source).digest('hex');
+    const sum = keyedHash(noKey, source).toString('hex');
     const own: ItemOfMail = { ...facts, sum, uid: meta.uid, at: meta.at, flags: meta.flags };
     const name = this.names.free(messageStem(own), '.eml');
     if (this.leftOut(name)) return;
     this.add(meta.uid, this.out.item(name, await this.out.content(source, cuts), meta.at, own));
   }
 
-  private async readLong(client: ImapFlow, meta: Meta): Promise<void> {
+  private async readLong(client: ImapFlow, meta: Envelope): Promise<void> {
     const front: Buffer[] = [];
     let length = 0;
     const answer = await client.download(String(meta.uid), undefined, { uid: true });

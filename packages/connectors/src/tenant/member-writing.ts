@@ -1,6 +1,15 @@
 import { createHash } from 'node:crypto';
 import { escapePath, joinPath, pathFilter, type PathFilter } from '@lithodex/core';
-import { byName, EngineError, StreamContent, writeFolder, type StreamStored, type TreeEntry } from '@lithodex/engine';
+import {
+  byName,
+  EngineError,
+  storeContent,
+  StreamContent,
+  writeFolder,
+  type SegmentDone,
+  type StreamStored,
+  type TreeEntry,
+} from '@lithodex/engine';
 import type { TenantCounts, TenantItem } from '@lithodex/kinds';
 import type { PointWriting } from '../capture-store';
 import type { CaptureContext } from '../connector';
@@ -49,16 +58,25 @@ export class MemberWriting {
 
   /** Stores what is in memory; `cuts`: where pieces of it begin that may be found again. */
   async content(data: Buffer, cuts: readonly number[] = []): Promise<StreamStored> {
-    const stream = new StreamContent(this.writing.pool, this.writing.put);
+    const { pool, put } = this.writing;
+    const pieces: Promise<SegmentDone>[] = [];
     let from = 0;
     for (const cut of [...cuts, data.length].sort((a, b) => a - b)) {
       if (cut <= from) continue;
-      await stream.write(data.subarray(from, cut));
-      if (cut < data.length) await stream.endPiece();
+      // the threads get memory of their own, no larger than it has to be
+      const own = Buffer.allocUnsafeSlow(cut - from);
+      data.copy(own, 0, from, cut);
       from = cut;
+      const { done } = await pool.segment(own);
+      // told where it is waited for
+      done.catch(() => undefined);
+      pieces.push(done);
     }
     this.moved(data.length);
-    return stream.finish();
+    const done = await Promise.all(pieces);
+    const content = { names: Buffer.concat(done.map((d) => d.names)), lengths: done.flatMap((d) => [...d.lengths]) };
+    const stored = content.lengths.length > 0 && { content: storeContent(put, content) };
+    return { size: data.length, random: done[0]?.random ?? false, ...stored };
   }
 
   /** Stores what comes piece by piece. Gives its SHA-256 as well. */

@@ -9,9 +9,12 @@ const mostParts = 500;
 const mostDepth = 20;
 const lineEnd = Buffer.from('\n');
 
+/** The first header of each name, in small letters. */
+type Headers = ReadonlyMap<string, string>;
+
 /** A part of a message, as offsets into its bytes. */
 interface MimePart {
-  readonly headers: string;
+  readonly headers: Headers;
   readonly bodyAt: number;
   readonly end: number;
 }
@@ -29,7 +32,10 @@ export function readMessage(bytes: Buffer): { readonly facts: Facts; readonly cu
     const name = nameOf(part.headers);
     if (name && type !== 'multipart' && files.length < 200) files.push({ name: name.slice(0, 300), size: sizeOf(part) });
   });
-  const text = (key: string, most: number) => plain(libmime.decodeWords(headerOf(top.headers, key))).slice(0, most);
+  const text = (key: string, most: number) => {
+    const value = headerOf(top.headers, key);
+    return plain(value.includes('=?') ? libmime.decodeWords(value) : value).slice(0, most);
+  };
   return {
     facts: {
       type: 'message',
@@ -46,7 +52,7 @@ export function readMessage(bytes: Buffer): { readonly facts: Facts; readonly cu
 /** Bytes that a part holds once it is decoded, about. */
 function sizeOf({ headers, bodyAt, end }: MimePart): number {
   const raw = end - bodyAt;
-  return /^content-transfer-encoding:\s*base64/im.test(headers) ? Math.floor((raw * 3) / 4.1) : raw;
+  return /^base64$/i.test(headerOf(headers, 'content-transfer-encoding')) ? Math.floor((raw * 3) / 4.1) : raw;
 }
 
 /** Text on one line, without what can't be seen. */
@@ -60,23 +66,26 @@ function partAt(bytes: Buffer, from: number, to: number): MimePart {
   let at = from;
   while (at < to) {
     const end = bytes.indexOf(lineEnd, at);
-    if (end < 0 || end >= to) return { headers: headerText(bytes, from, to), bodyAt: to, end: to };
-    if (end === at || (end === at + 1 && bytes[at] === 13)) return { headers: headerText(bytes, from, at), bodyAt: end + 1, end: to };
+    if (end < 0 || end >= to) return { headers: headersOf(bytes, from, to), bodyAt: to, end: to };
+    if (end === at || (end === at + 1 && bytes[at] === 13)) return { headers: headersOf(bytes, from, at), bodyAt: end + 1, end: to };
     at = end + 1;
   }
-  return { headers: headerText(bytes, from, to), bodyAt: to, end: to };
+  return { headers: headersOf(bytes, from, to), bodyAt: to, end: to };
 }
 
-const headerText = (bytes: Buffer, from: number, to: number) =>
-  bytes.toString('utf8', from, Math.min(to, from + mostHeaders)).replace(/\r?\n[ \t]+/g, ' ');
-
-/** Value of the first header of a name; '' for none. */
-export function headerOf(headers: string, key: string): string {
-  const lower = `${key}:`;
-  for (const line of headers.split(/\r?\n/))
-    if (line.length > lower.length && line.slice(0, lower.length).toLowerCase() === lower) return line.slice(lower.length).trim();
-  return '';
+function headersOf(bytes: Buffer, from: number, to: number): Headers {
+  const found = new Map<string, string>();
+  const text = bytes.toString('utf8', from, Math.min(to, from + mostHeaders));
+  for (const line of text.replace(/\r?\n[ \t]+/g, ' ').split('\n')) {
+    const colon = line.indexOf(':');
+    if (colon <= 0) continue;
+    const name = line.slice(0, colon).toLowerCase();
+    if (!found.has(name)) found.set(name, line.slice(colon + 1).trim());
+  }
+  return found;
 }
+
+const headerOf = (headers: Headers, name: string): string => headers.get(name) ?? '';
 
 const parameterOf = (value: string) => {
   try {
@@ -86,7 +95,7 @@ const parameterOf = (value: string) => {
   }
 };
 
-function nameOf(headers: string): string {
+function nameOf(headers: Headers): string {
   const disposition = headerOf(headers, 'content-disposition');
   const type = headerOf(headers, 'content-type');
   if (!/name/i.test(disposition + type)) return '';

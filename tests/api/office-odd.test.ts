@@ -1,0 +1,154 @@
+import { createHash, randomBytes } from 'node:crypto';
+import fs from 'node:fs';
+import path from 'node:path';
+import { setTimeout as pause } from 'node:timers/promises';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Harness, type Client } from '../support/harness';
+import { messageOf, Office } from '../support/office';
+
+let h: Harness;
+let admin: Client;
+let office: Office;
+let targetId: string;
+let id: number;
+const reason = 'asked at the desk';
+const login = 'ragna.holt';
+const when = (n: number) => new Date(1_795_000_000_000 + n * 60_000);
+
+beforeAll(async () => {
+  h = await Harness.start({ leaseMs: 20_000 });
+  admin = await h.as('administrator');
+  ({ targetId } = await h.connect(admin));
+  const people = [
+    { login, name: 'Ragna Holt', mail: `${login}@kelmar-harbour.example` },
+    { login: 'narrow', name: 'Narrow Box', mail: 'narrow@kelmar-harbour.example' },
+  ];
+  office = await Office.start(`${h.folder}/office`, { people, groups: [] }, { narrow: 40_000 });
+  await admin.call('addSystem', { body: office.body() });
+  id = await idOf('Ragna Holt');
+});
+afterAll(async () => {
+  await office.stop();
+  await h.stop();
+});
+
+const idOf = async (name: string) => (await admin.call('estate', { query: {} })).workloads.find((w) => w.name === name)!.id;
+const protect = async (of = id) => {
+  const { runId } = await admin.call('protectOnce', { id: of, body: { targetId } });
+  return admin.ended(runId);
+};
+const newest = async (of = id) => (await admin.call('workload', { id: of })).pointList.sort((a, b) => b.moment - a.moment)[0]!;
+const logOf = async (run: number) => (await admin.call('runLog', { id: run, query: {} })).rows;
+const restore = async (paths: readonly string[], destination: object = { to: 'original' }) => {
+  const { id: pointId } = await newest();
+  const body = { picks: paths.map((at) => ({ pointId, path: at })), destination: destination as { to: 'original' }, reason };
+  const { runId } = await admin.call('startRestore', { body });
+  return admin.ended(runId!);
+};
+
+describe('mail that is not as one would like it', () => {
+  it('comes back byte for byte: long ones, broken ones, without headers, with names nobody expects', async () => {
+    const long = messageOf(1, { attachment: randomBytes(9_000_000) });
+    const odd = [
+      long,
+      Buffer.from('Subject: no end of the headers'),
+      Buffer.from('\r\nonly a body\r\n'),
+      Buffer.from(`Subject: =?utf-8?B?broken\r\nContent-Type: multipart/mixed; boundary="=_x"\r\n\r\n--=_x\r\nnever ends`),
+      Buffer.from(`Subject: ../../etc/passwd \u202e gnp.exe\r\nMessage-ID: <odd@x>\r\n\r\nx\r\n`),
+      Buffer.from(`${Array.from({ length: 3000 }, (_, n) => `X-Line-${n}: ${n}`).join('\r\n')}\r\nSubject: many\r\n\r\nx\r\n`),
+      Buffer.concat([Buffer.from('Subject: bytes\r\n\r\n'), Buffer.from([0x80, 0xff, 0xfe, 13, 10])]),
+    ];
+    const folders = ["it's", 'a%b', 'Ünïcode ☂', '~tilde', 'dots.in.it', 'INBOX/below', 'tail '];
+    await office.as(login, async (client) => {
+      for (const [n, bytes] of odd.entries()) await client.append('INBOX', bytes, [], when(n));
+      for (const name of folders) {
+        const made = await client.mailboxCreate(name).catch(() => undefined);
+        if (made) await client.append(name, messageOf(50), ['\\Seen'], when(50));
+      }
+    });
+    const before = await office.mailbox(login);
+    expect(before['INBOX']!.some((line) => line.startsWith(createHash('sha256').update(long).digest('hex')))).toBe(true);
+    expect(Object.keys(before).length).toBeGreaterThan(8);
+    const run = await protect();
+    expect(run.tasks[0]).toMatchObject({ cause: null, state: 'done' });
+    await office.as(login, async (client) => {
+      for (const { path: at } of await client.list()) {
+        if (at !== 'INBOX') await client.mailboxDelete(at).catch(() => undefined);
+      }
+      const lock = await client.getMailboxLock('INBOX');
+      await client.messageDelete('1:*', { uid: true });
+      lock.release();
+    });
+    expect((await restore(['Mail'])).tasks[0]).toMatchObject({ cause: null, state: 'done' });
+    const after = await office.mailbox(login);
+    for (const [folder, lines] of Object.entries(before)) expect([folder, after[folder]]).toEqual([folder, lines]);
+  });
+
+  it('is not read again when a server numbers its messages anew', async () => {
+    await protect();
+    const before = await newest();
+    // the numbers of all messages go with what the server has noted
+    for (const e of fs.readdirSync(office.mail.storeOf(login), { recursive: true }))
+      if (/dovecot/.test(path.basename(String(e)))) fs.rmSync(path.join(office.mail.storeOf(login), String(e)), { force: true });
+    const run = await protect();
+    expect(run.tasks[0]).toMatchObject({ cause: null });
+    const after = await newest();
+    expect(after.read).toBeLessThan(before.bytes / 20);
+    expect([after.added, after.removed]).toEqual([0, 0]);
+  });
+
+  it('goes on when the mail server is started again meanwhile, and keeps what it has when a service is away', async () => {
+    await office.as(login, async (client) => {
+      await client.mailboxCreate('Many');
+      for (let n = 100; n < 400; n++) await client.append('Many', messageOf(n), [], when(n));
+    });
+    const { runId } = await admin.call('protectOnce', { id, body: { targetId } });
+    await office.restartMail();
+    const run = await admin.ended(runId);
+    expect(run.tasks[0]!.cause).toBeNull();
+    const { id: pointId } = await newest();
+    const many = await admin.call('tree', { id: pointId, query: { path: 'Mail/Many', limit: 500 } });
+    expect(many.rows).toHaveLength(300);
+    office.service.switches.broken = true;
+    const without = await protect();
+    office.service.switches.broken = false;
+    expect(without.tasks[0]).toMatchObject({ state: 'partsMissing' });
+    expect((await logOf(without.id)).map((l) => l.code)).toContain('SERVICE_UNREAD');
+    expect((await newest()).complete).toBe(false);
+  });
+
+  it('waits when a server asks for patience, and says so', async () => {
+    fs.mkdirSync(office.drive(login, 'Plans'), { recursive: true });
+    fs.writeFileSync(office.drive(login, 'Plans/a.txt'), 'a');
+    office.service.switches.throttled = 2;
+    const run = await protect();
+    expect(run.tasks[0]).toMatchObject({ cause: null, state: 'done' });
+    expect((await logOf(run.id)).map((l) => l.code)).toContain('PATIENCE');
+    expect((await admin.call('tree', { id: (await newest()).id, query: { path: 'Drive/Plans' } })).rows).toHaveLength(1);
+  });
+
+  it('is refused beforehand where there is no room for it, and told item by item where it runs out', async () => {
+    const workloadId = await idOf('Narrow Box');
+    const { id: pointId } = await newest();
+    const plan = await admin.call('planRestore', {
+      body: { picks: [{ pointId, path: 'Mail' }], destination: { to: 'member', workloadId, below: 'From Ragna' } },
+    });
+    expect(plan.checks).toContainEqual(expect.objectContaining({ level: 'stop', code: 'NO_ROOM' }));
+    office.service.switches.full = true;
+    fs.rmSync(office.drive(login, 'Plans/a.txt'));
+    const run = await restore(['Drive/Plans']);
+    office.service.switches.full = false;
+    expect(run.counts).toMatchObject({ failed: 1 });
+  });
+
+  it('says who may not be signed in for, and does not show what opens it', async () => {
+    office.mail.setPeople({ narrow: { password: 'x' } });
+    // the server looks at the time of the file, in seconds
+    await pause(1100);
+    const run = await protect();
+    office.mail.setPeople({ [login]: { password: 'x' }, narrow: { password: 'x' } });
+    const lines = await logOf(run.id);
+    expect(lines.map((l) => l.message).join('\n')).toContain('Authorization failed');
+    expect(JSON.stringify([run, lines])).not.toContain('lamp');
+  });
+});
