@@ -28,7 +28,7 @@ export function readMessage(bytes: Buffer): { readonly facts: Facts; readonly cu
   const cuts: number[] = [];
   const budget = { left: mostParts };
   visit(bytes, top, 0, budget, (part, type) => {
-    if (part.end - part.bodyAt >= cutFrom) cuts.push(part.bodyAt, part.end);
+    if (type !== 'multipart' && part.end - part.bodyAt >= cutFrom) cuts.push(part.bodyAt, part.end);
     const name = nameOf(part.headers);
     if (name && type !== 'multipart' && files.length < 200) files.push({ name: name.slice(0, 300), size: sizeOf(part) });
   });

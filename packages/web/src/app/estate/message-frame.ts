@@ -1,9 +1,20 @@
 /** What a page inside a frame may load: nothing from anywhere, and what it brings itself as pictures and looks. */
 const policy = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; font-src 'none'; form-action 'none'; base-uri 'none'";
 
+/** Looks that may name an address, also where that is written so that it is not seen. */
+const fetches = /url|image|import|expression|src|\\/i;
+
 /** The page of a message as it may stand in a frame without scripts: cleaned, with nothing that is fetched or sent. */
 export async function cleanPage(html: string): Promise<string> {
   const { default: purify } = await import('dompurify');
+  purify.removeAllHooks();
+  // looks that name something to fetch go as a whole: the policy of the frame would stop it, and is not to be needed
+  purify.addHook('uponSanitizeAttribute', (_node, data) => {
+    if (data.attrName === 'style' && fetches.test(data.attrValue)) data.keepAttr = false;
+  });
+  purify.addHook('uponSanitizeElement', (node, data) => {
+    if (data.tagName === 'style' && fetches.test(node.textContent ?? '')) (node as Element).remove();
+  });
   const body = purify.sanitize(html, {
     USE_PROFILES: { html: true },
     FORBID_TAGS: [
