@@ -191,7 +191,7 @@ export class HarbourOffice {
   async night(night: number, evening: DateTime, targetId: string): Promise<void> {
     if (night === officeNight) await this.connect(evening, targetId);
     if (night === leavingNight) await this.leaves();
-    if (night === officePolicyNight) await this.protect(evening, targetId);
+    if (night === officePolicyNight) await this.protect(targetId);
   }
 
   private async connect(evening: DateTime, targetId: string): Promise<void> {
@@ -248,42 +248,43 @@ export class HarbourOffice {
     await this.acts.call('eva.vind', 'readSystem', this.systemId, undefined);
   }
 
-  private async protect(evening: DateTime, targetId: string): Promise<void> {
-    for (const person of officePeople.filter((p) => p !== leaver))
-      this.write(person.login, mailBetween(person, this.from.plus({ days: officeNight }), evening, 1.2, this.random));
-    this.chat(evening);
-    const common = { zone: this.acts.zone, objectiveHours: 26, changeLimit: 60, workloads: [] };
-    const rule = (no: number, { schedule, keep }: (typeof officePolicies)['all'] | (typeof officePolicies)['dredging']) => ({
-      no,
-      kind: 'incremental' as const,
-      schedule,
-      keep,
-      targetId,
-    });
-    const { all } = officePolicies;
+  private async protect(targetId: string): Promise<void> {
+    const { name, schedule, keep } = officePolicies.all;
     await this.acts.call('eva.vind', 'addPolicy', {
-      ...common,
-      name: all.name,
+      zone: this.acts.zone,
+      name,
+      workloads: [],
       tags: ['people', 'shared mailboxes', 'sites', 'chat rooms'],
-      rules: [rule(1, all)],
+      objectiveHours: 26,
+      changeLimit: 60,
+      rules: [{ no: 1, kind: 'incremental', schedule, keep, targetId }],
     });
   }
 
   /** On the last day a phone empties a folder, and an appointment is moved by mistake; the points of the day show between which hours. */
   private async goesMissing(evening: DateTime, targetId: string, at: (moment: DateTime) => Promise<void>): Promise<void> {
-    const { dredging } = officePolicies;
+    const { name, times, keep } = officePolicies.dredging;
     const day = evening.startOf('day');
+    const morning = day.set({ hour: 9 });
+    for (const person of officePeople.filter((p) => p !== leaver))
+      this.write(person.login, mailBetween(person, this.from.plus({ days: officeNight }), morning, 1.2, this.random));
+    this.chat(morning);
     const person = bereft;
-    this.write(person.login, mailBetween(person, day.minus({ days: 3 }), day.set({ hour: 9 }), 3, this.random));
-    await at(day.set({ hour: 9, minute: 5 }));
+    await at(morning.plus({ minutes: 5 }));
     await this.acts.call('eva.vind', 'addPolicy', {
       zone: this.acts.zone,
-      name: dredging.name,
+      name,
       workloads: [],
       tags: ['dredging'],
-      objectiveHours: 6,
+      objectiveHours: 26,
       changeLimit: 90,
-      rules: [{ no: 1, kind: 'incremental', schedule: dredging.schedule, keep: dredging.keep, targetId }],
+      rules: times.map((time, n) => ({
+        no: n + 1,
+        kind: 'incremental' as const,
+        schedule: { every: 'day' as const, at: time },
+        keep,
+        targetId,
+      })),
     });
     await at(day.set({ hour: 10, minute: 1 }));
     const store = this.storeOf(person.login);

@@ -10,7 +10,9 @@ import { readerName, StoryMovers } from './story-movers';
 import { StoryPeople } from './story-people';
 import { keepsOnStorage, provesReturns } from './story-returns';
 import { HarbourDatabase, type Acts } from './harbour-database';
+import { officeNight } from './harbour/office';
 import { HarbourOffice } from './harbour-office';
+import { helpsAtTheDesk } from './story-desk';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
 import { HarbourPlatform } from './harbour-platform';
@@ -231,6 +233,7 @@ export class History {
     await this.machines(night, evening);
     await this.berths.night(night, evening, this.diskId);
     await this.office.night(night, evening, this.diskId);
+    if (night === officeNight) await helpsAtTheDesk(this.server.deps.db);
     if (night === proofNight) await provesReturns(this.people, `${this.state}/proof`);
     if (night === noticesNight) await this.tellPeople();
     if (night === nights - 1) {

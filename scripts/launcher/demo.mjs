@@ -15,7 +15,7 @@ const signIns = [
   ['eva.vind', 'administrator'],
   ['sten.odda', 'administrator, the second person'],
   ['ole.brygge', 'operator'],
-  ['ilse.holm', 'restore clerk, for harbour-office and pilot-rosters'],
+  ['ilse.holm', 'restore clerk, for harbour-office, pilot-rosters and the people of dredging and pilots'],
   ['rune.dam', 'auditor'],
   ['tove.lund', 'operator, by the button of Kelmar Harbour'],
 ];

@@ -104,7 +104,7 @@ describe('the restore desk', () => {
     expect(found.groups[0]).toMatchObject({ from: first!.moment, to: newest!.moment });
     const picks = found.groups[0]!.items.map((i) => ({ pointId: found.pointId, path: i.path }));
     const { runId } = await clerk.call('startRestore', { body: { picks, destination: { to: 'original' }, reason } });
-    expect((await clerk.ended(runId!)).tasks[0]).toMatchObject({ cause: null, state: 'done' });
+    expect((await clerk.ended(runId)).tasks[0]).toMatchObject({ cause: null, state: 'done' });
     expect((await office.mailbox('ragna.holt'))['Dredging/Berth 14']).toHaveLength(5);
     const after = await clerk.call('deskLook', { body });
     expect(after.groups.map((g) => g.folder)).not.toContain('Dredging / Berth 14');
@@ -143,7 +143,7 @@ describe('the restore desk', () => {
     expect((await clerk.call('search', { query: { q: 'Nobody else' } })).rows).toEqual([]);
     expect((await clerk.call('estate', { query: {} })).workloads.map((w) => w.name)).toEqual(['Ragna Holt']);
     const mine = await plan({ to: 'member', workloadId: ids.get('Ragna Holt')!, below: 'Found again' });
-    expect((await clerk.ended(mine.runId!)).tasks[0]).toMatchObject({ cause: null });
+    expect((await clerk.ended(mine.runId)).tasks[0]).toMatchObject({ cause: null });
     expect((await office.mailbox('ragna.holt'))['Found again/INBOX']).toHaveLength(1);
     expect(Object.keys(await office.mailbox('ivo.lind'))).not.toContain('Found again');
     const trail = (await admin.call('audit', { query: {} })).rows.map((r) => r.action);

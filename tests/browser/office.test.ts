@@ -144,7 +144,7 @@ describe('an office tenant, in the browser', () => {
     const frame = await (await eva.page.$('iframe[srcdoc]'))!.contentFrame();
     await frame.waitForSelector('p');
     expect(await eva.page.evaluate(() => (window as unknown as { hacked?: boolean }).hacked)).toBeUndefined();
-    const left = await eva.page.$eval('iframe[srcdoc]', (el) => (el as HTMLIFrameElement).srcdoc);
+    const left = await eva.page.$eval('iframe[srcdoc]', (el) => el.srcdoc);
     expect(left).toContain('all is well');
     expect(left).not.toMatch(/<script|onerror|onload|javascript:|<iframe|<form|<link|http-equiv="refresh"/i);
     // it answers at once, whatever stands in the frame
@@ -167,7 +167,7 @@ describe('an office tenant, in the browser', () => {
         rescue: false,
         reason: 'asked by the successor',
       };
-      return admin.ended((await admin.call('startRestore', { body })).runId!);
+      return admin.ended((await admin.call('startRestore', { body })).runId);
     };
     await restore(await newest(id), 'Drive', { to: 'original' }, 'replace');
     expect([fs.readFileSync(file, 'utf8'), fs.readFileSync(office.service.drives.versionsOf(file)[0]!, 'utf8')]).toEqual([

@@ -113,7 +113,7 @@ async function missingMail(missing: Missing, client: ImapFlow, tree: ReadableTre
     missing.looked += items.length;
     const state = folderState(entry);
     const now = state && live.get(state.path);
-    const same = now && now.modseq !== undefined && now.modseq === state.modseq && now.state.uidValidity === state.uidValidity;
+    const same = now?.modseq !== undefined && now.modseq === state?.modseq && now.state.uidValidity === state.uidValidity;
     if (same) {
       read.add(now.path);
       for (const item of items) there.add(keyOf(item));

@@ -50,11 +50,11 @@ export class DeskPage {
   readonly person = input<string>();
   readonly part = input<string>();
   readonly at = input<string>();
-  readonly words$ = input<string>(undefined, { alias: 'about' });
+  readonly about = input<string>();
   protected readonly words = stateWord;
   protected readonly who = computed(() => (this.person() ? Number(this.person()) : null));
   protected readonly what = computed(() => this.part() ?? 'all');
-  protected readonly about = computed(() => this.words$() ?? '');
+  protected readonly topic = computed(() => this.about() ?? '');
   private readonly estate = toSignal(this.api.call('estate', { query: { show: 'points', limit: 500 } }).pipe(outcome<Estate>()));
   private readonly members = computed(() => (this.estate()?.value?.workloads ?? []).filter((w) => w.kind === 'tenant'));
   protected readonly people = computed((): SlotOption<number | null>[] =>
@@ -93,7 +93,7 @@ export class DeskPage {
   });
   private readonly question = computed(() => {
     const [workloadId, at] = [this.who(), this.moment()];
-    return workloadId === null || at === null ? null : { workloadId, at, about: this.about(), tops: [...(tops[this.what()] ?? [])] };
+    return workloadId === null || at === null ? null : { workloadId, at, about: this.topic(), tops: [...(tops[this.what()] ?? [])] };
   });
   protected readonly asking = signal(false);
   protected readonly problem = signal('');
@@ -156,7 +156,7 @@ export class DeskPage {
 
   /** What is said stands in the address. */
   protected say(said: Said): void {
-    const now = { person: this.who(), part: this.what(), at: this.at() ? Number(this.at()) : null, about: this.about() };
+    const now = { person: this.who(), part: this.what(), at: this.at() ? Number(this.at()) : null, about: this.topic() };
     const next = { ...now, ...said, part: said.what ?? now.part };
     void this.router.navigate(['/recover/desk'], {
       queryParams: {
