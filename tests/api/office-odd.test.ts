@@ -1,3 +1,4 @@
+import { execFileSync } from 'node:child_process';
 import { createHash, randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import path from 'node:path';
@@ -82,6 +83,23 @@ describe('mail that is not as one would like it', () => {
     expect((await restore(['Mail'])).tasks[0]).toMatchObject({ cause: null, state: 'done' });
     const after = await office.mailbox(login);
     for (const [folder, lines] of Object.entries(before)) expect([folder, after[folder]]).toEqual([folder, lines]);
+  });
+
+  it('is had as a mailbox of one file, which another program reads', async () => {
+    const { id: pointId } = await newest();
+    const body = { picks: [{ pointId, path: 'Mail' }], destination: { to: 'download' as const, format: 'mbox' as const }, reason };
+    const { runId } = await admin.call('startRestore', { body });
+    const bytes = await admin.fetch('download', { id: runId! }).then((r) => r.arrayBuffer());
+    const file = `${h.folder}/all.mbox`;
+    fs.writeFileSync(file, Buffer.from(bytes));
+    const script =
+      "import mailbox,sys; m=mailbox.mbox(sys.argv[1]); print(len(m)); print('\\n'.join(sorted(str(x['subject']) for x in m)))";
+    const said = execFileSync('/usr/bin/python3', ['-c', script, file], { encoding: 'utf8' });
+    const before = await office.mailbox(login);
+    expect(Number(said.split('\n')[0])).toBe(Object.values(before).flat().length);
+    expect(said).toContain('Soundings berth 50');
+    const wrong = { ...body, picks: [{ pointId, path: '' }] };
+    expect((await admin.call('planRestore', { body: wrong })).checks).toContainEqual(expect.objectContaining({ code: 'NOT_MAIL' }));
   });
 
   it('is not read again when a server numbers its messages anew', async () => {

@@ -31,6 +31,7 @@ export * from './files/survey';
 export * from './files/look-ahead';
 export * from './source-error';
 export { testShare } from './shares/open-share';
+export { mboxMessage } from './tenant/mbox';
 export { missingItems } from './tenant/missing-items';
 export { memberNow } from './tenant/member-now';
 export { attachmentOf, viewItem } from './tenant/view-item';

@@ -3,7 +3,7 @@ import type { TreeEntry } from '@lithodex/engine';
 import { tenantTops, type Tenant, type TenantItem, type TenantMember } from '@lithodex/kinds';
 import { SourceError } from '../source-error';
 import { idOfName, titledItem } from './calendar-facts';
-import { DavClient, spaces, xmlText, type DavItem } from './dav-client';
+import { DavClient, noneYet, spaces, xmlText, type DavItem } from './dav-client';
 import { folderState, itemFacts } from './item-facts';
 import { folderName, titledStem } from './item-words';
 import { FreeNames, type MemberWriting } from './member-writing';
@@ -43,11 +43,7 @@ export async function captureGroupware(
     out.note('PATIENCE', '', `the calendar server asks to wait ${Math.ceil(ms / 1000)} s`);
   };
   try {
-    const collections = await collectionsOf(client).catch((error: unknown) => {
-      // somebody who never had a calendar
-      if (error instanceof SourceError && error.code === 'TENANT_GONE') return [];
-      throw error;
-    });
+    const collections = await collectionsOf(client).catch(noneYet);
     const tops: TreeEntry[] = [];
     for (const kind of ['calendars', 'contacts'] as const) {
       const top = tenantTops[kind];

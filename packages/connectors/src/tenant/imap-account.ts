@@ -1,4 +1,3 @@
-import { Readable } from 'node:stream';
 import { addressOf, AddressRefused } from '@lithodex/net';
 import type { Tenant, TenantMember } from '@lithodex/kinds';
 import { ImapFlow } from 'imapflow';
@@ -82,15 +81,3 @@ export function mailError(error: unknown): SourceError {
 
 /** Whether another attempt on a new connection may go better. */
 export const isAway = (error: unknown): boolean => error instanceof SourceError && error.code === 'TENANT_AWAY';
-
-/** Bytes of a stream within a limit. */
-export async function bytesOfStream(stream: Readable, most = mostBytes): Promise<Buffer> {
-  const parts: Buffer[] = [];
-  let length = 0;
-  for await (const part of stream as AsyncIterable<Buffer>) {
-    length += part.length;
-    if (length > most) throw new SourceError('TENANT_FAILED', 'a message is too long');
-    parts.push(part);
-  }
-  return Buffer.concat(parts);
-}

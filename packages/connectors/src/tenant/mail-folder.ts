@@ -1,10 +1,11 @@
 import { joinPath } from '@lithodex/core';
 import { keyedHash, type TreeEntry } from '@lithodex/engine';
 import type { ItemOfMail } from '@lithodex/kinds';
-import type { FetchMessageObject, ImapFlow } from 'imapflow';
+import type { ImapFlow } from 'imapflow';
 import { itemFacts, type FolderState } from './item-facts';
 import { messageStem } from './item-words';
 import { FreeNames, type MemberWriting } from './member-writing';
+import { flagsOf, messageIdOf, timeOf } from './messages-there';
 import { readMessage } from './mime-parts';
 
 /** What tells messages from others is no secret. */
@@ -30,14 +31,6 @@ interface Meta extends Envelope {
   readonly id: string;
 }
 
-export const timeOf = (date: Date | string | undefined): number => {
-  const at = date === undefined ? 0 : new Date(date).getTime();
-  return Number.isFinite(at) ? at : 0;
-};
-
-/** What stands about a message, without what only this session knows. */
-export const flagsOf = (flags: Set<string> | undefined): string[] => [...(flags ?? [])].filter((f) => f !== '\\Recent').sort();
-
 /** UIDs as a set of IMAP. */
 export function uidSet(uids: readonly number[]): string {
   const parts: string[] = [];
@@ -49,12 +42,6 @@ export function uidSet(uids: readonly number[]): string {
   }
   return parts.join(',');
 }
-
-const messageIdOf = ({ headers }: FetchMessageObject) =>
-  /^message-id:\s*(.*)$/im
-    .exec((headers?.toString('utf8') ?? '').replace(/\r?\n[ \t]+/g, ' '))?.[1]
-    ?.trim()
-    .slice(0, 1000) ?? '';
 
 /** What can be told of messages without reading them. */
 async function metaOf(client: ImapFlow, uids: readonly number[]): Promise<Meta[]> {

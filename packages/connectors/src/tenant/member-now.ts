@@ -3,6 +3,7 @@ import { SourceError } from '../source-error';
 import { listFolder, openDrive } from './capture-drive';
 import { collectionsOf, openGroupware } from './capture-groupware';
 import { foldersOf } from './capture-mail';
+import { noneYet } from './dav-client';
 import { ChatClient } from './chat-client';
 import { closeMailbox, mailError, openMailbox } from './imap-account';
 
@@ -78,8 +79,3 @@ export async function memberNow({ server, member }: TenantFrom): Promise<MemberN
     });
   return now;
 }
-
-const noneYet = (error: unknown): [] => {
-  if (error instanceof SourceError && error.code === 'TENANT_GONE') return [];
-  throw error;
-};

@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { escapePath, joinPath, pathFilter, type PathFilter } from '@lithodex/core';
+import { escapePath, pathFilter, type PathFilter } from '@lithodex/core';
 import {
   byName,
   EngineError,
@@ -175,5 +175,3 @@ export class FreeNames {
     return name;
   }
 }
-
-export const pathBelow = joinPath;

@@ -1,5 +1,20 @@
-import type { ImapFlow } from 'imapflow';
-import { flagsOf, timeOf } from './mail-folder';
+import type { FetchMessageObject, ImapFlow } from 'imapflow';
+
+/** When a message came, ms; 0 where the server does not say. */
+export const timeOf = (date: Date | string | undefined): number => {
+  const at = date === undefined ? 0 : new Date(date).getTime();
+  return Number.isFinite(at) ? at : 0;
+};
+
+/** What stands about a message, without what only this session knows. */
+export const flagsOf = (flags: Set<string> | undefined): string[] => [...(flags ?? [])].filter((f) => f !== '\\Recent').sort();
+
+/** The Message-ID of a message whose headers were asked for; '' for none. */
+export const messageIdOf = ({ headers }: FetchMessageObject): string =>
+  /^message-id:\s*(.*)$/im
+    .exec((headers?.toString('utf8') ?? '').replace(/\r?\n[ \t]+/g, ' '))?.[1]
+    ?.trim()
+    .slice(0, 1000) ?? '';
 
 /** A message that is there now. */
 export interface MessageThere {
@@ -19,8 +34,7 @@ export async function messagesThere(client: ImapFlow): Promise<Map<string, Messa
   if (!client.mailbox || client.mailbox.exists === 0) return found;
   const query = { uid: true, flags: true, internalDate: true, size: true, headers: ['message-id'] };
   for await (const m of client.fetch('1:*', query, { uid: true })) {
-    const id = /^message-id:\s*(.*)$/im.exec((m.headers?.toString('utf8') ?? '').replace(/\r?\n[ \t]+/g, ' '))?.[1]?.trim() ?? '';
-    const one = { uid: m.uid, at: timeOf(m.internalDate), size: m.size ?? 0, id, flags: flagsOf(m.flags) };
+    const one = { uid: m.uid, at: timeOf(m.internalDate), size: m.size ?? 0, id: messageIdOf(m), flags: flagsOf(m.flags) };
     const key = messageKey(one);
     found.set(key, [...(found.get(key) ?? []), one]);
   }

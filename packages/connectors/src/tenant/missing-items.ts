@@ -2,18 +2,18 @@ import { joinPath, objectNameOf } from '@lithodex/core';
 import { EngineError, type TreeEntry } from '@lithodex/engine';
 import { tenantTops, type MissingItem, type MissingItems, type TenantFrom } from '@lithodex/kinds';
 import type { ImapFlow } from 'imapflow';
-import { fileContent } from '../file-content';
 import type { OpenPoint } from '../connector';
 import { treeOf, type ReadableTree } from '../readable-tree';
 import { SourceError } from '../source-error';
 import { listFolder, openDrive } from './capture-drive';
 import { collectionsOf, multiget, openGroupware, type Collections } from './capture-groupware';
 import { foldersOf } from './capture-mail';
-import type { DavClient } from './dav-client';
+import { noneYet, type DavClient } from './dav-client';
 import { closeMailbox, mailError, openMailbox } from './imap-account';
 import { folderState, itemFacts } from './item-facts';
 import { messagesThere, messageKey } from './messages-there';
 import { sameMeaning, valueOf } from './same-meaning';
+import { storedBytes } from './stored-bytes';
 
 /** Items that are told at most. */
 const mostTold = 3000;
@@ -165,23 +165,12 @@ async function missingTitled(missing: Missing, client: DavClient, kind: Collecti
         part.map((c) => c.href),
       );
       for (const item of part) {
-        const then = await textOf(tree, item.entry);
+        const then = (await storedBytes({ tree, entry: item.entry })).toString('utf8');
         const own = texts.get(item.href)?.data ?? '';
         if (own !== '' && !sameMeaning(then, own)) missing.tell(item, 'changed', ...differing(then, own));
       }
     }
   }
-}
-
-const noneYet = (error: unknown): [] => {
-  if (error instanceof SourceError && error.code === 'TENANT_GONE') return [];
-  throw error;
-};
-
-async function textOf(tree: ReadableTree, entry: TreeEntry): Promise<string> {
-  const parts: Buffer[] = [];
-  for await (const part of fileContent(tree, entry)) parts.push(Buffer.from(part));
-  return Buffer.concat(parts).toString('utf8');
 }
 
 const compared = ['dtstart', 'dtend', 'summary', 'location', 'rrule', 'fn', 'email', 'tel'] as const;

@@ -1,6 +1,7 @@
 import { countOf } from '@lithodex/core';
 import { ChatClient, ChatEvent } from './chat-client';
-import { bytesOfItem, type ItemBack, type Restoring } from './restoring';
+import type { ItemBack, Restoring } from './restoring';
+import { storedBytes } from './stored-bytes';
 
 /** Brings a conversation back as a room of its own, which those of the room get into: what was said is said again, by whom and when it was. */
 export async function restoreChat(restoring: Restoring, items: readonly ItemBack[]): Promise<void> {
@@ -15,7 +16,7 @@ export async function restoreChat(restoring: Restoring, items: readonly ItemBack
       restoring.goOn();
       try {
         let own = 0;
-        for (const line of (await bytesOfItem(item)).toString('utf8').split('\n')) {
+        for (const line of (await storedBytes(item)).toString('utf8').split('\n')) {
           const event = line && ChatEvent.safeParse(JSON.parse(line)).data;
           if (!event || event.type !== 'm.room.message') continue;
           // the key lets the server tell what was said already, should this be done again

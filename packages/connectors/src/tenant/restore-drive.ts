@@ -46,7 +46,7 @@ async function intoFolder(restoring: Restoring, client: DavClient, parts: readon
   for (const item of items) {
     restoring.goOn();
     try {
-      const name = item.folders.length === 0 && parts.length === 0 ? nameOf(item) : nameOf(item);
+      const name = nameOf(item);
       const now = known.get(name);
       const action = decideConflict(
         restoring.to.exists,

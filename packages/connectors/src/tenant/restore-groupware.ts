@@ -4,9 +4,10 @@ import { v4 as uuid } from 'uuid';
 import { SourceError } from '../source-error';
 import { collectionsOf, multiget, openGroupware, type Collections } from './capture-groupware';
 import { titledItem } from './calendar-facts';
-import { spaces, xmlText, type DavClient, type DavItem } from './dav-client';
+import { noneYet, spaces, xmlText, type DavClient, type DavItem } from './dav-client';
 import { folderState, itemFacts } from './item-facts';
-import { bytesOfItem, type ItemBack, type Restoring } from './restoring';
+import type { ItemBack, Restoring } from './restoring';
+import { storedBytes } from './stored-bytes';
 import { sameMeaning, underId, valueOf } from './same-meaning';
 
 const typeOf = { calendars: 'text/calendar; charset=utf-8', contacts: 'text/vcard; charset=utf-8' } as const;
@@ -84,11 +85,6 @@ export async function restoreGroupware(restoring: Restoring, kind: Collections, 
   }
 }
 
-const noneYet = (error: unknown): [] => {
-  if (error instanceof SourceError && error.code === 'TENANT_GONE') return [];
-  throw error;
-};
-
 const titleOf = ({ title, href }: DavItem) => title || decodeURIComponent(href.split('/').filter(Boolean).at(-1) ?? '');
 /** The collection that was meant: where it was, else one of that name. */
 const placeThere = (there: readonly DavItem[], title: string, path: string | undefined): string | undefined =>
@@ -107,7 +103,7 @@ async function intoCollection(
   for (const item of items) {
     restoring.goOn();
     try {
-      const text = (await bytesOfItem(item)).toString('utf8');
+      const text = (await storedBytes(item)).toString('utf8');
       const facts = itemFacts(item.entry);
       const id = facts && 'id' in facts ? facts.id : '';
       const existing = there.get(id);

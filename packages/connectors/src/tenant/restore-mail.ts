@@ -5,7 +5,8 @@ import { SourceError } from '../source-error';
 import { closeMailbox, mailError, openMailbox } from './imap-account';
 import { folderState, itemFacts } from './item-facts';
 import { messageKey, messagesThere, type MessageThere } from './messages-there';
-import { bytesOfItem, type ItemBack, type Restoring } from './restoring';
+import type { ItemBack, Restoring } from './restoring';
+import { storedBytes } from './stored-bytes';
 
 /** Flags a server is asked to set; what only it gives is not among them. */
 const settable = (flags: readonly string[]) => flags.filter((f) => f !== '\\Recent');
@@ -127,7 +128,7 @@ class FolderRestore {
 
   private async append(item: ItemBack, facts: ItemOfMail): Promise<void> {
     const { restoring, client, path } = this;
-    const bytes = await bytesOfItem(item);
+    const bytes = await storedBytes(item);
     const answer = await client.append(path, bytes, settable(facts.flags), new Date(facts.at));
     if (!answer) throw new SourceError('TENANT_FAILED', 'mail: the server took no message');
     restoring.ctx.moved(bytes.length);

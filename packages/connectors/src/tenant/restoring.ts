@@ -2,12 +2,8 @@ import { objectNameOf, type RestoreAction } from '@lithodex/core';
 import { EngineError, type TreeEntry } from '@lithodex/engine';
 import type { Tenant, TenantDestination } from '@lithodex/kinds';
 import type { RestoreContext } from '../connector';
-import { fileContent } from '../file-content';
 import type { ReadableTree } from '../readable-tree';
 import { SourceError } from '../source-error';
-
-/** Longest item that goes through memory. */
-const mostBytes = 1 << 30;
 
 /** An item on its way back, with the folders it was in. */
 export interface ItemBack {
@@ -20,13 +16,6 @@ export interface ItemBack {
   /** Entries of the same. */
   readonly above: readonly TreeEntry[];
 }
-
-export const bytesOfItem = async ({ tree, entry }: Pick<ItemBack, 'tree' | 'entry'>): Promise<Buffer> => {
-  if (entry.size > mostBytes) throw new SourceError('TENANT_FAILED', 'it is too long');
-  const parts: Buffer[] = [];
-  for await (const part of fileContent(tree, entry)) parts.push(Buffer.from(part));
-  return Buffer.concat(parts);
-};
 
 /** What restores of one service have in common. */
 export class Restoring {

@@ -2,12 +2,12 @@ import { Worker } from 'node:worker_threads';
 import { endThread, threadFile } from '@lithodex/engine';
 import type { AttachedFile, ItemView } from '@lithodex/kinds';
 import ICAL from 'ical.js';
-import { fileContent } from '../file-content';
 import type { FoundItem } from '../readable-tree';
 import { SourceError } from '../source-error';
 import { ChatEvent } from './chat-client';
 import { itemFacts } from './item-facts';
 import type { MessageAnswer, MessageStart } from './message-thread';
+import { storedBytes } from './stored-bytes';
 
 /** Longer items are not taken apart, bytes. */
 const mostBytes = 48 << 20;
@@ -16,12 +16,6 @@ const parseMs = 8000;
 /** Of the memory of the thread that parses, MiB. */
 const memory = 512;
 const mostLine = 4000;
-
-const bytesOf = async ({ tree, entry }: Pick<FoundItem, 'tree' | 'entry'>): Promise<Buffer> => {
-  const parts: Buffer[] = [];
-  for await (const part of fileContent(tree, entry)) parts.push(Buffer.from(part));
-  return Buffer.concat(parts);
-};
 
 /** Takes a message apart in a thread of its own, which is ended when it takes too long. Undefined where it can't be. */
 async function parsed(start: MessageStart): Promise<MessageAnswer | undefined> {
@@ -49,7 +43,7 @@ async function parsed(start: MessageStart): Promise<MessageAnswer | undefined> {
 export async function viewItem(found: Pick<FoundItem, 'tree' | 'entry'>): Promise<ItemView | undefined> {
   const facts = itemFacts(found.entry);
   if (!facts || facts.type === 'file' || found.entry.size > mostBytes) return undefined;
-  const bytes = await bytesOf(found);
+  const bytes = await storedBytes(found);
   if (facts.type === 'message') {
     const answer = await parsed({ bytes, attachment: null, mostBytes: 0 });
     return answer && 'view' in answer ? answer.view : undefined;
@@ -61,7 +55,7 @@ export async function viewItem(found: Pick<FoundItem, 'tree' | 'entry'>): Promis
 export async function attachmentOf(found: Pick<FoundItem, 'tree' | 'entry'>, no: number): Promise<AttachedFile> {
   if (itemFacts(found.entry)?.type !== 'message' || found.entry.size > mostBytes)
     throw new SourceError('TENANT_FAILED', 'it is no message whose attachments are given singly');
-  const answer = await parsed({ bytes: await bytesOf(found), attachment: no, mostBytes: mostAttachment });
+  const answer = await parsed({ bytes: await storedBytes(found), attachment: no, mostBytes: mostAttachment });
   if (!answer || !('file' in answer) || !answer.file)
     throw new SourceError('TENANT_FAILED', 'there is no such attachment, or it is too long');
   return answer.file;

@@ -2,7 +2,16 @@ import { Readable } from 'node:stream';
 import yazl from 'yazl';
 import type { DownloadWork } from '@lithodex/contract';
 import { escapePath } from '@lithodex/core';
-import { everythingBelow, fileContent, tarEnd, tarHeader, tarPadding, type FoundItem, type PointStore } from '@lithodex/connectors';
+import {
+  everythingBelow,
+  fileContent,
+  mboxMessage,
+  tarEnd,
+  tarHeader,
+  tarPadding,
+  type FoundItem,
+  type PointStore,
+} from '@lithodex/connectors';
 import { EngineError, topEntry, type Root, type TreeEntry } from '@lithodex/engine';
 import { ovaParts, qcow2Parts } from './image-download';
 import { OpenedPoints } from './open-point';
@@ -64,6 +73,8 @@ function partsOf(
       return tarParts(opened, seen, skipped);
     case 'file':
       return fileParts(opened[0]!, seen);
+    case 'mbox':
+      return mboxParts(opened, seen, skipped);
     case 'qcow2':
       return counted(qcow2Parts(store, entry), () => {
         seen(entry, entry.size);
@@ -83,6 +94,18 @@ async function* counted(parts: AsyncGenerator<Uint8Array>, done: () => void): As
 async function* fileParts({ tree, entry }: Opened, seen: Seen): AsyncGenerator<Buffer> {
   yield* fileContent(tree, entry);
   seen(entry, entry.size);
+}
+
+/** All messages of what was picked, one after the other. */
+async function* mboxParts(opened: readonly Opened[], seen: Seen, skipped: Skipped): AsyncGenerator<Buffer> {
+  for (const { tree, entry: top, to } of opened)
+    for await (const { path, entry } of everythingBelow(tree, top, to)) {
+      if (entry.kind !== 'file') continue;
+      const message = entry.unread ? undefined : await mboxMessage({ tree, entry });
+      if (message) yield message;
+      else skipped(path, 'a mailbox in one file holds messages only');
+      seen(entry, entry.size);
+    }
 }
 
 async function* tarParts(opened: readonly Opened[], seen: Seen, skipped: Skipped): AsyncGenerator<Buffer> {

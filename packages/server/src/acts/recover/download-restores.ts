@@ -14,6 +14,8 @@ export function formatChecks(
   const machine = pick?.workloadKind === 'machine' && others.length === 0;
   if (format === 'file' && (others.length > 0 || pick?.kind !== 'file'))
     return stop('NOT_ONE_FILE', 'A download as a single file needs exactly one file.');
+  if (format === 'mbox' && !picks.every((p) => p.workloadKind === 'tenant' && /^Mail(?:\/|$)/.test(p.path)))
+    return stop('NOT_MAIL', 'A mailbox in one file holds messages: pick mail only.');
   if (format === 'ova' && !(machine && pick.path === ''))
     return stop('NOT_ONE_MACHINE', 'A package holds one whole machine: pick one, with all it has.');
   if (format === 'qcow2' && !(machine && /^disks\/.+/s.test(pick.path) && !pick.inside))

@@ -34,6 +34,7 @@ export const tenantParts: KindParts = {
       },
       download('zip', 'a zip archive'),
       download('tar', 'a tar archive'),
+      ...(picks.every((p) => /^Mail(?:\/|$)/.test(p.path)) ? [download('mbox', 'a mailbox in one file')] : []),
       share,
       ...drivePlaces(picks),
     ];

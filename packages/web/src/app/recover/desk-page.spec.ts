@@ -1,0 +1,73 @@
+import { describe, expect, it } from 'vitest';
+import { estate, point, run, uuid, workload, workloadDetail } from '../../test/samples';
+import { day, hour, now, open, page, words } from '../../test/stage';
+
+const facts = { kind: 'tenant' as const, type: 'person' as const, login: 'ragna', name: 'Ragna Holt', mail: '', active: true, groups: [] };
+const ragna = workload(4, { name: 'Ragna Holt', kind: 'tenant', facts });
+const item = (n: number, more: object = {}) => ({
+  path: `Mail/Berth 14/${n}.eml`,
+  type: 'message',
+  change: 'gone',
+  label: `Soundings ${n}`,
+  about: 'Ivo Lind',
+  folder: 'Berth 14',
+  at: now - n * hour,
+  size: 1000,
+  was: '',
+  now: '',
+  ...more,
+});
+const answer = {
+  pointId: uuid(7),
+  moment: now - day,
+  looked: 90,
+  gone: 11,
+  more: 0,
+  groups: [
+    { from: now - day, to: now - hour, folder: 'Berth 14', together: true, items: Array.from({ length: 10 }, (_, n) => item(n)) },
+    {
+      from: now - day,
+      to: null,
+      folder: '',
+      together: false,
+      items: [
+        item(99, { type: 'appointment', change: 'changed', label: 'Crane inspection', at: null, was: '2026-11-20T09:00:00Z', now: 'x' }),
+      ],
+    },
+  ],
+  troubles: [{ top: 'Drive', trouble: 'it does not answer' }],
+};
+const answers = {
+  estate: estate([ragna, workload(5)]),
+  workload: workloadDetail([point(7, now - day - hour), point(8, now - hour)], { id: 4, name: 'Ragna Holt', kind: 'tenant', facts }),
+  deskLook: answer,
+  listRuns: page([run(1, { kind: 'restore', name: 'Letters', by: 'somebody else' })]),
+  startRestore: { runId: 12, request: null },
+};
+
+describe('the restore desk', () => {
+  it('shows what went together first, ticked, and says what it could not look at', async () => {
+    const s = await open('/recover/desk?person=4', { answers });
+    expect(s.api.last('deskLook')?.body).toEqual({ workloadId: 4, at: now - day - hour, about: '', tops: [] });
+    const text = words(s.one('section[aria-label="What was there, and is not now"]'));
+    expect(text).toContain('11 of 90 items');
+    expect(text).toContain('10 items gone together, all from Berth 14');
+    expect(text).toContain('and 2 more');
+    expect(text).toContain('Drive: it does not answer');
+    expect(words(s.one('section[aria-label="Bring back"]'))).toContain('Bring back 10');
+    expect(words(s.one('section[aria-label="Mine"]'))).toContain('Nothing was brought back yet');
+  });
+
+  it('brings back what is ticked to where it was, with a reason', async () => {
+    const s = await open('/recover/desk?person=4&part=mail&about=berth', { answers });
+    expect(s.api.last('deskLook')?.body).toMatchObject({ about: 'berth', tops: ['Mail'] });
+    await s.click('Bring back');
+    expect(s.api.of('startRestore')).toEqual([]);
+    await s.type('input[name=reason]', 'the phone did it');
+    await s.click('Bring back');
+    const body = s.api.last('startRestore')?.body as { picks: unknown[] };
+    expect(body).toMatchObject({ destination: { to: 'original' }, rule: 'leave', reason: 'the phone did it' });
+    expect(body.picks).toHaveLength(10);
+    expect(s.url()).toBe('/runs/12');
+  });
+});
