@@ -40,6 +40,7 @@ const testPackages = {
   smbd: 'samba',
   smbclient: 'smbclient',
   git: 'git',
+  '/usr/sbin/slapd': 'slapd',
 };
 
 const metalPackages = {
