@@ -89,7 +89,7 @@ describe('mail that is not as one would like it', () => {
     const { id: pointId } = await newest();
     const body = { picks: [{ pointId, path: 'Mail' }], destination: { to: 'download' as const, format: 'mbox' as const }, reason };
     const { runId } = await admin.call('startRestore', { body });
-    const bytes = await admin.fetch('download', { id: runId! }).then((r) => r.arrayBuffer());
+    const bytes = await admin.fetch('download', { id: runId }).then((r) => r.arrayBuffer());
     const file = `${h.folder}/all.mbox`;
     fs.writeFileSync(file, Buffer.from(bytes));
     const script =

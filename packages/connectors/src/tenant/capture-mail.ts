@@ -114,9 +114,7 @@ export async function captureMail(
       if (!folder.opens) continue;
       const before = earlier.get(folder.path) ?? renamed(out, folder, earlier, there);
       if (before && isAsBefore(folder, before)) {
-        place.entries = before.messages.map((m) => out.reused(m, undefined));
-        out.counts.messages += before.messages.length;
-        out.counts.files -= before.messages.length;
+        place.entries = out.reusedMessages(before.messages);
         place.state = { ...before.state, ...folder.state };
         continue;
       }
@@ -137,7 +135,11 @@ export async function captureMail(
           const failure = mailError(error);
           if (!isAway(failure) && attempt < 2) continue;
           if (!isAway(failure)) {
-            place.unread = true;
+            if (before) {
+              // what it held is kept, and said not to have been looked at
+              place.entries = before.messages.map((m) => ({ ...m, unread: true }));
+              place.state = before.state;
+            } else place.unread = true;
             out.warn('FOLDER_UNREAD', at, failure.message, true);
             break;
           }

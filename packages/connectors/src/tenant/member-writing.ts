@@ -122,7 +122,16 @@ export class MemberWriting {
   reused(entry: TreeEntry, facts: TenantItem | undefined): TreeEntry {
     this.count(facts);
     this.progress.bytes += entry.size;
-    return facts ? { ...entry, attributes: withFacts(facts) } : entry;
+    const { unread: _, ...own } = entry;
+    return facts ? { ...own, attributes: withFacts(facts) } : own;
+  }
+
+  /** Messages of a folder that is as it was: what is known of each does not have to be read. */
+  reusedMessages(entries: readonly TreeEntry[]): TreeEntry[] {
+    const all = entries.map((e) => this.reused(e, undefined));
+    this.counts.files -= all.length;
+    this.counts.messages += all.length;
+    return all;
   }
 
   private count(facts: TenantItem | undefined): void {

@@ -11,7 +11,8 @@ import { storedBytes } from './stored-bytes';
 
 /** Longer items are not taken apart, bytes. */
 const mostBytes = 48 << 20;
-const mostAttachment = 24 << 20;
+/** As it goes through an answer as text. */
+const mostAttachment = 20 << 20;
 const parseMs = 8000;
 /** Of the memory of the thread that parses, MiB. */
 const memory = 512;
