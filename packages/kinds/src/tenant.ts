@@ -20,8 +20,12 @@ export const Login = z
   .max(100)
   .regex(/^[^\0-\x20\x7f/\\*%"?#]+$/, 'a name without blanks and / \\ * % " ? #');
 const Url = z.url({ protocol: /^https?$/ }).max(300);
+/** Stands for the person in an address, also as programs write it. */
+const person = /\{login\}|%7Blogin%7D/gi;
 /** An address with `{login}` in the place of the person. */
-const PersonUrl = Url.refine((text) => decodeURI(text).includes('{login}'), { message: 'an address with {login} in it' });
+const PersonUrl = Url.refine((text) => text.search(person) >= 0, { message: 'an address with {login} in it' });
+/** The address for one person. */
+export const urlOfPerson = (url: string, login: string): string => url.replace(person, () => encodeURIComponent(login));
 
 /** The services of an office tenant; any may be absent. */
 export const tenantServices = ['people', 'mail', 'groupware', 'drives', 'sites', 'chat'] as const;

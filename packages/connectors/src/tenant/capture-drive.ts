@@ -1,10 +1,11 @@
 import { bytesOfText, joinPath, objectNameOf } from '@lithodex/core';
 import type { TreeEntry } from '@lithodex/engine';
-import type { Tenant, TenantMember } from '@lithodex/kinds';
+import { urlOfPerson, type Tenant, type TenantMember } from '@lithodex/kinds';
 import { SourceError } from '../source-error';
 import { DavClient, type DavItem } from './dav-client';
 import { itemFacts } from './item-facts';
 import type { MemberWriting } from './member-writing';
+import { basic } from './service-client';
 
 const props = '<d:resourcetype/><d:getetag/><d:getcontentlength/><d:getlastmodified/>';
 const mostDepth = 100;
@@ -15,11 +16,16 @@ export function openDrive(tenant: Tenant, { type, login }: Pick<TenantMember, 't
   if (type === 'site') {
     if (!sites) throw new SourceError('TENANT_FAILED', 'sites are not connected');
     const url = `${sites.url.replace(/\/*$/, '')}/${encodeURIComponent(login)}/`;
-    return new DavClient('the server of sites', url, sites.account, secrets.sites ?? '', authority, stopped);
+    return new DavClient(url, {
+      name: 'the server of sites',
+      authorization: basic(sites.account, secrets.sites ?? ''),
+      authority,
+      stopped,
+    });
   }
   if (!drives) throw new SourceError('TENANT_FAILED', 'drives are not connected');
-  const url = decodeURI(drives.url).replaceAll('{login}', encodeURIComponent(login));
-  return new DavClient('the server of drives', url, drives.account, secrets.drives ?? '', authority, stopped);
+  const authorization = basic(drives.account, secrets.drives ?? '');
+  return new DavClient(urlOfPerson(drives.url, login), { name: 'the server of drives', authorization, authority, stopped });
 }
 
 /** Name of a file of a drive as a byte string. */
@@ -100,7 +106,7 @@ class DriveCapture {
         // it was moved or removed since its folder was listed
         if (error.code === 'TENANT_GONE') continue;
         out.warn('FILE_UNREAD', at, error.message, true);
-        entries.push(before ? { ...before, unread: true } : { ...out.unread(own), kind: item.folder ? 'folder' : 'file' });
+        entries.push(before && !item.folder ? { ...before, unread: true } : { ...out.unread(own), kind: item.folder ? 'folder' : 'file' });
       }
       await out.passed();
     }

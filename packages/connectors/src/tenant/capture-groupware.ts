@@ -1,12 +1,13 @@
 import { joinPath } from '@lithodex/core';
 import type { TreeEntry } from '@lithodex/engine';
-import { tenantTops, type Tenant, type TenantItem, type TenantMember } from '@lithodex/kinds';
+import { tenantTops, urlOfPerson, type Tenant, type TenantItem, type TenantMember } from '@lithodex/kinds';
 import { SourceError } from '../source-error';
 import { idOfName, titledItem } from './calendar-facts';
 import { DavClient, noneYet, spaces, xmlText, type DavItem } from './dav-client';
 import { folderState, itemFacts } from './item-facts';
 import { folderName, titledStem } from './item-words';
 import { FreeNames, type MemberWriting } from './member-writing';
+import { basic } from './service-client';
 
 export type Collections = 'calendars' | 'contacts';
 const ending = { calendars: '.ics', contacts: '.vcf' } as const;
@@ -17,8 +18,8 @@ const atOnce = 60;
 export function openGroupware(tenant: Tenant, { login }: Pick<TenantMember, 'login'>, stopped?: () => boolean): DavClient {
   const { groupware, secrets, authority } = tenant;
   if (!groupware) throw new SourceError('TENANT_FAILED', 'calendars are not connected');
-  const url = decodeURI(groupware.url).replaceAll('{login}', encodeURIComponent(login));
-  return new DavClient('the calendar server', url, groupware.account, secrets.groupware ?? '', authority, stopped);
+  const authorization = basic(groupware.account, secrets.groupware ?? '');
+  return new DavClient(urlOfPerson(groupware.url, login), { name: 'the calendar server', authorization, authority, stopped });
 }
 
 /** Calendars and address books that there are. */
@@ -43,7 +44,9 @@ export async function captureGroupware(
     out.note('PATIENCE', '', `the calendar server asks to wait ${Math.ceil(ms / 1000)} s`);
   };
   try {
-    const collections = await collectionsOf(client).catch(noneYet);
+    // somebody who never had a calendar has none; those that were there are not let go quietly
+    const had = base('calendars') !== undefined || base('contacts') !== undefined;
+    const collections = await (had ? collectionsOf(client) : collectionsOf(client).catch(noneYet));
     const tops: TreeEntry[] = [];
     for (const kind of ['calendars', 'contacts'] as const) {
       const top = tenantTops[kind];
@@ -74,13 +77,17 @@ interface Listed {
 }
 
 async function listCollection(out: MemberWriting, client: DavClient, href: string, token: string | undefined): Promise<Listed> {
-  const report = (since: string) =>
-    client.list(
-      'REPORT',
-      href,
-      0,
-      `<d:sync-collection ${spaces}><d:sync-token>${xmlText(since)}</d:sync-token><d:sync-level>1</d:sync-level><d:prop><d:getetag/><d:resourcetype/><d:getlastmodified/></d:prop></d:sync-collection>`,
-    );
+  /** A list that the server cuts off (507 for the collection itself, RFC 6578) goes on from its token. */
+  const report = async (since: string): Promise<{ readonly items: DavItem[]; readonly token: string }> => {
+    const all: DavItem[] = [];
+    for (let from = since; ;) {
+      const body = `<d:sync-collection ${spaces}><d:sync-token>${xmlText(from)}</d:sync-token><d:sync-level>1</d:sync-level><d:prop><d:getetag/><d:resourcetype/><d:getlastmodified/></d:prop></d:sync-collection>`;
+      const { items, token: next } = await client.list('REPORT', href, 0, body);
+      all.push(...items);
+      if (next === from || !items.some((i) => i.href === href && i.status === 507)) return { items: all, token: next };
+      from = next;
+    }
+  };
   const mapOf = (items: readonly DavItem[]) => new Map(items.filter((i) => i.href !== href && !i.folder).map((i) => [i.href, i]));
   if (token)
     try {

@@ -1,11 +1,8 @@
-import { setTimeout as pause } from 'node:timers/promises';
-import { AddressRefused, OutgoingClient } from '@lithodex/net';
 import type { Tenant } from '@lithodex/kinds';
 import { z } from 'zod';
 import { SourceError } from '../source-error';
-import { tooManyWaits, waitOf } from './retry-after';
+import { bearer, ServiceClient } from './service-client';
 
-const silenceMs = 60_000;
 const mostBytes = 64 << 20;
 
 export const ChatEvent = z.looseObject({
@@ -27,16 +24,17 @@ const Public = z.object({
 
 /** Asks a chat server by the client-server API of Matrix, as an application service that may act for its people. */
 export class ChatClient {
-  private readonly client = new OutgoingClient(mostBytes, silenceMs);
+  private readonly client: ServiceClient;
   private readonly base: string;
 
   constructor(
     private readonly tenant: Tenant,
-    private readonly stopped: () => boolean = () => false,
+    stopped?: () => boolean,
   ) {
     if (!tenant.chat) throw new SourceError('TENANT_FAILED', 'chat is not connected');
     this.base = tenant.chat.url.replace(/\/*$/, '');
-    if (tenant.authority !== null) this.client.trust(tenant.authority);
+    const { authority, secrets } = tenant;
+    this.client = new ServiceClient({ name: 'the chat server', authorization: bearer(secrets.chat ?? ''), authority, stopped }, mostBytes);
   }
 
   /** The id of a person. */
@@ -53,37 +51,13 @@ export class ChatClient {
   ): Promise<T> {
     const url = new URL(`${this.base}/_matrix/client/v3/${path}`);
     for (const [key, value] of Object.entries(query)) url.searchParams.set(key, value);
-    for (let attempt = 1; ; attempt++) {
-      let answer;
-      let text;
-      try {
-        answer = await this.client.request(url, {
-          method,
-          headers: { authorization: `Bearer ${this.tenant.secrets.chat ?? ''}`, ...(body && { 'content-type': 'application/json' }) },
-          ...(body && { body: JSON.stringify(body) }),
-        });
-        text = await answer.body.text();
-      } catch (error) {
-        const code = (error as { code?: unknown }).code;
-        const why =
-          error instanceof AddressRefused ? error.message.replace(/\.$/, '') : typeof code === 'string' ? code : 'it does not answer';
-        throw new SourceError('TENANT_AWAY', `the chat server: ${why}`);
-      }
-      const wait = waitOf(answer.statusCode, answer.headers, attempt);
-      if (wait !== undefined && attempt <= tooManyWaits) {
-        for (let left = wait; left > 0 && !this.stopped(); left -= 200) await pause(Math.min(200, left));
-        continue;
-      }
-      if (answer.statusCode >= 300) throw this.refusal(answer.statusCode);
-      return parsed(schema, text);
+    const sent = body && { headers: { 'content-type': 'application/json' }, body: () => JSON.stringify(body) };
+    const { text } = await this.client.text(method, url, sent);
+    try {
+      return schema.parse(JSON.parse(text));
+    } catch {
+      throw this.client.unreadable();
     }
-  }
-
-  private refusal(status: number): SourceError {
-    const said = `the chat server answers ${status}`;
-    if (status === 401 || status === 403) return new SourceError('TENANT_REFUSED', said);
-    if (status === 404) return new SourceError('TENANT_GONE', said);
-    return new SourceError(status >= 500 || status === 429 ? 'TENANT_AWAY' : 'TENANT_FAILED', said);
   }
 
   async whoAmI(): Promise<string> {
@@ -141,13 +115,5 @@ export class ChatClient {
 
   async close(): Promise<void> {
     await this.client.close();
-  }
-}
-
-function parsed<T>(schema: z.ZodType<T>, text: string): T {
-  try {
-    return schema.parse(JSON.parse(text));
-  } catch {
-    throw new SourceError('TENANT_FAILED', 'the chat server: its answer can not be read');
   }
 }

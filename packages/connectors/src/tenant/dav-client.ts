@@ -1,12 +1,9 @@
-import { setTimeout as pause } from 'node:timers/promises';
-import { AddressRefused, OutgoingClient, type OutgoingRequest } from '@lithodex/net';
 import { XMLParser } from 'fast-xml-parser';
 import type { Readable } from 'node:stream';
 import { z } from 'zod';
 import { SourceError } from '../source-error';
-import { tooManyWaits, waitOf } from './retry-after';
+import { ServiceClient, type ServiceAccess, type ServiceRequest } from './service-client';
 
-const silenceMs = 60_000;
 /** Longest list that is read, bytes. */
 const mostList = 256 << 20;
 
@@ -85,6 +82,9 @@ const Answer = z.object({
 
 const codeOf = (status: string | undefined) => Number(/\s(\d{3})/.exec(status ?? '')?.[1] ?? 200);
 
+/** Without the mark that it is of the meaning only: a server may take it away a second later. */
+const etagOf = (value: unknown) => (typeof value === 'string' ? value : '').replace(/^W\//, '');
+
 /** Takes a list as RFC 4918 has it. Throws SourceError for anything else. */
 export function readMultistatus(text: string): DavListing & { readonly free: number | null } {
   let parsed;
@@ -104,7 +104,7 @@ export function readMultistatus(text: string): DavListing & { readonly free: num
     return {
       href: href.trim(),
       folder: types.includes('collection'),
-      etag: (prop.getetag ?? '').replace(/^W\//, ''),
+      etag: etagOf(prop.getetag),
       size: Number(prop.getcontentlength ?? 0) || 0,
       mtime: Date.parse(prop.getlastmodified ?? '') || 0,
       status: codeOf(status),
@@ -120,34 +120,29 @@ export function readMultistatus(text: string): DavListing & { readonly free: num
 export interface DavAnswer {
   readonly status: number;
   readonly etag: string;
-  readonly type: string;
   readonly text: string;
 }
 
-type Body = NonNullable<OutgoingRequest['body']>;
-
-/** Asks one WebDAV, CalDAV or CardDAV server, always below one address. Answers that ask for patience are asked again. */
+/** Asks one WebDAV, CalDAV or CardDAV server, always below one address. */
 export class DavClient {
-  private readonly client = new OutgoingClient(mostList, silenceMs);
+  private readonly client: ServiceClient;
   /** For files, which may be of any length. */
-  private readonly files = new OutgoingClient(Number.MAX_SAFE_INTEGER, silenceMs);
+  private readonly files: ServiceClient;
   private readonly base: URL;
-  private readonly authorization: string;
-  /** Told when the server asks for patience. */
-  onWait: (ms: number) => void = () => undefined;
 
   constructor(
-    /** What the service is called when it fails. */
-    private readonly service: string,
     url: string,
-    account: string,
-    password: string,
-    authority: string | null = null,
-    private readonly stopped: () => boolean = () => false,
+    private readonly access: ServiceAccess,
   ) {
     this.base = new URL(url.replace(/\/*$/, '/'));
-    this.authorization = `Basic ${Buffer.from(`${account}:${password}`).toString('base64')}`;
-    if (authority !== null) for (const client of [this.client, this.files]) client.trust(authority);
+    this.client = new ServiceClient(access, mostList);
+    this.files = new ServiceClient(access, Number.MAX_SAFE_INTEGER);
+  }
+
+  /** Told when the server asks for patience, ms. */
+  set onWait(told: (ms: number) => void) {
+    this.client.onWait = told;
+    this.files.onWait = told;
   }
 
   /** Path that everything lies below, with `/` at its end. */
@@ -159,69 +154,18 @@ export class DavClient {
   private at(href: string): URL {
     const url = new URL(href, this.base);
     if (url.origin !== this.base.origin || !url.pathname.startsWith(this.root))
-      throw new SourceError('TENANT_FAILED', `${this.service}: an answer leads to another place`);
+      throw new SourceError('TENANT_FAILED', `${this.access.name}: an answer leads to another place`);
     return url;
   }
 
-  private async request(
-    client: OutgoingClient,
-    method: string,
-    href: string,
-    more: { headers?: Record<string, string>; body?: () => Body },
-  ) {
-    for (let attempt = 1; ; attempt++) {
-      let answer;
-      try {
-        answer = await client.request(this.at(href), {
-          method,
-          headers: { authorization: this.authorization, ...more.headers },
-          ...(more.body && { body: more.body() }),
-        });
-      } catch (error) {
-        throw this.awayOf(error);
-      }
-      const wait = waitOf(answer.statusCode, answer.headers, attempt);
-      if (wait === undefined) return answer;
-      await answer.body.dump();
-      if (attempt > tooManyWaits) throw new SourceError('TENANT_AWAY', `${this.service}: it asks for patience again and again`);
-      this.onWait(wait);
-      for (let left = wait; left > 0 && !this.stopped(); left -= 200) await pause(Math.min(200, left));
-    }
-  }
-
-  /** Asks, and gives the whole answer; `fine`: what else than success is no failure. */
+  /** Asks, and gives the whole answer; `fine`: what else than success is no failure. Throws SourceError. */
   async ask(
     method: string,
     href: string,
-    more: { readonly headers?: Record<string, string>; readonly body?: () => Body; readonly fine?: readonly number[] } = {},
+    { fine, ...more }: ServiceRequest & { readonly fine?: readonly number[] } = {},
   ): Promise<DavAnswer> {
-    const answer = await this.request(this.client, method, href, more);
-    let text;
-    try {
-      text = await answer.body.text();
-    } catch (error) {
-      throw this.awayOf(error);
-    }
-    const status = answer.statusCode;
-    if (status >= 300 && !more.fine?.includes(status)) throw this.refusal(status);
-    const one = (key: string) => String(answer.headers[key] ?? '');
-    return { status, etag: one('etag').replace(/^W\//, ''), type: one('content-type'), text };
-  }
-
-  private refusal(status: number): SourceError {
-    const said = (code: 'TENANT_REFUSED' | 'TENANT_GONE' | 'TENANT_FULL' | 'TENANT_FAILED' | 'TENANT_AWAY') =>
-      new SourceError(code, `${this.service} answers ${status}`);
-    if (status === 401 || status === 403) return said('TENANT_REFUSED');
-    if (status === 404 || status === 410) return said('TENANT_GONE');
-    if (status === 507 || status === 413) return said('TENANT_FULL');
-    return said(status >= 500 ? 'TENANT_AWAY' : 'TENANT_FAILED');
-  }
-
-  private awayOf(error: unknown): Error {
-    if (error instanceof SourceError) return error;
-    const code = (error as { code?: unknown }).code;
-    const why = error instanceof AddressRefused ? error.message.replace(/\.$/, '') : typeof code === 'string' ? code : 'it does not answer';
-    return new SourceError('TENANT_AWAY', `${this.service}: ${why}`);
+    const { status, headers, text } = await this.client.text(method, this.at(href), more, fine);
+    return { status, etag: etagOf(headers['etag']), text };
   }
 
   async propfind(href: string, depth: 0 | 1, props: string): Promise<ReturnType<typeof readMultistatus>> {
@@ -236,21 +180,20 @@ export class DavClient {
 
   /** A file as it comes, with its ETag. Throws SourceError. */
   async read(href: string): Promise<{ readonly etag: string; readonly pieces: AsyncIterable<Buffer> }> {
-    const answer = await this.request(this.files, 'GET', href, {});
-    if (answer.statusCode >= 300) {
-      await answer.body.dump();
-      throw this.refusal(answer.statusCode);
+    const { files } = this;
+    const { statusCode, headers, body } = await files.request('GET', this.at(href));
+    if (statusCode >= 300) {
+      await body.dump();
+      throw files.refusal(statusCode);
     }
-    const { body } = answer;
-    const awayOf = this.awayOf.bind(this);
     const pieces = async function* () {
       try {
         for await (const piece of body as AsyncIterable<Buffer>) yield piece;
       } catch (error) {
-        throw awayOf(error);
+        throw files.awayOf(error);
       }
     };
-    return { etag: String(answer.headers['etag'] ?? '').replace(/^W\//, ''), pieces: pieces() };
+    return { etag: etagOf(headers['etag']), pieces: pieces() };
   }
 
   /** Writes a file of known length. Gives the answer, also one of `fine`. */

@@ -1,12 +1,9 @@
-import { setTimeout as pause } from 'node:timers/promises';
-import { AddressRefused, OutgoingClient } from '@lithodex/net';
 import type { Tenant } from '@lithodex/kinds';
 import { z } from 'zod';
 import { SourceError } from '../source-error';
 import type { FoundGroup, FoundPerson, People } from './found-people';
-import { tooManyWaits, waitOf } from './retry-after';
+import { basic, bearer, ServiceClient } from './service-client';
 
-const silenceMs = 60_000;
 const mostBytes = 64 << 20;
 const pageSize = 200;
 const most = 200_000;
@@ -28,37 +25,16 @@ const pageOf = <T extends z.ZodType>(resource: T) =>
 /** People and groups by SCIM 2.0 (RFC 7644). A person whose `userType` is `shared` is a mailbox of several. Throws SourceError. */
 export async function peopleByScim(tenant: Tenant & { people: { by: 'scim' } }): Promise<People> {
   const { people, secrets, authority } = tenant;
-  const client = new OutgoingClient(mostBytes, silenceMs);
-  if (authority !== null) client.trust(authority);
   const secret = secrets.people ?? '';
-  const authorization =
-    people.account === null ? `Bearer ${secret}` : `Basic ${Buffer.from(`${people.account}:${secret}`).toString('base64')}`;
+  const authorization = people.account === null ? bearer(secret) : basic(people.account, secret);
+  const client = new ServiceClient({ name: 'the list of people', authorization, authority }, mostBytes);
   const ask = async <T extends z.ZodType>(resource: T, path: string, startIndex: number) => {
     const url = new URL(`${people.url.replace(/\/*$/, '')}/${path}?startIndex=${startIndex}&count=${pageSize}`);
-    for (let attempt = 1; ; attempt++) {
-      let answer, text;
-      try {
-        answer = await client.request(url, { method: 'GET', headers: { authorization, accept: 'application/scim+json' } });
-        text = await answer.body.text();
-      } catch (error) {
-        const code = (error as { code?: unknown }).code;
-        const why =
-          error instanceof AddressRefused ? error.message.replace(/\.$/, '') : typeof code === 'string' ? code : 'it does not answer';
-        throw new SourceError('TENANT_AWAY', `the list of people: ${why}`);
-      }
-      const wait = waitOf(answer.statusCode, answer.headers, attempt);
-      if (wait !== undefined && attempt <= tooManyWaits) {
-        await pause(wait);
-        continue;
-      }
-      const said = `the list of people answers ${answer.statusCode}`;
-      if (answer.statusCode === 401 || answer.statusCode === 403) throw new SourceError('TENANT_REFUSED', said);
-      if (answer.statusCode >= 300) throw new SourceError(answer.statusCode >= 500 ? 'TENANT_AWAY' : 'TENANT_FAILED', said);
-      try {
-        return pageOf(resource).parse(JSON.parse(text));
-      } catch {
-        throw new SourceError('TENANT_FAILED', 'the list of people can not be read');
-      }
+    const { text } = await client.text('GET', url, { headers: { accept: 'application/scim+json' } });
+    try {
+      return pageOf(resource).parse(JSON.parse(text));
+    } catch {
+      throw client.unreadable();
     }
   };
   const all = async <T extends z.ZodType>(resource: T, path: string): Promise<z.infer<T>[]> => {

@@ -1,11 +1,13 @@
 import { TenantFacts, memberId, type FoundWorkload, type Tenant } from '@lithodex/kinds';
 import { SourceError } from '../source-error';
+import { byKey } from './by-key';
 import { ChatClient } from './chat-client';
 import { DavClient } from './dav-client';
 import { listFolder } from './capture-drive';
 import type { FoundGroup, FoundPerson, People } from './found-people';
 import { peopleByLdap } from './people-by-ldap';
 import { peopleByScim } from './people-by-scim';
+import { basic } from './service-client';
 
 /** Who there is. Throws SourceError. */
 export async function peopleOf(tenant: Tenant): Promise<People> {
@@ -18,14 +20,14 @@ export async function peopleOf(tenant: Tenant): Promise<People> {
 
 /** Names of the groups that each member is in, also through others. Groups that hold each other have no end: each counts once. */
 export function groupsOf(groups: readonly FoundGroup[]): Map<string, string[]> {
-  const above = new Map<string, FoundGroup[]>();
-  for (const group of groups) for (const member of group.members) above.set(member, [...(above.get(member) ?? []), group]);
+  const memberships = groups.flatMap((group) => group.members.map((member) => ({ member, group })));
+  const above = byKey(memberships, (m) => m.member);
   const found = new Map<string, string[]>();
   for (const member of above.keys()) {
     const names = new Set<string>();
     const seen = new Set<string>();
     const visit = (id: string) => {
-      for (const group of above.get(id) ?? []) {
+      for (const { group } of above.get(id) ?? []) {
         if (seen.has(group.id)) continue;
         seen.add(group.id);
         names.add(group.name);
@@ -42,7 +44,11 @@ export function groupsOf(groups: readonly FoundGroup[]): Map<string, string[]> {
 export async function sitesOf(tenant: Tenant): Promise<string[]> {
   const { sites, secrets, authority } = tenant;
   if (!sites) return [];
-  const client = new DavClient('the server of sites', sites.url, sites.account, secrets.sites ?? '', authority);
+  const client = new DavClient(sites.url, {
+    name: 'the server of sites',
+    authorization: basic(sites.account, secrets.sites ?? ''),
+    authority,
+  });
   try {
     return (await listFolder(client, client.root)).filter((i) => i.folder).map((i) => i.name);
   } finally {

@@ -34,7 +34,7 @@ export function fieldsOf(address: TenantAddress): TenantFields {
   const { people, mail, groupware, drives, sites, chat } = address;
   const fields = emptyFields();
   const plain = (of: { url: string; account: string } | null): ServiceFields =>
-    of ? { on: true, url: decodeURI(of.url), account: of.account, secret: '' } : empty();
+    of ? { on: true, url: of.url, account: of.account, secret: '' } : empty();
   return {
     people: {
       ...fields.people,
