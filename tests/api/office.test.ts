@@ -152,8 +152,13 @@ describe('an office tenant', () => {
     expect(run.tasks[0]).toMatchObject({ cause: null, state: 'done' });
     expect(await office.mailbox('ragna.holt')).toEqual(before);
     expect((await logOf(run.id)).map((l) => l.message)).toContain('Dredging/Berth 14: 0 → 6 messages, 6 brought back');
-    // everything is there now: nothing comes twice
-    await restore(point.id, ['Mail']);
+    // everything is there now: nothing comes twice, and of two that are alike only the one that is missing
+    await office.as('ragna.holt', async (client) => {
+      const lock = await client.getMailboxLock('INBOX');
+      await client.messageDelete('1', { uid: false });
+      lock.release();
+    });
+    await restore(point.id, ['Mail', 'Mail/INBOX']);
     expect(await office.mailbox('ragna.holt')).toEqual(before);
   });
 

@@ -62,9 +62,9 @@ export function captureMember(ctx: CaptureContext, { server, member }: TenantFro
     const before = ctx.base ? await out.before(topEntry(ctx.base)) : [];
     const tops: TreeEntry[] = [];
     const failures: SourceError[] = [];
-    const services = servicesOf(server, member);
+    const isWanted = (top: string) => !out.leftOut(top, true) && wantedTop(ctx.include, top);
+    const services = servicesOf(server, member).filter((service) => service.tops.some(isWanted));
     for (const service of services) {
-      if (service.tops.every((top) => out.leftOut(top, true) || !wantedTop(ctx.include, top))) continue;
       try {
         tops.push(...(await service.capture(out, (top) => before.find((e) => e.name === top))));
       } catch (error) {

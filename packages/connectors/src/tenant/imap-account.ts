@@ -1,3 +1,4 @@
+import { EngineError } from '@lithodex/engine';
 import { addressOf, AddressRefused } from '@lithodex/net';
 import type { Tenant, TenantMember } from '@lithodex/kinds';
 import { ImapFlow } from 'imapflow';
@@ -64,9 +65,9 @@ const textOf = ({ responseText, message }: ImapFailure) =>
     .slice(0, 200)
     .replace(/\.$/, '');
 
-/** What a failure of a mail server means here. */
-export function mailError(error: unknown): SourceError {
-  if (error instanceof SourceError) return error;
+/** What a failure of a mail server means here; what our own side failed with stays as it is. */
+export function mailError(error: unknown): SourceError | EngineError {
+  if (error instanceof SourceError || error instanceof EngineError) return error;
   if (error instanceof AddressRefused) return new SourceError('TENANT_AWAY', error.message.replace(/\.$/, ''));
   const failure = error as ImapFailure;
   const code = failure.serverResponseCode ?? '';

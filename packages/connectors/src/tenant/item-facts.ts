@@ -41,7 +41,10 @@ export const FolderState = z.object({
 });
 export type FolderState = z.infer<typeof FolderState>;
 
-export const withState = (state: FolderState): TreeEntry['attributes'] => [[folderKey, Buffer.from(JSON.stringify(state))]];
+/** The same state is always the same bytes, so that a folder that is as it was is the same entry. */
+export const withState = (state: FolderState): NonNullable<TreeEntry['attributes']> => [
+  [folderKey, Buffer.from(JSON.stringify(FolderState.parse(state)))],
+];
 
 export function folderState({ attributes }: Pick<TreeEntry, 'attributes'>): FolderState | undefined {
   const found = attributes?.find(([name]) => name === folderKey);

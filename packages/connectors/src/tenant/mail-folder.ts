@@ -1,7 +1,9 @@
-import { joinPath } from '@lithodex/core';
+import { countOf, joinPath } from '@lithodex/core';
 import { keyedHash, type TreeEntry } from '@lithodex/engine';
 import type { ItemOfMail } from '@lithodex/kinds';
-import type { ImapFlow } from 'imapflow';
+import type { ImapFlow, SearchObject } from 'imapflow';
+import { SourceError } from '../source-error';
+import { byKey } from './by-key';
 import { itemFacts, type FolderState } from './item-facts';
 import { messageStem } from './item-words';
 import { FreeNames, type MemberWriting } from './member-writing';
@@ -27,7 +29,7 @@ interface Envelope {
 }
 interface Meta extends Envelope {
   readonly size: number;
-  /** Its Message-ID, where it was asked for. */
+  /** Its Message-ID; '' for none. */
   readonly id: string;
 }
 
@@ -41,6 +43,13 @@ export function uidSet(uids: readonly number[]): string {
     i = j + 1;
   }
   return parts.join(',');
+}
+
+/** Numbers of messages, ascending. A server that refuses to tell is not taken for one that has none. Throws SourceError. */
+async function uidsOf(client: ImapFlow, query: SearchObject): Promise<number[]> {
+  const found = await client.search(query, { uid: true });
+  if (!Array.isArray(found)) throw new SourceError('TENANT_FAILED', 'mail: the server does not list its messages');
+  return found.sort((a, b) => a - b);
 }
 
 /** What can be told of messages without reading them. */
@@ -60,6 +69,8 @@ export class MailFolder {
   private readonly entries: TreeEntry[] = [];
   /** What was read on a connection that broke is not read again. */
   private readonly stored = new Map<number, TreeEntry>();
+  /** Messages that the server gave. */
+  private readonly met = new Set<number>();
 
   constructor(
     private readonly out: MemberWriting,
@@ -79,10 +90,10 @@ export class MailFolder {
       uidNext: box.uidNext,
       ...(box.highestModseq !== undefined && { modseq: String(box.highestModseq) }),
     };
-    const found = box.exists ? await client.search({ all: true }, { uid: true }) : [];
-    const uids = (Array.isArray(found) ? found : []).sort((a, b) => a - b);
+    const uids = box.exists ? await uidsOf(client, { all: true }) : [];
     const known = this.knownByUid();
-    const same = this.state?.uidValidity === state.uidValidity;
+    // numbers that go back belong to a mailbox that was itself brought back: its messages are matched one by one
+    const same = this.state?.uidValidity === state.uidValidity && state.uidNext >= (this.state.uidNext ?? 0);
     if (same) await this.takeOver(client, uids, known);
     const fresh = same ? uids.filter((uid) => !known.has(uid)) : uids;
     // without points of before nothing has to be matched
@@ -121,14 +132,10 @@ export class MailFolder {
   ): Promise<void> {
     const flags = new Map<number, string[]>();
     const since = this.state?.modseq;
-    const limited = client.mailbox && client.mailbox.highestModseq !== undefined && since !== undefined;
+    const now = client.mailbox ? client.mailbox.highestModseq : undefined;
+    const limited = now !== undefined && since !== undefined && now >= BigInt(since) && { changedSince: BigInt(since) };
     if (uids.length && known.size)
-      for await (const m of client.fetch(
-        limited ? '1:*' : uidSet(uids.filter((uid) => known.has(uid))) || '1:*',
-        { uid: true, flags: true },
-        { uid: true, ...(limited && { changedSince: BigInt(since) }) },
-      ))
-        flags.set(m.uid, flagsOf(m.flags));
+      for await (const m of client.fetch('1:*', { uid: true, flags: true }, { uid: true, ...limited })) flags.set(m.uid, flagsOf(m.flags));
     for (const uid of uids) {
       const before = known.get(uid);
       if (before) this.keep(before.entry, { ...before.facts, flags: flags.get(uid) ?? before.facts.flags });
@@ -138,17 +145,12 @@ export class MailFolder {
   /** The server gave all messages other numbers: those it has under the same id, time and size are the ones of before. Gives the others. */
   private matched(metas: readonly Meta[]): number[] {
     const key = (m: { id: string; at: number; size: number }) => `${m.id}\n${m.at}\n${m.size}`;
-    const earlier = new Map<string, { entry: TreeEntry; facts: ItemOfMail }[]>();
-    for (const { entry, facts } of this.knownByUid().values()) {
-      const of = key({ id: facts.id, at: facts.at, size: entry.size });
-      earlier.set(of, [...(earlier.get(of) ?? []), { entry, facts }]);
-    }
+    const earlier = byKey(this.knownByUid().values(), ({ entry, facts }) => key({ id: facts.id, at: facts.at, size: entry.size }));
     const others: number[] = [];
     for (const meta of metas) {
       // without an id two messages of one minute could be taken for each other
-      const [before, ...twins] = meta.id === '' ? [] : (earlier.get(key(meta)) ?? []);
+      const before = meta.id === '' ? undefined : earlier.get(key(meta))?.shift();
       if (before) {
-        earlier.set(key(meta), twins);
         this.keep(before.entry, { ...before.facts, uid: meta.uid, flags: meta.flags });
       } else others.push(meta.uid);
     }
@@ -165,9 +167,20 @@ export class MailFolder {
     }
     const left = uids.filter((uid) => !stored.has(uid));
     for (let at = 0; at < left.length; at += atOnce) {
-      const long = await this.readGroup(client, left.slice(at, at + atOnce));
+      const part = left.slice(at, at + atOnce);
+      const long = await this.readGroup(client, part);
       for (const meta of long) await this.readLong(client, meta);
+      await this.lookForLost(client, part);
     }
+  }
+
+  /** What the server did not give though it has it is said; what was removed meanwhile is not missing. */
+  private async lookForLost(client: ImapFlow, uids: readonly number[]): Promise<void> {
+    const lost = uids.filter((uid) => !this.met.has(uid));
+    if (!lost.length) return;
+    const still = await uidsOf(client, { uid: uidSet(lost) });
+    if (still.length)
+      this.out.warn('MESSAGE_UNREAD', this.path, `the server does not give ${countOf(still.length, 'message')} that it lists`, true);
   }
 
   /** Reads and stores messages; gives those that are too long to be taken at once. */
@@ -179,11 +192,13 @@ export class MailFolder {
     for await (const m of client.fetch(uidSet(uids), query, { uid: true })) {
       out.goOn();
       const meta = { uid: m.uid, at: timeOf(m.internalDate), flags: flagsOf(m.flags) };
-      if (m.source && m.source.length >= bytesAtOnce) {
+      if (!m.source) continue;
+      this.met.add(m.uid);
+      if (m.source.length >= bytesAtOnce) {
         long.push(meta);
         continue;
       }
-      const done = this.storeMessage(meta, m.source ?? Buffer.alloc(0));
+      const done = this.storeMessage(meta, m.source);
       // told where it is waited for
       done.catch(() => undefined);
       pending.push(done);
@@ -210,9 +225,11 @@ export class MailFolder {
     const front: Buffer[] = [];
     let length = 0;
     const answer = await client.download(String(meta.uid), undefined, { uid: true });
-    // it was removed meanwhile
-    if (!('content' in answer) || !answer.content) return;
-    const content = answer.content;
+    if (!('content' in answer) || !answer.content) {
+      this.met.delete(meta.uid);
+      return;
+    }
+    const { content } = answer;
     const pieces = async function* () {
       for await (const piece of content as AsyncIterable<Buffer>) {
         if (length < frontBytes) front.push(piece);
@@ -223,7 +240,8 @@ export class MailFolder {
     const { sum, ...stored } = await this.out.streamed(pieces());
     const { facts } = readMessage(Buffer.concat(front).subarray(0, frontBytes));
     const own: ItemOfMail = { ...facts, sum, uid: meta.uid, at: meta.at, flags: meta.flags };
-    this.add(meta.uid, this.out.item(this.names.free(messageStem(own), '.eml'), stored, meta.at, own));
+    const name = this.names.free(messageStem(own), '.eml');
+    if (!this.leftOut(name)) this.add(meta.uid, this.out.item(name, stored, meta.at, own));
   }
 
   private add(uid: number, entry: TreeEntry): void {

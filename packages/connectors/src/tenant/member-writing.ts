@@ -1,8 +1,9 @@
 import { createHash } from 'node:crypto';
-import { escapePath, pathFilter, type PathFilter } from '@lithodex/core';
+import { escapePath, joinPath, pathFilter, type PathFilter } from '@lithodex/core';
 import {
   byName,
   EngineError,
+  sameEntry,
   storeContent,
   StreamContent,
   writeFolder,
@@ -24,12 +25,15 @@ export class MemberWriting {
   warnings = 0;
   private readonly filter: PathFilter;
   private readonly at: bigint;
+  /** Whether anything is left out by a rule. */
+  private readonly filters: boolean;
 
   constructor(
     readonly ctx: CaptureContext,
     private readonly writing: PointWriting,
   ) {
     this.filter = pathFilter(ctx.include, ctx.exclude);
+    this.filters = ctx.include.length + ctx.exclude.length > 0;
     this.at = BigInt(ctx.now()) * 1_000_000n;
   }
 
@@ -54,6 +58,36 @@ export class MemberWriting {
   /** Entries of a folder of the point before; none where there is none. */
   async before(folder: TreeEntry | undefined): Promise<TreeEntry[]> {
     return folder?.folder ? this.ctx.store.trees.folder(folder.folder.node) : [];
+  }
+
+  /** Entries of the folders in a folder of the point before. */
+  async foldersBefore({ folder }: TreeEntry): Promise<TreeEntry[]> {
+    const found: TreeEntry[] = [];
+    if (folder) for await (const piece of this.ctx.store.trees.pieces(folder.node)) found.push(...piece.filter((e) => e.kind === 'folder'));
+    return found;
+  }
+
+  /** A folder that can stay as it was stored, with what was written of the folders in it; undefined where it has to be written again. */
+  keptFolder(
+    before: {
+      readonly entry: TreeEntry;
+      readonly folders: readonly TreeEntry[];
+      readonly written: readonly TreeEntry[];
+      readonly messages: number;
+    },
+    state: FolderState | undefined,
+  ): TreeEntry | undefined {
+    const { entry, folders, written, messages } = before;
+    const { attributes: _, ...rest } = entry;
+    const own = state ? { ...rest, attributes: withState(state) } : rest;
+    const [was, is] = [folders, [...written].sort(byName)];
+    const same = was.length === is.length && was.every((f, i) => f.name === is[i]!.name && sameEntry(f, is[i]!));
+    if (!same || this.filters || !entry.folder || !sameEntry(entry, own)) return undefined;
+    this.counts.messages += messages;
+    this.progress.items += messages + 1;
+    this.progress.files += messages;
+    this.progress.bytes += entry.folder.bytes - is.reduce((sum, f) => sum + (f.folder?.bytes ?? 0), 0);
+    return entry;
   }
 
   /** Stores what is in memory; `cuts`: where pieces of it begin that may be found again. */
@@ -127,8 +161,8 @@ export class MemberWriting {
   }
 
   /** Messages of a folder that is as it was: what is known of each does not have to be read. */
-  reusedMessages(entries: readonly TreeEntry[]): TreeEntry[] {
-    const all = entries.map((e) => this.reused(e, undefined));
+  reusedMessages(entries: readonly TreeEntry[], folder: string): TreeEntry[] {
+    const all = entries.filter((e) => !this.leftOut(joinPath(folder, e.name), false)).map((e) => this.reused(e, undefined));
     this.counts.files -= all.length;
     this.counts.messages += all.length;
     return all;
@@ -146,7 +180,7 @@ export class MemberWriting {
   }
 
   /** Stores a folder. */
-  async folder(name: string, entries: TreeEntry[], state?: FolderState, mtimeMs?: number): Promise<TreeEntry> {
+  async folder(name: string, entries: TreeEntry[], state?: FolderState): Promise<TreeEntry> {
     const folder = writeFolder(this.writing.put, entries.sort(byName));
     this.progress.items++;
     await this.passed();
@@ -154,7 +188,6 @@ export class MemberWriting {
       ...plain(name, 'folder'),
       folder,
       ...(state && { attributes: withState(state) }),
-      ...(mtimeMs !== undefined && { mtimeNs: BigInt(Math.trunc(mtimeMs)) * 1_000_000n }),
     };
   }
 

@@ -1,5 +1,7 @@
 import type { FetchMessageObject, ImapFlow } from 'imapflow';
 
+import { byKey } from './by-key';
+
 /** When a message came, ms; 0 where the server does not say. */
 export const timeOf = (date: Date | string | undefined): number => {
   const at = date === undefined ? 0 : new Date(date).getTime();
@@ -7,7 +9,11 @@ export const timeOf = (date: Date | string | undefined): number => {
 };
 
 /** What stands about a message, without what only this session knows. */
-export const flagsOf = (flags: Set<string> | undefined): string[] => [...(flags ?? [])].filter((f) => f !== '\\Recent').sort();
+export const flagsOf = (flags: Set<string> | undefined): string[] =>
+  [...(flags ?? [])]
+    .filter((f) => f !== '\\Recent' && f.length <= 200)
+    .sort()
+    .slice(0, 200);
 
 /** The Message-ID of a message whose headers were asked for; '' for none. */
 export const messageIdOf = ({ headers }: FetchMessageObject): string =>
@@ -30,13 +36,9 @@ export const messageKey = ({ id, at, size }: { id: string; at: number; size: num
 
 /** Messages of the folder that is open, by what tells them from others. */
 export async function messagesThere(client: ImapFlow): Promise<Map<string, MessageThere[]>> {
-  const found = new Map<string, MessageThere[]>();
-  if (!client.mailbox || client.mailbox.exists === 0) return found;
-  const query = { uid: true, flags: true, internalDate: true, size: true, headers: ['message-id'] };
-  for await (const m of client.fetch('1:*', query, { uid: true })) {
-    const one = { uid: m.uid, at: timeOf(m.internalDate), size: m.size ?? 0, id: messageIdOf(m), flags: flagsOf(m.flags) };
-    const key = messageKey(one);
-    found.set(key, [...(found.get(key) ?? []), one]);
-  }
-  return found;
+  const all: MessageThere[] = [];
+  if (client.mailbox && client.mailbox.exists > 0)
+    for await (const m of client.fetch('1:*', { uid: true, flags: true, internalDate: true, size: true, headers: ['message-id'] }))
+      all.push({ uid: m.uid, at: timeOf(m.internalDate), size: m.size ?? 0, id: messageIdOf(m), flags: flagsOf(m.flags) });
+  return byKey(all, messageKey);
 }

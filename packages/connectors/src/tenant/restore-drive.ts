@@ -16,14 +16,9 @@ export async function restoreDrive(restoring: Restoring, items: readonly ItemBac
   const { tenant, to, ctx } = restoring;
   const client = openDrive(tenant, to.member, ctx.stopped);
   try {
-    const byFolder = new Map<string, ItemBack[]>();
-    for (const item of items) {
-      const key = JSON.stringify(restoring.placeOf(item.folders));
-      byFolder.set(key, [...(byFolder.get(key) ?? []), item]);
-    }
-    for (const [key, own] of byFolder) {
+    for (const own of restoring.byFolder(items)) {
       restoring.goOn();
-      await intoFolder(restoring, client, JSON.parse(key) as string[], own);
+      await intoFolder(restoring, client, restoring.placeOf(own[0]!.folders), own);
     }
   } finally {
     await client.close();

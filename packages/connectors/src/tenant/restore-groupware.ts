@@ -68,13 +68,9 @@ export async function restoreGroupware(restoring: Restoring, kind: Collections, 
   const client = openGroupware(tenant, to.member, ctx.stopped);
   try {
     const there = (await collectionsOf(client).catch(noneYet)).filter((c) => c.kind === kind).map((c) => c.item);
-    const byFolder = new Map<string, ItemBack[]>();
-    for (const item of items) {
-      const title = restoring.placeOf(item.folders).join(' / ');
-      byFolder.set(title, [...(byFolder.get(title) ?? []), item]);
-    }
-    for (const [title, own] of byFolder) {
+    for (const own of restoring.byFolder(items)) {
       restoring.goOn();
+      const title = restoring.placeOf(own[0]!.folders).join(' / ');
       const state = folderState(own[0]!.above.at(-1) ?? { attributes: [] });
       const href = placeThere(there, title, to.below === '' ? state?.path : undefined);
       const made = href === undefined && !ctx.trial ? await makeCollection(client, kind, title, state?.components ?? []) : href;
@@ -99,6 +95,7 @@ async function intoCollection(
 ): Promise<void> {
   const { trial } = restoring.ctx;
   const there = href === undefined ? new Map<string, There>() : await itemsThere(client, kind, href);
+  const before = there.size;
   let added = 0;
   for (const item of items) {
     restoring.goOn();
@@ -120,10 +117,11 @@ async function intoCollection(
         const at = action === 'replace' ? existing!.href : `${href}${encodeURIComponent(own || uuid())}${ending[kind]}`;
         const condition: Record<string, string> = action === 'replace' ? { 'if-match': existing!.etag } : { 'if-none-match': '*' };
         const headers = { 'content-type': typeOf[kind], ...condition };
-        const { status } = await client.write(at, () => Readable.from([body]), body.length, { headers, fine: conflicts });
+        const { status, etag } = await client.write(at, () => Readable.from([body]), body.length, { headers, fine: conflicts });
         if (conflicts.includes(status))
           throw new SourceError('TENANT_FAILED', 'somebody else changed it meanwhile, or its id stands in another calendar');
         restoring.ctx.moved(body.length);
+        there.set(own, { href: at, etag, text });
       }
       await restoring.done(item.path, item.entry, action);
     } catch (error) {
@@ -132,9 +130,9 @@ async function intoCollection(
   }
   const noun = kind === 'calendars' ? 'appointment' : 'contact';
   if (trial) {
-    restoring.note(`${title}: ${countOf(there.size, noun)} now, ${there.size + added} after; nothing was written`);
+    restoring.note(`${title}: ${countOf(before, noun)} now, ${before + added} after; nothing was written`);
     return;
   }
   const after = href === undefined ? 0 : (await itemsThere(client, kind, href)).size;
-  restoring.note(`${title}: ${there.size} → ${countOf(after, noun)}`);
+  restoring.note(`${title}: ${before} → ${countOf(after, noun)}`);
 }

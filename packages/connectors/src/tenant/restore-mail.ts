@@ -2,40 +2,31 @@ import { countOf, decideConflict } from '@lithodex/core';
 import type { ItemOfMail } from '@lithodex/kinds';
 import type { ImapFlow } from 'imapflow';
 import { SourceError } from '../source-error';
+import { foreignPrefixes } from './capture-mail';
 import { closeMailbox, mailError, openMailbox } from './imap-account';
 import { folderState, itemFacts } from './item-facts';
 import { messageKey, messagesThere, type MessageThere } from './messages-there';
 import type { ItemBack, Restoring } from './restoring';
 import { storedBytes } from './stored-bytes';
 
-/** Flags a server is asked to set; what only it gives is not among them. */
-const settable = (flags: readonly string[]) => flags.filter((f) => f !== '\\Recent');
-
 /** Brings messages back, folder after folder: one that is there already is not brought twice. */
 export async function restoreMail(restoring: Restoring, items: readonly ItemBack[]): Promise<void> {
-  const { ctx, tenant, to } = restoring;
+  const { tenant, to } = restoring;
   const client = await openMailbox(tenant, to.member);
   try {
-    const byFolder = new Map<string, ItemBack[]>();
-    for (const item of items) {
-      const key = JSON.stringify(restoring.placeOf(item.folders));
-      byFolder.set(key, [...(byFolder.get(key) ?? []), item]);
-    }
-    const listed = await client.list();
-    const there = new Map(listed.map((f) => [f.path, f]));
-    for (const [key, own] of byFolder) {
+    const there = new Set((await client.list()).map((f) => f.path));
+    for (const own of restoring.byFolder(items)) {
       restoring.goOn();
-      const path = pathOn(client, JSON.parse(key) as string[]);
       try {
+        const path = pathOn(client, restoring.placeOf(own[0]!.folders));
         await new FolderRestore(restoring, client, path).run(own, there.has(path));
       } catch (error) {
         const failure = mailError(error);
-        if (ctx.stopped() || failure.code === 'TENANT_AWAY') throw ctx.stopped() ? error : failure;
         for (const item of own) await restoring.failed(item.path, item.entry, failure);
       }
     }
   } catch (error) {
-    throw error instanceof SourceError ? error : (error as { code?: string }).code === 'STOPPED' ? error : mailError(error);
+    throw mailError(error);
   } finally {
     await closeMailbox(client);
   }
@@ -46,16 +37,14 @@ export function pathOn(client: ImapFlow, parts: readonly string[]): string {
   const personal = client.namespaces?.personal;
   const own = personal ? personal[0] : undefined;
   const delimiter = own?.delimiter ?? '/';
-  // what lies there is read by others: nothing is carried out that way
-  const foreign = [client.namespaces?.other, client.namespaces?.shared].flatMap((n) => (Array.isArray(n) ? n : []));
   const joined = parts.join(delimiter);
-  if (foreign.some(({ prefix }) => prefix !== '' && `${joined}${delimiter}`.toLowerCase().startsWith(prefix.toLowerCase())))
+  // what lies there is read by others: nothing is carried out that way
+  if (foreignPrefixes(client).some((prefix) => `${joined}${delimiter}`.toLowerCase().startsWith(prefix.toLowerCase())))
     throw new SourceError('TENANT_FAILED', 'folders of others and shared ones are not restored to from here');
   const odd = parts.find((part) => part.includes(delimiter));
   if (odd !== undefined) throw new SourceError('TENANT_FAILED', `the server can have no folder with ${delimiter} in its name`);
-  const path = joined;
   const prefix = own?.prefix ?? '';
-  return prefix && !/^INBOX$/i.test(parts[0] ?? '') && !path.startsWith(prefix) ? prefix + path : path;
+  return prefix && !/^INBOX$/i.test(parts[0] ?? '') && !joined.startsWith(prefix) ? prefix + joined : joined;
 }
 
 class FolderRestore {
@@ -88,12 +77,14 @@ class FolderRestore {
     for (const item of items) {
       restoring.goOn();
       const facts = itemFacts(item.entry);
-      if (facts?.type !== 'message') continue;
       try {
-        const found = there.get(messageKey({ id: facts.id, at: facts.at, size: item.entry.size })) ?? [];
-        const same = found.find((t) => t.size === item.entry.size);
-        const [other] = found;
-        const existing = same ?? other;
+        if (facts?.type !== 'message') throw new SourceError('TENANT_FAILED', 'it is no message that is known');
+        const key = messageKey({ id: facts.id, at: facts.at, size: item.entry.size });
+        const found = there.get(key) ?? [];
+        // each that is there stands for one: of twins, as many come back as are missing
+        const at = found.findIndex((t) => t.size === item.entry.size);
+        const [same] = at < 0 ? [] : found.splice(at, 1);
+        const existing = same ?? found[0];
         const action = decideConflict(
           restoring.to.exists,
           { isFolder: false, mtimeNs: item.entry.mtimeNs },
@@ -111,7 +102,7 @@ class FolderRestore {
         if (flagged && !trial) await this.flag(same.uid, facts.flags);
         await restoring.done(item.path, item.entry, action, flagged ? 'flags as they were' : '');
       } catch (error) {
-        await restoring.failed(item.path, item.entry, (error as { code?: string }).code === 'STOPPED' ? error : mailError(error));
+        await restoring.failed(item.path, item.entry, mailError(error));
       }
     }
     if (trial) {
@@ -129,7 +120,7 @@ class FolderRestore {
   private async append(item: ItemBack, facts: ItemOfMail): Promise<void> {
     const { restoring, client, path } = this;
     const bytes = await storedBytes(item);
-    const answer = await client.append(path, bytes, settable(facts.flags), new Date(facts.at));
+    const answer = await client.append(path, bytes, [...facts.flags], new Date(facts.at));
     if (!answer) throw new SourceError('TENANT_FAILED', 'mail: the server took no message');
     restoring.ctx.moved(bytes.length);
   }
@@ -146,11 +137,11 @@ class FolderRestore {
   private async flag(uid: number, flags: readonly string[]): Promise<void> {
     const lock = await this.client.getMailboxLock(this.path);
     try {
-      await this.client.messageFlagsSet(String(uid), settable(flags), { uid: true });
+      await this.client.messageFlagsSet(String(uid), [...flags], { uid: true });
     } finally {
       lock.release();
     }
   }
 }
 
-const sameFlags = (a: readonly string[], b: readonly string[]) => JSON.stringify([...a].sort()) === JSON.stringify([...settable(b)].sort());
+const sameFlags = (a: readonly string[], b: readonly string[]) => JSON.stringify([...a].sort()) === JSON.stringify([...b].sort());

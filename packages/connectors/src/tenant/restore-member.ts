@@ -4,6 +4,8 @@ import { tenantTops, type TenantTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import type { ReadableTree } from '../readable-tree';
 import { SourceError } from '../source-error';
+import { byKey } from './by-key';
+import { itemFacts } from './item-facts';
 import { restoreChat } from './restore-chat';
 import { restoreDrive } from './restore-drive';
 import { restoreGroupware } from './restore-groupware';
@@ -37,18 +39,19 @@ export async function restoreMember(
   { server, destination }: TenantTo,
 ): Promise<RestoreOutcome> {
   ctx.phase('preparing');
-  const byTop = new Map<string, ItemBack[]>();
+  const all: ItemBack[] = [];
   const seen = new Set<string>();
   for (const pick of picks) {
+    const { root } = await pick.open();
     const { tree, entry, parents } = await pick.find();
     for await (const item of itemsBelow(tree, entry, pick.path, parents)) {
-      const top = item.path.split('/')[0]!;
-      const key = `${entry.mtimeNs} ${item.path}`;
-      if (seen.has(key)) continue;
+      // a folder and something in it may be picked both, and a message from several points, whose name tells its bytes
+      const key = itemFacts(item.entry)?.type === 'message' ? item.path : `${root.taskId} ${item.path}`;
+      if (!seen.has(key)) all.push(item);
       seen.add(key);
-      byTop.set(top, [...(byTop.get(top) ?? []), item]);
     }
   }
+  const byTop = byKey(all, (item) => item.path.split('/')[0]!);
   const restoring = new Restoring(ctx, server, destination);
   const failures: SourceError[] = [];
   for (const [top, items] of byTop) {

@@ -1,9 +1,10 @@
-import { objectNameOf, type RestoreAction } from '@lithodex/core';
+import type { RestoreAction } from '@lithodex/core';
 import { EngineError, type TreeEntry } from '@lithodex/engine';
 import type { Tenant, TenantDestination } from '@lithodex/kinds';
 import type { RestoreContext } from '../connector';
 import type { ReadableTree } from '../readable-tree';
 import { SourceError } from '../source-error';
+import { byKey } from './by-key';
 
 /** An item on its way back, with the folders it was in. */
 export interface ItemBack {
@@ -34,6 +35,11 @@ export class Restoring {
     return [...this.to.below.split('/').filter(Boolean), ...folders];
   }
 
+  /** Items that were together in a folder, folder after folder. */
+  byFolder(items: readonly ItemBack[]): Iterable<ItemBack[]> {
+    return byKey(items, (item) => JSON.stringify(item.folders)).values();
+  }
+
   goOn(): void {
     if (this.ctx.stopped()) throw new EngineError('STOPPED');
   }
@@ -50,33 +56,23 @@ export class Restoring {
     if (error instanceof EngineError && error.code === 'STOPPED') throw error;
     // the others can't be brought back either
     if (error instanceof SourceError && ['TENANT_AWAY', 'TENANT_REFUSED'].includes(error.code)) throw error;
+    await this.tellFailed(path, entry, error);
+  }
+
+  private async tellFailed(path: string, entry: Pick<TreeEntry, 'kind' | 'size'>, error: unknown): Promise<void> {
     this.items++;
     this.told.add(path);
-    this.ctx.done({
-      path,
-      action: 'failed',
-      kind: entry.kind,
-      bytes: entry.size,
-      remark: error instanceof Error ? error.message : String(error),
-    });
+    const remark = error instanceof Error ? error.message : String(error);
+    this.ctx.done({ path, action: 'failed', kind: entry.kind, bytes: entry.size, remark });
     await this.ctx.drain();
   }
 
   /** A service can't be used: what was not brought back there is told as failed. */
   async gaveUp(items: readonly ItemBack[], error: SourceError): Promise<void> {
-    for (const { path, entry } of items) {
-      if (this.told.has(path)) continue;
-      this.items++;
-      this.told.add(path);
-      this.ctx.done({ path, action: 'failed', kind: entry.kind, bytes: entry.size, remark: error.message });
-      await this.ctx.drain();
-    }
+    for (const { path, entry } of items) if (!this.told.has(path)) await this.tellFailed(path, entry, error);
   }
 
   note(message: string): void {
     this.ctx.note({ code: 'COUNTED', path: '', message });
   }
 }
-
-/** Names of folders as their service knows them. */
-export const namesOf = (entries: readonly TreeEntry[]): string[] => entries.map((e) => objectNameOf(e.name));

@@ -1,5 +1,6 @@
 import { countOf } from '@lithodex/core';
 import { tenantTops, type TenantFrom } from '@lithodex/kinds';
+import { EngineError } from '@lithodex/engine';
 import type { SurveyContext, Surveyed } from '../connector';
 import { SourceError } from '../source-error';
 import { collectionsOf, openGroupware } from './capture-groupware';
@@ -21,7 +22,8 @@ export async function surveyMember(ctx: SurveyContext, { server, member }: Tenan
       items += n;
       ctx.say('note', { code: 'FOUND', path: top, message: text });
     } catch (error) {
-      const failure = error instanceof SourceError ? error : mailError(error);
+      const failure = mailError(error);
+      if (failure instanceof EngineError) throw failure;
       failures.push(failure);
       ctx.say('warning', { code: 'SERVICE_UNREAD', path: top, message: failure.message });
     }
