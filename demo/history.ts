@@ -12,7 +12,7 @@ import { keepsOnStorage, provesReturns } from './story-returns';
 import { HarbourDatabase, type Acts } from './harbour-database';
 import { officeNight } from './harbour/office';
 import { HarbourOffice } from './harbour-office';
-import { helpsAtTheDesk } from './story-desk';
+import { clerkRestores, helpsAtTheDesk } from './story-desk';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
 import { HarbourPlatform } from './harbour-platform';
@@ -227,7 +227,7 @@ export class History {
     for (const server of harbourServers.filter((s) => this.connected.has(s.name)))
       server.work(this.folderOf(server.name), this.random, night, evening.toMillis() - this.random.int(1, 9) * 3_600_000);
     if (night === closedFolderNight) fs.chmodSync(`${this.folderOf('harbour-office')}/personnel/appraisals`, 0o700);
-    if (night === clerkNight) await this.clerkRestores();
+    if (night === clerkNight) await clerkRestores(this.people, this.folderOf('harbour-office'), () => this.quiet());
     if (night === plansNight) await this.protectBeforeChange();
     if (night === relayNight) await this.connect((name) => name === 'ais-relay');
     await this.machines(night, evening);
@@ -363,23 +363,6 @@ export class History {
       if (!open) return;
       await Promise.race([changed, new Promise((resume) => setTimeout(resume, 250))]);
     }
-  }
-
-  private async clerkRestores(): Promise<void> {
-    const { workloads } = await this.get<Answered<'estate'>>('ilse.holm', 'estate');
-    const office = workloads.find((w) => w.name === 'harbour-office')!;
-    const point = office.newestPoint!.id;
-    const folder = 'letters/berth-07';
-    const { rows } = await this.get<Answered<'tree'>>('ilse.holm', 'tree', point, `?path=${encodeURIComponent(folder)}`);
-    const letters = rows.slice(3, 9);
-    for (const letter of letters) fs.rmSync(`${this.folderOf('harbour-office')}/${letter.path}`);
-    await this.call('ilse.holm', 'startRestore', {
-      name: 'Letters of berth 7',
-      picks: letters.map((l) => ({ pointId: point, path: l.path })),
-      destination: { to: 'original' },
-      reason: 'Deleted by mistake while sorting, asked for by the berth office',
-    });
-    await this.quiet();
   }
 
   /** In the last morning somebody wants to keep less, which a second person has to agree to. */

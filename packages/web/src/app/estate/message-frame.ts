@@ -4,10 +4,11 @@ const policy = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; fo
 /** Looks that may name an address, also where that is written so that it is not seen. */
 const fetches = /url|image|import|expression|src|\\/i;
 
-/** The page of a message as it may stand in a frame without scripts: cleaned, with nothing that is fetched or sent. */
-export async function cleanPage(html: string): Promise<string> {
+/** What cleans pages, made when the first one is shown. */
+let purifier: Promise<typeof import('dompurify').default> | undefined;
+
+async function makePurifier() {
   const { default: purify } = await import('dompurify');
-  purify.removeAllHooks();
   // looks that name something to fetch go as a whole: the policy of the frame would stop it, and is not to be needed
   purify.addHook('uponSanitizeAttribute', (_node, data) => {
     if (data.attrName === 'style' && fetches.test(data.attrValue)) data.keepAttr = false;
@@ -15,6 +16,12 @@ export async function cleanPage(html: string): Promise<string> {
   purify.addHook('uponSanitizeElement', (node, data) => {
     if (data.tagName === 'style' && fetches.test(node.textContent ?? '')) (node as Element).remove();
   });
+  return purify;
+}
+
+/** The page of a message as it may stand in a frame without scripts: cleaned, with nothing that is fetched or sent. */
+export async function cleanPage(html: string): Promise<string> {
+  const purify = await (purifier ??= makePurifier());
   const body = purify.sanitize(html, {
     USE_PROFILES: { html: true },
     FORBID_TAGS: [

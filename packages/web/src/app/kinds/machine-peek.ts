@@ -26,23 +26,7 @@ import { formatPipes } from '../ui/format-pipes';
       <dd>{{ quiet() }}</dd>
     </dl>
   }`,
-  styles: `
-    dl {
-      display: grid;
-      grid-template-columns: 110px minmax(0, 1fr);
-      gap: 3px 12px;
-      margin: 0;
-      padding: 8px 14px 10px 46px;
-    }
-    dt {
-      font-weight: 400;
-      color: var(--ink-2);
-    }
-    dd {
-      margin: 0;
-      white-space: normal;
-    }
-  `,
+  styleUrl: './peek.scss',
 })
 export class MachinePeek {
   readonly workload = input.required<WorkloadRow>();
