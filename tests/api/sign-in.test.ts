@@ -2,6 +2,7 @@ import { TOTP } from 'otpauth';
 import { OrganisationService } from '@lithodex/standins';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Client, Harness } from '../support/harness';
+import { comeByOrganisation } from '../support/organisation-visit';
 
 let h: Harness;
 let admin: Client;
@@ -228,32 +229,7 @@ describe('a token', () => {
 });
 
 describe('the organisation', () => {
-  /** A browser's way there and back, with its cookies. */
-  async function come(name: string, password: string): Promise<{ client: Client; page: string }> {
-    const jar = new Map<string, string>();
-    const go = async (url: string, form?: Record<string, string>): Promise<{ url: string; text: string }> => {
-      const { host } = new URL(url);
-      const cookies = [...jar].filter(([key]) => key.startsWith(`${host} `)).map(([key, value]) => `${key.split(' ')[1]}=${value}`);
-      const answer = await fetch(url, {
-        redirect: 'manual',
-        headers: { cookie: cookies.join('; ') },
-        ...(form && { method: 'POST', body: new URLSearchParams(form) }),
-      });
-      for (const set of answer.headers.getSetCookie()) {
-        const [pair] = set.split(';');
-        const at = pair!.indexOf('=');
-        jar.set(`${host} ${pair!.slice(0, at)}`, pair!.slice(at + 1));
-      }
-      const to = answer.headers.get('location');
-      return to ? go(new URL(to, url).href) : { url, text: await answer.text() };
-    };
-    const asked = await go(`${h.base}/api/v1/session/organisation`);
-    const { text } = await go(asked.url, { name, password });
-    const client = fresh();
-    const { host } = new URL(h.base);
-    client.useCookie(`lithodex=${jar.get(`${host} lithodex`) ?? ''}`);
-    return { client, page: text };
-  }
+  const come = (name: string, password: string) => comeByOrganisation(h.base, name, password);
 
   it('lets in who is in one of its groups, with the role of the group, and nobody else', async () => {
     const body = {
@@ -270,7 +246,7 @@ describe('the organisation', () => {
       'ORGANISATION_FAILED',
     );
     await admin.call('setOrganisation', { body: { ...body, clientSecret: 'a secret between the two' } });
-    expect(await fresh().call('signInWays')).toEqual({ organisation: 'Kelmar Harbour' });
+    expect(await fresh().call('signInWays')).toEqual({ organisation: 'Kelmar Harbour', selfService: false });
     expect(JSON.stringify(await admin.call('signInSettings'))).not.toContain('between the two');
     const { client, page } = await come('tove.lund', 'fish');
     expect(page).toContain('url=/');

@@ -19,6 +19,7 @@ export * from './shares';
 export * from './runs';
 export * from './recover';
 export * from './desk';
+export * from './asking';
 export * from './watch';
 export * from './plan';
 export * from './work';

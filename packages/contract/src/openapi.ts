@@ -18,8 +18,10 @@ function parameters(route: Route): Json[] {
   return [...from(route.params, 'path'), ...from(route.query, 'query')];
 }
 
+const accessWords = { anyone: 'Anyone.', mover: 'Movers only.', asker: 'Who signed in for themselves only.' } as const;
+
 function operation(name: string, route: Route): Json {
-  const access = route.access === 'anyone' ? 'Anyone.' : route.access === 'mover' ? 'Movers only.' : `Roles: ${route.access.join(', ')}.`;
+  const access = typeof route.access === 'string' ? accessWords[route.access] : `Roles: ${route.access.join(', ')}.`;
   const content = (schema: z.ZodType, io: 'input' | 'output') => ({ 'application/json': { schema: schemaOf(schema, io) } });
   return {
     operationId: name,

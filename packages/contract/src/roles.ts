@@ -4,8 +4,8 @@ export const roles = ['administrator', 'operator', 'clerk', 'auditor'] as const;
 export const Role = z.enum(roles);
 export type Role = z.infer<typeof Role>;
 
-/** Who may call a route: roles, everyone signed in or not, or a mover with its token. */
-export type Access = readonly Role[] | 'anyone' | 'mover';
+/** Who may call a route: roles, everyone signed in or not, a mover with its token, or somebody of the estate who signed in for themselves only. */
+export type Access = readonly Role[] | 'anyone' | 'mover' | 'asker';
 
 /** The groups the route table uses, so that each reads as a sentence. */
 export const everyRole: readonly Role[] = roles;

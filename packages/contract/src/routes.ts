@@ -8,6 +8,7 @@ import * as people from './people';
 import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
 import { platformRoutes } from './platform-routes';
+import { askingRoutes } from './asking';
 import { deskRoutes } from './desk';
 import { systemRoutes } from './system-routes';
 import { policyRoutes } from './policy-routes';
@@ -169,6 +170,7 @@ export const routes = {
   ...platformRoutes,
   ...systemRoutes,
   ...deskRoutes,
+  ...askingRoutes,
   ...targetRoutes,
 
   listRuns: route({

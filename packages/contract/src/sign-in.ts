@@ -19,7 +19,7 @@ export const SignedIn = z.union([Me, SignInStep]);
 export type SignedIn = z.infer<typeof SignedIn>;
 
 /** How people can sign in here, for the page that asks them. */
-export const SignInWays = z.object({ organisation: z.string().nullable() });
+export const SignInWays = z.object({ organisation: z.string().nullable(), selfService: z.boolean() });
 
 /** What a browser gives or takes of a passkey, as WebAuthn defines it; checked by who makes sense of it. */
 const WebAuthnJson = z.record(z.string(), z.unknown());
@@ -86,6 +86,8 @@ export const SignInRules = z.object({
   secondFor: z.array(Role).max(4),
   /** Minutes without anything being done after which a session ends. */
   idleMinutes: z.int().min(5).max(720),
+  /** People of an office tenant may sign in by their mailbox and bring back what is their own. */
+  selfService: z.boolean().default(false),
 });
 export const SignInSettings = SignInRules.extend({
   organisation: OrganisationBody.omit({ clientSecret: true }).extend({ secretKept: z.boolean() }).nullable(),

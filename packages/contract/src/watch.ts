@@ -121,7 +121,7 @@ export type FinderHit = z.infer<typeof FinderHit>;
 
 export const LiveEvent = z.object({
   id: Id,
-  kind: z.enum(['run', 'progress', 'policy', 'estate', 'point', 'request', 'matter', 'room']),
+  kind: z.enum(['run', 'progress', 'policy', 'estate', 'point', 'request', 'matter', 'room', 'asking']),
   runId: Id.nullable(),
   workloadId: Id.nullable(),
   taskId: Uuid.nullable(),

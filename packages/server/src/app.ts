@@ -43,6 +43,8 @@ import { shareHandlers } from './places/recover/share-handlers';
 import { standingHandlers } from './places/recover/standing-handlers';
 import { runningHandlers } from './places/recover/running-handlers';
 import { deskHandlers } from './places/recover/desk-handlers';
+import { askingHandlers } from './places/recover/asking-handlers';
+import { ownHandlers } from './places/recover/own-handlers';
 import { scratchHandlers } from './places/recover/scratch-handlers';
 import { restoreHandlers } from './places/recover/restore-handlers';
 import { runHandlers } from './places/runs/run-handlers';
@@ -77,6 +79,8 @@ export function allHandlers(deps: Deps): Handlers {
     ...besideHandlers(deps),
     ...scratchHandlers(deps),
     ...deskHandlers(deps),
+    ...askingHandlers(deps),
+    ...ownHandlers(deps),
     ...attachHandlers(deps),
     ...runningHandlers(deps),
     ...standingHandlers(deps),

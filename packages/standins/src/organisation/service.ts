@@ -9,6 +9,8 @@ export interface Member {
   readonly display: string;
   readonly password: string;
   readonly groups: readonly string[];
+  /** Address of the mailbox. */
+  readonly mail?: string;
 }
 
 export interface OrganisationOptions {
@@ -62,7 +64,7 @@ export class OrganisationService {
           token_endpoint_auth_method: 'client_secret_post',
         },
       ],
-      claims: { openid: ['sub'], profile: ['name', 'preferred_username'], groups: ['groups'] },
+      claims: { openid: ['sub'], profile: ['name', 'preferred_username'], groups: ['groups'], email: ['email', 'email_verified'] },
       scopes: ['openid', 'profile', 'groups', 'email'],
       conformIdTokenClaims: false,
       jwks: {
@@ -79,7 +81,13 @@ export class OrganisationService {
         return (
           member && {
             accountId: sub,
-            claims: () => ({ sub, name: member.display, preferred_username: member.name, groups: [...member.groups] }),
+            claims: () => ({
+              sub,
+              name: member.display,
+              preferred_username: member.name,
+              groups: [...member.groups],
+              ...(member.mail !== undefined && { email: member.mail, email_verified: true }),
+            }),
           }
         );
       },

@@ -31,6 +31,11 @@ interface MessageRow {
 /** Sends one message now. Throws what stood in the way, in words for a person. `id` lets a receiver tell that a message came twice. */
 export async function send(deps: Deps, notice: NoticeRow, draft: Draft, id: string): Promise<void> {
   if (notice.way.by === 'webhook') return callHook(deps, notice, notice.way.url, draft, id);
+  return sendMail(deps, notice.way.to, draft, id);
+}
+
+/** Sends one mail now. Throws what stood in the way; {@link wordsOf} says it. */
+export async function sendMail(deps: Pick<Deps, 'db' | 'secrets'>, to: string | string[], draft: Draft, id: string): Promise<void> {
   const server = await mailServerIn(deps.db, deps.secrets);
   if (!server) throw new NotSaid('Nobody has said yet how mail goes out.');
   const transport = createTransport({
@@ -51,7 +56,7 @@ export async function send(deps: Deps, notice: NoticeRow, draft: Draft, id: stri
   try {
     await transport.sendMail({
       from: { name: 'Lithodex', address: server.from },
-      to: notice.way.to,
+      to,
       subject: draft.subject,
       text: draft.body,
       messageId: `<${id}@${server.from.split('@')[1]}>`,

@@ -9,6 +9,7 @@ import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
 import { endAccess } from './change-person';
 import { organisationOf, secretOf } from '../../records/people/organisation-settings';
+import { beginOwn, enteringByAddress, enteringByLink } from './own-sign-in';
 import { auditSignIn, begin, type Account } from './steps';
 
 const cookie = 'lithodex-organisation';
@@ -18,7 +19,15 @@ const answerS = 10;
 /** More than anything an organisation says of itself or of a person. */
 const { fetch: ask } = new OutgoingClient(1 << 20, answerS * 1000);
 const path = '/api/v1/session/organisation';
-const State = z.object({ state: z.string(), nonce: z.string(), verifier: z.string(), next: z.string(), at: z.number() });
+const State = z.object({
+  state: z.string(),
+  nonce: z.string(),
+  verifier: z.string(),
+  next: z.string(),
+  /** Of who comes for themselves only: their link, or '' for none; null for people who work here. */
+  own: z.string().nullable(),
+  at: z.number(),
+});
 
 export type Organisation = NonNullable<Awaited<ReturnType<typeof organisationOf>>>;
 
@@ -48,7 +57,8 @@ export async function goThere(deps: Deps, req: Request, res: Response): Promise<
   const config = await configured(deps, organisation);
   const verifier = client.randomPKCECodeVerifier();
   const next = typeof req.query['next'] === 'string' && /^\/(?!\/)/.test(req.query['next']) ? req.query['next'].slice(0, 500) : '/';
-  const kept = { state: client.randomState(), nonce: client.randomNonce(), verifier, next, at: Date.now() };
+  const own = typeof req.query['own'] === 'string' ? req.query['own'].slice(0, 100) : null;
+  const kept = { state: client.randomState(), nonce: client.randomNonce(), verifier, next, own, at: Date.now() };
   res.cookie(cookie, deps.secrets.seal(purpose, JSON.stringify(kept)).toString('base64url'), {
     httpOnly: true,
     sameSite: 'lax',
@@ -78,11 +88,20 @@ function stateOf(deps: Deps, req: Request): z.output<typeof State> {
   throw new ApiError('ORGANISATION_FAILED', undefined, 'This sign-in was not begun here, or took too long. Begin again.');
 }
 
+/** Whether a browser that comes back set out for somebody's own, not for what people who work here do. */
+export function cameForOneself(deps: Deps, req: Request): boolean {
+  try {
+    return stateOf(deps, req).own !== null;
+  } catch {
+    return false;
+  }
+}
+
 /** Takes a browser back: who it is says the organisation, what they may do say its groups. Returns where to go on to. */
 export async function comeBack(deps: Deps, req: Request, res: Response): Promise<string> {
   const organisation = await organisationOf(deps.db);
   if (!organisation) throw new ApiError('NOT_FOUND');
-  const { state, nonce, verifier, next } = stateOf(deps, req);
+  const { state, nonce, verifier, next, own } = stateOf(deps, req);
   res.clearCookie(cookie, { path });
   const config = await configured(deps, organisation);
   const url = new URL(`${backOf(req)}${new URL(req.originalUrl, 'http://x').search}`);
@@ -93,6 +112,7 @@ export async function comeBack(deps: Deps, req: Request, res: Response): Promise
     });
   const claims = Claims.safeParse(tokens.claims());
   if (!claims.success) throw new ApiError('ORGANISATION_FAILED');
+  if (own !== null) return comeForOneself(deps, req, own, claims.data);
   const account = await accountOf(deps, organisation, claims.data);
   const step = await begin(deps, req, account);
   return 'step' in step ? `/sign-in?next=${encodeURIComponent(next)}&step=${step.step}` : next;
@@ -102,8 +122,25 @@ const Claims = z.looseObject({
   sub: z.string().min(1).max(255),
   name: z.string().max(120).optional(),
   preferred_username: z.string().max(200).optional(),
-  email: z.string().max(200).optional(),
+  email: z.string().max(320).optional(),
+  email_verified: z.boolean().optional(),
 });
+
+/** Signs somebody in for themselves only, by the address that the organisation says is theirs. A link of somebody else lets nobody in. */
+async function comeForOneself(deps: Deps, req: Request, link: string, claims: z.output<typeof Claims>): Promise<string> {
+  const address = claims.email_verified === false ? '' : (claims.email ?? '').toLowerCase();
+  const entering = link === '' ? await enteringByAddress(deps, address) : await enteringByLink(deps, link);
+  if (address === '' || entering?.mail.toLowerCase() !== address) {
+    await auditSignIn(deps, address || claims.sub.slice(0, 100), 'own.refused', 'by the organisation');
+    throw new ApiError(
+      'ORGANISATION_FAILED',
+      undefined,
+      'The organisation knows you, but this is not for you, or you have no mailbox here.',
+    );
+  }
+  await beginOwn(deps, req, entering, 'by the organisation');
+  return '/own';
+}
 
 async function accountOf(deps: Deps, organisation: Organisation, claims: z.output<typeof Claims>): Promise<Account> {
   const said = claims[organisation.groupsClaim];

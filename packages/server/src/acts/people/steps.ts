@@ -26,6 +26,8 @@ export interface Account extends PersonRow {
 declare module 'express-session' {
   interface SessionData {
     personId: number;
+    /** Who signed in for themselves only, and by which link; null for none. */
+    asker: { workloadId: number; askingId: number | null };
     csrf: string;
     /** Who has shown a password but is not signed in yet, since when, and whether a second factor was shown too. */
     half: { id: number; at: number; second: boolean };
@@ -71,7 +73,8 @@ export async function auditSignIn(deps: Deps, actor: string, action: string, det
   await inTransaction(deps.db, (trx) => appendAudit(trx, deps.clock.now(), { actor, action, object: 'sign-in', detail }));
 }
 
-async function renew(req: Request): Promise<void> {
+/** Begins a session anew, so that one that was there before is worth nothing. */
+export async function renew(req: Request): Promise<void> {
   await new Promise<void>((resolve, reject) => {
     req.session.regenerate((error: unknown) => {
       if (error) reject(new Error('the session could not be renewed', { cause: error }));

@@ -11,6 +11,7 @@ import { readAllPlatforms, readStalePlatforms } from '../estate/read-platform';
 import { readStaleSystems } from '../estate/read-system';
 import { measureStale } from '../targets/room';
 import { deliverDue } from '../notices/deliver';
+import { tellAskers } from '../recover/tell-askers';
 import { queueMessages } from '../notices/queue-messages';
 import { rememberMatters } from '../watch/matter-book';
 import { foundMatters } from '../watch/matters';
@@ -149,6 +150,8 @@ export class Scheduler {
       .catch(this.told('the matters could not be looked for'))
       .then(() => deliverDue(this.deps))
       .catch(this.told('messages could not be sent'))
+      .then(() => tellAskers(this.deps))
+      .catch(this.told('people could not be told what came back'))
       .finally(() => {
         this.measuring = undefined;
       });

@@ -49,3 +49,16 @@ CREATE TABLE snapshot_machine (
 
 /** What systems call their workloads may be long, as the ids of chat rooms are. */
 export const longOuterIds = 'ALTER TABLE workload MODIFY outer_id VARCHAR(330) NULL;';
+
+/** Links to people who miss something with what they asked for, and the codes by which they show who they are. */
+export const askings = `
+CREATE TABLE asking (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, workload_id INT UNSIGNED NOT NULL, hash CHAR(64) NULL UNIQUE, made_by VARCHAR(120) NOT NULL, made_at BIGINT NOT NULL,
+  ends_at BIGINT NOT NULL, state VARCHAR(12) NOT NULL, note VARCHAR(500) NOT NULL DEFAULT '', words VARCHAR(500) NOT NULL DEFAULT '', asked_at BIGINT NULL,
+  point_id CHAR(36) NULL, items LONGTEXT NOT NULL, run_id INT UNSIGNED NULL, decided_by VARCHAR(120) NOT NULL DEFAULT '', why VARCHAR(500) NOT NULL DEFAULT '',
+  tell_next BIGINT NULL, tell_tries INT UNSIGNED NOT NULL DEFAULT 0, KEY (workload_id), KEY (tell_next), KEY (run_id)
+);
+CREATE TABLE own_code (
+  workload_id INT UNSIGNED NOT NULL, asking_id INT UNSIGNED NOT NULL, hash CHAR(64) NOT NULL, until BIGINT NOT NULL, tries INT UNSIGNED NOT NULL DEFAULT 0,
+  PRIMARY KEY (workload_id, asking_id)
+)`;

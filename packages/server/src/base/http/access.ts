@@ -13,7 +13,8 @@ export interface Actor {
   readonly key: string;
   readonly name: string;
   readonly display: string;
-  readonly role: Role | 'mover';
+  /** An asker is of the estate and signed in for themselves only. */
+  readonly role: Role | 'mover' | 'asker';
   /** Workloads this person may act for; null: all. */
   readonly remit: readonly number[] | null;
   readonly by: 'session' | 'token';
@@ -124,12 +125,35 @@ function stillSeen({ session }: Request): boolean {
   return true;
 }
 
+/** Who signed in for themselves only. */
+async function askerOf(db: Knex, req: Request): Promise<Actor | undefined> {
+  const { asker } = req.session;
+  if (!asker || !stillSeen(req)) return undefined;
+  const { workloadId } = asker;
+  const row = await db('workload').where({ id: workloadId, kind: 'tenant' }).first<{ name: string } | undefined>('name');
+  if (!row) return undefined;
+  return {
+    key: `asker ${workloadId}`,
+    name: `${row.name.slice(0, 100)} (themselves)`,
+    display: row.name,
+    role: 'asker',
+    remit: [workloadId],
+    by: 'session',
+    personId: null,
+    tokenId: null,
+    duties: [],
+    mover: null,
+    systems: null,
+  };
+}
+
 /** Who makes the request, by bearer token or session; undefined when nobody is signed in. */
 export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined> {
   const bearer = tokenIn(req);
   if (bearer) return byToken(db, bearer);
   const id = req.session.personId;
-  if (!id || !stillSeen(req)) return undefined;
+  if (!id) return askerOf(db, req);
+  if (!stillSeen(req)) return undefined;
   const row = await db('person').where({ id, disabled: false }).first<PersonRow | undefined>();
   return row && actorOfPerson(row);
 }
@@ -138,7 +162,8 @@ export async function actorOf(db: Knex, req: Request): Promise<Actor | undefined
 export function checkAccess(access: Access, actor: Actor | undefined, req: Request): void {
   if (access === 'anyone') return;
   if (!actor) throw new ApiError('NOT_SIGNED_IN');
-  const fits = access === 'mover' ? actor.role === 'mover' : actor.role !== 'mover' && access.includes(actor.role);
+  const { role } = actor;
+  const fits = typeof access === 'string' ? role === access : role !== 'mover' && role !== 'asker' && access.includes(role);
   if (!fits) throw new ApiError('NOT_ALLOWED');
   const safe = req.method === 'GET' || req.method === 'HEAD';
   if (actor.by === 'session' && !safe && req.headers['x-lithodex-csrf'] !== req.session.csrf) throw new ApiError('CSRF_MISSING');

@@ -8,8 +8,10 @@ function schemaBlock(title: string, schema: z.ZodType | undefined, io: 'input' |
   return `<details><summary>${title}</summary><pre>${escape(JSON.stringify(z.toJSONSchema(schema, { io, unrepresentable: 'any' }), null, 2))}</pre></details>`;
 }
 
+const accessWords = { anyone: 'anyone', mover: 'movers', asker: 'who signed in for themselves only' } as const;
+
 function routeBlock(name: string, r: Route): string {
-  const access = r.access === 'anyone' ? 'anyone' : r.access === 'mover' ? 'movers' : r.access.join(', ');
+  const access = typeof r.access === 'string' ? accessWords[r.access] : r.access.join(', ');
   return `<section id="${name}"><h3><code>${r.method.toUpperCase()} /api/v1${escape(r.path)}</code></h3><p>${escape(r.summary)}. <small>For: ${access}.</small></p>
 ${schemaBlock('Query', r.query, 'input')}${schemaBlock('Body', r.body, 'input')}${schemaBlock('Answer', r.response, 'output')}</section>`;
 }

@@ -12,7 +12,7 @@ import { plannerFor } from '../../acts/kinds/planner-for';
 import { resolvePicks, type ResolvedPick } from '../../acts/recover/resolve-picks';
 import { expectedOf, type Check, type Rescue } from '../../acts/recover/restore-planner';
 
-/** What a restore would do, checked against the destination as it is now, with what it would bring back. Throws NOT_ALLOWED for a clerk who wants it elsewhere. */
+/** What a restore would do, checked against the destination as it is now, with what it would bring back. Throws NOT_ALLOWED for a clerk, or somebody for themselves, who wants it elsewhere. */
 export async function planRestore(
   deps: Deps,
   body: Body<'planRestore'>,
@@ -20,10 +20,11 @@ export async function planRestore(
 ): Promise<{ readonly plan: RestorePlan; readonly picks: readonly ResolvedPick[]; readonly rescue: Rescue | null }> {
   const { destination } = body;
   const back = (destination.to === 'original' && !destination.removeFirst) || destination.to === 'member';
-  if (actor.role === 'clerk' && !back) throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
+  const onlyBack = actor.role === 'clerk' || actor.role === 'asker';
+  if (onlyBack && !back) throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
   const picks = await resolvePicks(deps, body, actor);
   // another folder of the same person may be chosen, never another person
-  if (actor.role === 'clerk' && destination.to === 'member' && picks.some((p) => p.point.workload_id !== destination.workloadId))
+  if (onlyBack && destination.to === 'member' && picks.some((p) => p.point.workload_id !== destination.workloadId))
     throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to where it came from only, and to no other person.');
   checkSnapshots(body, picks);
   const names = new Map((await deps.db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));

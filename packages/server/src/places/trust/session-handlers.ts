@@ -10,6 +10,7 @@ import { endAccess } from '../../acts/people/change-person';
 import { hashPassword, passwordFits } from '../../records/people/passwords';
 import { counterOf, takeRecovery } from '../../records/people/codes';
 import { organisationOf } from '../../records/people/organisation-settings';
+import { rulesOf } from '../../records/people/rules';
 import { askPasskey, passkeyFits } from '../../records/people/passkeys';
 import { refuseWeak } from '../../acts/people/password-strength';
 import { auditSignIn, begin, goOn, halfSignedIn, meOf, placeOf, type Account } from '../../acts/people/steps';
@@ -53,7 +54,7 @@ export function sessionHandlers(deps: Deps): SessionHandlers {
 
   return {
     async signInWays() {
-      return { organisation: (await organisationOf(db))?.name ?? null };
+      return { organisation: (await organisationOf(db))?.name ?? null, selfService: (await rulesOf(db)).selfService };
     },
 
     async signIn({ body, req }) {

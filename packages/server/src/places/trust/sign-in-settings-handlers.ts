@@ -6,7 +6,7 @@ import { tokenHash, type Actor } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { changedBy } from '../../acts/people/change-person';
 import { newSecret } from '../../acts/people/issue-token';
-import { comeBack, configured, goThere } from '../../acts/people/organisation';
+import { cameForOneself, comeBack, configured, goThere } from '../../acts/people/organisation';
 import { changedOrganisation, dropOrganisation, keepOrganisation, shownOrganisation } from '../../records/people/organisation-settings';
 import { keepRules, rulesOf } from '../../records/people/rules';
 import type { Account } from '../../acts/people/steps';
@@ -60,7 +60,7 @@ export function signInSettingsHandlers(deps: Deps): SettingsHandlers {
         to = await comeBack(deps, req, res);
       } catch (error) {
         if (!(error instanceof ApiError)) throw error;
-        to = `/sign-in?problem=${encodeURIComponent(error.message)}`;
+        to = `${cameForOneself(deps, req) ? '/own' : '/sign-in'}?problem=${encodeURIComponent(error.message)}`;
       }
       // the cookie of the session goes along only from a page of our own, so one lies between
       const escaped = to.replace(/&/g, '&amp;').replace(/"/g, '&quot;').replace(/</g, '&lt;');

@@ -6,7 +6,7 @@ import { fromJson } from '../../base/db/json';
 
 const setting = 'sign-in';
 /** What holds where nobody said anything: in an installation that was there before second factors were. */
-const before: z.output<typeof SignInRules> = { secondFor: [], idleMinutes: 720 };
+const before: z.output<typeof SignInRules> = { secondFor: [], idleMinutes: 720, selfService: false };
 
 export type Rules = Omit<SignInSettings, 'organisation'>;
 
