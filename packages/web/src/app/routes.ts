@@ -15,6 +15,7 @@ const home: CanActivateFn = () => inject(Router).createUrlTree([inject(Session).
 export const routes: Routes = [
   { path: 'sign-in', title: 'Sign in · Lithodex', loadComponent: () => import('./signin/sign-in').then((m) => m.SignIn) },
   { path: 'reset', title: 'New password · Lithodex', loadComponent: () => import('./signin/reset-page').then((m) => m.ResetPage) },
+  { path: 'own', title: 'What you miss · Lithodex', loadComponent: () => import('./own/own-page').then((m) => m.OwnPage) },
   {
     path: '',
     canActivate: [signedIn],

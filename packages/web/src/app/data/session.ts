@@ -1,5 +1,5 @@
 import { computed, inject, Injectable, signal } from '@angular/core';
-import type { Me, Role, SignedIn, SignInStep } from '@lithodex/contract';
+import type { Me, Own, Role, SignedIn, SignInStep } from '@lithodex/contract';
 import { catchError, map, of, tap, type Observable } from 'rxjs';
 import { Api } from './api';
 import { CsrfToken } from './csrf-token';
@@ -11,7 +11,8 @@ export class Session {
   private readonly csrf = inject(CsrfToken);
   private readonly current = signal<Me | null>(null);
   readonly me = this.current.asReadonly();
-  readonly zone = computed(() => this.current()?.zone ?? 'UTC');
+  private readonly visitor = signal<Own | null>(null);
+  readonly zone = computed(() => this.current()?.zone ?? this.visitor()?.zone ?? 'UTC');
   /** May change policies, sources and targets. */
   readonly keeps = computed(() => this.is('administrator'));
   readonly runs = computed(() => this.is('administrator', 'operator'));
@@ -37,6 +38,14 @@ export class Session {
     this.offset = me.now - Date.now();
     this.current.set(me);
     return me;
+  }
+
+  /** Takes who signed in for themselves only: nothing else is open to them. */
+  enter(own: Own): Own {
+    this.csrf.value = own.csrf;
+    this.offset = own.now - Date.now();
+    this.visitor.set(own);
+    return own;
   }
 
   /** True when somebody is signed in; asks the server once. */

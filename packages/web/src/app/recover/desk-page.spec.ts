@@ -2,7 +2,15 @@ import { describe, expect, it } from 'vitest';
 import { estate, point, run, uuid, workload, workloadDetail } from '../../test/samples';
 import { day, hour, now, open, page, words } from '../../test/stage';
 
-const facts = { kind: 'tenant' as const, type: 'person' as const, login: 'ragna', name: 'Ragna Holt', mail: '', active: true, groups: [] };
+const facts = {
+  kind: 'tenant' as const,
+  type: 'person' as const,
+  login: 'ragna',
+  name: 'Ragna Holt',
+  mail: 'ragna@kelmar.example',
+  active: true,
+  groups: [],
+};
 const ragna = workload(4, { name: 'Ragna Holt', kind: 'tenant', facts });
 const item = (n: number, more: object = {}) => ({
   path: `Mail/Berth 14/${n}.eml`,
@@ -37,7 +45,25 @@ const answer = {
   ],
   troubles: [{ top: 'Drive', trouble: 'it does not answer' }],
 };
+const asked = {
+  id: 3,
+  workload: { id: 4, name: 'Ragna Holt' },
+  by: 'ilse.holm',
+  madeAt: now - day,
+  endsAt: now + day,
+  state: 'asked',
+  note: '',
+  words: 'My phone did it',
+  askedAt: now - hour,
+  pointId: uuid(7),
+  moment: now - day,
+  items: Array.from({ length: 6 }, (_, n) => ({ path: `Mail/${n}.eml`, label: `Gate passes ${n}`, folder: 'INBOX' })),
+  decidedBy: '',
+  why: '',
+  receipt: null,
+};
 const answers = {
+  askings: { rows: [] },
   estate: estate([ragna, workload(5)]),
   workload: workloadDetail([point(7, now - day - hour), point(8, now - hour)], { id: 4, name: 'Ragna Holt', kind: 'tenant', facts }),
   deskLook: answer,
@@ -69,5 +95,41 @@ describe('the restore desk', () => {
     expect(body).toMatchObject({ destination: { to: 'original' }, rule: 'leave', reason: 'the phone did it' });
     expect(body.picks).toHaveLength(10);
     expect(s.url()).toBe('/runs/12');
+  });
+
+  it('has the person told by mail where that is wished', async () => {
+    const s = await open('/recover/desk?person=4', { answers: { ...answers, tellPerson: {} } });
+    await s.type('input[name=reason]', 'the phone did it');
+    s.one<HTMLInputElement>('input[name=tell]').click();
+    await s.settle();
+    await s.click('Bring back');
+    expect(s.api.last('tellPerson')?.body).toEqual({ runId: 12 });
+  });
+
+  it('sends a link to whoever can not say what is missing, and says where it leads', async () => {
+    const sent = { id: 3, path: '/own?link=lxa_x', until: now + day, trouble: '' };
+    const s = await open('/recover/desk?person=4', { answers: { ...answers, sendAsking: sent } });
+    await s.click('Send Ragna Holt a link');
+    await s.type('input[name=note]', 'You called');
+    await s.click('Send it');
+    expect(s.api.last('sendAsking')?.body).toEqual({ workloadId: 4, hours: 72, note: 'You called' });
+    const said = words(s.one('section[aria-label="Asked for"]'));
+    expect(said).toContain('Sent to ragna@kelmar.example');
+    expect(said).toContain('/own?link=lxa_x');
+  });
+
+  it('shows what people ask for, to be agreed to or not', async () => {
+    const s = await open('/recover/desk', {
+      answers: { ...answers, askings: { rows: [asked] }, agreeToAsking: { runId: 5 }, refuseAsking: {} },
+    });
+    const said = words(s.one('section[aria-label="Asked for"]'));
+    expect(said).toContain('“My phone did it”');
+    expect(said).toContain('Gate passes 4 and 1 more');
+    await s.click('Bring back 6');
+    expect(s.api.last('agreeToAsking')).toMatchObject({ id: 3, body: { rule: 'leave' } });
+    await s.click('Say no');
+    await s.type('input[name=why]', 'They are to be gone');
+    await s.click('Say no');
+    expect(s.api.last('refuseAsking')).toMatchObject({ id: 3, body: { why: 'They are to be gone' } });
   });
 });

@@ -4,7 +4,7 @@ import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { Answered, DeskAnswer, DeskItem, Estate, RunRow } from '@lithodex/contract';
 import { formatMoment } from '@lithodex/core';
-import { of, switchMap } from 'rxjs';
+import { map, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome, type Outcome } from '../data/outcome';
@@ -13,9 +13,10 @@ import { FilePreviewPart } from '../estate/file-preview';
 import { memberNouns, tenantFacts } from '../kinds/tenant-words';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
+import { DeskAskings } from './desk-askings';
+import { MissingList, SaidPipe, tickedAtFirst } from './missing-list';
 import { StateMark, stateWord } from '../ui/state-mark';
 
-type Group = DeskAnswer['groups'][number];
 interface Said {
   readonly person?: number | null;
   readonly what?: string;
@@ -23,8 +24,6 @@ interface Said {
   readonly about?: string;
 }
 
-/** Of a large group so many are shown until more are wanted. */
-const shownAtFirst = 8;
 const dayMs = 86_400_000;
 const tops: Readonly<Record<string, readonly string[]>> = {
   all: [],
@@ -38,7 +37,7 @@ const tops: Readonly<Record<string, readonly string[]>> = {
 @Component({
   selector: 'lx-desk-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, FilePreviewPart, Slot, StateMark, ...formatPipes],
+  imports: [FormsModule, RouterLink, DeskAskings, FilePreviewPart, MissingList, SaidPipe, Slot, StateMark, ...formatPipes],
   templateUrl: './desk-page.html',
   styleUrl: './desk-page.scss',
 })
@@ -62,6 +61,10 @@ export class DeskPage {
       .map((w) => ({ value: w.id, label: w.name, note: `${memberNouns[tenantFacts(w)?.type ?? 'person']}${w.gone ? ', left' : ''}` }))
       .sort((a, b) => a.label.localeCompare(b.label)),
   );
+  protected readonly address = computed(() => {
+    const chosen = this.members().find((w) => w.id === this.who());
+    return chosen ? (tenantFacts(chosen)?.mail ?? '') : '';
+  });
   protected readonly name = computed(() => this.members().find((w) => w.id === this.who())?.name ?? '');
   protected readonly parts: SlotOption<string>[] = [
     { value: 'all', label: 'all they have' },
@@ -100,8 +103,8 @@ export class DeskPage {
   protected readonly answer = signal<DeskAnswer | undefined>(undefined);
   protected readonly ticked = signal<ReadonlyMap<string, DeskItem>>(new Map());
   protected readonly read = signal<DeskItem | undefined>(undefined);
-  protected readonly open = signal<Group | undefined>(undefined);
   protected readonly reason = signal('');
+  protected readonly tell = signal(false);
   protected readonly busy = signal(false);
   protected readonly rule = signal<'leave' | 'replace' | 'beside'>('replace');
   protected readonly rules: SlotOption<'leave' | 'replace' | 'beside'>[] = [
@@ -143,8 +146,7 @@ export class DeskPage {
         if (!mine()) return;
         this.asking.set(false);
         this.answer.set(answer);
-        const [first] = answer.groups;
-        if (first?.together) this.ticked.set(new Map(first.items.map((i) => [i.path, i])));
+        this.ticked.set(tickedAtFirst(answer));
       },
       error: (failure: ApiFailure) => {
         if (!mine()) return;
@@ -168,45 +170,6 @@ export class DeskPage {
     });
   }
 
-  /** A value as it is read: moments as everywhere else. */
-  protected said(value: string): string {
-    const at = /^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}:\d{2}Z?$/.test(value) ? Date.parse(value) : NaN;
-    return Number.isNaN(at) ? value : formatMoment(at, this.session.zone(), this.session.now());
-  }
-
-  protected shownOf(group: Group): readonly DeskItem[] {
-    return this.open() === group ? group.items : group.items.slice(0, shownAtFirst);
-  }
-
-  protected between({ from, to, together }: Group): string {
-    if (!together) return 'since then';
-    const words = (at: number) => formatMoment(at, this.session.zone(), this.session.now());
-    return to === null ? `since ${words(from)}` : `${words(from)} to ${words(to)}`;
-  }
-
-  protected allOf(group: Group): boolean {
-    return group.items.every((i) => this.ticked().has(i.path));
-  }
-
-  protected tickAll(group: Group): void {
-    const all = this.allOf(group);
-    this.ticked.update((now) => {
-      const next = new Map(now);
-      for (const item of group.items)
-        if (all) next.delete(item.path);
-        else next.set(item.path, item);
-      return next;
-    });
-  }
-
-  protected tick(item: DeskItem): void {
-    this.ticked.update((now) => {
-      const next = new Map(now);
-      if (!next.delete(item.path)) next.set(item.path, item);
-      return next;
-    });
-  }
-
   protected bring(): void {
     const pointId = this.answer()?.pointId;
     const reason = this.reason().trim();
@@ -223,10 +186,12 @@ export class DeskPage {
       rescue: false,
       reason,
     };
-    this.api.call('startRestore', { body }).subscribe({
+    const started = this.api.call('startRestore', { body });
+    const told = (run: { runId: number }) => this.api.call('tellPerson', { body: run }).pipe(map(() => run));
+    started.pipe(switchMap((run) => (this.tell() ? told(run) : of(run)))).subscribe({
       next: ({ runId }) => {
         this.busy.set(false);
-        if (runId !== null) void this.router.navigate(['/runs', runId]);
+        void this.router.navigate(['/runs', runId]);
       },
       error: (failure: ApiFailure) => {
         this.busy.set(false);

@@ -1,7 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
 import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
-import { Router } from '@angular/router';
+import { Router, RouterLink } from '@angular/router';
 import type { SignedIn, SignInStep } from '@lithodex/contract';
 import { catchError, of, type Observable } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
@@ -14,7 +14,7 @@ import { SecondFactorForm } from './second-factor';
 @Component({
   selector: 'lx-sign-in',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, Brand, Enrol, SecondFactorForm, Focus],
+  imports: [FormsModule, RouterLink, Brand, Enrol, SecondFactorForm, Focus],
   template: `<main>
     <section class="sheet">
       <lx-brand />
@@ -54,6 +54,9 @@ import { SecondFactorForm } from './second-factor';
           </form>
           @if (ways()?.organisation; as organisation) {
             <a class="act" [href]="'/api/v1/session/organisation?next=' + encoded()">Sign in by {{ organisation }}</a>
+          }
+          @if (ways()?.selfService) {
+            <a class="small" routerLink="/own">Something of yours is missing?</a>
           }
         }
       }
@@ -99,7 +102,7 @@ export class SignIn {
   /** What went wrong elsewhere, and the step signing in has come to there. */
   readonly problem = input<string>();
   readonly step = input<SignInStep['step']>();
-  protected readonly ways = toSignal(this.api.call('signInWays').pipe(catchError(() => of({ organisation: null }))));
+  protected readonly ways = toSignal(this.api.call('signInWays').pipe(catchError(() => of({ organisation: null, selfService: false }))));
   protected name = '';
   protected password = '';
   protected fresh = '';

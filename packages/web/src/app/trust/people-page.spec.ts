@@ -19,7 +19,7 @@ const people = [
   person(3, 'gone', 'Long Gone', 'operator', { disabled: true }),
   person(4, 'tove.lund', 'Tove Lund', 'operator', { organisation: true }),
 ];
-const settings = { secondFor: ['administrator'], idleMinutes: 240, organisation: null };
+const settings = { secondFor: ['administrator'], idleMinutes: 240, selfService: false, organisation: null };
 const estateValues = {
   workloads: [
     { id: 4, name: 'harbour-office', coverage: 'protected' },
@@ -78,7 +78,7 @@ describe('people', () => {
   it('sign in by what the rules say', async () => {
     const s = await stage({ setSignInRules: {}, setOrganisation: {} });
     await s.click(s.all('.rules input[type=checkbox]')[1]!);
-    expect(s.api.last('setSignInRules')?.body).toEqual({ secondFor: ['administrator', 'operator'], idleMinutes: 240 });
+    expect(s.api.last('setSignInRules')?.body).toEqual({ secondFor: ['administrator', 'operator'], idleMinutes: 240, selfService: false });
     await s.click('Let people sign in by the organisation');
     await s.type('input[name=name]', 'Kelmar Harbour');
     await s.type('input[name=issuer]', 'https://people.example');

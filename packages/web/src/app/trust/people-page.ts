@@ -111,11 +111,19 @@ export class PeoplePage {
 
   protected toggle(role: Role, s: SignInSettings): void {
     const secondFor = s.secondFor.includes(role) ? s.secondFor.filter((r) => r !== role) : [...s.secondFor, role];
-    this.act(this.api.call('setSignInRules', { body: { secondFor, idleMinutes: s.idleMinutes } }));
+    this.setRules({ ...s, secondFor });
+  }
+
+  protected setSelfService(selfService: boolean, s: SignInSettings): void {
+    this.setRules({ ...s, selfService });
+  }
+
+  private setRules({ secondFor, idleMinutes, selfService }: SignInSettings): void {
+    this.act(this.api.call('setSignInRules', { body: { secondFor, idleMinutes, selfService } }));
   }
 
   protected setIdle(text: string, s: SignInSettings): void {
-    this.act(this.api.call('setSignInRules', { body: { secondFor: s.secondFor, idleMinutes: Number(text) } }));
+    this.setRules({ ...s, idleMinutes: Number(text) });
   }
 
   protected dropOrganisation(): void {
