@@ -88,8 +88,7 @@ describe('the restore desk', () => {
     expect(singly).toContainEqual(['file', 'gone', 'plan.txt']);
     expect(singly.map(([, , label]) => label)).not.toContain('Gate passes 6');
     expect(found.groups[1]!.items.find((i) => i.change === 'changed')).toMatchObject({
-      was: '2026-11-20T09:00:00',
-      now: '2026-11-20T11:30:00',
+      differs: [expect.objectContaining({ what: 'Begins', was: '2026-11-20T09:00:00', now: '2026-11-20T11:30:00' })],
     });
     const about = await look(clerk, 'Ragna Holt', 'gate passes');
     expect(about.groups.flatMap((g) => g.items.map((i) => i.label))).toEqual(['Gate passes 7']);
@@ -148,6 +147,61 @@ describe('the restore desk', () => {
     expect(Object.keys(await office.mailbox('ivo.lind'))).not.toContain('Found again');
     const trail = (await admin.call('audit', { query: {} })).rows.map((r) => r.action);
     expect(trail).toEqual(expect.arrayContaining(['desk.look', 'item.preview']));
+  });
+
+  it('compares a point with now field by field, also what was moved or marked, and what is new', async () => {
+    const from = await protect('Ragna Holt').then(() => points('Ragna Holt'));
+    const newest = from.sort((a, b) => b.moment - a.moment)[0]!;
+    const compare = (body: object = {}, who = clerk) => who.call('itemChanges', { id: newest.id, body });
+    expect((await compare()).counts).toEqual({ gone: 0, changed: 0, added: 0 });
+    await office.as('ragna.holt', async (client) => {
+      await client.append('INBOX', messageOf(50, { subject: 'Newly come' }), [], at(50));
+      const lock = await client.getMailboxLock('Dredging/Berth 14');
+      await client.messageMove('1', 'Trash');
+      await client.messageFlagsAdd('1', ['\\Flagged']);
+      lock.release();
+    });
+    const moved = appointmentOf('one@quay', 'Crane inspection moved', '20261121T080000');
+    await office.dav('ragna.holt', 'PUT', 'work/1.ics', moved);
+    await office.dav('ragna.holt', 'PUT', 'work/2.ics', appointmentOf('two@quay', 'Pilot meeting', '20261122T080000'));
+    const drive = office.drive('ragna.holt', 'notes.txt');
+    fs.writeFileSync(drive, 'new');
+    const { counts, items, looked } = await compare();
+    expect(counts).toEqual({ gone: 0, changed: 3, added: 3 });
+    expect(looked).toBeGreaterThan(8);
+    const differs = (label: string) => items.find((i) => i.label === label)!.differs;
+    expect(differs('Crane inspection')).toEqual([
+      { what: 'Title', was: 'Crane inspection', now: 'Crane inspection moved' },
+      { what: 'Begins', was: '2026-11-20T11:30:00', now: '2026-11-21T08:00:00' },
+    ]);
+    const marks = items.filter((i) => i.change === 'changed' && i.type === 'message').flatMap((i) => i.differs);
+    expect(marks).toContainEqual({ what: 'Folder', was: 'Dredging / Berth 14', now: 'Trash' });
+    expect(marks).toContainEqual({ what: 'Marked', was: 'seen', now: 'flagged, seen' });
+    expect(
+      items
+        .filter((i) => i.change === 'added')
+        .map((i) => [i.type, i.label, i.path])
+        .sort(),
+    ).toEqual([
+      ['appointment', 'Pilot meeting', ''],
+      ['file', 'notes.txt', ''],
+      ['message', 'Newly come', ''],
+    ]);
+    expect((await compare({ path: 'Calendars' })).counts).toEqual({ gone: 0, changed: 1, added: 1 });
+    expect((await compare({ path: 'Mail/INBOX' })).counts).toEqual({ gone: 0, changed: 0, added: 1 });
+    expect((await compare({ about: 'crane' })).counts).toEqual({ gone: 0, changed: 1, added: 0 });
+    expect(await refusal(compare({ path: '../../etc' }))).toBe(400);
+    // in the name of the person: where the services take their own password, and not where they do not
+    const own = await compare({ own: 'tide table 7' });
+    expect(own.troubles.map((t) => t.top)).toEqual(['Drive']);
+    expect(own.counts).toEqual({ gone: 0, changed: 3, added: 2 });
+    const wrong = await compare({ own: 'something else' });
+    expect(wrong.troubles.map((t) => t.top).sort()).toEqual(['Calendars', 'Contacts', 'Drive', 'Mail']);
+    const [other] = await points('Ivo Lind');
+    expect(await refusal(clerk.call('itemChanges', { id: other!.id, body: {} }))).toBe(403);
+    const trail = JSON.stringify((await admin.call('audit', { query: {} })).rows);
+    expect(trail).toContain('desk.compare');
+    expect(trail).not.toContain('tide table 7');
   });
 
   it('says which service it could not ask, and shows the others', async () => {

@@ -32,7 +32,7 @@ export * from './files/look-ahead';
 export * from './source-error';
 export { testShare } from './shares/open-share';
 export { mboxMessage } from './tenant/mbox';
-export { missingItems } from './tenant/missing-items';
+export { itemChanges } from './tenant/item-changes';
 export { memberNow } from './tenant/member-now';
 export { attachmentOf, viewItem } from './tenant/view-item';
 export { commitsOf, compareRows, swapTables } from './databases/database-connector';

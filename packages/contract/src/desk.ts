@@ -1,8 +1,8 @@
-import { MissingItem } from '@lithodex/kinds';
+import { ItemChange } from '@lithodex/kinds';
 import { z } from 'zod';
-import { Count, EscapedPath, Id, Instant, Uuid } from './common';
+import { Count, EscapedPath, Id, Instant, Named, Uuid } from './common';
 import { restorers } from './roles';
-import { route, type Route } from './route';
+import { byUuid, route, type Route } from './route';
 
 /** Whom it is for, when it was last right, and what it is about. */
 export const DeskBody = z.object({
@@ -15,7 +15,7 @@ export const DeskBody = z.object({
 });
 export type DeskBody = z.infer<typeof DeskBody>;
 
-export const DeskItem = MissingItem.extend({ path: EscapedPath });
+export const DeskItem = ItemChange.extend({ path: EscapedPath });
 export type DeskItem = z.infer<typeof DeskItem>;
 
 /** What was there then and is not now, by what went together and between which points. */
@@ -41,6 +41,26 @@ export const DeskAnswer = z.object({
 });
 export type DeskAnswer = z.infer<typeof DeskAnswer>;
 
+/** What a point of somebody holds beside what is there now, field by field. */
+export const ChangesBody = z.object({
+  /** A folder of the point; '' for everything. */
+  path: EscapedPath.default(''),
+  about: z.string().trim().max(200).default(''),
+  /** Password of the person whose data it is: the services are asked in their name. It is kept nowhere. */
+  own: z.string().min(1).max(1000).nullable().default(null),
+});
+export const ChangesAnswer = z.object({
+  workload: Named,
+  moment: Instant,
+  looked: Count,
+  counts: z.object({ gone: Count, changed: Count, added: Count }),
+  /** What is otherwise first, then what is gone, then what is new. */
+  items: z.array(DeskItem),
+  more: Count,
+  troubles: z.array(z.object({ top: z.string(), trouble: z.string() })),
+});
+export type ChangesAnswer = z.infer<typeof ChangesAnswer>;
+
 /** The restore desk. */
 export const deskRoutes = {
   deskLook: route({
@@ -50,5 +70,14 @@ export const deskRoutes = {
     access: restorers,
     body: DeskBody,
     response: DeskAnswer,
+  }),
+  itemChanges: route({
+    method: 'post',
+    path: '/points/:id/changes',
+    summary: 'What a point of a person or a site holds beside what is there now, read live, field by field; recorded in the audit trail',
+    access: restorers,
+    params: byUuid,
+    body: ChangesBody,
+    response: ChangesAnswer,
   }),
 } as const satisfies Record<string, Route>;

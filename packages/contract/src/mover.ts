@@ -11,7 +11,7 @@ import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 10;
+export const moverLanguage = 11;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -193,13 +193,18 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('systemFinds'), from: From }),
   /** What somebody of an office tenant has there now. */
   z.object({ ask: z.literal('memberNow'), from: TenantFrom }),
-  /** What was there at a point of somebody, and is not now. */
+  /** What was there at a point of somebody, and is not now or is otherwise. */
   z.object({
-    ask: z.literal('missingItems'),
+    ask: z.literal('itemChanges'),
     point: PointRef,
     from: TenantFrom,
     about: z.string().max(200),
     tops: z.array(z.string().max(20)).max(10),
+    path: ByteString,
+    /** What was only moved or marked, and what is new, as well. */
+    whole: z.boolean(),
+    /** Password of that person, for asking in their name; null for asking as always. */
+    own: z.string().max(1000).nullable(),
   }),
   z.object({
     ask: z.literal('commits'),

@@ -36,32 +36,32 @@ export const ChatView = z.object({
 export const ItemView = z.discriminatedUnion('as', [MessageView, FieldsView, ChatView]);
 export type ItemView = z.infer<typeof ItemView>;
 
-/** Something that was there at a point, and is not now, or is otherwise. */
-export const MissingItem = z.object({
-  /** Byte string in the point. */
+/** Something that was there at a point and is not now, or is otherwise; or that is there now and was not. */
+export const ItemChange = z.object({
+  /** Byte string in the point; '' for what is new. */
   path: ByteString,
   type: z.enum(['message', 'appointment', 'contact', 'file']),
-  change: z.enum(['gone', 'changed']),
+  change: z.enum(['gone', 'changed', 'added']),
   label: z.string().max(1000),
   /** Sender, beginning, addresses. */
   about: z.string().max(400),
   folder: z.string().max(1000),
   at: Instant.nullable(),
   size: Bytes,
-  /** The first thing that is otherwise, as it was and as it is. */
-  was: z.string().max(300),
-  now: z.string().max(300),
+  /** What is otherwise, field by field. */
+  differs: z.array(z.object({ what: z.string().max(100), was: z.string().max(300), now: z.string().max(300) })).max(30),
 });
-export type MissingItem = z.infer<typeof MissingItem>;
-export const MissingItems = z.object({
-  items: z.array(MissingItem).max(3000),
+export type ItemChange = z.infer<typeof ItemChange>;
+export const ItemChanges = z.object({
+  items: z.array(ItemChange).max(3000),
   /** Items of the point that were looked at. */
   looked: Count,
-  /** Missing ones beyond those told. */
+  counts: z.object({ gone: Count, changed: Count, added: Count }),
+  /** Those beyond the ones that are told. */
   more: Count,
   troubles: z.array(z.object({ top: z.string().max(20), trouble: z.string().max(400) })),
 });
-export type MissingItems = z.infer<typeof MissingItems>;
+export type ItemChanges = z.infer<typeof ItemChanges>;
 
 /** One attachment of a message, base64. */
 export const AttachedFile = z.object({ name: z.string().max(300), type: z.string().max(200), data: z.string() });

@@ -1,11 +1,11 @@
 import { Worker } from 'node:worker_threads';
 import { endThread, threadFile } from '@lithodex/engine';
 import type { AttachedFile, ItemView } from '@lithodex/kinds';
-import ICAL from 'ical.js';
 import type { FoundItem } from '../readable-tree';
 import { SourceError } from '../source-error';
 import { ChatEvent } from './chat-client';
 import { itemFacts } from './item-facts';
+import { itemFields } from './item-fields';
 import type { MessageAnswer, MessageStart } from './message-thread';
 import { storedBytes } from './stored-bytes';
 
@@ -62,56 +62,9 @@ export async function attachmentOf(found: Pick<FoundItem, 'tree' | 'entry'>, no:
   return answer.file;
 }
 
-const words: Readonly<Record<string, string>> = {
-  summary: 'Title',
-  dtstart: 'Begins',
-  dtend: 'Ends',
-  due: 'Due',
-  location: 'Place',
-  description: 'Text',
-  attendee: 'With',
-  organizer: 'Called by',
-  rrule: 'Repeats',
-  exdate: 'But not on',
-  'recurrence-id': 'Instead of',
-  status: 'State',
-  fn: 'Name',
-  email: 'Mail',
-  tel: 'Telephone',
-  org: 'Organisation',
-  title: 'Function',
-  adr: 'Address',
-  note: 'Note',
-  bday: 'Born',
-  url: 'Address in the web',
-};
-/** Of servers and programs, not of people. */
-const unsaid = new Set(['uid', 'dtstamp', 'prodid', 'version', 'n', 'sequence', 'created', 'last-modified', 'rev', 'photo']);
-
 function fieldsView(text: string): ItemView | undefined {
-  try {
-    const parsedText = ICAL.parse(text) as unknown[];
-    const top = new ICAL.Component((Array.isArray(parsedText[0]) ? parsedText[0] : parsedText) as unknown[]);
-    const parts = top.name === 'vcalendar' ? top.getAllSubcomponents().filter((c) => c.name !== 'vtimezone') : [top];
-    const rows = parts.flatMap((part) =>
-      part
-        .getAllProperties()
-        .filter((p) => !unsaid.has(p.name))
-        .map((p) => {
-          const who = p.getFirstParameter('cn');
-          const value = p
-            .getValues()
-            .map(String)
-            .join(', ')
-            .replace(/^mailto:/i, '');
-          return { label: (words[p.name] ?? p.name).slice(0, 100), value: (who ? `${who} <${value}>` : value).slice(0, mostLine) };
-        }),
-    );
-    const title = rows.find((r) => r.label === 'Title' || r.label === 'Name')?.value ?? '';
-    return { as: 'fields', title, rows: rows.slice(0, 300) };
-  } catch {
-    return undefined;
-  }
+  const rows = itemFields(text);
+  return rows && { as: 'fields', title: rows.find((r) => r.label === 'Title' || r.label === 'Name')?.value ?? '', rows };
 }
 
 function chatView(text: string): ItemView {

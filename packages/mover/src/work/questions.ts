@@ -19,7 +19,7 @@ import {
   lookAhead,
   lookInsideMachine,
   memberNow,
-  missingItems,
+  itemChanges,
   probe,
   rowsInside,
   swapTables,
@@ -62,10 +62,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return systemOf(question.from).test(question.from);
     case 'systemFinds':
       return systemOf(question.from).discover(question.from);
-    case 'missingItems': {
-      const { point, from, about, tops } = question;
-      return missingItems(await openPoint(stores, point), from, about, tops, () => false);
-    }
+    case 'itemChanges':
+      return itemChanges(await openPoint(stores, question.point), question.from, question, () => false);
     case 'itemView':
       return (await viewItem(await findItem(await openPoint(stores, question.point), question.path, walked))) ?? null;
     case 'itemAttachment':

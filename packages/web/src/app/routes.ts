@@ -76,6 +76,11 @@ export const routes: Routes = [
       },
       { path: 'recover', title: 'Recover · Lithodex', loadComponent: () => import('./recover/recover-page').then((m) => m.RecoverPage) },
       {
+        path: 'recover/changes',
+        title: 'Then and now · Lithodex',
+        loadComponent: () => import('./recover/changes-page').then((m) => m.ChangesPage),
+      },
+      {
         path: 'recover/desk',
         title: 'Restore desk · Lithodex',
         loadComponent: () => import('./recover/desk-page').then((m) => m.DeskPage),

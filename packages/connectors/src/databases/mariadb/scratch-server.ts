@@ -5,6 +5,7 @@ import net from 'node:net';
 import path from 'node:path';
 import { setTimeout as pause } from 'node:timers/promises';
 import type { DatabaseServer } from '@lithodex/kinds';
+import { FreshData } from '../fresh-data';
 import { SourceError } from '../../source-error';
 import type { Scratch } from '../family';
 import { MariadbConnection } from './connection';
@@ -56,17 +57,21 @@ export class ScratchServer implements Scratch {
     const install = [
       '--no-defaults',
       ...user,
-      `--datadir=${data}`,
       '--auth-root-authentication-method=normal',
       '--skip-test-db',
       '--skip-name-resolve',
+      ...small,
     ];
-    const made = spawnSync('mariadb-install-db', [...install, ...small], {
-      encoding: 'utf8',
-      env: { ...process.env, TMPDIR: path.join(folder, 'tmp') },
-    });
-    if (made.error) throw new SourceError('PROGRAM_MISSING', 'mariadb-install-db');
-    if (made.status !== 0) throw failed((made.stderr || made.stdout).slice(-300).replaceAll('\n', ' '));
+    const fresh = FreshData.of('mariadbd', install);
+    if (!fresh.copyTo(data)) {
+      const made = spawnSync('mariadb-install-db', [...install, `--datadir=${data}`], {
+        encoding: 'utf8',
+        env: { ...process.env, TMPDIR: path.join(folder, 'tmp') },
+      });
+      if (made.error) throw new SourceError('PROGRAM_MISSING', 'mariadb-install-db');
+      if (made.status !== 0) throw failed((made.stderr || made.stdout).slice(-300).replaceAll('\n', ' '));
+      fresh.keep(data);
+    }
     const password = randomBytes(24).toString('base64url');
     const init = path.join(folder, 'init.sql');
     const who = `'${account}'@'127.0.0.1'`;
@@ -125,6 +130,7 @@ export class ScratchServer implements Scratch {
     try {
       await scratch.ready();
     } catch (error) {
+      fresh.forget();
       await scratch.stop();
       throw error;
     }

@@ -4,6 +4,7 @@ import path from 'node:path';
 import { setTimeout as pause } from 'node:timers/promises';
 import { EngineError } from '@lithodex/engine';
 import type { DatabaseServer } from '@lithodex/kinds';
+import { FreshData } from '../fresh-data';
 import { SourceError } from '../../source-error';
 import { ClientProgram } from '../client-program';
 import type { Scratch } from '../family';
@@ -82,21 +83,22 @@ export class ScratchServer implements Scratch {
   static async start(): Promise<ScratchServer> {
     const scratch = ScratchServer.make('scratch');
     try {
-      const args = [
-        '-D',
-        scratch.data,
-        '--username=scratch',
-        '--auth=trust',
-        '--encoding=UTF8',
-        '--locale=C.UTF-8',
-        '--no-sync',
-        '--no-instructions',
-      ];
-      const made = spawnSync('setpriv', scratch.asOwner(programPath('initdb'), args), { encoding: 'utf8', cwd: '/', env: bare });
-      if (made.error) throw new SourceError('PROGRAM_MISSING', 'initdb');
-      if (made.status !== 0) throw failed((made.stderr || made.stdout).slice(-300).replaceAll('\n', ' '));
+      const args = ['--username=scratch', '--auth=trust', '--encoding=UTF8', '--locale=C.UTF-8', '--no-sync', '--no-instructions'];
+      const program = programPath('initdb');
+      const fresh = FreshData.of(program, [...args, String(scratch.owner?.uid)]);
+      rmSync(scratch.data, { recursive: true, force: true });
+      if (!fresh.copyTo(scratch.data)) {
+        const whole = scratch.asOwner(program, [...args, '-D', scratch.data]);
+        const made = spawnSync('setpriv', whole, { encoding: 'utf8', cwd: '/', env: bare });
+        if (made.error) throw new SourceError('PROGRAM_MISSING', 'initdb');
+        if (made.status !== 0) throw failed((made.stderr || made.stdout).slice(-300).replaceAll('\n', ' '));
+        fresh.keep(scratch.data);
+      }
       const said = await scratch.run({}, 'new', () => false);
-      if (said !== undefined) throw failed(said);
+      if (said !== undefined) {
+        fresh.forget();
+        throw failed(said);
+      }
       return scratch;
     } catch (error) {
       await scratch.stop();

@@ -21,7 +21,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   endScratch: ['capture'],
   systemFinds: ['capture'],
   memberNow: ['capture'],
-  missingItems: ['capture', 'keep'],
+  itemChanges: ['capture', 'keep'],
   commits: ['keep'],
   platformTest: ['capture'],
   shareTest: ['capture'],

@@ -13,8 +13,7 @@ const item = (n: number) => ({
   folder: 'INBOX',
   at: now - n * hour,
   size: 1000,
-  was: '',
-  now: '',
+  differs: [],
 });
 const found = {
   pointId: uuid(7),

@@ -21,8 +21,7 @@ const item = (n: number, more: object = {}) => ({
   folder: 'Berth 14',
   at: now - n * hour,
   size: 1000,
-  was: '',
-  now: '',
+  differs: [],
   ...more,
 });
 const answer = {
@@ -39,7 +38,13 @@ const answer = {
       folder: '',
       together: false,
       items: [
-        item(99, { type: 'appointment', change: 'changed', label: 'Crane inspection', at: null, was: '2026-11-20T09:00:00Z', now: 'x' }),
+        item(99, {
+          type: 'appointment',
+          change: 'changed',
+          label: 'Crane inspection',
+          at: null,
+          differs: [{ what: 'Begins', was: '2026-11-20T09:00:00Z', now: 'x' }],
+        }),
       ],
     },
   ],

@@ -123,7 +123,9 @@ export class Ledge {
     (this.data()?.running ?? []).slice(0, 2).map((r, i) => {
       const now = this.data()!.now;
       const text = `${cutMiddle(r.name, 26)}${r.leftMs !== null ? `, ${formatDuration(r.leftMs)} left` : `, ${r.text}`}`;
-      return { y: 2 + i * 10, from: xOf(r.startedAt - now), now: nowX, to: xOf(r.leftMs ?? hour / 20), text };
+      // one that began while this was put together is not ahead of now
+      const from = Math.min(nowX, xOf(r.startedAt - now));
+      return { y: 2 + i * 10, from, now: nowX, to: Math.max(nowX, xOf(r.leftMs ?? hour / 20)), text };
     }),
   );
   protected readonly coming = computed(() => {

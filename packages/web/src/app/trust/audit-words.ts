@@ -16,6 +16,7 @@ const verbs: Readonly<Record<string, string>> = {
   'own.end': 'signed out, themselves only',
   'own.refused': 'was refused to sign in for themselves',
   'own.start': 'signed in for themselves only',
+  'desk.compare': 'compared a point of {} with what is there now',
   'desk.look': 'looked at the desk what {} misses',
   'item.attachment': 'saved an attachment of a message of {}',
   'item.preview': 'looked into an item of {}',
