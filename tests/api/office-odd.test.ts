@@ -102,6 +102,28 @@ describe('mail that is not as one would like it', () => {
     expect((await admin.call('planRestore', { body: wrong })).checks).toContainEqual(expect.objectContaining({ code: 'NOT_MAIL' }));
   });
 
+  it('is had as a mailbox of folders and files, flags and all, which another program reads', async () => {
+    const { id: pointId } = await newest();
+    const body = { picks: [{ pointId, path: 'Mail' }], destination: { to: 'download' as const, format: 'maildir' as const }, reason };
+    const { runId } = await admin.call('startRestore', { body });
+    const answer = await admin.fetch('download', { id: runId });
+    expect(answer.headers.get('content-disposition')).toContain('.tar');
+    fs.writeFileSync(`${h.folder}/maildir.tar`, Buffer.from(await answer.arrayBuffer()));
+    execFileSync('tar', ['-xf', `${h.folder}/maildir.tar`, '-C', h.folder]);
+    const script =
+      "import mailbox,sys; m=mailbox.Maildir(sys.argv[1],create=False)\nf=[m]+[m.get_folder(n) for n in m.list_folders()]\nprint(sum(len(x) for x in f)); print(sorted(m.list_folders())); print(sum('S' in y.get_flags() for x in f for y in x))";
+    const said = execFileSync('/usr/bin/python3', ['-c', script, `${h.folder}/Maildir`], { encoding: 'utf8' }).split('\n');
+    const before = await office.mailbox(login);
+    expect(Number(said[0])).toBe(Object.values(before).flat().length);
+    expect(Number(said[2])).toBe(
+      Object.values(before)
+        .flat()
+        .filter((line) => line.includes('Seen')).length,
+    );
+    const bytes = fs.readdirSync(`${h.folder}/Maildir`, { recursive: true, withFileTypes: true }).filter((e) => e.isFile());
+    expect(bytes.length).toBe(Number(said[0]));
+  });
+
   it('is not read again when a server numbers its messages anew', async () => {
     await protect();
     const before = await newest();

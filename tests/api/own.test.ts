@@ -270,6 +270,23 @@ describe('people who help themselves', () => {
     expect(trail.find((r) => r.action === 'restore.start')!.actor).toBe('Ragna Holt (themselves)');
   });
 
+  it('get an item by mail where an administrator sends it, as it is, and nobody else sends one', async () => {
+    const { pointList } = await admin.call('workload', { id: ids.get('Ragna Holt')! });
+    const pointId = pointList[0]!.id;
+    const { rows } = await admin.call('tree', { id: pointId, query: { path: 'Mail/INBOX' } });
+    const body = { path: rows[0]!.path, to: address('ivo.lind'), words: 'As you asked' };
+    expect(await codeOf(clerk.call('sendItem', { id: pointId, body }))).toBe('NOT_ALLOWED');
+    await admin.call('sendItem', { id: pointId, body });
+    const [sent] = mailsTo('ivo.lind');
+    expect(sent).toMatchObject({ text: expect.stringContaining('As you asked') });
+    expect(sent!.attachments[0]!.name).toMatch(/Gate passes 1.*\.eml$/);
+    expect(sent!.attachments[0]!.text).toContain('Subject: Gate passes 1');
+    expect(await codeOf(admin.call('sendItem', { id: pointId, body: { ...body, path: 'Mail' } }))).toBe('MOVER_FAILED');
+    expect(await codeOf(admin.call('sendItem', { id: pointId, body: { ...body, to: 'nobody' } }))).toBe('INVALID');
+    const trail = (await admin.call('audit', { query: {} })).rows.find((r) => r.action === 'item.send')!;
+    expect(trail.detail).toContain(address('ivo.lind'));
+  });
+
   it('are told by mail of what the desk brought back, where it says so', async () => {
     await lose('4');
     const look = { workloadId: ids.get('Ragna Holt')!, at: Date.now(), tops: ['Mail'] };

@@ -1,6 +1,7 @@
 import fs from 'node:fs';
 import path from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { MailService } from '@lithodex/standins';
 import { violationsInBothThemes } from '../support/accessible';
 import { Visitor } from '../support/browser';
 import { Harness, passwords, type Client } from '../support/harness';
@@ -186,5 +187,59 @@ describe('an office tenant, in the browser', () => {
     await eva.press('Start restore');
     await done();
     expect((await office.mailbox('ivo.lind'))['From Ragna Holt/Dredging/Berth 14']).toHaveLength(4);
+  });
+
+  it('lets somebody say themselves what they miss, by a link that only they can use, and the desk agrees', async () => {
+    const mail = new MailService({ folder: `${h.folder}/sent` });
+    await mail.start();
+    const server = { host: '127.0.0.1', port: mail.smtpPort, security: 'none' as const, account: '', password: '' };
+    await admin.call('setMailServer', { body: { ...server, from: 'backup@kelmar.example', links: h.base } });
+    const ragna = await Visitor.arrive(h.base);
+    try {
+      await office.as('ragna.holt', (client) => client.mailboxDelete('Dredging/Berth 14').then(() => undefined));
+      await eva.open(`/recover/desk?person=${await idOf('Ragna Holt')}`);
+      await eva.press('Send Ragna Holt a link');
+      await eva.page.type('[name=note]', 'You called about your soundings.');
+      await eva.press('Send it');
+      await eva.sees('Sent to ragna.holt@kelmar-harbour.example');
+      const link = await eva.page.$eval('.link', (el) => new URL(el.textContent).pathname + new URL(el.textContent).search);
+      await ragna.open(link);
+      await ragna.press('Send me a code');
+      await ragna.sees('A code is on its way to r…@kelmar-harbour.example');
+      expect(await violationsInBothThemes(ragna)).toEqual([]);
+      await ragna.page.type('[name=code]', /^\d{6}/.exec(mail.box.list()[0]!.subject)![0]);
+      await ragna.press('Go on');
+      await ragna.sees('You called about your soundings.');
+      await ragna.sees('4 items gone together, all from Dredging / Berth 14');
+      expect(await violationsInBothThemes(ragna)).toEqual([]);
+      await ragna.page.type('[name=words]', 'My phone emptied it');
+      await ragna.press('Ask for these');
+      await ragna.sees('You asked for 4 items');
+      await eva.sees('“My phone emptied it”');
+      expect(await violationsInBothThemes(eva)).toEqual([]);
+      await eva.press('Bring back 4');
+      await ragna.sees('4 items came back');
+      expect((await office.mailbox('ragna.holt'))['Dredging/Berth 14']).toHaveLength(4);
+      await ragna.press('Sign out');
+      await ragna.sees('Send me a code');
+      expect(ragna.problems).toEqual([]);
+    } finally {
+      await ragna.leave();
+      await mail.stop();
+    }
+  });
+
+  it('shows what differs from a point field by field, and takes it to the sheet', async () => {
+    const { pointList } = await admin.call('workload', { id: await idOf('Ragna Holt') });
+    await office.dav('ragna.holt', 'PUT', 'work/1.ics', appointmentOf('one@quay', 'Crane inspection', '20261123T070000'));
+    await eva.open(`/estate/${await idOf('Ragna Holt')}?at=${pointList[0]!.moment}&path=Calendars`);
+    await eva.press('Compare with now');
+    await eva.sees('1 otherwise, 0 gone, 0 new');
+    await eva.sees('Begins');
+    expect(await violationsInBothThemes(eva)).toEqual([]);
+    await eva.press('tick all or none');
+    await eva.press('Restore 1');
+    await eva.page.waitForFunction(() => location.pathname === '/recover/sheet');
+    expect(eva.problems).toEqual([]);
   });
 });

@@ -1,7 +1,10 @@
+import { joinPath, mailStoreFolder, mailStoreOn } from '@lithodex/core';
 import { EngineError } from '@lithodex/engine';
 import { KindName } from '@lithodex/kinds';
 import type { OpenedInside, OpenPoint } from './connector';
 import { connectorOf } from './connectors';
+import type { InsideTree } from './inside/inside-tree';
+import { openMailStore } from './mailstore/open-mail-store';
 import { findWithParents, treeOf, type FoundItem } from './readable-tree';
 
 /** Trees inside items that were opened last: opening one reads where everything on a disk lies. */
@@ -12,12 +15,15 @@ export class OpenedTrees {
 
   /** The tree a path leads to or into; undefined where it leads to none. */
   async open(point: OpenPoint, path: string): Promise<OpenedInside | undefined> {
+    const mail = mailStoreOn(path);
+    const inStore = mail && (await this.openStore(point, mail.store));
+    if (inStore) return { tree: inStore, rest: mail.rest };
     const kind = KindName.safeParse(point.root.content.kind).data;
     const connector = kind && connectorOf(kind);
     if (!connector?.open) return undefined;
     for (const [key, opened] of this.kept) {
       const [taskId, item = ''] = key.split('\n');
-      if (taskId !== point.root.taskId || !(path === item || path.startsWith(`${item}/`))) continue;
+      if (taskId !== point.root.taskId || mailStoreOn(item) || !(path === item || path.startsWith(`${item}/`))) continue;
       this.kept.delete(key);
       this.kept.set(key, opened);
       const known = await opened;
@@ -27,12 +33,37 @@ export class OpenedTrees {
     const found = await opening;
     if (!found) return undefined;
     const item = found.rest === '' ? path : path.slice(0, -found.rest.length - 1);
-    this.kept.set(`${point.root.taskId}\n${item}`, opening);
+    this.keep(`${point.root.taskId}\n${item}`, opening);
+    return found;
+  }
+
+  /** The mail store in a folder inside an item, opened as mailboxes; undefined where there is none. */
+  private async openStore(point: OpenPoint, folder: string): Promise<InsideTree | undefined> {
+    const key = `${point.root.taskId}\n${joinPath(folder, mailStoreFolder)}`;
+    const opening =
+      this.kept.get(key) ??
+      this.open(point, folder).then(async (found) => {
+        if (!found) return undefined;
+        const { entry } = await findWithParents(found.tree.trees, found.tree.top, found.rest);
+        return { tree: await openMailStore(found.tree, entry), rest: '' };
+      });
+    this.kept.delete(key);
+    this.keep(key, opening);
+    try {
+      return (await opening)?.tree;
+    } catch (error) {
+      this.kept.delete(key);
+      if (error instanceof EngineError && error.code === 'PATH_MISSING') return undefined;
+      throw error;
+    }
+  }
+
+  private keep(key: string, opening: Promise<OpenedInside | undefined>): void {
+    this.kept.set(key, opening);
     for (const oldest of this.kept.keys()) {
       if (this.kept.size <= this.most) break;
       this.kept.delete(oldest);
     }
-    return found;
   }
 }
 

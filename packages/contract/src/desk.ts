@@ -1,7 +1,7 @@
 import { ItemChange } from '@lithodex/kinds';
 import { z } from 'zod';
-import { Count, EscapedPath, Id, Instant, Named, Uuid } from './common';
-import { restorers } from './roles';
+import { Count, Empty, EscapedPath, Id, Instant, Named, Reason, Uuid } from './common';
+import { keepers, restorers } from './roles';
 import { byUuid, route, type Route } from './route';
 
 /** Whom it is for, when it was last right, and what it is about. */
@@ -41,6 +41,9 @@ export const DeskAnswer = z.object({
 });
 export type DeskAnswer = z.infer<typeof DeskAnswer>;
 
+/** An item that is sent by mail, to whom and why. */
+export const SendBody = z.object({ path: EscapedPath.min(1), to: z.email().max(200), words: Reason });
+
 /** What a point of somebody holds beside what is there now, field by field. */
 export const ChangesBody = z.object({
   /** A folder of the point; '' for everything. */
@@ -79,5 +82,14 @@ export const deskRoutes = {
     params: byUuid,
     body: ChangesBody,
     response: ChangesAnswer,
+  }),
+  sendItem: route({
+    method: 'post',
+    path: '/points/:id/send',
+    summary: 'Send one item of a point by mail, as a file, at most 15 MiB; recorded in the audit trail',
+    access: keepers,
+    params: byUuid,
+    body: SendBody,
+    response: Empty,
   }),
 } as const satisfies Record<string, Route>;

@@ -242,7 +242,8 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('documentText'), point: PointRef, path: ByteString }),
   /** A message, an appointment, a contact or a day of a conversation, as people read it. */
   z.object({ ask: z.literal('itemView'), point: PointRef, path: ByteString }),
-  z.object({ ask: z.literal('itemAttachment'), point: PointRef, path: ByteString, no: Count }),
+  /** `no`: which attachment of a message; null for the item itself. */
+  z.object({ ask: z.literal('itemAttachment'), point: PointRef, path: ByteString, no: Count.nullable() }),
   z.object({ ask: z.literal('shareTest'), share: ShareRef }),
   z.object({ ask: z.literal('targetTest'), place: TargetPlace }),
   /** `siblings`: the targets whose domain the new one joins, so that chunks have the same names on all of them. */
@@ -279,6 +280,8 @@ export const Question = z.discriminatedUnion('ask', [
     limit: z.int().min(1).max(1000),
   }),
   /** What items inside an item of a point are; of files at and below them at most `most` are named. */
+  /** Mail stores inside a disk of a point, below a folder. */
+  z.object({ ask: z.literal('mailStores'), point: PointRef, path: ByteString }),
   z.object({ ask: z.literal('openedItems'), point: PointRef, paths: z.array(ByteString).max(50_000), most: Count }),
   z.object({
     ask: z.literal('look'),

@@ -159,7 +159,7 @@ export const RestoreBody = z
       }),
       ...placesOfKinds,
       z.object({ to: z.literal('attached'), as: AttachedAs.default('device'), hours: z.int().min(1).max(72).default(8) }),
-      z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova', 'mbox']) }),
+      z.object({ to: z.literal('download'), format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova', 'mbox', 'maildir']) }),
     ]),
     /** Of kinds that write a log: the moment that is wanted; null for that of the points. */
     until: Until.nullable().default(null),

@@ -75,7 +75,7 @@ export type RestoreWork = z.infer<typeof RestoreWork>;
 
 export const DownloadWork = z.object({
   type: z.literal('download'),
-  format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova', 'mbox']),
+  format: z.enum(['tar', 'zip', 'file', 'qcow2', 'ova', 'mbox', 'maildir']),
   picks: z.array(z.object({ point: PointRef, path: ByteString, to: ByteString })),
   expected: z.object({ items: Count, bytes: Bytes }),
 });

@@ -63,6 +63,16 @@ export const ItemChanges = z.object({
 });
 export type ItemChanges = z.infer<typeof ItemChanges>;
 
+/** A mail store that was found in a disk: the folder it lies in, below where it was looked for. */
+export const FoundMailStore = z.object({ path: ByteString, layout: z.enum(['Maildir', 'mbox', 'dbox']) });
+export type FoundMailStore = z.infer<typeof FoundMailStore>;
+export const FoundMailStores = z.object({
+  stores: z.array(FoundMailStore).max(200),
+  /** Everything was looked at. */
+  whole: z.boolean(),
+});
+export type FoundMailStores = z.infer<typeof FoundMailStores>;
+
 /** One attachment of a message, base64. */
 export const AttachedFile = z.object({ name: z.string().max(300), type: z.string().max(200), data: z.string() });
 export type AttachedFile = z.infer<typeof AttachedFile>;

@@ -3,4 +3,4 @@ export { memoryBlocks, stretchOf, type Blocks, type Stretch } from './blocks';
 export const readersVersion = 1;
 export { volumesOf, type Volume } from './disk/disks';
 export { VolumeError, volumeErrors, type VolumeErrorCode } from './errors';
-export type { FileSystem, ItemDetail, VolumeItem, VolumeItemKind } from './file-system';
+export { Recent, type FileSystem, type ItemDetail, type VolumeItem, type VolumeItemKind } from './file-system';

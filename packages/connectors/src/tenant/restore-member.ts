@@ -21,10 +21,15 @@ const services: Readonly<Record<string, (restoring: Restoring, items: readonly I
   [tenantTops.chat]: restoreChat,
 };
 
+/** The service that items belong to, and the folders below: the first folder that is that of a service stands above them, in a mail store as well. */
+function placeIn(above: readonly TreeEntry[]): Pick<ItemBack, 'service' | 'folders'> {
+  const at = above.findIndex((e) => e.name in services);
+  return { service: above[at]?.name ?? '', folders: above.slice(at + 1).map((e) => objectNameOf(e.name)) };
+}
+
 async function* itemsBelow(tree: ReadableTree, entry: TreeEntry, path: string, above: readonly TreeEntry[]): AsyncGenerator<ItemBack> {
   if (!entry.folder) {
-    if (entry.kind === 'file' && !entry.unread)
-      yield { path, entry, tree, above, folders: above.slice(1).map((e) => objectNameOf(e.name)) };
+    if (entry.kind === 'file' && !entry.unread) yield { path, entry, tree, above, ...placeIn(above) };
     return;
   }
   const own = path === '' ? above : [...above, entry];
@@ -51,7 +56,7 @@ export async function restoreMember(
       seen.add(key);
     }
   }
-  const byTop = byKey(all, (item) => item.path.split('/')[0]!);
+  const byTop = byKey(all, (item) => item.service);
   const restoring = new Restoring(ctx, server, destination);
   const failures: SourceError[] = [];
   for (const [top, items] of byTop) {

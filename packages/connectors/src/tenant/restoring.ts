@@ -12,6 +12,8 @@ export interface ItemBack {
   readonly path: string;
   readonly entry: TreeEntry;
   readonly tree: ReadableTree;
+  /** Name of the folder at the top that it lies in, which tells the service. */
+  readonly service: string;
   /** Folders below the top folder of its service, outermost first: names as people know them. */
   readonly folders: readonly string[];
   /** Entries of the same. */

@@ -1,4 +1,5 @@
 import { Worker } from 'node:worker_threads';
+import { objectNameOf } from '@lithodex/core';
 import { endThread, threadFile } from '@lithodex/engine';
 import type { AttachedFile, ItemView } from '@lithodex/kinds';
 import type { FoundItem } from '../readable-tree';
@@ -17,6 +18,7 @@ const parseMs = 8000;
 /** Of the memory of the thread that parses, MiB. */
 const memory = 512;
 const mostLine = 4000;
+const types: Readonly<Record<string, string>> = { message: 'message/rfc822', appointment: 'text/calendar', contact: 'text/vcard' };
 
 /** Takes a message apart in a thread of its own, which is ended when it takes too long. Undefined where it can't be. */
 async function parsed(start: MessageStart): Promise<MessageAnswer | undefined> {
@@ -52,8 +54,18 @@ export async function viewItem(found: Pick<FoundItem, 'tree' | 'entry'>): Promis
   return facts.type === 'day' ? chatView(bytes.toString('utf8')) : fieldsView(bytes.toString('utf8'));
 }
 
-/** One attachment of a message. Throws SourceError for one that is not there, or too long. */
-export async function attachmentOf(found: Pick<FoundItem, 'tree' | 'entry'>, no: number): Promise<AttachedFile> {
+async function itselfAttached(found: Pick<FoundItem, 'tree' | 'entry'>): Promise<AttachedFile> {
+  const { entry } = found;
+  if (entry.kind !== 'file' || entry.unread || entry.size > mostAttachment)
+    throw new SourceError('TENANT_FAILED', 'it is no single file, or too long to be sent');
+  const name = objectNameOf(entry.name).slice(-300);
+  const type = types[itemFacts(entry)?.type ?? 'file'] ?? 'application/octet-stream';
+  return { name, type, data: (await storedBytes(found)).toString('base64') };
+}
+
+/** One attachment of a message, or, without a number, the item itself. Throws SourceError for one that is not there, or too long. */
+export async function attachmentOf(found: Pick<FoundItem, 'tree' | 'entry'>, no: number | null): Promise<AttachedFile> {
+  if (no === null) return itselfAttached(found);
   if (itemFacts(found.entry)?.type !== 'message' || found.entry.size > mostBytes)
     throw new SourceError('TENANT_FAILED', 'it is no message whose attachments are given singly');
   const answer = await parsed({ bytes: await storedBytes(found), attachment: no, mostBytes: mostAttachment });

@@ -14,12 +14,15 @@ import {
 } from '@lithodex/connectors';
 import { EngineError, topEntry, type Root, type TreeEntry } from '@lithodex/engine';
 import { ovaParts, qcow2Parts } from './image-download';
+import { maildirParts } from './maildir-download';
 import { OpenedPoints } from './open-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 interface Opened extends Pick<FoundItem, 'tree' | 'entry'> {
   readonly store: PointStore;
   readonly root: Root;
+  /** Where it lies in its point, and what it is called in the download: byte strings. */
+  readonly path: string;
   readonly to: string;
 }
 
@@ -32,7 +35,7 @@ export async function runDownload(ctx: TaskContext, work: DownloadWork): Promise
   for (const { point, path, to } of work.picks) {
     const { store, root } = await points.open(point);
     const { tree, entry } = await points.find(point, path);
-    opened.push({ store, root, tree, entry, to });
+    opened.push({ store, root, tree, entry, path, to });
   }
   const seen = (entry: TreeEntry, bytes: number) => {
     counts.items++;
@@ -75,6 +78,8 @@ function partsOf(
       return fileParts(opened[0]!, seen);
     case 'mbox':
       return mboxParts(opened, seen, skipped);
+    case 'maildir':
+      return maildirParts(opened, seen, skipped);
     case 'qcow2':
       return counted(qcow2Parts(store, entry), () => {
         seen(entry, entry.size);

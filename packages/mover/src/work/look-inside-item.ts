@@ -1,6 +1,15 @@
 import type { AnswerTo, PointRef } from '@lithodex/contract';
-import { joinPath } from '@lithodex/core';
-import { fileContent, findItem, findWithParents, OpenedTrees, type FoundItem } from '@lithodex/connectors';
+import { joinPath, mailStoreFolder, mailStoreOn } from '@lithodex/core';
+import {
+  fileContent,
+  findItem,
+  findWithParents,
+  folderThere,
+  layoutOf,
+  mailStoresBelow,
+  OpenedTrees,
+  type FoundItem,
+} from '@lithodex/connectors';
 import { EngineError, type TreeEntry } from '@lithodex/engine';
 import { openPoint } from './open-point';
 import type { Stores } from './stores';
@@ -22,7 +31,7 @@ export async function openedFolder(
   if (!opened) throw new EngineError('PATH_MISSING', path);
   const { tree, rest } = opened;
   const { entry } = await findWithParents(tree.trees, tree.top, rest);
-  const rows = (await tree.rows(entry)).filter(({ item }) => item.name > after);
+  const rows = [...(await tree.rows(entry)), ...(await openedStore(tree, entry, path))].filter(({ item }) => item.name > after);
   return {
     rows: rows.slice(0, limit).map(({ item, about }) => ({
       name: item.name,
@@ -37,6 +46,23 @@ export async function openedFolder(
     })),
     more: rows.length > limit,
   };
+}
+
+const storeRow = { name: mailStoreFolder, kind: 'folder', size: 0, mtimeNs: 0n, mode: 0o700, uid: 0, gid: 0, unread: undefined } as const;
+
+/** A mail store can be walked as mailboxes, in a folder of its own beside its files. */
+async function openedStore(tree: FoundItem['tree'], entry: TreeEntry, path: string): Promise<{ item: typeof storeRow; about: string }[]> {
+  if (mailStoreOn(path)) return [];
+  const layout = await layoutOf(await folderThere(tree, entry));
+  return layout ? [{ item: storeRow, about: `mail store, ${layout}` }] : [];
+}
+
+/** Mail stores in what is inside an item of a point, below a folder. Throws PATH_MISSING. */
+export async function mailStores(stores: Stores, point: PointRef, path: string): Promise<AnswerTo<'mailStores'>> {
+  const opened = await walked.open(await openPoint(stores, point), path);
+  if (!opened) throw new EngineError('PATH_MISSING', path);
+  const { entry } = await findWithParents(opened.tree.trees, opened.tree.top, opened.rest);
+  return mailStoresBelow(opened.tree, entry);
 }
 
 /** The front of a file of a point, stored or inside an item, at most `most` bytes. Throws PATH_MISSING. */

@@ -43,7 +43,7 @@ import {
 } from '@lithodex/engine';
 import { attachedBy } from './attach';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
-import { frontOf, openedFolder, openedItems, walked } from './look-inside-item';
+import { frontOf, mailStores, openedFolder, openedItems, walked } from './look-inside-item';
 import { openPoint } from './open-point';
 import { documentText } from './document-text';
 import { inventoryOf, shareTestOf, takeSnapshots, testOf } from './platforms';
@@ -139,6 +139,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return frontOf(stores, question.point, question.path, question.most);
     case 'openedFolder':
       return openedFolder(stores, question.point, question);
+    case 'mailStores':
+      return mailStores(stores, question.point, question.path);
     case 'openedItems':
       return openedItems(stores, question.point, question.paths, question.most);
     case 'look':

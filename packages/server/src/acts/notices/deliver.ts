@@ -34,8 +34,21 @@ export async function send(deps: Deps, notice: NoticeRow, draft: Draft, id: stri
   return sendMail(deps, notice.way.to, draft, id);
 }
 
+/** A file that goes with a mail. */
+export interface MailFile {
+  readonly filename: string;
+  readonly content: Buffer;
+  readonly contentType: string;
+}
+
 /** Sends one mail now. Throws what stood in the way; {@link wordsOf} says it. */
-export async function sendMail(deps: Pick<Deps, 'db' | 'secrets'>, to: string | string[], draft: Draft, id: string): Promise<void> {
+export async function sendMail(
+  deps: Pick<Deps, 'db' | 'secrets'>,
+  to: string | string[],
+  draft: Draft,
+  id: string,
+  file?: MailFile,
+): Promise<void> {
   const server = await mailServerIn(deps.db, deps.secrets);
   if (!server) throw new NotSaid('Nobody has said yet how mail goes out.');
   const transport = createTransport({
@@ -61,9 +74,10 @@ export async function sendMail(deps: Pick<Deps, 'db' | 'secrets'>, to: string | 
       text: draft.body,
       messageId: `<${id}@${server.from.split('@')[1]}>`,
       headers: { 'auto-submitted': 'auto-generated' },
-      ...(draft.attachment && {
-        attachments: [{ filename: draft.attachment.name, content: draft.attachment.text, contentType: 'text/csv' }],
-      }),
+      attachments: [
+        ...(draft.attachment ? [{ filename: draft.attachment.name, content: draft.attachment.text, contentType: 'text/csv' }] : []),
+        ...(file ? [file] : []),
+      ],
     });
   } finally {
     transport.close();

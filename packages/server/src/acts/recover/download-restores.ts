@@ -1,3 +1,4 @@
+import { mailPathOf } from '@lithodex/core';
 import type { RestoreBody } from '@lithodex/contract';
 import type { ResolvedPick } from './resolve-picks';
 import { countChecks, expectedOf, onlyWorkload, type Check, type RestorePlanner } from './restore-planner';
@@ -14,8 +15,8 @@ export function formatChecks(
   const machine = pick?.workloadKind === 'machine' && others.length === 0;
   if (format === 'file' && (others.length > 0 || pick?.kind !== 'file'))
     return stop('NOT_ONE_FILE', 'A download as a single file needs exactly one file.');
-  if (format === 'mbox' && !picks.every((p) => p.workloadKind === 'tenant' && /^Mail(?:\/|$)/.test(p.path)))
-    return stop('NOT_MAIL', 'A mailbox in one file holds messages: pick mail only.');
+  if ((format === 'mbox' || format === 'maildir') && !picks.every((p) => mailPathOf(p.path, p.workloadKind === 'tenant') !== undefined))
+    return stop('NOT_MAIL', 'A mailbox holds messages: pick mail only.');
   if (format === 'ova' && !(machine && pick.path === ''))
     return stop('NOT_ONE_MACHINE', 'A package holds one whole machine: pick one, with all it has.');
   if (format === 'qcow2' && !(machine && /^disks\/.+/s.test(pick.path) && !pick.inside))

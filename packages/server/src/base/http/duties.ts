@@ -39,6 +39,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   itemAttachment: ['keep'],
   openedFolder: ['keep'],
   openedItems: ['keep'],
+  mailStores: ['keep'],
   targetTest: ['keep'],
   targetCreate: ['keep'],
   targetTakeOver: ['keep'],

@@ -10,6 +10,20 @@ import { startRestore } from './start-restore';
 
 type RestoreHandlers = Pick<Handlers, 'planRestore' | 'startRestore' | 'download'>;
 
+/** What a download is called: as the one item it is, or as the run. */
+function fileNameOf(format: DownloadPlan['format'], item: string, run: string): string {
+  switch (format) {
+    case 'file':
+      return item;
+    case 'qcow2':
+      return `${item.replace(/\.raw$/, '')}.qcow2`;
+    case 'maildir':
+      return `${run}.tar`;
+    default:
+      return `${run}.${format}`;
+  }
+}
+
 export function restoreHandlers(deps: Deps): RestoreHandlers {
   const { db, clock } = deps;
   return {
@@ -30,9 +44,7 @@ export function restoreHandlers(deps: Deps): RestoreHandlers {
         appendAudit(trx, clock.now(), { actor: actor.name, action: 'download.fetch', object: `run ${run.id}` }),
       );
       const one = Buffer.from(work.picks[0]!.to, 'latin1').toString();
-      const base =
-        work.format === 'file' ? one : work.format === 'qcow2' ? `${one.replace(/\.raw$/, '')}.qcow2` : `${run.name}.${work.format}`;
-      res.attachment(base.replace(/[\r\n"/\\]/g, '_'));
+      res.attachment(fileNameOf(work.format, one, run.name).replace(/[\r\n"/\\]/g, '_'));
       res.type('application/octet-stream').setHeader('cache-control', 'no-store');
       res.setHeader('content-encoding', 'identity');
       await new Promise<void>((resolve) => {

@@ -8,12 +8,13 @@ import { outcome, type Outcome } from '../data/outcome';
 import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
 import { ItemViewPart } from './item-view';
+import { SendItem } from './send-item';
 
 /** The front of a file of a point, shown when it is asked for. Nothing of it runs: text is text, and images are drawn. */
 @Component({
   selector: 'lx-file-preview',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [ItemViewPart, ...formatPipes],
+  imports: [ItemViewPart, SendItem, ...formatPipes],
   template: `@if (session.keeps() || reads()) {
     @if (!asked()) {
       <button type="button" class="act sm" (click)="asked.set(true)">Look into it</button>
@@ -46,6 +47,9 @@ import { ItemViewPart } from './item-view';
         }
       }
       <div class="small mute">{{ about(s) }}; that you looked is in the audit trail</div>
+      @if (session.keeps()) {
+        <lx-send-item [pointId]="pointId()" [path]="path()" />
+      }
     } @else {
       <div class="skeleton" style="height: 120px"></div>
     }

@@ -22,6 +22,7 @@ export const tenantParts: KindParts = {
     const changes = says(`+${p.added} ~${p.changed} −${p.removed} items`);
     return p.facts?.kind === 'tenant' ? [changes, says(countWords(p.facts.counts))] : [changes];
   },
+  comparedAt: '/recover/changes',
   peek: async () => (await import('./tenant-peek')).TenantPeek,
   places(picks) {
     const all: PlaceOption[] = [
@@ -34,7 +35,7 @@ export const tenantParts: KindParts = {
       },
       download('zip', 'a zip archive'),
       download('tar', 'a tar archive'),
-      ...(picks.every((p) => /^Mail(?:\/|$)/.test(p.path)) ? [download('mbox', 'a mailbox in one file')] : []),
+      ...(picks.every((p) => /^Mail(?:\/|$)/.test(p.path)) ? [download('mbox', 'a mailbox in one file'), download('maildir', 'a mailbox of folders and files')] : []),
       share,
       ...drivePlaces(picks),
     ];

@@ -19,6 +19,7 @@ const verbs: Readonly<Record<string, string>> = {
   'desk.compare': 'compared a point of {} with what is there now',
   'desk.look': 'looked at the desk what {} misses',
   'item.attachment': 'saved an attachment of a message of {}',
+  'item.send': 'sent an item of {} by mail',
   'item.preview': 'looked into an item of {}',
   'download.fetch': 'fetched the download of {}',
   'download.start': 'had a download prepared, {}',
