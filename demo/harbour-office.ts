@@ -261,6 +261,12 @@ export class HarbourOffice {
     });
   }
 
+  /** The newest messages of an inbox go, for good. */
+  losesNewest(login: string, messages: number): void {
+    const folder = `${this.storeOf(login)}/cur`;
+    for (const name of fs.readdirSync(folder).sort().slice(-messages)) fs.rmSync(path.join(folder, name));
+  }
+
   /** On the last day a phone empties a folder, and an appointment is moved by mistake; the points of the day show between which hours. */
   private async goesMissing(evening: DateTime, targetId: string, at: (moment: DateTime) => Promise<void>): Promise<void> {
     const { name, times, keep } = officePolicies.dredging;

@@ -10,9 +10,9 @@ import { readerName, StoryMovers } from './story-movers';
 import { StoryPeople } from './story-people';
 import { keepsOnStorage, provesReturns } from './story-returns';
 import { HarbourDatabase, type Acts } from './harbour-database';
-import { officeNight } from './harbour/office';
+import { asker, officeNight } from './harbour/office';
 import { HarbourOffice } from './harbour-office';
-import { clerkRestores, helpsAtTheDesk } from './story-desk';
+import { asksAtTheDesk, clerkRestores, helpsAtTheDesk } from './story-desk';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
 import { HarbourPlatform } from './harbour-platform';
@@ -118,6 +118,8 @@ export class History {
       // the story has arrived at today
       this.clock.set(now.toMillis(), 1);
       await this.protectTide(now);
+      this.office.losesNewest(asker.login, 3);
+      await asksAtTheDesk(this.people, `${this.base}/api/v1`, `${this.state}/mail`);
       await this.berths.followLog();
     } finally {
       this.movers.stop();

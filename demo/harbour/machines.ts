@@ -1,8 +1,10 @@
 import { readFileSync } from 'node:fs';
 import path from 'node:path';
 import type { BodyInput } from '@lithodex/contract';
+import { DateTime } from 'luxon';
+import { bereft, mailBetween } from './office';
 import { berthLetter, roster, tideLog } from './contents';
-import type { Random } from './random';
+import { Random } from './random';
 
 /** Machines are there from this night on, when the platform was connected. */
 export const platformNight = 52;
@@ -98,6 +100,20 @@ function imageThatShips(name: string): string {
 
 const text = (at: string, content: string | Buffer) => ({ path: at, content: Buffer.from(content).toString('base64') });
 
+/** The mailbox of somebody as it was before mail moved to another server: it was left where it lay. */
+function oldStore(now: number) {
+  const until = DateTime.fromMillis(now).minus({ days: 40 });
+  const mails = mailBetween(bereft, until.minus({ days: 25 }), until, 1, new Random(2025));
+  const box = `/srv/vmail/${bereft.login}/Maildir`;
+  const folderOf = (folder: string) => (folder === 'INBOX' ? box : `${box}/.${folder.replaceAll('/', '.')}`);
+  return [
+    ...[...new Set(mails.map((m) => folderOf(m.folder)).concat(box))].map((folder) => text(`${folder}/new/.keep`, '')),
+    ...mails.map(({ folder, at, seen, text: content }, n) =>
+      text(`${folderOf(folder)}/cur/${Math.floor(at / 1000)}.M${n}P1.mail-relay:2,${seen ? 'S' : ''}`, content),
+    ),
+  ];
+}
+
 /** What people tell the platform to make a machine. */
 export function buildBody(m: HarbourMachine, random: Random, now: number): object {
   const storage = m.storage ?? 'basin-fast';
@@ -110,6 +126,7 @@ export function buildBody(m: HarbourMachine, random: Random, now: number): objec
     text('/etc/hostname', `${m.name}\n`),
     text('/etc/motd', `This is ${m.name} of Kelmar Harbour.\n`),
     text('/var/log/boot.log', `${m.name} started\n`.repeat(200)),
+    ...(m.name === 'mail-relay' ? oldStore(now) : []),
     ...Array.from({ length: 6 }, (_, i) => text(`/srv/letters/letter-${i}.txt`, berthLetter(random, i, new Date(now)))),
   ];
   const data = Array.from({ length: 8 }, (_, i) => text(`/records/record-${i}.csv`, tideLog(random, m.name, new Date(now))));

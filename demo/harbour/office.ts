@@ -46,6 +46,9 @@ export const leaver = officePeople.find((p) => p.name === 'Peder Nes')!;
 /** Whose folder a phone empties, and whose appointment was moved by mistake. */
 export const bereft = officePeople[0]!;
 
+/** Who asks the desk for mail that went, by the link it sent. */
+export const asker = officePeople.find((p) => p.name === 'Sunniva Krag')!;
+
 /** People and groups as the directory lists them. */
 export function officeDirectory(left: boolean) {
   const people = officePeople.filter((p) => !left || p !== leaver);

@@ -303,4 +303,14 @@ describe('people who help themselves', () => {
     }, 30_000);
     expect(mailsTo('ragna.holt')[0]!.text).toContain('brought by clerk');
   });
+
+  it('appear once, however many look for them at the same time', async () => {
+    const { rows } = await admin.call('listSystems');
+    const { people } = office.service.directory;
+    const fresh = ['tove.lund', 'arne.moe', 'siri.dahl'].map((login) => ({ login, name: login, mail: address(login) }));
+    office.service.directory = { people: [...people, ...fresh], groups: [] };
+    await Promise.all([1, 2, 3, 4].map(() => admin.call('readSystem', { id: rows[0]!.id })));
+    const names = (await admin.call('estate', { query: {} })).workloads.map((w) => w.name);
+    for (const { name } of fresh) expect(names.filter((n) => n === name)).toHaveLength(1);
+  });
 });

@@ -46,6 +46,8 @@ export const SendBody = z.object({ path: EscapedPath.min(1), to: z.email().max(2
 
 /** What a point of somebody holds beside what is there now, field by field. */
 export const ChangesBody = z.object({
+  /** Of a mail store inside a disk: whose mailbox it is compared with. */
+  workloadId: Id.nullable().default(null),
   /** A folder of the point; '' for everything. */
   path: EscapedPath.default(''),
   about: z.string().trim().max(200).default(''),
@@ -82,6 +84,19 @@ export const deskRoutes = {
     params: byUuid,
     body: ChangesBody,
     response: ChangesAnswer,
+  }),
+  mailStores: route({
+    method: 'get',
+    path: '/points/:id/mail-stores',
+    summary: 'Mail stores inside a disk of a machine’s point, found by how they are laid out',
+    access: keepers,
+    params: byUuid,
+    query: z.object({ path: EscapedPath }),
+    response: z.object({
+      rows: z.array(z.object({ path: EscapedPath, layout: z.string() })),
+      /** Everything was looked at. */
+      whole: z.boolean(),
+    }),
   }),
   sendItem: route({
     method: 'post',

@@ -1,4 +1,4 @@
-import { joinPath, objectNameOf } from '@lithodex/core';
+import { joinPath, mailStoreOn, objectNameOf } from '@lithodex/core';
 import { EngineError, type TreeEntry } from '@lithodex/engine';
 import type { ItemChange, ItemChanges } from '@lithodex/kinds';
 import type { ReadableTree } from '../readable-tree';
@@ -31,7 +31,7 @@ export async function* foldersBelow(tree: ReadableTree, entry: TreeEntry, path: 
 }
 
 /** Folders as people know them, in a path of a point. */
-export const foldersIn = (path: string): string[] => path.split('/').slice(1, -1).map(objectNameOf);
+export const foldersIn = (path: string): string[] => (mailStoreOn(path)?.rest ?? path).split('/').slice(1, -1).map(objectNameOf);
 
 /** Words that all have to be in what is known of an item. */
 const holdsAll = (about: string, text: string) => {

@@ -1,6 +1,8 @@
+import { mailStoreOn } from '@lithodex/core';
 import { tenantTops, type ItemChanges, type Tenant, type TenantFrom, type TenantMember } from '@lithodex/kinds';
 import type { OpenPoint } from '../connector';
-import { findWithParents, treeOf } from '../readable-tree';
+import { findItem, type OpenedTrees } from '../find-item';
+import { treeOf } from '../readable-tree';
 import { SourceError } from '../source-error';
 import { openDrive } from './capture-drive';
 import { openGroupware } from './capture-groupware';
@@ -24,6 +26,9 @@ export interface ComparedWish {
   readonly own: string | null;
 }
 
+/** The folder at the top of mailboxes and drives that a path lies in; a mail store as a whole is one of mail. */
+const serviceOn = (path: string): string => (mailStoreOn(path) ? tenantTops.mail : (path.split('/')[0] ?? ''));
+
 /** Services as a member signs in to them. */
 function asThemselves(server: Tenant, { login }: TenantMember, password: string): Tenant {
   const { mail, groupware, drives, sites } = server;
@@ -46,17 +51,18 @@ export async function itemChanges(
   { server: kept, member }: TenantFrom,
   { about, tops, path, whole, own }: ComparedWish,
   stopped: () => boolean,
+  opened?: OpenedTrees,
 ): Promise<ItemChanges> {
   if (!member) throw new SourceError('TENANT_GONE', 'nobody is named');
   const server = own === null ? kept : asThemselves(kept, member, own);
-  const tree = treeOf(point.store);
   const told = new ChangesTold(about.trim(), whole, stopped);
-  const entries = point.top.folder ? await tree.trees.folder(point.top.folder.node) : [];
-  const one = path === '' ? undefined : (await findWithParents(tree.trees, point.top, path)).entry;
+  const one = path === '' ? undefined : await findItem(point, path, opened);
+  const tree = one?.tree ?? treeOf(point.store);
+  const entries = !one && point.top.folder ? await tree.trees.folder(point.top.folder.node) : [];
   /** What is looked at of a folder at the top: all of it, or the one folder below that is wanted. */
   const find = (top: string) => {
     if (tops.length && !tops.includes(top)) return undefined;
-    if (one) return path.split('/')[0] === top ? { entry: one, at: path } : undefined;
+    if (one) return serviceOn(path) === top ? { entry: one.entry, at: path } : undefined;
     const entry = entries.find((e) => e.name === top);
     return entry && { entry, at: top };
   };

@@ -18,7 +18,8 @@ const parseMs = 8000;
 /** Of the memory of the thread that parses, MiB. */
 const memory = 512;
 const mostLine = 4000;
-const types: Readonly<Record<string, string>> = { message: 'message/rfc822', appointment: 'text/calendar', contact: 'text/vcard' };
+/** A message goes as a file, byte for byte: as one inside another it would be written anew on its way. */
+const types: Readonly<Record<string, string>> = { appointment: 'text/calendar', contact: 'text/vcard' };
 
 /** Takes a message apart in a thread of its own, which is ended when it takes too long. Undefined where it can't be. */
 async function parsed(start: MessageStart): Promise<MessageAnswer | undefined> {

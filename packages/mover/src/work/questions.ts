@@ -63,7 +63,7 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
     case 'systemFinds':
       return systemOf(question.from).discover(question.from);
     case 'itemChanges':
-      return itemChanges(await openPoint(stores, question.point), question.from, question, () => false);
+      return itemChanges(await openPoint(stores, question.point), question.from, question, () => false, walked);
     case 'itemView':
       return (await viewItem(await findItem(await openPoint(stores, question.point), question.path, walked))) ?? null;
     case 'itemAttachment':

@@ -5,6 +5,7 @@ import { ApiError } from '../../base/errors';
 import { applyInventory } from './apply-inventory';
 import { applySnapshots } from './apply-snapshots';
 import { platformRef, type PlatformRow } from '../../records/systems/platform-rows';
+import { lockSource } from '../../records/systems/lock-source';
 
 const askMs = 120_000;
 /** So old an inventory may be while nothing is due, ms. */
@@ -30,6 +31,7 @@ export async function readPlatform(deps: Deps, row: PlatformRow): Promise<ReadAn
     throw error;
   }
   const answer = await inTransaction(db, async (trx) => {
+    await lockSource(trx, row.id);
     const now = clock.now();
     const read = await applyInventory(trx, now, row.id, inventory.machines);
     await applySnapshots(trx, now, row.id, inventory.snapshots);

@@ -5,6 +5,7 @@ import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
 import { assignAll, followTags } from './apply-inventory';
+import { lockSource } from '../../records/systems/lock-source';
 import { addressOfRow, fromOfRow, systemKinds, type SystemRow } from '../../records/systems/system-rows';
 
 const askMs = 120_000;
@@ -77,6 +78,7 @@ export async function readSystem(deps: Deps, row: SystemRow): Promise<void> {
     throw error;
   }
   await inTransaction(db, async (trx) => {
+    await lockSource(trx, row.id);
     const now = clock.now();
     await applyFound(trx, now, row, found);
     await trx('source').where({ id: row.id }).update({ read_at: now, tried_at: now, trouble: null });

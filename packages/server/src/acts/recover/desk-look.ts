@@ -1,4 +1,4 @@
-import { escapePath, parentPath } from '@lithodex/core';
+import { escapePath, mailStoreOn, parentPath } from '@lithodex/core';
 import type { ChangesAnswer, DeskAnswer, DeskBody } from '@lithodex/contract';
 import type { ItemChange, ItemChanges, TenantFacts } from '@lithodex/kinds';
 import { appendAudit } from '../../base/audit/trail';
@@ -70,6 +70,8 @@ export function inGroups(items: readonly ItemChange[], when: ReadonlyMap<string,
 }
 
 interface Compared {
+  /** Whose services are asked; null for those of whom the point is. */
+  readonly workloadId: number | null;
   readonly about: string;
   readonly tops: readonly string[];
   /** Byte string. */
@@ -87,9 +89,11 @@ async function compareNow(
   wish: Compared,
 ): Promise<ItemChanges & { name: string }> {
   const { db, clock } = deps;
+  const whose = wish.workloadId ?? point.workload_id;
+  within(actor, whose);
   const workload = found(
     await db('workload')
-      .where({ id: point.workload_id, kind: 'tenant' })
+      .where({ id: whose, kind: 'tenant' })
       .first<{ source_id: number; facts: unknown; name: string } | undefined>('source_id', 'facts', 'name'),
   );
   const system = await db('source').where({ id: workload.source_id }).whereNotNull('secret').first<SystemRow | undefined>();
@@ -129,7 +133,7 @@ export async function lookForMissing(deps: Deps, actor: Actor, { workloadId, at,
     .orderBy('moment', 'desc')
     .first<PointRow | undefined>();
   if (!point) throw new ApiError('NOT_NOW', undefined, 'There is no point of that time: choose a later one.');
-  const missing = await compareNow(deps, actor, point, 'desk.look', { about, tops, path: '', whole: false, own: null });
+  const missing = await compareNow(deps, actor, point, 'desk.look', { workloadId: null, about, tops, path: '', whole: false, own: null });
   return {
     pointId: point.id,
     moment: point.moment,
@@ -144,12 +148,25 @@ export async function lookForMissing(deps: Deps, actor: Actor, { workloadId, at,
 const order = { changed: 0, gone: 1, added: 2 } as const;
 
 /** What a point of a member holds beside what is there now, field by field. Throws OUTSIDE_REMIT, NOT_FOUND, NOT_NOW, POINT_GONE. */
-export async function changesSince(deps: Deps, actor: Actor, pointId: string, { path, about, own }: ChangesWish): Promise<ChangesAnswer> {
+export async function changesSince(
+  deps: Deps,
+  actor: Actor,
+  pointId: string,
+  { workloadId, path, about, own }: ChangesWish,
+): Promise<ChangesAnswer> {
   const point = await pointFor(deps.db, pointId, actor);
-  const { name, items, ...rest } = await compareNow(deps, actor, point, 'desk.compare', { about, tops: [], path, whole: true, own });
+  const { name, items, ...rest } = await compareNow(deps, actor, point, 'desk.compare', {
+    workloadId,
+    about,
+    tops: [],
+    path,
+    // how a store names its folders and marks its messages is its own
+    whole: !mailStoreOn(path),
+    own,
+  });
   return {
     ...rest,
-    workload: { id: point.workload_id, name },
+    workload: { id: workloadId ?? point.workload_id, name },
     moment: point.moment,
     items: items
       .map((i) => ({ ...i, path: escapePath(i.path) }))
@@ -157,4 +174,4 @@ export async function changesSince(deps: Deps, actor: Actor, pointId: string, { 
   };
 }
 
-type ChangesWish = Pick<Compared, 'path' | 'about' | 'own'>;
+type ChangesWish = Pick<Compared, 'workloadId' | 'path' | 'about' | 'own'>;

@@ -1,4 +1,4 @@
-import { escapePath, formatBytes, objectNameOf, parentPath } from '@lithodex/core';
+import { escapePath, formatBytes, mailPathOf, objectNameOf, parentPath } from '@lithodex/core';
 import type { RestoreBody } from '@lithodex/contract';
 import { tenantTops, type MemberNow, type TenantDestination, type TenantFacts, type TenantMember } from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
@@ -42,8 +42,10 @@ async function placeOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule
   const { destination } = body;
   const from = onlyWorkload(picks);
   if (from === null) throw refuse('body.picks', 'Items of one person, site or room at a time.');
-  if (picks.some((p) => p.workloadKind !== 'tenant'))
-    throw refuse('body.picks', 'Only items of the office tenant go to its people and sites.');
+  const ofTenant = picks.every((p) => p.workloadKind === 'tenant');
+  const ofStore = destination.to === 'member' && picks.every((p) => mailPathOf(p.path, false) !== undefined);
+  if (!ofTenant && !ofStore)
+    throw refuse('body.picks', 'Only items of the office tenant, and mail out of mail stores, go to its people and sites.');
   const workloadId = destination.to === 'member' ? destination.workloadId : from;
   const row = await deps
     .db('workload')
@@ -60,14 +62,16 @@ async function placeOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule
   if (!system) throw refuse('body.destination', 'The office tenant is not connected here.');
   const own = await deps.db('workload').where({ id: from }).first<{ facts: unknown }>('facts');
   const member = memberOf(row.facts);
-  if (kindOf(memberOf(own.facts)) !== kindOf(member))
+  if ((ofStore ? 'person' : kindOf(memberOf(own.facts))) !== kindOf(member))
     throw refuse('body.destination', 'What a person has goes to a person, what a site has to a site, and a conversation to its room.');
   const below = destination.to === 'member' ? destination.below : '';
   return { system, workloadId, destination: { member, below, exists: body.rule } };
 }
 
 const kindOf = ({ type }: TenantMember) => (type === 'group' ? 'person' : type);
-const topOf = (path: string) => path.split('/')[0] ?? '';
+/** The path of an item as points of its service have it, also where it lies in a mail store. */
+const pathIn = (path: string) => mailPathOf(path, false) ?? path;
+const topOf = (path: string) => pathIn(path).split('/')[0] ?? '';
 
 async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]): Promise<Looked> {
   const { system, destination } = await placeOf(deps, body, picks);
@@ -106,7 +110,7 @@ async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]):
     });
   const folder = below === '' ? '' : `${below}/`;
   const goesTo = ({ path }: ResolvedPick) => {
-    const inside = parentPath(path).split('/').slice(1).map(objectNameOf).join('/');
+    const inside = parentPath(pathIn(path)).split('/').slice(1).map(objectNameOf).join('/');
     const where = path === '' ? below || 'where it was' : `${topOf(path)}/${folder}${inside}`;
     return escapePath(`${where} of ${member.name}`);
   };

@@ -123,7 +123,15 @@ export function systemHandlers(deps: Deps): SystemHandlers {
       const found = await db('source').where({ name, kind: address.kind, secret: null }).first<{ id: number } | undefined>('id');
       const { credentialEnds } = await mustWork(body, secret, found?.id ?? null);
       const id = await inTransaction(db, async (trx) => {
-        const columns = { name, location, kind: address.kind, folder: Buffer.alloc(0), cross_fs: false, created_at: clock.now() };
+        const columns = {
+          name,
+          location,
+          kind: address.kind,
+          folder: Buffer.alloc(0),
+          cross_fs: false,
+          created_at: clock.now(),
+          tried_at: clock.now(),
+        };
         const made = found?.id ?? ((await trx('source').insert(columns)) as [number])[0];
         await trx('source')
           .where({ id: made })

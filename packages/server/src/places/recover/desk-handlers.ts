@@ -1,4 +1,4 @@
-import { escapePath, formatBytes, formatMoment } from '@lithodex/core';
+import { escapePath, formatBytes, formatMoment, joinPath, mailStoreFolder } from '@lithodex/core';
 import type { Deps } from '../../acts/deps';
 import { sendMail, wordsOf } from '../../acts/notices/deliver';
 import { changesSince, lookForMissing } from '../../acts/recover/desk-look';
@@ -7,6 +7,7 @@ import { inTransaction } from '../../base/db/open';
 import { ApiError } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import { shownMailServer } from '../../records/notices/notice-rows';
+import { leadsInside } from '../../records/recover/inside-path';
 import { pathOf } from '../../records/recover/path-of';
 import { readablePoint } from '../../records/recover/point-access';
 import { pointRefs } from '../../records/targets/refs';
@@ -16,11 +17,22 @@ const askMs = 30_000;
 const mostSent = 15 << 20;
 
 /** The restore desk: nobody has to browse for what they can't name. */
-export function deskHandlers(deps: Deps): Pick<Handlers, 'deskLook' | 'itemChanges' | 'sendItem'> {
+export function deskHandlers(deps: Deps): Pick<Handlers, 'deskLook' | 'itemChanges' | 'mailStores' | 'sendItem'> {
   const { db, clock, secrets, config } = deps;
   return {
     deskLook: ({ body, actor }) => lookForMissing(deps, actor, body),
     itemChanges: ({ params, body, actor }) => changesSince(deps, actor, params.id, { ...body, path: pathOf(body.path) }),
+
+    async mailStores({ params, query, actor }) {
+      const path = pathOf(query.path);
+      const point = await readablePoint(db, params.id, actor);
+      const [ref] = await pointRefs(db, secrets, [point.id]);
+      if (!ref) throw new ApiError('POINT_GONE');
+      if (!leadsInside(point, path)) throw new ApiError('INVALID', [{ at: 'query.path' }], 'Mail stores are looked for inside disks.');
+      const { stores, whole } = await deps.movers.ask({ ask: 'mailStores', point: ref, path }, askMs);
+      const rows = stores.map((s) => ({ path: escapePath(joinPath(joinPath(path, s.path), mailStoreFolder)), layout: s.layout }));
+      return { rows, whole };
+    },
 
     async sendItem({ params, body: { path: escaped, to, words }, actor }) {
       const path = pathOf(escaped);

@@ -1,4 +1,4 @@
-import { baseName, escapePath, parentPath, previewOf, unescapePath } from '@lithodex/core';
+import { baseName, escapePath, mailStoreOn, parentPath, previewOf, unescapePath } from '@lithodex/core';
 import { itemFlags, type Version } from '@lithodex/contract';
 import { kinds, type KindName } from '@lithodex/kinds';
 import { appendAudit } from '../../base/audit/trail';
@@ -77,7 +77,7 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       await inTransaction(db, (trx) =>
         appendAudit(trx, clock.now(), { actor: actor.name, action: 'item.preview', object: `point ${point.id}`, detail }),
       );
-      const view = ofTenant ? await deps.movers.ask({ ask: 'itemView', point: ref, path }, documentMs) : null;
+      const view = ofTenant || mailStoreOn(path) ? await deps.movers.ask({ ask: 'itemView', point: ref, path }, documentMs) : null;
       if (view) return view;
       // a file of a drive is not shown to a clerk beyond its name
       if (actor.role === 'clerk')

@@ -13,6 +13,7 @@ import { outcome, type Outcome } from '../data/outcome';
 import { Picks, type PickedItem } from '../data/picks';
 import { Session } from '../data/session';
 import { partsOf } from '../kinds/parts-of';
+import { MailStores } from './mail-stores';
 import { Beds } from '../ui/beds';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
@@ -38,6 +39,7 @@ type Ask = 'copy' | 'letGo' | 'once' | 'lift' | 'hold' | 'source' | 'inside';
     FolderTree,
     InsideDialog,
     InsideSide,
+    MailStores,
     ItemSide,
     FormDialog,
     ListKeys,

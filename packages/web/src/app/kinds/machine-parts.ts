@@ -1,4 +1,4 @@
-import { countOf } from '@lithodex/core';
+import { countOf, mailPathOf } from '@lithodex/core';
 import type { PickedItem } from '../data/picks';
 import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
 import { drivePlaces, share } from './common-places';
@@ -17,6 +17,23 @@ function devicePlaces([first, ...others]: readonly PickedItem[]): PlaceOption[] 
       form: async () => (await import('./attach-place')).AttachPlace,
       uses: { verb: 'Attach', lands: '/recover/attached' },
     },
+  ];
+}
+
+/** Mail out of a mail store goes into a mailbox, or is carried away as one. */
+function mailPlaces(picks: readonly PickedItem[]): PlaceOption[] {
+  return [
+    {
+      value: 'member',
+      label: 'the mailbox of somebody',
+      form: async () => (await import('./tenant-place')).TenantPlace,
+      first: 'Choose whom it goes to first.',
+    },
+    download('mbox', 'a mailbox in one file'),
+    download('maildir', 'a mailbox of folders and files'),
+    download('zip', 'a zip archive'),
+    download('tar', 'a tar archive'),
+    ...(picks.length === 1 && picks[0]?.kind === 'file' ? [download('file', 'the message itself')] : []),
   ];
 }
 
@@ -72,6 +89,7 @@ export const machineParts: KindParts = {
   peek: async () => (await import('./machine-peek')).MachinePeek,
   places(picks) {
     const [first, ...others] = picks;
+    if (picks.every((p) => mailPathOf(p.path, false) !== undefined)) return mailPlaces(picks);
     if (picks.some(isInside)) return [...insidePlaces(picks), ...devicePlaces(picks)];
     const all: PlaceOption[] = [{ value: 'original', label: 'where they were, over what is there', destination: { to: 'original' } }];
     if (picks.every((p) => p.path === ''))

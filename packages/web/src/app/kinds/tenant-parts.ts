@@ -35,7 +35,9 @@ export const tenantParts: KindParts = {
       },
       download('zip', 'a zip archive'),
       download('tar', 'a tar archive'),
-      ...(picks.every((p) => /^Mail(?:\/|$)/.test(p.path)) ? [download('mbox', 'a mailbox in one file'), download('maildir', 'a mailbox of folders and files')] : []),
+      ...(picks.every((p) => /^Mail(?:\/|$)/.test(p.path))
+        ? [download('mbox', 'a mailbox in one file'), download('maildir', 'a mailbox of folders and files')]
+        : []),
       share,
       ...drivePlaces(picks),
     ];

@@ -2,6 +2,7 @@ import { ChangeDetectionStrategy, Component, computed, effect, inject, input, si
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { ChangesAnswer, DeskItem } from '@lithodex/contract';
+import { mailStoreOn } from '@lithodex/core';
 import { Api, type ApiFailure } from '../data/api';
 import { Picks } from '../data/picks';
 import { Session } from '../data/session';
@@ -31,6 +32,8 @@ export class ChangesPage {
   readonly point = input('', { transform: given });
   readonly path = input('', { transform: given });
   readonly about = input('', { transform: given });
+  /** Of a mail store: whose mailbox of now it is laid beside. */
+  readonly person = input('', { transform: given });
   readonly show = input<Shown, Shown | undefined>('all', { transform: (show) => show ?? 'all' });
   protected readonly answer = signal<ChangesAnswer | undefined>(undefined);
   protected readonly asking = signal(false);
@@ -52,6 +55,8 @@ export class ChangesPage {
     return (this.answer()?.items ?? []).filter((i) => show === 'all' || i.change === show);
   });
   protected readonly rows = computed(() => this.fitting().slice(0, this.most()));
+  /** The folder of a mail store, without the disk around it. */
+  protected readonly store = computed(() => mailStoreOn(this.path())?.store.split('/').slice(3).join('/'));
   protected readonly same = computed(() => {
     const a = this.answer();
     return a ? a.looked - a.counts.changed - a.counts.gone : 0;
@@ -59,7 +64,7 @@ export class ChangesPage {
 
   constructor() {
     effect(() => {
-      const question = [this.point(), this.path(), this.about()].join('\n');
+      const question = [this.point(), this.path(), this.about(), this.person()].join('\n');
       untracked(() => {
         if (question && this.point()) this.compare();
       });
@@ -76,7 +81,7 @@ export class ChangesPage {
     const own = this.asOwner() && this.password() !== '' ? this.password() : null;
     this.password.set('');
     const mine = () => id === this.point() && path === this.path() && about === this.about();
-    this.api.call('itemChanges', { id, body: { path, about, own } }).subscribe({
+    this.api.call('itemChanges', { id, body: { workloadId: this.person() ? Number(this.person()) : null, path, about, own } }).subscribe({
       next: (answer) => {
         if (!mine()) return;
         this.asking.set(false);
