@@ -47,9 +47,13 @@ const restore = async (paths: readonly string[], destination: object = { to: 'or
   return admin.ended(runId);
 };
 
+/** A longer one, and more in one folder, are looked at by hand. */
+const longMb = Number(process.env['LITHODEX_MAIL_MB'] ?? 9);
+const many = Number(process.env['LITHODEX_MAILS'] ?? 150);
+
 describe('mail that is not as one would like it', () => {
   it('comes back byte for byte: long ones, broken ones, without headers, with names nobody expects', async () => {
-    const long = messageOf(1, { attachment: randomBytes(9_000_000) });
+    const long = messageOf(1, { attachment: randomBytes(longMb * 1_000_000) });
     const odd = [
       long,
       Buffer.from('Subject: no end of the headers'),
@@ -155,6 +159,55 @@ describe('mail that is not as one would like it', () => {
     expect(without.tasks[0]).toMatchObject({ state: 'partsMissing' });
     expect((await logOf(without.id)).map((l) => l.code)).toContain('SERVICE_UNREAD');
     expect((await newest()).complete).toBe(false);
+  });
+
+  it('is whole however two people change it while it is read', async () => {
+    const folders = ['Steady', 'Busy A', 'Busy B'];
+    await office.as(login, async (client) => {
+      for (const folder of folders) await client.mailboxCreate(folder);
+      for (let n = 0; n < many; n++) await client.append('Steady', messageOf(1000 + n), ['\\Seen'], when(1000 + n));
+      for (let n = 0; n < 60; n++) await client.append('Busy A', messageOf(3000 + n), [], when(3000 + n));
+    });
+    let over = false;
+    let changes = 0;
+    const change = (from: string, to: string, first: number) =>
+      office.as(login, async (client) => {
+        for (let n = first; !over; n++, changes++) {
+          await client.append(from, messageOf(n), [], when(n));
+          const lock = await client.getMailboxLock(from);
+          try {
+            if (!client.mailbox || !client.mailbox.exists) continue;
+            await client.messageFlagsAdd('*', ['\\Flagged']);
+            await (n % 3 ? client.messageMove('1', to) : client.messageDelete('1'));
+          } finally {
+            lock.release();
+          }
+        }
+      });
+    const clients = [change('Busy A', 'Busy B', 5000), change('Busy B', 'Busy A', 7000)];
+    const during = [await protect(), await protect()];
+    over = true;
+    await Promise.all(clients);
+    expect(changes).toBeGreaterThan(10);
+    for (const run of during) {
+      expect(run.tasks[0]!.cause).toBeNull();
+      expect(run.tasks[0]!.counts.failed).toBe(0);
+    }
+    const points = (await admin.call('workload', { id })).pointList.sort((a, b) => b.moment - a.moment);
+    const steady = await admin.call('tree', { id: points[0]!.id, query: { path: 'Mail', limit: 500 } });
+    expect(steady.rows.find((r) => r.name === 'Steady')!.items).toBe(many);
+    await protect();
+    const now = await office.mailbox(login);
+    expect(
+      (
+        await restore(
+          folders.map((f) => `Mail/${f}`),
+          { to: 'member', workloadId: id, below: 'Check' },
+        )
+      ).tasks[0]!.cause,
+    ).toBeNull();
+    const back = await office.mailbox(login);
+    for (const folder of folders) expect([folder, back[`Check/${folder}`] ?? []]).toEqual([folder, now[folder]]);
   });
 
   it('waits when a server asks for patience, and says so', async () => {

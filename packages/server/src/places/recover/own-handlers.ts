@@ -25,7 +25,9 @@ const mostReceipts = 20;
 /** An item as somebody knows it: without what tells it from others of the same name. */
 function askedItem(path: string): AskedItem {
   const parts = path.split('/').map(objectNameOf);
-  const label = (parts.at(-1) ?? '').replace(/ \[[0-9a-f]{1,10}\]\.(?:eml|ics|vcf)$/, '');
+  const name = parts.at(-1) ?? '';
+  const stem = name.replace(/ \[[0-9a-f]{1,10}\]\.(?:eml|ics|vcf)$/, '');
+  const label = stem === name ? name : stem.replace(/^\d{4}-\d\d-\d\d \d{4} /, '');
   return { path: escapePath(path), label: label.slice(0, 1000), folder: parts.slice(1, -1).join(' / ').slice(0, 1000) };
 }
 

@@ -42,6 +42,7 @@ export class DeskAskings {
       .sort((a, b) => order[a.state] - order[b.state] || b.madeAt - a.madeAt)
       .slice(0, shownRows),
   );
+  protected readonly shownItems = shownItems;
   protected readonly sending = signal(false);
   protected readonly hours = signal(72);
   protected readonly note = signal('');
@@ -62,11 +63,6 @@ export class DeskAskings {
     { value: 'replace', label: 'is replaced' },
     { value: 'beside', label: 'stays, and the old one is put beside it' },
   ];
-
-  protected labelsOf({ items }: Asking): string {
-    const labels = items.slice(0, shownItems).map((i) => i.label);
-    return items.length > labels.length ? `${labels.join('; ')} and ${items.length - labels.length} more` : labels.join('; ');
-  }
 
   protected send(): void {
     const workloadId = this.workloadId();

@@ -102,6 +102,15 @@ describe('the restore desk', () => {
     expect(s.url()).toBe('/runs/12');
   });
 
+  it('leads on to earlier points where nothing is missing', async () => {
+    const nothing = { ...answer, gone: 0, groups: [], moment: now - hour };
+    const s = await open('/recover/desk?person=4', { answers: { ...answers, deskLook: nothing } });
+    const text = words(s.one('lx-missing-list'));
+    expect(text).toContain('is missing now. Look at');
+    await s.click(s.one('lx-missing-list .pad button'));
+    expect(s.url()).toContain(`at=${now - day - hour}`);
+  });
+
   it('has the person told by mail where that is wished', async () => {
     const s = await open('/recover/desk?person=4', { answers: { ...answers, tellPerson: {} } });
     await s.type('input[name=reason]', 'the phone did it');
@@ -129,7 +138,7 @@ describe('the restore desk', () => {
     });
     const said = words(s.one('section[aria-label="Asked for"]'));
     expect(said).toContain('“My phone did it”');
-    expect(said).toContain('Gate passes 4 and 1 more');
+    expect(said).toContain('and 1 more');
     await s.click('Bring back 6');
     expect(s.api.last('agreeToAsking')).toMatchObject({ id: 3, body: { rule: 'leave' } });
     await s.click('Say no');

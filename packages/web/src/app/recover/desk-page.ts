@@ -86,6 +86,7 @@ export class DeskPage {
       .sort((a, b) => b - a)
       .map((value) => ({ value, label: formatMoment(value, this.session.zone(), this.session.now()) })),
   );
+  protected readonly allMoments = computed(() => this.moments().flatMap((m) => m.value ?? []));
   /** As said, else a day ago: that is when people mostly last saw it. */
   protected readonly moment = computed(() => {
     const all = this.moments();

@@ -1,4 +1,15 @@
-import { ChangeDetectionStrategy, Component, inject, input, model, Pipe, signal, type PipeTransform } from '@angular/core';
+import {
+  ChangeDetectionStrategy,
+  Component,
+  computed,
+  inject,
+  input,
+  model,
+  output,
+  Pipe,
+  signal,
+  type PipeTransform,
+} from '@angular/core';
 import type { DeskAnswer, DeskItem } from '@lithodex/contract';
 import { formatMoment } from '@lithodex/core';
 import { Session } from '../data/session';
@@ -9,6 +20,7 @@ type Group = DeskAnswer['groups'][number];
 
 /** Of a large group so many are shown until more are wanted. */
 const shownAtFirst = 8;
+const weekMs = 7 * 86_400_000;
 
 /** A value of an item as it is read: moments as everywhere else. */
 @Pipe({ name: 'said' })
@@ -33,10 +45,15 @@ export class MissingList {
   private readonly session = inject(Session);
   readonly answer = input.required<DeskAnswer>();
   readonly about = input('');
+  /** Moments at which there is a point. */
+  readonly moments = input<readonly number[]>([]);
+  /** Another moment is to be looked at. */
+  readonly look = output<number>();
   /** Whether items can be read. */
   readonly opens = input(false);
   readonly ticked = model.required<ReadonlyMap<string, DeskItem>>();
   readonly read = model<DeskItem | undefined>();
+  protected readonly earlier = computed(() => earlierMoments(this.moments(), this.answer().moment));
   protected readonly open = signal<Group | undefined>(undefined);
 
   protected shownOf(group: Group): readonly DeskItem[] {
@@ -77,6 +94,13 @@ export class MissingList {
     if (this.opens()) this.read.set(item);
     else this.tick(item);
   }
+}
+
+/** Where somebody looks next when nothing of a moment is missing: the point before it, one a week before, and the oldest. Newest first, each once. */
+export function earlierMoments(moments: readonly number[], at: number): number[] {
+  const before = moments.filter((m) => m < at).sort((a, b) => b - a);
+  const found = [before[0], before.find((m) => m <= at - weekMs), before.at(-1)];
+  return [...new Set(found.filter((m) => m !== undefined))];
 }
 
 /** Everything of the group that went together, where there is one: that is mostly what is missed. */

@@ -1,0 +1,12 @@
+import puppeteer from 'puppeteer-core';
+import fs from 'node:fs';
+const base='http://127.0.0.1:4600', theme=process.argv[2]??'light', what=process.argv[3];
+const b = await puppeteer.launch({ executablePath: '/usr/bin/chromium', args: ['--no-sandbox'] });
+const p = await b.newPage(); await p.setViewport({ width: 1280, height: 800 });
+await p.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: theme }]);
+const wait = (ms) => new Promise(r=>setTimeout(r,ms));
+const press = async (t) => { const ok = await p.evaluate((t)=>{const e=[...document.querySelectorAll('button,a,label')].find(x=>x.textContent.trim().startsWith(t)||x.getAttribute('aria-label')===t); e?.click(); return !!e;},t); if(!ok) console.log('no',t); await wait(1500); };
+const signIn = async (name) => { await p.goto(base+'/sign-in',{waitUntil:'networkidle0'}); await p.type('input[name=name]',name); await p.type('input[name=password]','lanterns-at-dusk'); await p.keyboard.press('Enter'); await wait(2500); };
+const shot = (n) => p.screenshot({ path: `/tmp/s-${n}.png` });
+await (new Function('p','press','signIn','shot','wait','base','fs', `return (async()=>{${what}})()`))(p,press,signIn,shot,wait,base,fs);
+await b.close();
