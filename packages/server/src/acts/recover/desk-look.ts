@@ -170,7 +170,7 @@ export async function changesSince(
     moment: point.moment,
     items: items
       .map((i) => ({ ...i, path: escapePath(i.path) }))
-      .sort((a, b) => order[a.change] - order[b.change] || a.label.localeCompare(b.label)),
+      .sort((a, b) => order[a.change] - order[b.change] || (b.at ?? 0) - (a.at ?? 0) || a.label.localeCompare(b.label)),
   };
 }
 

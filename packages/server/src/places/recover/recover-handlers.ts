@@ -18,7 +18,7 @@ import { pointRefs } from '../../records/targets/refs';
 import { askSecondPerson } from '../../acts/people/second-person';
 import { leadsInside } from '../../records/recover/inside-path';
 import { pathOf } from '../../records/recover/path-of';
-import { treeInside } from '../../acts/recover/tree-inside';
+import { openedStore, treeInside } from '../../acts/recover/tree-inside';
 import { treeOfSnapshot } from '../../acts/recover/tree-of-snapshot';
 import { pointFor, readablePoint } from '../../records/recover/point-access';
 
@@ -42,7 +42,8 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       const path = pathOf(query.path);
       const inside = leadsInside(point, path);
       // what a disk holds is told by the disk: its volumes have names and kinds that no row has
-      if (inside === 'to' || (inside && point.names_inside === 0)) return treeInside(deps, point, path, query);
+      const isRead = inside && (point.names_inside === 0 || mailStoreOn(path));
+      if (inside === 'to' || isRead) return treeInside(deps, point, path, query);
       if (point.onStorage) return treeOfSnapshot(point, path);
       const folder = path === '' ? undefined : await itemAt(db, point.series_no, parentPath(path), baseName(path), point.ordinal);
       if (path !== '' && (!folder || kindOf(folder) !== 'folder'))
@@ -58,7 +59,7 @@ export function recoverHandlers(deps: Deps): RecoverHandlers {
       const next = rows.length > query.limit ? rows[query.limit - 1]!.name : null;
       return {
         path: query.path,
-        rows: rows.slice(0, query.limit),
+        rows: next === null && inside ? [...rows, ...openedStore(path, rows)] : rows.slice(0, query.limit),
         next,
         notLookedAt: folder !== undefined && (folder.flags & itemFlags.unread) !== 0,
         inside: false,

@@ -27,7 +27,7 @@ import { Slot, type SlotOption } from '../ui/slot';
         <span class="small" role="status">
           @for (row of f.rows; track row.path) {
             <a [routerLink]="[]" [queryParams]="{ path: row.path, item: null }" queryParamsHandling="merge">{{ shown(row.path) }}</a>
-            <span class="mute">({{ row.layout }})</span>
+            <span class="mute">&nbsp;({{ row.layout }}) </span>
           } @empty {
             None was found{{ f.whole ? '' : ' in what was looked at' }}.
           }

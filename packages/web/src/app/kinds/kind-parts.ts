@@ -52,6 +52,8 @@ export interface KindParts {
   links(w: WorkloadRow): readonly { readonly label: string; readonly to: readonly (string | number)[] }[];
   /** The page that compares all of a point, or of a folder of it, with what is there now; none where items are compared singly. */
   readonly comparedAt?: string;
+  /** Whether a folder of a point may hold the mail stores of a server. */
+  mayHoldMail?(folder: string): boolean;
   /** What a point says of itself, under the beds. */
   pointRemarks(point: Point, w: WorkloadRow): readonly Remark[];
   /** What is seen of a workload in the estate. Inputs: `workload`. */

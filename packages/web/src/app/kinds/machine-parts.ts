@@ -4,7 +4,7 @@ import { download, everyRule, says, type KindParts, type PlaceOption } from './k
 import { drivePlaces, share } from './common-places';
 
 /** Whether an item lies inside a disk. */
-const isInside = ({ path }: PickedItem) => /^disks\/[^/]+\/./.test(path);
+const isInside = ({ path }: Pick<PickedItem, 'path'>) => /^disks\/[^/]+\/./.test(path);
 
 /** A disk or a volume can be read where it is. */
 function devicePlaces([first, ...others]: readonly PickedItem[]): PlaceOption[] {
@@ -79,6 +79,7 @@ export const machineParts: KindParts = {
     },
   ],
   links: () => [],
+  mayHoldMail: (path) => isInside({ path }),
   pointRemarks(p, w) {
     const { machine: m } = p;
     const changed = says(`${countOf(p.changed + p.added + p.removed, 'block')} changed`);
