@@ -80,7 +80,7 @@ describe('a mail store inside a machine', () => {
     expect(folder.rows.find((r) => r.name === '~mail')).toMatchObject({ kind: 'folder', about: 'mail store, Maildir' });
     expect((await tree(`${store}/Mail`)).rows.map((r) => r.name)).toEqual(['Dredging', 'INBOX']);
     const { rows: messages } = await tree(`${store}/Mail/INBOX`);
-    expect(messages.map((m) => m.name)).toEqual([1, 2, 3].map((n) => expect.stringContaining(`Soundings berth ${n}`)));
+    expect(messages.map((m) => m.name)).toEqual([1, 2, 3].map((n) => expect.stringContaining(`Soundings berth ${n}`) as string));
     const read = await admin.call('preview', { id: pointId, query: { path: messages[0]!.path } });
     expect(read).toMatchObject({ as: 'message', subject: 'Soundings berth 1' });
     await expect(admin.call('mailStores', { id: pointId, query: { path: 'disks' } })).rejects.toMatchObject({ code: 'INVALID' });

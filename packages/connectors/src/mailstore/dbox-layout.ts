@@ -1,8 +1,7 @@
 import type { TreeEntry } from '@lithodex/engine';
-import { fileContent } from '../file-content';
 import type { ReadableTree } from '../readable-tree';
 import { folderWords } from './folder-words';
-import { folderThere, mostMessage, type FolderThere, type KeptMailbox, type KeptMessage } from './stored-mailbox';
+import { bytesBetween, folderThere, mostMessage, type FolderThere, type KeptMailbox, type KeptMessage } from './stored-mailbox';
 
 /** What stands before a message, and before what is known of it. */
 const [messageMark, factsMark] = [Buffer.from('\x01\x02'), Buffer.from('\n\x01\x03\n')];
@@ -11,12 +10,6 @@ const mostFacts = 16 << 10;
 const mostDepth = 12;
 
 export const isDbox = (names: { has(name: string): boolean }): boolean => names.has('mailboxes') && !names.has('cur');
-
-async function bytesOf(tree: ReadableTree, entry: TreeEntry, from: number, to: number): Promise<Buffer> {
-  const parts: Buffer[] = [];
-  for await (const part of fileContent(tree, entry, from, Math.min(to, entry.size))) parts.push(Buffer.from(part));
-  return Buffer.concat(parts);
-}
 
 interface Slice {
   readonly from: number;
@@ -27,17 +20,17 @@ interface Slice {
 
 /** The messages of a file, one after the other: each after a head that says its size in hexadecimal, with what is known of it behind. */
 async function* slicesOf(tree: ReadableTree, entry: TreeEntry): AsyncGenerator<Slice> {
-  const head = (await bytesOf(tree, entry, 0, mostHead)).toString('latin1');
+  const head = (await bytesBetween(tree, entry, 0, mostHead)).toString('latin1');
   const [line, size] = /^\d+ (?:[A-Z]\S* )*?M([0-9a-f]+)[^\n]*\n/.exec(head) ?? [];
   const headBytes = parseInt(size ?? '', 16);
   if (line === undefined || !(headBytes > 0 && headBytes <= mostHead)) return;
   for (let at = line.length; at + headBytes <= entry.size;) {
-    const own = await bytesOf(tree, entry, at, at + headBytes);
+    const own = await bytesBetween(tree, entry, at, at + headBytes);
     if (!own.subarray(0, 2).equals(messageMark)) return;
     const length = parseInt(/([0-9a-fA-F]{16})\s*$/.exec(own.toString('latin1'))?.[1] ?? '', 16);
     const from = at + headBytes;
     if (!(length >= 0) || from + length > entry.size) return;
-    const behind = await bytesOf(tree, entry, from + length, from + length + mostFacts);
+    const behind = await bytesBetween(tree, entry, from + length, from + length + mostFacts);
     if (!behind.subarray(0, factsMark.length).equals(factsMark)) return;
     const end = behind.indexOf('\n\n', factsMark.length - 1);
     if (end < 0) return;
@@ -53,7 +46,7 @@ async function* messagesIn(tree: ReadableTree, file: TreeEntry, wanted?: string)
     if (size > mostMessage || (wanted !== undefined && (facts.get('B') ?? 'INBOX') !== wanted)) continue;
     const received = parseInt(facts.get('R') ?? '', 16) * 1000;
     const at = Number.isFinite(received) ? received : Number(file.mtimeNs / 1_000_000n);
-    yield { at, flags: [], bytes: () => bytesOf(tree, file, from, from + size) };
+    yield { at, flags: [], bytes: () => bytesBetween(tree, file, from, from + size) };
   }
 }
 

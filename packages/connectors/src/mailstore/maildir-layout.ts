@@ -1,8 +1,5 @@
-import type { TreeEntry } from '@lithodex/engine';
-import { fileContent } from '../file-content';
-import type { ReadableTree } from '../readable-tree';
 import { folderWords } from './folder-words';
-import { folderThere, mostMessage, type FolderThere, type KeptMailbox, type KeptMessage } from './stored-mailbox';
+import { bytesBetween, folderThere, mostMessage, type FolderThere, type KeptMailbox, type KeptMessage } from './stored-mailbox';
 
 const flagOf: Readonly<Record<string, string>> = { D: '\\Draft', F: '\\Flagged', R: '\\Answered', S: '\\Seen', T: '\\Deleted' };
 const mostDepth = 12;
@@ -10,17 +7,11 @@ const mostKeywords = 64 << 10;
 
 export const isMaildir = (names: { has(name: string): boolean }): boolean => names.has('cur') && names.has('new');
 
-async function bytesOf(tree: ReadableTree, entry: TreeEntry): Promise<Buffer> {
-  const parts: Buffer[] = [];
-  for await (const part of fileContent(tree, entry)) parts.push(Buffer.from(part));
-  return Buffer.concat(parts);
-}
-
 /** Words of one's own that stand as small letters in names of messages: a number and a word a line. */
 async function keywordsOf({ tree, children }: FolderThere): Promise<ReadonlyMap<string, string>> {
   const file = children.get('dovecot-keywords');
   if (!file || file.size > mostKeywords) return new Map();
-  const lines = (await bytesOf(tree, file)).toString('utf8').split('\n');
+  const lines = (await bytesBetween(tree, file)).toString('utf8').split('\n');
   return new Map(
     lines.flatMap((line) => {
       const [, no, word] = /^(\d{1,2}) (\S{1,200})$/.exec(line) ?? [];
@@ -39,8 +30,8 @@ async function* messagesIn(folder: FolderThere): AsyncGenerator<KeptMessage> {
       for (const file of piece) {
         if (file.kind !== 'file' || file.unread || file.size > mostMessage || file.name.startsWith('.')) continue;
         const letters = /:2,([A-Za-z]*)/.exec(file.name)?.[1] ?? '';
-        const flags = [...letters].flatMap((letter) => flagOf[letter] ?? keywords.get(letter) ?? []);
-        yield { at: Number(file.mtimeNs / 1_000_000n), flags, bytes: () => bytesOf(tree, file) };
+        const flags = letters.split('').flatMap((letter) => flagOf[letter] ?? keywords.get(letter) ?? []);
+        yield { at: Number(file.mtimeNs / 1_000_000n), flags, bytes: () => bytesBetween(tree, file) };
       }
   }
 }

@@ -2,22 +2,16 @@ import type { TreeEntry } from '@lithodex/engine';
 import { fileContent } from '../file-content';
 import type { ReadableTree } from '../readable-tree';
 import { folderWords } from './folder-words';
-import { mostMessage, type FolderThere, type KeptMailbox, type KeptMessage } from './stored-mailbox';
+import { bytesBetween, mostMessage, type FolderThere, type KeptMailbox, type KeptMessage } from './stored-mailbox';
 
 const begin = Buffer.from('From ');
 const separator = Buffer.from('\n\nFrom ');
 const flagOf: Readonly<Record<string, string>> = { R: '\\Seen', A: '\\Answered', F: '\\Flagged', T: '\\Draft', D: '\\Deleted' };
 
-async function bytesOf(tree: ReadableTree, entry: TreeEntry, from: number, to: number): Promise<Buffer> {
-  const parts: Buffer[] = [];
-  for await (const part of fileContent(tree, entry, from, to)) parts.push(Buffer.from(part));
-  return Buffer.concat(parts);
-}
-
 /** Whether a file is a mailbox of one file (mbox). */
 export async function isMbox(tree: ReadableTree, entry: TreeEntry): Promise<boolean> {
   if (entry.kind !== 'file' || entry.unread || entry.size < 40) return false;
-  return (await bytesOf(tree, entry, 0, begin.length)).equals(begin);
+  return (await bytesBetween(tree, entry, 0, begin.length)).equals(begin);
 }
 
 /** Where messages begin: at their line that begins with "From ", after an empty one. */
@@ -47,7 +41,7 @@ async function* messagesIn(tree: ReadableTree, entry: TreeEntry): AsyncGenerator
     const end = starts[i + 1] ?? entry.size;
     if (end - start > mostMessage) continue;
     const whole = async () => {
-      const text = (await bytesOf(tree, entry, start, end)).toString('latin1');
+      const text = (await bytesBetween(tree, entry, start, end)).toString('latin1');
       const body = text.slice(text.indexOf('\n') + 1).replace(/\n\r?\n?$/, '\n');
       return { line: text.slice(0, Math.max(0, text.indexOf('\n'))), body: body.replace(/^>(>*From )/gm, '$1') };
     };
@@ -56,7 +50,7 @@ async function* messagesIn(tree: ReadableTree, entry: TreeEntry): AsyncGenerator
     // what a program of mailboxes keeps for itself
     if (/^Subject: DON'T DELETE THIS MESSAGE/m.test(head)) continue;
     const letters = [...head.matchAll(/^(?:X-)?Status:[ \t]*([A-Z]*)/gm)].map((m) => m[1]).join('');
-    const flags = [...new Set([...letters].flatMap((letter) => flagOf[letter] ?? []))];
+    const flags = [...new Set(letters.split('').flatMap((letter) => flagOf[letter] ?? []))];
     yield { at: timeIn(line), flags, bytes: async () => Buffer.from((await whole()).body, 'latin1') };
   }
 }

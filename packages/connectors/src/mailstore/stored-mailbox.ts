@@ -1,4 +1,5 @@
 import type { TreeEntry } from '@lithodex/engine';
+import { fileContent } from '../file-content';
 import type { ReadableTree } from '../readable-tree';
 
 /** A message as a mail store keeps it. */
@@ -35,3 +36,10 @@ export async function folderThere(tree: ReadableTree, entry: TreeEntry): Promise
 
 /** Files of more bytes are not taken for messages. */
 export const mostMessage = 256 << 20;
+
+/** Bytes of a file, all of them or those from `from` to before `to`, which may lie behind its end. */
+export async function bytesBetween(tree: ReadableTree, entry: TreeEntry, from = 0, to = entry.size): Promise<Buffer> {
+  const parts: Buffer[] = [];
+  for await (const part of fileContent(tree, entry, from, Math.min(to, entry.size))) parts.push(Buffer.from(part));
+  return Buffer.concat(parts);
+}

@@ -59,7 +59,9 @@ async function itselfAttached(found: Pick<FoundItem, 'tree' | 'entry'>): Promise
   const { entry } = found;
   if (entry.kind !== 'file' || entry.unread || entry.size > mostAttachment)
     throw new SourceError('TENANT_FAILED', 'it is no single file, or too long to be sent');
-  const name = objectNameOf(entry.name).slice(-300);
+  const name = objectNameOf(entry.name)
+    .replace(/[/\\\r\n]/g, '_')
+    .slice(-300);
   const type = types[itemFacts(entry)?.type ?? 'file'] ?? 'application/octet-stream';
   return { name, type, data: (await storedBytes(found)).toString('base64') };
 }

@@ -20,7 +20,7 @@ type AskingHandlers = Pick<Handlers, 'askings' | 'sendAsking' | 'agreeToAsking' 
 const hourMs = 3_600_000;
 /** So long the receipt can still be looked at. */
 const receiptMs = 7 * 24 * hourMs;
-const mostShown = 200;
+const mostShown = 60;
 
 /** Links to people who miss something, and what the desk says to what they ask for. */
 export function askingHandlers(deps: Deps): AskingHandlers {
