@@ -9,6 +9,8 @@ import type { KeptMailbox, KeptMessage } from './stored-mailbox';
 
 const mostListed = 100_000;
 const keptMessages = 8;
+/** Times beyond this are no dates, ms. */
+const lastTime = 8.64e15;
 
 interface Folder {
   readonly name: string;
@@ -71,14 +73,15 @@ export class MailStoreSystem implements FileSystem {
     for await (const kept of box.messages()) {
       if (items.length >= mostListed) break;
       const bytes = onTheWire(await kept.bytes());
+      const at = Math.abs(kept.at) <= lastTime ? Math.trunc(kept.at) : 0;
       const sum = createHash('sha256').update(bytes).digest('hex');
-      const facts = { ...readMessage(bytes).facts, sum, uid: 0, at: kept.at, flags: [...kept.flags].sort().slice(0, 200) };
+      const facts = { ...readMessage(bytes).facts, sum, uid: 0, at, flags: [...kept.flags].sort().slice(0, 200) };
       const stem = messageStem(facts);
       let name = `${stem}.eml`;
       for (let n = 2; names.has(name); n++) name = `${stem} ${n}.eml`;
       names.add(name);
       const no = this.messages.length;
-      const mtimeNs = BigInt(kept.at) * 1_000_000n;
+      const mtimeNs = BigInt(at) * 1_000_000n;
       const item: VolumeItem = { ...plain, name, kind: 'file', key: messageKey(no), size: bytes.length, mtimeNs, ctimeNs: mtimeNs };
       this.messages.push({ item, kept, attributes: withFacts(facts) ?? [] });
       items.push(item);

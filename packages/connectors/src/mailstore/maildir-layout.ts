@@ -14,7 +14,7 @@ async function keywordsOf({ tree, children }: FolderThere): Promise<ReadonlyMap<
   const lines = (await bytesBetween(tree, file)).toString('utf8').split('\n');
   return new Map(
     lines.flatMap((line) => {
-      const [, no, word] = /^(\d{1,2}) (\S{1,200})$/.exec(line) ?? [];
+      const [, no, word] = /^(\d{1,2}) ([A-Za-z0-9$_.-]{1,100})$/.exec(line) ?? [];
       return word !== undefined && Number(no) < 26 ? [[String.fromCharCode(97 + Number(no)), word] as const] : [];
     }),
   );

@@ -11,6 +11,7 @@ import { closePools } from '../pools';
 import { everythingBelow, type FoundItem } from '../readable-tree';
 import { itemFacts } from '../tenant/item-facts';
 import { storedBytes } from '../tenant/stored-bytes';
+import { MailStoreSystem } from './mail-store-system';
 import { mailStoresBelow } from './open-mail-store';
 
 let base: string;
@@ -126,6 +127,22 @@ describe('a mail store inside a disk', () => {
       ['<m3@quay>', []],
     ]);
     expect((await flags('var/mail', 'anna'))[0]).toEqual(['<m1@quay>', ['\\Flagged', '\\Seen']]);
+  });
+
+  it('whose times are none is read all the same', async () => {
+    const kept = (at: number) => ({ at, flags: [], bytes: () => Promise.resolve(Buffer.from(message(9))) });
+    async function* messages() {
+      for (const at of [1e30, -1e30, NaN, 1.5]) yield await Promise.resolve(kept(at));
+    }
+    const system = new MailStoreSystem([{ folders: ['INBOX'], messages }]);
+    const [folders] = await system
+      .list(0)
+      .next()
+      .then((r) => r.value as { key: number }[]);
+    const names: string[] = [];
+    for await (const items of system.list(folders!.key)) names.push(...items.map((i) => i.name));
+    expect(names).toHaveLength(4);
+    expect(new Set(names).size).toBe(4);
   });
 
   it('is nothing but what it is: other folders have none, and damage ends a file where it is', async () => {

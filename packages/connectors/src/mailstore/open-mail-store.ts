@@ -12,6 +12,7 @@ import { folderThere, type FolderThere, type KeptMailbox, type MailStoreLayout }
 /** Names of folders in which mailboxes of one file lie. */
 const mboxFolder = /^(mail|mbox|mails|spool|.*\.mboxes)$/i;
 const filesTried = 20;
+const mostBoxes = 10_000;
 
 /** How the mail store in a folder is laid out; undefined for none. */
 export async function layoutOf({ tree, entry, children }: FolderThere): Promise<MailStoreLayout | undefined> {
@@ -34,7 +35,7 @@ export async function openMailStore(tree: ReadableTree, entry: TreeEntry): Promi
   const layout = await layoutOf(folder);
   if (!layout) throw new EngineError('PATH_MISSING', 'there is no mail store');
   const boxes: KeptMailbox[] = [];
-  for await (const box of boxesOf[layout](folder)) boxes.push(box);
+  for await (const box of boxesOf[layout](folder)) if (boxes.push(box) >= mostBoxes) break;
   const open = () => Promise.resolve(new MailStoreSystem(boxes));
   return new InsideTree(
     [{ name: tenantTops.mail, type: `mail store, ${layout}`, label: '', size: 0, blocks: undefined, why: '', open }],
