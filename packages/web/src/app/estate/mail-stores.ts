@@ -27,7 +27,7 @@ import { Slot, type SlotOption } from '../ui/slot';
         <span class="small" role="status">
           @for (row of f.rows; track row.path) {
             <a [routerLink]="[]" [queryParams]="{ path: row.path, item: null }" queryParamsHandling="merge">{{ shown(row.path) }}</a>
-            <span class="mute">&nbsp;({{ row.layout }}) </span>
+            <span class="mute layout">({{ row.layout }})</span>
           } @empty {
             None was found{{ f.whole ? '' : ' in what was looked at' }}.
           }
@@ -40,7 +40,7 @@ import { Slot, type SlotOption } from '../ui/slot';
         <span class="small f" role="alert">{{ problem() }}</span>
       }
     }`,
-  styles: ':host { display: flex; flex-wrap: wrap; gap: 4px 10px; align-items: center; }',
+  styles: ':host { display: flex; flex-wrap: wrap; gap: 4px 10px; align-items: center; } .layout { margin: 0 8px 0 4px; }',
 })
 export class MailStores {
   private readonly api = inject(Api);
