@@ -18,7 +18,7 @@ let policyId: number;
 const reason = 'a drill';
 
 beforeAll(async () => {
-  h = await Harness.start({ leaseMs: 1500, schedulerMs: 200 });
+  h = await Harness.start({ leaseMs: 4000, schedulerMs: 200 });
   admin = await h.as('administrator');
   ({ targetId } = await h.connect(admin));
   db = await ProtectedDatabase.start(`${h.folder}/protected`);
