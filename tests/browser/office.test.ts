@@ -230,6 +230,8 @@ describe('an office tenant, in the browser', () => {
   });
 
   it('shows what differs from a point field by field, and takes it to the sheet', async () => {
+    // what the hostile message was kept from is told in the console
+    const before = eva.problems.length;
     const { pointList } = await admin.call('workload', { id: await idOf('Ragna Holt') });
     await office.dav('ragna.holt', 'PUT', 'work/1.ics', appointmentOf('one@quay', 'Crane inspection', '20261123T070000'));
     await eva.open(`/estate/${await idOf('Ragna Holt')}?at=${pointList[0]!.moment}&path=Calendars`);
@@ -240,6 +242,6 @@ describe('an office tenant, in the browser', () => {
     await eva.press('tick all or none');
     await eva.press('Restore 1');
     await eva.page.waitForFunction(() => location.pathname === '/recover/sheet');
-    expect(eva.problems).toEqual([]);
+    expect(eva.problems.slice(before)).toEqual([]);
   });
 });
