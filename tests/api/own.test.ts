@@ -120,13 +120,20 @@ describe('the link of the desk', () => {
     const [one] = chosen(found).paths;
     const ask = (paths: string[]) => person.call('ownAsk', { body: { pointId: found.pointId, paths, words: 'My phone did it' } });
     await ask([one!]);
+    const { askedAt: shown } = (await clerk.call('askings')).rows[0]!;
     await ask(chosen(found).paths);
     expect(await codeOf(person.call('ownRestore', { body: { ...chosen(found), words: 'I can not wait' } }))).toBe('NOT_ALLOWED');
     const [row] = (await clerk.call('askings')).rows;
     expect(row).toMatchObject({ state: 'asked', words: 'My phone did it', workload: { name: 'Ragna Holt' } });
     expect(row!.items.map((i) => i.folder)).toEqual(['INBOX', 'INBOX']);
     expect(row!.items[0]!.label).toMatch(/Gate passes \d/);
-    const [first, second] = await Promise.allSettled([clerk, admin].map((who) => who.call('agreeToAsking', { id: row!.id, body: {} })));
+    // what the clerk saw is not what is asked for any more
+    const old = { id: row!.id, body: { askedAt: shown! } };
+    expect(await codeOf(clerk.call('agreeToAsking', old))).toBe('NOT_NOW');
+    expect(await codeOf(clerk.call('refuseAsking', { ...old, body: { ...old.body, why: 'no need' } }))).toBe('NOT_NOW');
+    const [first, second] = await Promise.allSettled(
+      [clerk, admin].map((who) => who.call('agreeToAsking', { id: row!.id, body: { askedAt: row!.askedAt! } })),
+    );
     expect([first!.status, second!.status].sort()).toEqual(['fulfilled', 'rejected']);
     expect(await receiptOf(person)).toMatchObject({ state: 'done', items: 2, failed: 0, problems: [] });
     expect((await office.mailbox('ragna.holt'))['INBOX']).toHaveLength(4);
@@ -207,17 +214,18 @@ describe('the link of the desk', () => {
     ] as const)
       expect([name, (await person.fetch(name, options)).status]).toEqual([name, 403]);
     expect((await person.fetch('ownAsk', { body: {}, headers: { 'x-lithodex-csrf': 'no' } })).status).toBe(403);
-    expect(await codeOf(clerk.call('agreeToAsking', { id, body: {} }))).toBe('NOT_NOW');
+    expect(await codeOf(clerk.call('agreeToAsking', { id, body: { askedAt: 1 } }))).toBe('NOT_NOW');
     await person.call('ownAsk', { body: { ...chosen(found), words } });
     expect(await codeOf(clerk.call('sendAsking', { body: { workloadId: ids.get('Ivo Lind')! } }))).toBe('OUTSIDE_REMIT');
     await h.server.deps.db('person').where({ role: 'clerk' }).update({ remit: '[]' });
     expect((await clerk.call('askings')).rows).toEqual([]);
-    expect(await codeOf(clerk.call('agreeToAsking', { id, body: {} }))).toBe('OUTSIDE_REMIT');
+    expect(await codeOf(clerk.call('agreeToAsking', { id, body: { askedAt: 1 } }))).toBe('OUTSIDE_REMIT');
     await h.server.deps
       .db('person')
       .where({ role: 'clerk' })
       .update({ remit: JSON.stringify([ids.get('Ragna Holt')]) });
-    await clerk.call('refuseAsking', { id, body: { why: 'These are to be gone' } });
+    const { askedAt } = (await clerk.call('askings')).rows.find((r) => r.id === id)!;
+    await clerk.call('refuseAsking', { id, body: { askedAt: askedAt!, why: 'These are to be gone' } });
     expect((await person.call('own')).asking).toMatchObject({ state: 'refused', why: 'These are to be gone' });
     await vi.waitFor(() => {
       expect(mailsTo('ragna.holt')[0]!.text).toContain('These are to be gone');
@@ -251,6 +259,16 @@ describe('people who help themselves', () => {
     await person.call('ownRestore', { body });
     expect(await receiptOf(person)).toMatchObject({ state: 'done', items: 2 });
     expect(fs.readFileSync(office.drive('ragna.holt', 'plan.txt'), 'utf8')).toBe('the plan');
+    // somebody else of the same name sees nothing of it
+    const named = { id: ids.get('Ivo Lind')! };
+    await h.server.deps.db('workload').where(named).update({ name: 'Ragna Holt' });
+    await fresh().call('ownCode', { body: { address: address('ivo.lind') } });
+    await vi.waitFor(() => {
+      expect(mailsTo('ivo.lind')).toHaveLength(1);
+    });
+    const twin = await fresh().enter({ address: address('ivo.lind'), code: codeIn('ivo.lind') });
+    expect([twin.name, twin.receipts]).toEqual(['Ragna Holt', []]);
+    await h.server.deps.db('workload').where(named).update({ name: 'Ivo Lind' });
     expect((await office.mailbox('ragna.holt'))['INBOX']).toHaveLength(4);
     await admin.call('setSignInRules', { body: { secondFor: [], idleMinutes: 60, selfService: false } });
     expect(await codeOf(person.call('own'))).toBe('NOT_SIGNED_IN');

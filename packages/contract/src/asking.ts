@@ -48,8 +48,9 @@ export const Asking = z.object({
 export type Asking = z.infer<typeof Asking>;
 
 const rule = z.enum(['leave', 'replace', 'beside']).default('leave');
-export const mostAsked = 3000;
-const Chosen = z.object({ pointId: Uuid, paths: z.array(EscapedPath).min(1).max(mostAsked), words: Reason });
+const Chosen = z.object({ pointId: Uuid, paths: z.array(EscapedPath).min(1).max(3000), words: Reason });
+/** When what is decided about was asked for, as it was shown: who asked may have chosen anew since. */
+const askedAt = Instant;
 
 /** What somebody who signed in for themselves only sees. */
 export const Own = z.object({
@@ -101,7 +102,7 @@ export const askingRoutes = {
     summary: 'Bring back what somebody asked for, to where it was',
     access: restorers,
     params: byId,
-    body: z.object({ rule }),
+    body: z.object({ askedAt, rule }),
     response: z.object({ runId: Id }),
   }),
   refuseAsking: route({
@@ -110,7 +111,7 @@ export const askingRoutes = {
     summary: 'Say no to what somebody asked for, and why',
     access: restorers,
     params: byId,
-    body: z.object({ why: Reason }),
+    body: z.object({ askedAt, why: Reason }),
     response: Empty,
   }),
   withdrawAsking: route({

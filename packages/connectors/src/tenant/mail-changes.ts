@@ -2,14 +2,13 @@ import type { TreeEntry } from '@lithodex/engine';
 import { tenantTops } from '@lithodex/kinds';
 import type { ImapFlow } from 'imapflow';
 import type { ReadableTree } from '../readable-tree';
+import { byKey } from './by-key';
 import { foldersOf } from './capture-mail';
 import { foldersBelow, foldersIn, type ChangesTold, type StoredItem } from './changes-told';
 import type { FieldChange } from './item-fields';
 import { folderState, itemFacts } from './item-facts';
+import { uidSet } from './mail-folder';
 import { messageKey, messagesThere } from './messages-there';
-
-/** New messages whose subject is asked for, in a folder. */
-const mostNamed = 500;
 
 interface Placed {
   readonly folder: string;
@@ -35,7 +34,9 @@ export async function mailChanges(told: ChangesTold, client: ImapFlow, tree: Rea
   const live = new Map((await foldersOf(client)).map((f) => [f.path, f]));
   const there = new Map<string, Placed[]>();
   const put = (key: string, placed: Placed) => {
-    there.set(key, [...(there.get(key) ?? []), placed]);
+    const known = there.get(key);
+    if (known) known.push(placed);
+    else there.set(key, [placed]);
   };
   const doubtful: Doubtful[] = [];
   const unchanged = new Set<string>();
@@ -96,19 +97,14 @@ async function tellNew(
   there: ReadonlyMap<string, readonly Placed[]>,
   inScope: (folder: string) => boolean,
 ): Promise<void> {
-  const byFolder = new Map<string, number[]>();
-  for (const { folder, uid, taken } of [...there.values()].flat())
-    if (!taken && inScope(folder)) byFolder.set(folder, [...(byFolder.get(folder) ?? []), uid]);
-  for (const [folder, uids] of byFolder) {
+  const added = [...there.values()].flat().filter(({ folder, taken }) => !taken && inScope(folder));
+  const query = { uid: true, envelope: true, size: true, internalDate: true };
+  for (const [folder, placed] of byKey(added, (p) => p.folder)) {
     told.goOn();
+    const uids = uidSet(placed.map((p) => p.uid).sort((x, y) => x - y));
     const lock = await client.getMailboxLock(folder, { readOnly: true });
-    const named = new Set(uids.slice(0, mostNamed));
     try {
-      for await (const m of client.fetch(
-        [...named].join(','),
-        { uid: true, envelope: true, size: true, internalDate: true },
-        { uid: true },
-      )) {
+      for await (const m of client.fetch(uids, query, { uid: true })) {
         const [from] = m.envelope?.from ?? [];
         const at = m.internalDate ? new Date(m.internalDate).getTime() : null;
         told.tellAdded({
@@ -123,7 +119,5 @@ async function tellNew(
     } finally {
       lock.release();
     }
-    for (let more = uids.length - named.size; more > 0; more--)
-      told.tellAdded({ type: 'message', label: 'a message', about: '', folder, at: null, size: 0 });
   }
 }

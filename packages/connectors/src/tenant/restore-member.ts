@@ -23,7 +23,7 @@ const services: Readonly<Record<string, (restoring: Restoring, items: readonly I
 
 /** The service that items belong to, and the folders below: the first folder that is that of a service stands above them, in a mail store as well. */
 function placeIn(above: readonly TreeEntry[]): Pick<ItemBack, 'service' | 'folders'> {
-  const at = above.findIndex((e) => e.name in services);
+  const at = above.findIndex((e) => Object.hasOwn(services, e.name));
   return { service: above[at]?.name ?? '', folders: above.slice(at + 1).map((e) => objectNameOf(e.name)) };
 }
 

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import type { Me, Role, SignedIn, SignInStep } from '@lithodex/contract';
-import type { Request } from 'express';
+import type { Request, Response } from 'express';
 import { appendAudit } from '../../base/audit/trail';
 import { fromJsonOrNull } from '../../base/db/json';
 import { inTransaction } from '../../base/db/open';
@@ -81,6 +81,16 @@ export async function renew(req: Request): Promise<void> {
       else resolve();
     });
   });
+}
+
+/** Ends the session of a request, and takes its cookie back. */
+export async function endSession(req: Request, res: Response): Promise<void> {
+  await new Promise<void>((resolve) => {
+    req.session.destroy(() => {
+      resolve();
+    });
+  });
+  res.clearCookie('lithodex');
 }
 
 /** Begins to sign somebody in who has shown a password, or whom the organisation knows. */

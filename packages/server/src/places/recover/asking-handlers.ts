@@ -1,9 +1,9 @@
-import { countOf } from '@lithodex/core';
-import { RestoreBody, type AskedItem } from '@lithodex/contract';
+import type { AskedItem } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { Deps } from '../../acts/deps';
 import { sendMail, wordsOf } from '../../acts/notices/deliver';
 import { newSecret } from '../../acts/people/issue-token';
+import { restoreOfAsked } from '../../acts/recover/asked-restore';
 import { composeLink } from '../../acts/recover/asking-words';
 import { appendAudit } from '../../base/audit/trail';
 import { fromJson } from '../../base/db/json';
@@ -32,10 +32,20 @@ export function askingHandlers(deps: Deps): AskingHandlers {
     return row;
   }
 
+  /** What waits for the desk, as it was shown to whoever decides. Throws NOT_NOW where it was decided, or something else is asked for by now. */
+  async function openFor(actor: Actor, id: number, askedAt: number): Promise<AskingRow> {
+    const row = await askingFor(actor, id);
+    if (row.state !== 'asked') throw new ApiError('NOT_NOW', undefined, 'Nothing is asked for here, or it was decided already.');
+    if (row.asked_at !== askedAt)
+      throw new ApiError('NOT_NOW', undefined, `${row.workload} has chosen anew meanwhile: look at it again. Nothing was changed.`);
+    return row;
+  }
+
   /** Changes how an asking stands, if it still stands as it was; others may have said something meanwhile. */
   async function decide(trx: Knex, row: AskingRow, change: Partial<Record<keyof AskingRow | 'tell_next', string | number>>): Promise<void> {
-    if (!(await trx('asking').where({ id: row.id, state: row.state }).update(change)))
-      throw new ApiError('NOT_NOW', undefined, 'Somebody has decided meanwhile. Nothing was changed.');
+    const { id, state, asked_at } = row;
+    if (!(await trx('asking').where({ id, state, asked_at }).update(change)))
+      throw new ApiError('NOT_NOW', undefined, 'Somebody has said something else meanwhile. Nothing was changed.');
   }
 
   const note = (trx: Knex.Transaction, actor: Actor, action: string, row: Pick<AskingRow, 'workload'>, detail: string) =>
@@ -69,18 +79,11 @@ export function askingHandlers(deps: Deps): AskingHandlers {
       return { id, path, until, trouble: await mailed(to, path, until, words, id) };
     },
 
-    async agreeToAsking({ params: { id }, body: { rule }, actor }) {
-      const row = await askingFor(actor, id);
-      if (row.state !== 'asked') throw new ApiError('NOT_NOW', undefined, 'Nothing is asked for here, or it was decided already.');
+    async agreeToAsking({ params: { id }, body: { askedAt, rule }, actor }) {
+      const row = await openFor(actor, id, askedAt);
       const items = fromJson<AskedItem[]>(row.items);
-      const body = RestoreBody.parse({
-        name: `${countOf(items.length, 'item')} ${row.workload} asked for`.slice(0, 120),
-        picks: items.map(({ path }) => ({ pointId: row.point_id!, path })),
-        destination: { to: 'original' },
-        rule,
-        rescue: false,
-        reason: `Asked for by ${row.workload}: ${row.words}`.slice(0, 500),
-      });
+      const reason = `Asked for by ${row.workload}: ${row.words}`;
+      const body = restoreOfAsked(row.point_id!, items, { rule, reason, of: ` for ${row.workload}` });
       const runId = await startRestore(deps, body, actor, async (trx, run_id) => {
         const ends_at = Math.max(row.ends_at, clock.now() + receiptMs);
         await decide(trx, row, { state: 'agreed', run_id, decided_by: actor.name, tell_next: clock.now(), ends_at });
@@ -90,9 +93,8 @@ export function askingHandlers(deps: Deps): AskingHandlers {
       return { runId };
     },
 
-    async refuseAsking({ params: { id }, body: { why }, actor }) {
-      const row = await askingFor(actor, id);
-      if (row.state !== 'asked') throw new ApiError('NOT_NOW', undefined, 'Nothing is asked for here, or it was decided already.');
+    async refuseAsking({ params: { id }, body: { askedAt, why }, actor }) {
+      const row = await openFor(actor, id, askedAt);
       await inTransaction(db, async (trx) => {
         await decide(trx, row, { state: 'refused', why, decided_by: actor.name, tell_next: clock.now() });
         await note(trx, actor, 'asking.refuse', row, why);

@@ -1,9 +1,10 @@
-import { countOf, escapePath, objectNameOf } from '@lithodex/core';
-import { RestoreBody, type AskedItem, type Own } from '@lithodex/contract';
+import { escapePath, objectNameOf } from '@lithodex/core';
+import type { AskedItem, Own } from '@lithodex/contract';
 import type { Request } from 'express';
 import type { Deps } from '../../acts/deps';
 import { sendOwnCode, takeOwnCode } from '../../acts/people/own-sign-in';
-import { auditSignIn } from '../../acts/people/steps';
+import { auditSignIn, endSession } from '../../acts/people/steps';
+import { restoreOfAsked } from '../../acts/recover/asked-restore';
 import { lookForMissing } from '../../acts/recover/desk-look';
 import { appendAudit } from '../../base/audit/trail';
 import { inTransaction } from '../../base/db/open';
@@ -57,10 +58,16 @@ export function ownHandlers(deps: Deps): OwnHandlers {
       .orderBy('moment', 'desc')
       .limit(mostMoments)
       .select<{ moment: number }[]>('moment');
-    const runs = row
+    // by whose it is, not by a name: several may have the same
+    const brought = row
       ? []
-      : await db('run').where({ person: actor.name }).orderBy('id', 'desc').limit(mostReceipts).select<{ id: number; name: string }[]>();
-    const receipts = await Promise.all(runs.map(async ({ id, name }) => ({ receipt: await receiptOf(db, id), name })));
+      : await db('asking as a')
+          .join('run as r', 'r.id', 'a.run_id')
+          .where('a.workload_id', workloadId)
+          .orderBy('r.id', 'desc')
+          .limit(mostReceipts)
+          .select<{ id: number; name: string }[]>('r.id', 'r.name');
+    const receipts = await Promise.all(brought.map(async ({ id, name }) => ({ receipt: await receiptOf(db, id), name })));
     return {
       name: actor.display,
       csrf: req.session.csrf ?? '',
@@ -119,14 +126,7 @@ export function ownHandlers(deps: Deps): OwnHandlers {
     async ownRestore({ body: { pointId, paths, words, rule }, actor, req }) {
       if (await caseOf(req)) throw new ApiError('NOT_ALLOWED', undefined, 'The desk brings it back: ask for it.');
       const items = await chosen(actor, pointId, paths);
-      const body = RestoreBody.parse({
-        name: (items.length === 1 ? items[0]!.label : countOf(items.length, 'item')).trim().slice(0, 120) || 'Restore',
-        picks: items.map(({ path }) => ({ pointId, path })),
-        destination: { to: 'original' },
-        rule,
-        rescue: false,
-        reason: words,
-      });
+      const body = restoreOfAsked(pointId, items, { rule, reason: words });
       const now = clock.now();
       const runId = await startRestore(deps, body, actor, async (trx, run_id) => {
         const by = { made_by: actor.name, made_at: now, ends_at: now, decided_by: actor.name };
@@ -137,12 +137,7 @@ export function ownHandlers(deps: Deps): OwnHandlers {
     },
 
     async ownEnd({ actor, req, res }) {
-      await new Promise<void>((resolve) => {
-        req.session.destroy(() => {
-          resolve();
-        });
-      });
-      res.clearCookie('lithodex');
+      await endSession(req, res);
       await auditSignIn(deps, actor.display, 'own.end');
       return {};
     },

@@ -13,7 +13,7 @@ import { organisationOf } from '../../records/people/organisation-settings';
 import { rulesOf } from '../../records/people/rules';
 import { askPasskey, passkeyFits } from '../../records/people/passkeys';
 import { refuseWeak } from '../../acts/people/password-strength';
-import { auditSignIn, begin, goOn, halfSignedIn, meOf, placeOf, type Account } from '../../acts/people/steps';
+import { auditSignIn, begin, endSession, goOn, halfSignedIn, meOf, placeOf, type Account } from '../../acts/people/steps';
 import { noteFailure, refuseTooMany } from '../../records/people/tries';
 
 type SessionHandlers = Pick<
@@ -140,12 +140,7 @@ export function sessionHandlers(deps: Deps): SessionHandlers {
     },
 
     async signOut({ req, res, actor }) {
-      await new Promise<void>((resolve) => {
-        req.session.destroy(() => {
-          resolve();
-        });
-      });
-      res.clearCookie('lithodex');
+      await endSession(req, res);
       await auditSignIn(deps, actor.name, 'session.end');
       return {};
     },

@@ -76,12 +76,13 @@ export class DeskAskings {
     });
   }
 
-  protected agree({ id }: Asking): void {
-    this.act(this.api.call('agreeToAsking', { id, body: { rule: this.rule() } }));
+  /** What is decided about is what is shown: who asked may have chosen anew meanwhile. */
+  protected agree({ id, askedAt }: Asking): void {
+    this.act(this.api.call('agreeToAsking', { id, body: { askedAt: askedAt ?? 0, rule: this.rule() } }));
   }
 
-  protected refuse({ id }: Asking): void {
-    this.act(this.api.call('refuseAsking', { id, body: { why: this.why() } }), () => {
+  protected refuse({ id, askedAt }: Asking): void {
+    this.act(this.api.call('refuseAsking', { id, body: { askedAt: askedAt ?? 0, why: this.why() } }), () => {
       this.refusing.set(undefined);
       this.why.set('');
     });

@@ -140,10 +140,10 @@ describe('the restore desk', () => {
     expect(said).toContain('“My phone did it”');
     expect(said).toContain('and 1 more');
     await s.click('Bring back 6');
-    expect(s.api.last('agreeToAsking')).toMatchObject({ id: 3, body: { rule: 'leave' } });
+    expect(s.api.last('agreeToAsking')).toMatchObject({ id: 3, body: { askedAt: now - hour, rule: 'leave' } });
     await s.click('Say no');
     await s.type('input[name=why]', 'They are to be gone');
     await s.click('Say no');
-    expect(s.api.last('refuseAsking')).toMatchObject({ id: 3, body: { why: 'They are to be gone' } });
+    expect(s.api.last('refuseAsking')).toMatchObject({ id: 3, body: { askedAt: now - hour, why: 'They are to be gone' } });
   });
 });
