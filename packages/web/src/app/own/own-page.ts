@@ -1,12 +1,13 @@
-import { ChangeDetectionStrategy, Component, computed, effect, inject, input, signal, untracked } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
 import { takeUntilDestroyed, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
-import type { Answered, DeskAnswer, DeskItem, Own, Receipt } from '@lithodex/contract';
+import type { Answered, Own, Receipt } from '@lithodex/contract';
 import { formatMoment } from '@lithodex/core';
 import { catchError, filter, interval, of, switchMap, type Observable } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Session } from '../data/session';
-import { MissingList, tickedAtFirst } from '../recover/missing-list';
+import { MissingList } from '../recover/missing-list';
+import { missedRules, MissingLook, momentLookedAt, topsOf } from '../recover/missing-look';
 import { Brand } from '../shell/brand';
 import { Focus } from '../ui/focus';
 import { formatPipes } from '../ui/format-pipes';
@@ -14,22 +15,13 @@ import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
 
 const everyMs = 4000;
-const dayMs = 86_400_000;
-const tops: Readonly<Record<string, string[]>> = {
-  all: [],
-  mail: ['Mail'],
-  calendar: ['Calendars'],
-  contacts: ['Contacts'],
-  files: ['Drive'],
-};
-
 /** Where somebody who misses something looks for it themselves, and asks the desk for it or brings it back. */
 @Component({
   selector: 'lx-own-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, Brand, Focus, MissingList, Slot, StateMark, ...formatPipes],
   templateUrl: './own-page.html',
-  styleUrl: './own-page.scss',
+  styleUrls: ['../recover/desk.scss', './own-page.scss'],
 })
 export class OwnPage {
   private readonly api = inject(Api);
@@ -60,35 +52,19 @@ export class OwnPage {
   protected readonly moments = computed((): SlotOption<number | null>[] =>
     (this.own()?.moments ?? []).map((value) => ({ value, label: formatMoment(value, this.session.zone(), this.session.now()) })),
   );
-  /** As said, else a day ago: that is when people mostly last saw it. */
-  protected readonly moment = computed(() => {
-    const said = this.chosenMoment();
-    if (said !== null) return said;
-    const all = this.own()?.moments ?? [];
-    const dayAgo = this.session.now() - dayMs;
-    return all.find((m) => m <= dayAgo) ?? all.at(-1) ?? null;
-  });
+  protected readonly moment = computed(() => momentLookedAt(this.own()?.moments ?? [], this.chosenMoment(), this.session.now()));
   protected readonly about = signal('');
   protected readonly mayChoose = computed(() => ['sent', 'asked', undefined].includes(this.own()?.asking?.state));
   private readonly question = computed(
     () => {
       const at = this.moment();
-      return this.own() && this.mayChoose() && at !== null ? { at, about: this.about().trim(), tops: tops[this.part()] ?? [] } : null;
+      return this.own() && this.mayChoose() && at !== null ? { at, about: this.about().trim(), tops: topsOf(this.part()) } : null;
     },
     { equal: (a, b) => JSON.stringify(a) === JSON.stringify(b) },
   );
-  protected readonly answer = signal<DeskAnswer | undefined>(undefined);
-  protected readonly looking = signal(false);
-  protected readonly ticked = signal<ReadonlyMap<string, DeskItem>>(new Map());
+  protected readonly look = new MissingLook(this.question, (body) => this.api.call('ownLook', { body }));
   protected readonly words = signal('');
-  protected readonly rule = signal<'leave' | 'replace' | 'beside'>('replace');
-  protected readonly rules: SlotOption<'leave' | 'replace' | 'beside'>[] = [
-    { value: 'replace', label: 'is replaced' },
-    { value: 'beside', label: 'stays, and the old one is put beside it' },
-    { value: 'leave', label: 'is left as it is' },
-  ];
-  protected readonly changedOnes = computed(() => [...this.ticked().values()].some((i) => i.change === 'changed'));
-  protected readonly bytes = computed(() => [...this.ticked().values()].reduce((sum, i) => sum + i.size, 0));
+  protected readonly rules = missedRules;
 
   constructor() {
     this.api
@@ -107,12 +83,6 @@ export class OwnPage {
       .subscribe((own) => {
         this.own.set(own && this.session.enter(own));
       });
-    effect(() => {
-      const question = this.question();
-      untracked(() => {
-        this.look(question);
-      });
-    });
   }
 
   /** Whether something is to be known that is not yet. */
@@ -121,28 +91,6 @@ export class OwnPage {
     if (!own) return false;
     const open = (r: Receipt | null | undefined) => r?.at === null;
     return own.asking ? own.asking.state === 'asked' || open(own.asking.receipt) : own.receipts.some(open);
-  }
-
-  private look(question: ReturnType<typeof this.question>): void {
-    this.answer.set(undefined);
-    this.ticked.set(new Map());
-    if (!question) return;
-    this.looking.set(true);
-    this.failed.set('');
-    const mine = () => this.question() === question;
-    this.api.call('ownLook', { body: question }).subscribe({
-      next: (answer) => {
-        if (!mine()) return;
-        this.looking.set(false);
-        this.answer.set(answer);
-        this.ticked.set(tickedAtFirst(answer));
-      },
-      error: (failure: ApiFailure) => {
-        if (!mine()) return;
-        this.looking.set(false);
-        this.failed.set(failure.message);
-      },
-    });
   }
 
   private byWhat(): { link: string } | { address: string } {
@@ -171,9 +119,7 @@ export class OwnPage {
     const body = this.chosen();
     if (body)
       this.act(
-        this.api
-          .call('ownRestore', { body: { ...body, rule: this.changedOnes() ? this.rule() : 'leave' } })
-          .pipe(switchMap(() => this.api.call('own'))),
+        this.api.call('ownRestore', { body: { ...body, rule: this.look.ruleMeant() } }).pipe(switchMap(() => this.api.call('own'))),
         this.take,
       );
   }
@@ -188,13 +134,13 @@ export class OwnPage {
 
   private readonly take = (own: Answered<'own'>): void => {
     this.words.set('');
-    this.ticked.set(new Map());
+    this.look.ticked.set(new Map());
     this.own.set(this.session.enter(own));
   };
 
   private chosen(): { pointId: string; paths: string[]; words: string } | undefined {
-    const pointId = this.answer()?.pointId;
-    const paths = [...this.ticked().keys()];
+    const pointId = this.look.answer()?.pointId;
+    const paths = [...this.look.ticked().keys()];
     return pointId !== undefined && paths.length ? { pointId, paths, words: this.words().trim() } : undefined;
   }
 

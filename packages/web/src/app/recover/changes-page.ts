@@ -22,7 +22,7 @@ const given = (text: string | undefined) => text ?? '';
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, RouterLink, SaidPipe, Slot, StateMark, ...formatPipes],
   templateUrl: './changes-page.html',
-  styleUrl: './changes-page.scss',
+  styleUrls: ['./desk.scss', './changes-page.scss'],
 })
 export class ChangesPage {
   private readonly api = inject(Api);

@@ -10,6 +10,7 @@ import { outcome } from '../data/outcome';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
+import { missedRules, type MissedRule } from './missing-look';
 
 const shownItems = 5;
 const shownRows = 8;
@@ -21,7 +22,7 @@ const order: Readonly<Record<Asking['state'], number>> = { asked: 0, sent: 1, ag
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, RouterLink, Slot, StateMark, ...formatPipes],
   templateUrl: './desk-askings.html',
-  styleUrl: './desk-askings.scss',
+  styleUrls: ['./desk.scss', './desk-askings.scss'],
 })
 export class DeskAskings {
   private readonly api = inject(Api);
@@ -49,7 +50,7 @@ export class DeskAskings {
   protected readonly sent = signal<{ readonly address: string; readonly path: string; readonly trouble: string } | undefined>(undefined);
   protected readonly refusing = signal<number | undefined>(undefined);
   protected readonly why = signal('');
-  protected readonly rule = signal<'leave' | 'replace' | 'beside'>('leave');
+  protected readonly rule = signal<MissedRule>('leave');
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
   protected readonly ends: SlotOption<number>[] = [
@@ -58,11 +59,7 @@ export class DeskAskings {
     { value: 72, label: '3 days' },
     { value: 168, label: 'a week' },
   ];
-  protected readonly rules: SlotOption<'leave' | 'replace' | 'beside'>[] = [
-    { value: 'leave', label: 'is left as it is' },
-    { value: 'replace', label: 'is replaced' },
-    { value: 'beside', label: 'stays, and the old one is put beside it' },
-  ];
+  protected readonly rules = missedRules;
 
   protected send(): void {
     const workloadId = this.workloadId();

@@ -1,4 +1,4 @@
-import { ChangeDetectionStrategy, Component, computed, effect, inject, input, signal, untracked } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, inject, input, linkedSignal, signal } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
@@ -14,7 +14,8 @@ import { memberNouns, tenantFacts } from '../kinds/tenant-words';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { DeskAskings } from './desk-askings';
-import { MissingList, SaidPipe, tickedAtFirst } from './missing-list';
+import { MissingList, SaidPipe } from './missing-list';
+import { missedRules, MissingLook, momentLookedAt, topsOf } from './missing-look';
 import { StateMark, stateWord } from '../ui/state-mark';
 
 interface Said {
@@ -24,22 +25,13 @@ interface Said {
   readonly about?: string;
 }
 
-const dayMs = 86_400_000;
-const tops: Readonly<Record<string, readonly string[]>> = {
-  all: [],
-  mail: ['Mail'],
-  calendar: ['Calendars'],
-  contacts: ['Contacts'],
-  files: ['Drive', 'Files'],
-};
-
 /** The restore desk: whom it is for, when it was last right, and what was there then that is not now. */
 @Component({
   selector: 'lx-desk-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, RouterLink, DeskAskings, FilePreviewPart, MissingList, SaidPipe, Slot, StateMark, ...formatPipes],
   templateUrl: './desk-page.html',
-  styleUrl: './desk-page.scss',
+  styleUrls: ['./desk.scss', './desk-page.scss'],
 })
 export class DeskPage {
   private readonly api = inject(Api);
@@ -87,34 +79,22 @@ export class DeskPage {
       .map((value) => ({ value, label: formatMoment(value, this.session.zone(), this.session.now()) })),
   );
   protected readonly allMoments = computed(() => this.moments().flatMap((m) => m.value ?? []));
-  /** As said, else a day ago: that is when people mostly last saw it. */
-  protected readonly moment = computed(() => {
-    const all = this.moments();
-    const said = this.at() ? Number(this.at()) : null;
-    if (said !== null) return all.find((m) => m.value! <= said)?.value ?? all.at(-1)?.value ?? null;
-    const dayAgo = this.session.now() - dayMs;
-    return all.find((m) => m.value! <= dayAgo)?.value ?? all.at(-1)?.value ?? null;
-  });
+  protected readonly moment = computed(() => momentLookedAt(this.allMoments(), this.at() ? Number(this.at()) : null, this.session.now()));
   private readonly question = computed(() => {
     const [workloadId, at] = [this.who(), this.moment()];
-    return workloadId === null || at === null ? null : { workloadId, at, about: this.topic(), tops: [...(tops[this.what()] ?? [])] };
+    return workloadId === null || at === null ? null : { workloadId, at, about: this.topic(), tops: topsOf(this.what()) };
   });
-  protected readonly asking = signal(false);
-  protected readonly problem = signal('');
-  protected readonly answer = signal<DeskAnswer | undefined>(undefined);
-  protected readonly ticked = signal<ReadonlyMap<string, DeskItem>>(new Map());
-  protected readonly read = signal<DeskItem | undefined>(undefined);
+  protected readonly look = new MissingLook(this.question, (body) => this.api.call('deskLook', { body }));
+  protected readonly rules = missedRules;
+  protected readonly failed = signal('');
+  /** The item that is read, of the answer that is shown. */
+  protected readonly read = linkedSignal<DeskAnswer | undefined, DeskItem | undefined>({
+    source: this.look.answer,
+    computation: () => undefined,
+  });
   protected readonly reason = signal('');
   protected readonly tell = signal(false);
   protected readonly busy = signal(false);
-  protected readonly rule = signal<'leave' | 'replace' | 'beside'>('replace');
-  protected readonly rules: SlotOption<'leave' | 'replace' | 'beside'>[] = [
-    { value: 'replace', label: 'is replaced' },
-    { value: 'beside', label: 'stays, and the old one is put beside it' },
-    { value: 'leave', label: 'is left as it is' },
-  ];
-  protected readonly changedOnes = computed(() => [...this.ticked().values()].some((i) => i.change === 'changed'));
-  protected readonly bytes = computed(() => [...this.ticked().values()].reduce((sum, i) => sum + i.size, 0));
   private readonly runs = toSignal(
     this.live.reloading(
       () => this.api.call('listRuns', { query: { kinds: 'restore', limit: 50 } }).pipe(outcome<Answered<'listRuns'>>()),
@@ -124,38 +104,6 @@ export class DeskPage {
   protected readonly mine = computed((): readonly RunRow[] =>
     (this.runs()?.value?.rows ?? []).filter((r) => r.by === this.session.me()?.name).slice(0, 6),
   );
-
-  constructor() {
-    effect(() => {
-      const question = this.question();
-      untracked(() => {
-        this.look(question);
-      });
-    });
-  }
-
-  private look(question: ReturnType<typeof this.question>): void {
-    this.answer.set(undefined);
-    this.ticked.set(new Map());
-    this.read.set(undefined);
-    this.problem.set('');
-    if (!question) return;
-    this.asking.set(true);
-    const mine = () => this.question() === question;
-    this.api.call('deskLook', { body: question }).subscribe({
-      next: (answer) => {
-        if (!mine()) return;
-        this.asking.set(false);
-        this.answer.set(answer);
-        this.ticked.set(tickedAtFirst(answer));
-      },
-      error: (failure: ApiFailure) => {
-        if (!mine()) return;
-        this.asking.set(false);
-        this.problem.set(failure.message);
-      },
-    });
-  }
 
   /** What is said stands in the address. */
   protected say(said: Said): void {
@@ -172,18 +120,18 @@ export class DeskPage {
   }
 
   protected bring(): void {
-    const pointId = this.answer()?.pointId;
+    const pointId = this.look.answer()?.pointId;
     const reason = this.reason().trim();
-    if (pointId === undefined || !this.ticked().size || reason.length < 5) return;
+    if (pointId === undefined || !this.look.ticked().size || reason.length < 5) return;
     this.busy.set(true);
-    this.problem.set('');
-    const items = [...this.ticked().values()];
+    this.failed.set('');
+    const items = [...this.look.ticked().values()];
     const name = items.length === 1 ? items[0]!.label : `${items.length} items of ${this.name()}`;
     const body = {
       name: name.slice(0, 120),
       picks: items.map((i) => ({ pointId, path: i.path })),
       destination: { to: 'original' as const },
-      rule: this.changedOnes() ? this.rule() : ('leave' as const),
+      rule: this.look.ruleMeant(),
       rescue: false,
       reason,
     };
@@ -196,7 +144,7 @@ export class DeskPage {
       },
       error: (failure: ApiFailure) => {
         this.busy.set(false);
-        this.problem.set(failure.message);
+        this.failed.set(failure.message);
       },
     });
   }

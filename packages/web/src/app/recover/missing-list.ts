@@ -39,7 +39,7 @@ export class SaidPipe implements PipeTransform {
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [SaidPipe, StateMark, ...formatPipes],
   templateUrl: './missing-list.html',
-  styleUrl: './missing-list.scss',
+  styleUrls: ['./desk.scss', './missing-list.scss'],
 })
 export class MissingList {
   private readonly session = inject(Session);
@@ -101,9 +101,4 @@ export function earlierMoments(moments: readonly number[], at: number): number[]
   const before = moments.filter((m) => m < at).sort((a, b) => b - a);
   const found = [before[0], before.find((m) => m <= at - weekMs), before.at(-1)];
   return [...new Set(found.filter((m) => m !== undefined))];
-}
-
-/** Everything of the group that went together, where there is one: that is mostly what is missed. */
-export function tickedAtFirst({ groups: [first] }: DeskAnswer): ReadonlyMap<string, DeskItem> {
-  return new Map(first?.together ? first.items.map((i) => [i.path, i]) : []);
 }
