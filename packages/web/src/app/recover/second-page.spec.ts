@@ -1,3 +1,4 @@
+import { delay, of } from 'rxjs';
 import { describe, expect, it, vi } from 'vitest';
 import { treeRow, uuid, workloadDetail } from '../../test/samples';
 import { day, now, open, words } from '../../test/stage';
@@ -54,13 +55,15 @@ const stage = (url: string) =>
       workload: workloadDetail([], { id: 3, name: 'berths-a', kind: 'database', policies: [] }),
       databaseBand: band,
       databaseCommits: { rows: commits },
-      tree: ({ query }: { query?: Record<string, unknown> }) => ({
-        path: '',
-        rows: trees((query?.['path'] as string | undefined) ?? ''),
-        next: null,
-        notLookedAt: false,
-        inside: false,
-      }),
+      // a person is quicker
+      tree: ({ query }: { query?: Record<string, unknown> }) =>
+        of({
+          path: '',
+          rows: trees((query?.['path'] as string | undefined) ?? ''),
+          next: null,
+          notLookedAt: false,
+          inside: false,
+        }).pipe(delay(100)),
       listSystems: { rows: [] },
       planRestore: plan,
       startRestore: { runId: 9 },
@@ -72,9 +75,6 @@ describe('back to a second', () => {
     const s = await stage('/estate/3/second');
     await vi.waitFor(() => {
       expect(words(s.one('.notable'))).toMatch(/4.812 rows of tariff/);
-    });
-    await vi.waitFor(() => {
-      expect(s.api.of('tree').length).toBeGreaterThan(1);
     });
     s.one('.notable button').click();
     await vi.waitFor(() => {

@@ -1,11 +1,11 @@
-import { ChangeDetectionStrategy, Component, computed, inject, input, signal } from '@angular/core';
-import { toObservable, toSignal } from '@angular/core/rxjs-interop';
+import { ChangeDetectionStrategy, Component, computed, DestroyRef, inject, input, signal } from '@angular/core';
+import { takeUntilDestroyed, toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { BandCommits, BodyInput, RestorePlan, WorkloadDetail } from '@lithodex/contract';
 import { countOf, formatDuration, formatList, formatMoment, objectNameOf, unescapePath } from '@lithodex/core';
 import { DateTime } from 'luxon';
-import { debounceTime, forkJoin, map, of, switchMap } from 'rxjs';
+import { catchError, debounceTime, forkJoin, from, map, of, switchMap } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { Moment } from '../data/moment';
@@ -37,6 +37,7 @@ export class SecondPage {
   private readonly router = inject(Router);
   private readonly live = inject(Live);
   private readonly moment = inject(Moment);
+  private readonly destroyed = inject(DestroyRef);
   protected readonly session = inject(Session);
   /** Of the workload. */
   readonly id = input.required<string>();
@@ -70,7 +71,10 @@ export class SecondPage {
   protected readonly at = computed(() => this.moment.at() ?? this.newest() ?? this.session.now());
   protected readonly chosen = computed(() => this.commit() ?? null);
   /** The full that leads there. */
-  private readonly full = computed(() => this.band()?.fulls.findLast((f) => f.logged && f.moment <= this.at()));
+  private readonly full = computed(() => this.fullTo(this.at()));
+  private fullTo(at: number) {
+    return this.band()?.fulls.findLast((f) => f.logged && f.moment <= at);
+  }
 
   private readonly found = toSignal(
     toObservable(computed(() => ({ id: this.id(), at: this.at(), ready: (this.band()?.stretches.length ?? 0) > 0 }))).pipe(
@@ -100,6 +104,7 @@ export class SecondPage {
           map((tables) => databases.flatMap((path, i) => [path, ...(tables[i]?.value ?? []).map((t) => t.path)])),
         );
       }),
+      catchError(() => of<string[]>([])),
     );
   }
   protected readonly picked = computed(() => this.what() ?? '');
@@ -248,12 +253,12 @@ export class SecondPage {
     return gone ? `${countOf(gone.rows, 'row')} of ${gone.table}` : c.statement.slice(0, 50);
   }
 
-  protected patch(query: Record<string, string | number | null>): void {
+  protected patch(query: Record<string, string | number | null>): Promise<boolean> {
     this.agreed.set(new Set());
-    void this.router.navigate([], { queryParams: query, queryParamsHandling: 'merge', replaceUrl: true });
+    return this.router.navigate([], { queryParams: query, queryParamsHandling: 'merge', replaceUrl: true });
   }
   protected choose(at: number): void {
-    this.patch({ at, commit: null });
+    void this.patch({ at, commit: null });
   }
   protected type(local: string): void {
     const at = DateTime.fromISO(local, { zone: this.session.zone() });
@@ -261,12 +266,21 @@ export class SecondPage {
   }
   /** The moment right before a commit; the table it touched is what one most likely wants. */
   protected before(c: Commit): void {
-    const gone = c.tables.find((t) => t.table);
-    const path = gone && this.tree().find((p) => p.includes('/') && nameOf(p) === gone.table && databaseOf(p) === gone.database);
-    this.patch({ at: c.at, commit: this.keyOf(c), ...(path && this.what() === undefined && { what: path }) });
+    const moved = this.patch({ at: c.at, commit: this.keyOf(c) });
+    const [gone, full] = [c.tables.find((t) => t.table), this.fullTo(c.at)];
+    if (!gone || !full || this.what() !== undefined) return;
+    from(moved)
+      .pipe(
+        switchMap(() => this.objectsOf(full.pointId)),
+        takeUntilDestroyed(this.destroyed),
+      )
+      .subscribe((paths) => {
+        const path = paths.find((p) => p.includes('/') && nameOf(p) === gone.table && databaseOf(p) === gone.database);
+        if (path && this.what() === undefined && this.chosen() === this.keyOf(c)) void this.patch({ what: path });
+      });
   }
   protected pick(path: string): void {
-    this.patch({ what: path || null, as: null });
+    void this.patch({ what: path || null, as: null });
   }
   protected agree(code: string): void {
     this.agreed.update((a) => new Set([...a, code]));
