@@ -105,7 +105,9 @@ async function bringBack(
     const path = 'disks/disk.raw/volume/content';
     const opened = new OpenedTrees();
     const began = performance.now();
-    await connectorOf('files').restore(
+    await (
+      await connectorOf('files')
+    ).restore(
       {
         taskId: 'bench',
         trial: false,
@@ -146,7 +148,7 @@ async function bringBack(
 async function readAsDevice(folder: string, point: OpenPoint, image: string, runs: number, report: (r: Result) => void): Promise<void> {
   const key = randomBytes(32);
   fs.writeFileSync(`${folder}/keys.psk`, `${nbdUser}:${key.toString('hex')}\n`, { mode: 0o600 });
-  const exported = exportedOf(await connectorOf('machine').device!(point, 'disks/disk.raw'));
+  const exported = exportedOf(await (await connectorOf('machine')).device!(point, 'disks/disk.raw'));
   const server = new NbdServer({ exports: new Map([['disk', exported]]), onRead: () => undefined }, key);
   const port = await server.listen('127.0.0.1');
   const peerPort = 10_000 + Math.floor(Math.random() * 20_000);

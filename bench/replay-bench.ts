@@ -92,7 +92,7 @@ async function replayed(store: Store, { server }: { readonly server: DatabaseTo[
     const path = i === 0 ? 'berths/tables/booking_0.sql' : '';
     return { open: open(root), find: async () => findItem(await open(root)(), path), path, to: '', base: '' };
   });
-  await connectorOf('database').restore(ctx, picks, { kind: 'database', server, destination });
+  await (await connectorOf('database')).restore(ctx, picks, { kind: 'database', server, destination });
   return (ended - begun) / 1000;
 }
 

@@ -1,6 +1,7 @@
 // Bundles the processes and threads that run on Node into dist/node.
 import { build } from 'esbuild';
 import { existsSync, readdirSync, readFileSync, rmSync } from 'node:fs';
+import path from 'node:path';
 
 const entries = {
   server: 'packages/server/src/main.ts',
@@ -34,23 +35,37 @@ for (const name of readdirSync('packages').filter((name) => name !== 'web')) {
   }
 }
 const external = needed.filter((name) => !name.startsWith('@lithodex/') && !bundled.includes(name));
+/** Errors of shapes are told in one language: the others would be read by every thread. */
+const oneLanguage = {
+  name: 'one language',
+  setup(bundle) {
+    bundle.onLoad({ filter: /[/\\]zod[/\\]v4[/\\]locales[/\\]index\.js$/ }, ({ path: file }) => ({
+      contents: "export { default as en } from './en.js';",
+      resolveDir: path.dirname(file),
+    }));
+  },
+};
 rmSync('dist/node', { recursive: true, force: true });
-await build({
-  entryPoints: Object.entries(present).map(([out, file]) => ({ out, in: file })),
-  outdir: 'dist/node',
-  bundle: true,
-  splitting: true,
-  format: 'esm',
-  platform: 'node',
-  target: 'node20.19',
-  sourcemap: 'linked',
-  external: external.flatMap((name) => [name, `${name}/*`]),
-  banner: { js: "import { createRequire as requireFor } from 'node:module'; const require = requireFor(import.meta.url);" },
-  alias: Object.fromEntries(
-    ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
-      `@lithodex/${name}`,
-      `./packages/${name}/src/index.ts`,
-    ]),
-  ),
-  logLevel: 'warning',
-});
+/** Each on its own: what is bundled together shares files, and a thread would load what only another uses. */
+const bundleOf = (out, file) =>
+  build({
+    entryPoints: [{ out, in: file }],
+    outdir: 'dist/node',
+    bundle: true,
+    splitting: true,
+    format: 'esm',
+    platform: 'node',
+    target: 'node20.19',
+    sourcemap: 'linked',
+    external: external.flatMap((name) => [name, `${name}/*`]),
+    banner: { js: "import { createRequire as requireFor } from 'node:module'; const require = requireFor(import.meta.url);" },
+    alias: Object.fromEntries(
+      ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
+        `@lithodex/${name}`,
+        `./packages/${name}/src/index.ts`,
+      ]),
+    ),
+    plugins: [oneLanguage],
+    logLevel: 'warning',
+  });
+await Promise.all(Object.entries(present).map(([out, file]) => bundleOf(out, file)));

@@ -64,7 +64,7 @@ describe('a real machine', () => {
     const open = async () =>
       new Overlay(
         `${base}/overlay`,
-        exportedOf(await connectorOf('machine').device!(point, 'disks/system.raw')),
+        exportedOf(await (await connectorOf('machine')).device!(point, 'disks/system.raw')),
         new OverlayRoom(512 * MiB),
       );
     const serve = async (overlay: Overlay, port: number) => {

@@ -1,21 +1,19 @@
 import type { Root } from '@lithodex/engine';
 import { PointFacts, type KindName } from '@lithodex/kinds';
 import type { Connector } from './connector';
-import { databaseConnector } from './databases/database-connector';
 import { filesConnector } from './files/files-connector';
-import { machineConnector } from './machines/machine-connector';
-import { tenantConnector } from './tenant/tenant-connector';
 
-const connectors: { readonly [K in KindName]: Connector<K> } = {
-  files: filesConnector,
-  machine: machineConnector,
-  database: databaseConnector,
-  tenant: tenantConnector,
+/** Loaded when a workload of the kind is worked on: a thread that loads what it does not use takes longer to start than many a task. */
+const connectors: { readonly [K in KindName]: () => Connector<K> | Promise<Connector<K>> } = {
+  files: () => filesConnector,
+  machine: async () => (await import('./machines/machine-connector')).machineConnector,
+  database: async () => (await import('./databases/database-connector')).databaseConnector,
+  tenant: async () => (await import('./tenant/tenant-connector')).tenantConnector,
 };
 
 /** The connector of a kind of workload. */
-export function connectorOf(kind: KindName): Connector {
-  return connectors[kind] as Connector;
+export async function connectorOf(kind: KindName): Promise<Connector> {
+  return (await connectors[kind]()) as Connector;
 }
 
 /** What a point says of what it is of; null for kinds that say nothing, and for what a later version may have written. */

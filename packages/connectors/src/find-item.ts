@@ -4,7 +4,6 @@ import { KindName } from '@lithodex/kinds';
 import type { OpenedInside, OpenPoint } from './connector';
 import { connectorOf } from './connectors';
 import type { InsideTree } from './inside/inside-tree';
-import { openMailStore } from './mailstore/open-mail-store';
 import { findWithParents, treeOf, type FoundItem } from './readable-tree';
 
 /** Trees inside items that were opened last: opening one reads where everything on a disk lies. */
@@ -19,7 +18,7 @@ export class OpenedTrees {
     const inStore = mail && (await this.openStore(point, mail.store));
     if (inStore) return { tree: inStore, rest: mail.rest };
     const kind = KindName.safeParse(point.root.content.kind).data;
-    const connector = kind && connectorOf(kind);
+    const connector = kind && (await connectorOf(kind));
     if (!connector?.open) return undefined;
     for (const [key, opened] of this.kept) {
       const [taskId, item = ''] = key.split('\n');
@@ -45,6 +44,7 @@ export class OpenedTrees {
       this.open(point, folder).then(async (found) => {
         if (!found) return undefined;
         const { entry } = await findWithParents(found.tree.trees, found.tree.top, found.rest);
+        const { openMailStore } = await import('./mailstore/open-mail-store');
         return { tree: await openMailStore(found.tree, entry), rest: '' };
       });
     this.kept.delete(key);

@@ -25,6 +25,8 @@ export class Mover {
   private stopping = false;
   private readonly api: ServerApi;
   private readonly runners: TaskRunner[];
+  /** Those that run nothing, the one that ran last at the end: its thread is there, and knows the targets. */
+  private readonly idle: TaskRunner[];
   /** Each follows a log, or is free to. */
   private readonly followers: TaskRunner[] = [];
   private readonly free: TaskRunner[] = [];
@@ -47,6 +49,7 @@ export class Mover {
     this.receiver = options.receive === undefined ? undefined : new Receiver(options.receive, log);
     this.readers = new SourceReaders(options, log);
     this.runners = Array.from({ length: mostTasks }, () => new TaskRunner(options, log, this.receiver));
+    this.idle = [...this.runners];
     this.questions = this.questionThread();
   }
 
@@ -73,7 +76,7 @@ export class Mover {
   /** Throws what the system refuses where others are to reach it. */
   async start(): Promise<void> {
     await this.receiver?.listen();
-    this.loops = [...this.runners.map((runner, i) => this.workLoop(runner, i)), this.followLoop(), this.questionLoop(), this.beatLoop()];
+    this.loops = [...this.runners.map((_, place) => this.workLoop(place)), this.followLoop(), this.questionLoop(), this.beatLoop()];
   }
 
   private async keepTrying(round: () => Promise<void>): Promise<void> {
@@ -89,15 +92,16 @@ export class Mover {
     }
   }
 
-  /** Runners beyond the number that may work at once wait. */
-  private workLoop(runner: TaskRunner, place: number): Promise<void> {
+  /** One task after another. Loops beyond the number that may work at once wait. */
+  private workLoop(place: number): Promise<void> {
     return this.keepTrying(async () => {
       if (place >= this.tasks) {
         await setTimeout(idleMs, undefined, { signal: this.gone.signal });
         return;
       }
       const task = await this.claim(false);
-      if (task) await runner.run(task);
+      const runner = task && this.idle.pop();
+      if (runner) await runner.run(task).finally(() => this.idle.push(runner));
     });
   }
 

@@ -11,23 +11,11 @@ import {
   type Work,
   type WorkType,
 } from '@lithodex/contract';
-import { closePools, endOwnScratches, HostLimits, type HostBounds } from '@lithodex/connectors';
+import { closePools, endOwn, HostLimits, type HostBounds } from '@lithodex/connectors';
 import { EngineError, served, systemCode } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { causeOf } from './causes';
 import type { Expected } from './receiver';
-import { runAdopt } from './work/adopt';
-import { runBackup, runTrial } from './work/backup';
-import { runCopy } from './work/copy';
-import { runDownload } from './work/download';
-import { runExpire } from './work/expire';
-import { runAttach } from './work/attach';
-import { runMachine } from './work/run-machine';
-import { answerQuestion } from './work/questions';
-import { readSource } from './work/read-source';
-import { runPrune } from './work/prune';
-import { runVerify } from './work/verify';
-import { runRestore } from './work/restore';
 import { Stores } from './work/stores';
 import { targetsOf, targetsRead } from './work/targets-of';
 import { noCounts, type Receiving, type TaskContext, type TaskResult } from './work/task-context';
@@ -84,22 +72,23 @@ const say = (message: FromThread) => {
 };
 const progressEveryMs = 200;
 
-const runners: { readonly [T in WorkType]: (ctx: TaskContext, work: Extract<Work, { type: T }>) => Promise<TaskResult> } = {
-  backup: runBackup,
-  trial: runTrial,
-  restore: runRestore,
-  download: runDownload,
-  attach: runAttach,
-  runMachine,
-  copy: runCopy,
-  verify: runVerify,
-  adopt: runAdopt,
-  expire: runExpire,
-  prune: runPrune,
+/** Loaded with the first task of the type: most threads do one or two of them. */
+const runners: { readonly [T in WorkType]: () => Promise<(ctx: TaskContext, work: Extract<Work, { type: T }>) => Promise<TaskResult>> } = {
+  backup: async () => (await import('./work/backup')).runBackup,
+  trial: async () => (await import('./work/backup')).runTrial,
+  restore: async () => (await import('./work/restore')).runRestore,
+  download: async () => (await import('./work/download')).runDownload,
+  attach: async () => (await import('./work/attach')).runAttach,
+  runMachine: async () => (await import('./work/run-machine')).runMachine,
+  copy: async () => (await import('./work/copy')).runCopy,
+  verify: async () => (await import('./work/verify')).runVerify,
+  adopt: async () => (await import('./work/adopt')).runAdopt,
+  expire: async () => (await import('./work/expire')).runExpire,
+  prune: async () => (await import('./work/prune')).runPrune,
 };
 
 function run<T extends WorkType>(ctx: TaskContext, type: T, work: Work): Promise<TaskResult> {
-  const use = () => runners[type](ctx, work as Extract<Work, { type: T }>);
+  const use = async () => (await runners[type]())(ctx, work as Extract<Work, { type: T }>);
   return taskTypes[type].pins ? stores.pinned(ctx.task.id, targetsRead(work), use) : use();
 }
 
@@ -172,7 +161,17 @@ const receivingAt = (address: string): Receiving => ({
 async function leave(): Promise<void> {
   Atomics.store(stop, 0, 1);
   await running;
-  await Promise.all([closePools(), endOwnScratches()]);
+  await Promise.all([closePools(), endOwn()]);
+}
+
+async function read(question: ReadQuestion): Promise<void> {
+  const { readSource } = await import('./work/read-source');
+  await readSource(question, { limits, scripts: start.scripts, stopped: () => Atomics.load(stop, 0) !== 0 });
+}
+
+async function answer(question: Question): Promise<unknown> {
+  const { answerQuestion } = await import('./work/questions');
+  return answerQuestion(question, stores, limits);
 }
 
 /** What was wanted last. */
@@ -185,7 +184,7 @@ served((message: ToThread) => {
     });
   else if (message.type === 'wish') wished = message;
   else if (message.type === 'read')
-    running = readSource(message.question, { limits, scripts: start.scripts, stopped: () => Atomics.load(stop, 0) !== 0 }).then(
+    running = read(message.question).then(
       () => {
         say({ type: 'read', failed: '' });
       },
@@ -194,7 +193,7 @@ served((message: ToThread) => {
       },
     );
   else
-    answerQuestion(message.question, stores, limits).then(
+    answer(message.question).then(
       (answer) => {
         say({ type: 'answer', id: message.id, ok: true, answer });
       },

@@ -3,6 +3,7 @@ import path from 'node:path';
 import { DatabaseServer } from '@lithodex/kinds';
 import { z } from 'zod';
 import { SourceError } from '../source-error';
+import { whenEnding } from '../ending';
 import type { Scratch } from './family';
 import { ownFolder, ownFoldersOf } from '../own-folder';
 
@@ -18,8 +19,6 @@ export type KeptScratch = z.infer<typeof Kept>;
 
 const fileName = 'kept.json';
 const minuteMs = 60_000;
-/** Those that this thread keeps. */
-const own = new Map<string, () => Promise<void>>();
 
 /** Keeps a scratch server up for some minutes, as the one that a task made; gives until when, in ms. It ends with the mover at the latest. */
 export function keepScratch(taskId: string, scratch: Scratch, minutes: number): number {
@@ -27,21 +26,16 @@ export function keepScratch(taskId: string, scratch: Scratch, minutes: number): 
   const until = Date.now() + minutes * minuteMs;
   const end = async (): Promise<void> => {
     clearTimeout(timer);
-    own.delete(taskId);
+    forget();
     rmSync(folder, { recursive: true, force: true });
     await scratch.stop();
   };
   const timer = setTimeout(() => void end(), minutes * minuteMs);
   scratch.process.once('exit', () => void end());
-  own.set(taskId, end);
+  const forget = whenEnding(end);
   const kept: KeptScratch = { taskId, server: scratch.server, process: scratch.process.pid!, until };
   writeFileSync(path.join(folder, fileName), JSON.stringify(kept), { mode: 0o600 });
   return until;
-}
-
-/** Ends those that this thread keeps. */
-export async function endOwnScratches(): Promise<void> {
-  await Promise.all([...own.values()].map((end) => end()));
 }
 
 /** The scratch server that a task made. Throws SCRATCH_GONE. */

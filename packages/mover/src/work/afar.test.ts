@@ -34,10 +34,11 @@ afterEach(async () => {
   fs.rmSync(base, { recursive: true, force: true });
 });
 
+const files = await connectorOf('files');
+
 /** What the mover at the source does, as it should. */
 function reads(stream: Duplex): void {
   const from = folderTree(`${base}/source`);
-  const files = connectorOf('files');
   void readThrough(stream, {
     capture: (ctx) => files.capture(ctx, from),
     survey: (ctx) => files.survey(ctx, from),

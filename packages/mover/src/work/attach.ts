@@ -75,7 +75,7 @@ const nameOf = (words: string) => words.replace(/[^\w.-]/g, '_');
 const asDevice: Shown = async (ctx, work, _folder, onRead) => {
   const point = await openPoint(ctx.stores, work.point);
   const kind = KindName.safeParse(point.root.content.kind).data;
-  const connector = kind && connectorOf(kind);
+  const connector = kind && (await connectorOf(kind));
   if (!connector?.device) throw new EngineError('PATH_MISSING', 'nothing that can be attached');
   const exported = exportedOf(await connector.device(point, work.path));
   const key = randomBytes(32);

@@ -113,7 +113,7 @@ async function storePoint(ctx: TaskContext, work: BackupWork): Promise<StoredPoi
 /** Writes the text of a point beside its store. What keeps that from being done does not make the point worse: it is said. False where it was not done. */
 async function besideStore(ctx: TaskContext, work: BackupWork, top: TreeEntry): Promise<boolean> {
   const { target, workload } = work;
-  const connector = connectorOf(kindOf(work));
+  const connector = await connectorOf(kindOf(work));
   if (!connector.newest || target.place.kind !== 'folder') return true;
   ctx.phase('writing the newest as files');
   try {
@@ -183,8 +183,8 @@ export async function runTrial(ctx: TaskContext, work: BackupWork): Promise<Task
   return { counts: { ...noCounts, ...found, warnings, missing }, bytes: 0 };
 }
 
-function surveyed(ctx: TaskContext, from: BackupWork['from'], survey: SurveyContext): Promise<Surveyed> {
-  if (from.kind !== 'afar') return connectorOf(from.kind).survey(survey, from);
+async function surveyed(ctx: TaskContext, from: BackupWork['from'], survey: SurveyContext): Promise<Surveyed> {
+  if (from.kind !== 'afar') return (await connectorOf(from.kind)).survey(survey, from);
   const now = () => ctx.task.serverNow;
   return throughReader(ctx, from.mover, (stream) => surveyThrough(stream, { ...survey, now, taskId: ctx.task.id }));
 }

@@ -5,7 +5,7 @@ import { escapePath } from '@lithodex/core';
 import {
   everythingBelow,
   fileContent,
-  mboxMessage,
+  tenantQuestions,
   tarEnd,
   tarHeader,
   tarPadding,
@@ -106,7 +106,7 @@ async function* mboxParts(opened: readonly Opened[], seen: Seen, skipped: Skippe
   for (const { tree, entry: top, to } of opened)
     for await (const { path, entry } of everythingBelow(tree, top, to)) {
       if (entry.kind !== 'file') continue;
-      const message = entry.unread ? undefined : await mboxMessage({ tree, entry });
+      const message = entry.unread ? undefined : await (await tenantQuestions()).mboxMessage({ tree, entry });
       if (message) yield message;
       else skipped(path, 'a mailbox in one file holds messages only');
       seen(entry, entry.size);

@@ -65,7 +65,7 @@ export async function followLog(
 /** Whether there is more to take. A server that is away for a moment has nothing new: when it stays away the next point says so. */
 async function grew(from: From, root: Root): Promise<boolean> {
   try {
-    return (await connectorOf(from.kind).grew?.(from, root)) !== false;
+    return (await (await connectorOf(from.kind)).grew?.(from, root)) !== false;
   } catch (error) {
     if (error instanceof SourceError) return false;
     throw error;

@@ -1,15 +1,6 @@
 import type { AnswerTo, PointRef } from '@lithodex/contract';
 import { joinPath, mailStoreFolder, mailStoreOn } from '@lithodex/core';
-import {
-  fileContent,
-  findItem,
-  findWithParents,
-  folderThere,
-  layoutOf,
-  mailStoresBelow,
-  OpenedTrees,
-  type FoundItem,
-} from '@lithodex/connectors';
+import { fileContent, findItem, findWithParents, mailStoreQuestions, OpenedTrees, type FoundItem } from '@lithodex/connectors';
 import { EngineError, type TreeEntry } from '@lithodex/engine';
 import { openPoint } from './open-point';
 import type { Stores } from './stores';
@@ -53,6 +44,7 @@ const storeRow = { name: mailStoreFolder, kind: 'folder', size: 0, mtimeNs: 0n, 
 /** A mail store can be walked as mailboxes, in a folder of its own beside its files. */
 async function openedStore(tree: FoundItem['tree'], entry: TreeEntry, path: string): Promise<{ item: typeof storeRow; about: string }[]> {
   if (mailStoreOn(path)) return [];
+  const { folderThere, layoutOf } = await mailStoreQuestions();
   const layout = await layoutOf(await folderThere(tree, entry));
   return layout ? [{ item: storeRow, about: `mail store, ${layout}` }] : [];
 }
@@ -62,7 +54,7 @@ export async function mailStores(stores: Stores, point: PointRef, path: string):
   const opened = await walked.open(await openPoint(stores, point), path);
   if (!opened) throw new EngineError('PATH_MISSING', path);
   const { entry } = await findWithParents(opened.tree.trees, opened.tree.top, opened.rest);
-  return mailStoresBelow(opened.tree, entry);
+  return (await mailStoreQuestions()).mailStoresBelow(opened.tree, entry);
 }
 
 /** The front of a file of a point, stored or inside an item, at most `most` bytes. Throws PATH_MISSING. */

@@ -4,28 +4,19 @@ import { bytesOfText } from '@lithodex/core';
 import type { From } from '@lithodex/kinds';
 import type { ComparedItem, Question, TargetPlace, TargetTest } from '@lithodex/contract';
 import {
-  attachmentOf,
   compareFolder,
-  commitsOf,
-  compareInside,
-  compareRows,
   connectorOf,
   type Connector,
   compareItem,
+  databaseQuestions,
   discover,
-  endScratch,
   findItem,
-  insideScratch,
   lookAhead,
   lookInsideMachine,
-  memberNow,
-  itemChanges,
   probe,
-  rowsInside,
-  swapTables,
   testInside,
   treeNow,
-  viewItem,
+  tenantQuestions,
   treeOf,
   type Comparison,
   type HostLimits,
@@ -59,34 +50,39 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
     case 'read':
       throw new Error('sources are read in threads of their own');
     case 'systemTest':
-      return systemOf(question.from).test(question.from);
+      return (await systemOf(question.from)).test(question.from);
     case 'systemFinds':
-      return systemOf(question.from).discover(question.from);
+      return (await systemOf(question.from)).discover(question.from);
     case 'itemChanges':
-      return itemChanges(await openPoint(stores, question.point), question.from, question, () => false, walked);
+      return (await tenantQuestions()).itemChanges(await openPoint(stores, question.point), question.from, question, () => false, walked);
     case 'itemView':
-      return (await viewItem(await findItem(await openPoint(stores, question.point), question.path, walked))) ?? null;
+      return (
+        (await (await tenantQuestions()).viewItem(await findItem(await openPoint(stores, question.point), question.path, walked))) ?? null
+      );
     case 'itemAttachment':
-      return attachmentOf(await findItem(await openPoint(stores, question.point), question.path, walked), question.no);
+      return (await tenantQuestions()).attachmentOf(
+        await findItem(await openPoint(stores, question.point), question.path, walked),
+        question.no,
+      );
     case 'memberNow':
-      return memberNow(question.from);
+      return (await tenantQuestions()).memberNow(question.from);
     case 'commits': {
       const { point, around } = question;
       const { store, root } = await openPoint(stores, point);
-      return commitsOf(store, root, around);
+      return (await databaseQuestions()).commitsOf(store, root, around);
     }
     case 'compareRows':
-      return compareRows(question.from, question.pair);
+      return (await databaseQuestions()).compareRows(question.from, question.pair);
     case 'swapTables':
-      return { remarks: await swapTables(question.from, question.pair) };
+      return { remarks: await (await databaseQuestions()).swapTables(question.from, question.pair) };
     case 'inside':
-      return insideScratch(question.taskId);
+      return (await databaseQuestions()).insideScratch(question.taskId);
     case 'rowsInside':
-      return rowsInside(question.taskId, question.table, question.which);
+      return (await databaseQuestions()).rowsInside(question.taskId, question.table, question.which);
     case 'compareInside':
-      return compareInside(question.taskId, question.from.server, question.table);
+      return (await databaseQuestions()).compareInside(question.taskId, question.from.server, question.table);
     case 'endScratch':
-      endScratch(question.taskId);
+      (await databaseQuestions()).endScratch(question.taskId);
       return {};
     case 'platformTest':
       return testOf(question.platform);
@@ -149,8 +145,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
 }
 
 /** How a system is asked. Throws UNKNOWN_KIND for a kind that is not found in one. */
-function systemOf({ kind }: From): NonNullable<Connector['system']> {
-  const { system } = connectorOf(kind);
+async function systemOf({ kind }: From): Promise<NonNullable<Connector['system']>> {
+  const { system } = await connectorOf(kind);
   if (!system) throw new Error(`workloads of the kind ${kind} are not found in systems`);
   return system;
 }

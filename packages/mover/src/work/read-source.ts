@@ -28,7 +28,7 @@ export async function readSource({ address, ticket, from, scripts, task }: ReadQ
   stream.on('error', () => undefined);
   try {
     await once(stream, 'secureConnect', { signal: AbortSignal.timeout(helloMs) });
-    const connector = connectorOf(from.kind);
+    const connector = await connectorOf(from.kind);
     await readThrough(stream, {
       capture: async (ctx) => {
         const log = ({ level, ...said }: MoverLine) => {

@@ -21,7 +21,9 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
     const message = `what is missing or damaged on the first target was read from ${name}`;
     ctx.log({ level: 'warning', code: 'READ_ELSEWHERE', path: '', message });
   });
-  const { items, summary, made } = await connectorOf(work.to.kind).restore(
+  const { items, summary, made } = await (
+    await connectorOf(work.to.kind)
+  ).restore(
     {
       taskId: ctx.task.id,
       trial: work.trial,

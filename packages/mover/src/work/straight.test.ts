@@ -77,7 +77,9 @@ async function take(id: string, more: { way?: DataWay; previous?: string; limits
 async function restore(point: OpenPoint, destination: MachineDestination, limits = HostLimits.none): Promise<string[]> {
   const notes: string[] = [];
   const nothing = () => undefined;
-  await connectorOf('machine').restore(
+  await (
+    await connectorOf('machine')
+  ).restore(
     {
       taskId: `r${++tasks}`,
       trial: false,

@@ -110,7 +110,7 @@ async function takePinned(store: Store, request: PointRequest, hooks: PointHooks
 }
 
 /** Reads the source; what is as it was in `base` is reused, what should be as it was in `reread` is compared. A synthetic full is put together from `base` alone. */
-function contentOf(
+async function contentOf(
   store: Store,
   request: PointRequest,
   base: Root | undefined,
@@ -137,7 +137,7 @@ function contentOf(
     progress,
     stopped,
   };
-  if (from.kind !== 'afar') return connectorOf(from.kind).capture({ ...ctx, store: new OpenStore(store), limits }, from);
+  if (from.kind !== 'afar') return (await connectorOf(from.kind)).capture({ ...ctx, store: new OpenStore(store), limits }, from);
   if (!hooks.afar) throw new Error('nobody reads this source for others');
   return hooks.afar(from.mover, ctx);
 }

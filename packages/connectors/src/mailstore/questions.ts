@@ -1,0 +1,2 @@
+export { layoutOf, mailStoresBelow } from './open-mail-store';
+export { folderThere } from './stored-mailbox';

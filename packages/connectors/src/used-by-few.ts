@@ -1,0 +1,6 @@
+/** What is asked of mailboxes and other members of a tenant. Loaded by those that ask, as it brings large libraries. */
+export const tenantQuestions = () => import('./tenant/questions');
+/** What is asked of databases, and of scratch servers that stay up. */
+export const databaseQuestions = () => import('./databases/questions');
+/** What is asked of mail stores inside other items. */
+export const mailStoreQuestions = () => import('./mailstore/questions');
