@@ -71,6 +71,10 @@ export default defineConfig(
       // sums and counts arrive from the database driver as text where they could be large
       '@typescript-eslint/no-unnecessary-type-conversion': 'off',
       '@typescript-eslint/no-unnecessary-type-parameters': 'off',
+      // there are no enums here
+      'no-restricted-syntax': ['error', { selector: 'TSEnumDeclaration', message: 'Use a union of strings.' }],
+      '@typescript-eslint/no-unsafe-enum-assignment': 'off',
+      '@typescript-eslint/no-unsafe-enum-comparison': 'off',
       '@typescript-eslint/no-unsafe-class-instance-assignment': 'off',
       'no-control-regex': 'off',
       'no-misleading-character-class': 'off',

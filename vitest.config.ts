@@ -19,7 +19,18 @@ const project = (
   test: { name, include, environment: 'node', testTimeout: timeout, hookTimeout: timeout, isolate: false, maxWorkers: 2, ...more },
 });
 /** What takes longest goes first, so that nothing is waited for at the end. */
-const longest = ['kill', 'fuzz', 'journey', 'prune', 'take-point', 'machines'].map((name) => `/${name}.test.ts`);
+const longest = [
+  'followed-log',
+  'reading-movers',
+  'database-care',
+  'postgresql-care',
+  'kill',
+  'database-log',
+  'journey',
+  'prune',
+  'take-point',
+  'machines',
+].map((name) => `/${name}.test.ts`);
 class LongestFirst extends BaseSequencer {
   override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
     const rest = await super.sort(files);
@@ -34,7 +45,8 @@ export default defineConfig({
     sequence: { sequencer: LongestFirst },
     projects: [
       project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
-      project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup }),
+      // they wait for databases and leases for a good part
+      project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup, maxWorkers: 3 }),
       // a machine in software, by command only
       project('metal', ['tests/metal/**/*.test.ts'], 900_000),
       project('browser', ['tests/browser/**/*.test.ts'], 300_000, { globalSetup }),

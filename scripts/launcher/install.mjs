@@ -57,9 +57,18 @@ async function run(command, args, options = {}) {
   });
 }
 
-/** Installs what is missing: one waits for the network while the other unpacks. */
+/** Begins to install what is missing: one waits for the network while the other unpacks. */
+export function installing(forTests, forMetal = false) {
+  const debian = installDebian(forMetal ? metalPackages : forTests ? testPackages : packages);
+  // told to whom waits for it, also where that is later
+  debian.catch(() => undefined);
+  return { debian, npm: installNpm(forTests) };
+}
+
+/** Installs what is missing. */
 export async function install(forTests, forMetal = false) {
-  await Promise.all([installDebian(forMetal ? metalPackages : forTests ? testPackages : packages), installNpm(forTests)]);
+  const { debian, npm } = installing(forTests, forMetal);
+  await Promise.all([debian, npm]);
 }
 
 /** The package of PostgreSQL would make and start a server for the system, which nobody here needs; what its owner wants is left as it is. */

@@ -1,7 +1,7 @@
 // "./lithodex test": installs, builds, lints, runs the tests.
 import { spawn, spawnSync } from 'node:child_process';
 import { readFileSync } from 'node:fs';
-import { build, install, projectFiles } from './install.mjs';
+import { build, install, installing, projectFiles } from './install.mjs';
 
 const kinds = ['unit', 'api', 'browser'];
 /** Takes minutes and more packages: by command only. */
@@ -13,11 +13,7 @@ function run(command, args, options = {}) {
 }
 
 const buildWeb = 'node scripts/launcher/build-web.mjs checked';
-const checks = [
-  'npx eslint . --cache --cache-location node_modules/.cache/eslint',
-  'npx prettier --check --log-level warn .',
-  'npx tsc -p tsconfig.json --noEmit',
-];
+const checks = ['node scripts/check.mjs', 'npx prettier --check --log-level warn .'];
 
 /** Runs commands one after the other, beside what else goes on. Gives the status of the first that failed. */
 function inTurn(commands) {
@@ -90,10 +86,12 @@ export async function test(args) {
   const unknown = chosen.find((a) => ![...kinds, ...byCommand].includes(a));
   if (unknown) throw new Error(`There is no kind of test "${unknown}"; there are ${[...kinds, ...byCommand].join(', ')}.`);
   const wanted = chosen.length ? chosen : kinds;
-  await install(true, wanted.includes('metal'));
+  const { debian, npm } = installing(true, wanted.includes('metal'));
+  await npm;
   await build(['node']);
   const beside = [...(chosen.length ? [] : checks), ...(wanted.includes('browser') ? [buildWeb] : [])];
   const checked = inTurn(beside);
+  await debian;
   for (const kind of wanted) {
     // what is served and timed runs alone
     if (kind !== 'unit') await holds(checked);

@@ -46,6 +46,9 @@ beforeAll(async () => {
   const { runId } = await admin.call('runPolicy', { id, body: {} });
   await admin.ended(runId);
   await h.killMover('mover-1');
+  // it does not come back, so that nothing waits for it
+  const { db, movers } = h.server.deps;
+  for (const token of await db('api_token').where({ role: 'mover' }).select<{ id: number }[]>('id')) movers.forget(token.id);
   const { pointList } = await admin.call('workload', { id: workloadId });
   const tasks = await h.server.deps.db('task').select<{ id: string }[]>('id');
   ids['number'] = [1, workloadId, id, runId, 4_294_967_295];

@@ -16,6 +16,10 @@ const flags = [
 ];
 /** How long something may take to appear; a machine may be slow. */
 const patienceMs = 60_000;
+/** Between two looks, in ms: to look at every frame takes of the processor that is to paint it. */
+const polling = 50;
+/** What moves for the eye alone stands still. */
+export const calm = { name: 'prefers-reduced-motion', value: 'reduce' };
 
 /** A person at a browser: speaks of what is on the screen, not of its markup. */
 export class Visitor {
@@ -60,6 +64,7 @@ export class Visitor {
       wire.on(ending, ({ requestId }) => visitor.awaited.delete(requestId));
     page.on('pageerror', (e) => visitor.problems.push(String(e)));
     page.setDefaultTimeout(patienceMs);
+    await page.emulateMediaFeatures([calm]);
     return visitor;
   }
 
@@ -102,7 +107,7 @@ export class Visitor {
   /** Waits until a text is on the page. */
   async sees(text: string, timeout = patienceMs): Promise<void> {
     await this.page
-      .waitForFunction((t) => document.body.innerText.replaceAll('\u202f', ' ').includes(t), { timeout }, text)
+      .waitForFunction((t) => document.body.innerText.replaceAll('\u202f', ' ').includes(t), { timeout, polling }, text)
       .catch(async () => {
         throw new Error(`"${text}" does not appear; the page says: ${(await this.text()).slice(0, 1500)}`);
       });
@@ -124,7 +129,7 @@ export class Visitor {
           );
           return all.sort((a, b) => (a as HTMLElement).innerText.length - (b as HTMLElement).innerText.length)[0];
         },
-        {},
+        { polling },
         words,
       )
       .catch(async () => {

@@ -72,7 +72,7 @@ describe('patterns of what is left out', () => {
         ] as const)
           for (const path of paths) expect([path, matches(path, isFolder)]).toEqual([path, git.get(path)]);
       }),
-      { numRuns: 150 },
+      { numRuns: 60 },
     );
   });
 

@@ -81,7 +81,7 @@ describe('the ends of points', () => {
           else expect(left).toEqual(expected);
         }
       }),
-      { numRuns: 60 },
+      { numRuns: 30 },
     );
   });
 });
@@ -104,7 +104,7 @@ describe('a simulated policy', () => {
           expect(course.reach[i]).toBeCloseTo(standing.length ? (d - standing[0]!) / day : 0, 9);
         });
       }),
-      { numRuns: 60 },
+      { numRuns: 30 },
     );
   });
 
@@ -120,7 +120,7 @@ describe('a simulated policy', () => {
         }
         expect(long.goAtOnce).toBeLessThanOrEqual(short.goAtOnce);
       }),
-      { numRuns: 60 },
+      { numRuns: 30 },
     );
   });
 
@@ -140,7 +140,7 @@ describe('a simulated policy', () => {
           expect(whole.bytes[i]).toBeLessThanOrEqual(most * (1 + 1e-9));
         }
       }),
-      { numRuns: 60 },
+      { numRuns: 30 },
     );
   });
 

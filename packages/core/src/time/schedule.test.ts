@@ -110,7 +110,7 @@ describe('next runs', () => {
         );
         expect(nextRuns({ schedule, zone }, from, all.length)).toEqual(all);
       }),
-      { numRuns: 60 },
+      { numRuns: 30 },
     );
   });
 
@@ -159,7 +159,7 @@ describe('next runs', () => {
           expect(dueSince({ schedule, zone, closed }, after, until)).toBe(open.at(-1));
         },
       ),
-      { numRuns: 60 },
+      { numRuns: 30 },
     );
   });
 
@@ -198,7 +198,7 @@ describe('what is due', () => {
         const runs = runsBetween({ schedule, zone }, after, after + passed);
         expect(due).toBe(runs.at(-1));
       }),
-      { numRuns: 60 },
+      { numRuns: 30 },
     );
   });
 

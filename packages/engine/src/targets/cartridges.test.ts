@@ -239,7 +239,7 @@ describe('a set of cartridges', () => {
         for (const [name, data] of model) expect((await target.read(name)).equals(data)).toBe(true);
       }),
       {
-        numRuns: 40,
+        numRuns: 15,
         examples: [
           [
             [

@@ -304,7 +304,7 @@ describe('a machine', () => {
         }
         service.platform.remove(id);
       }),
-      { numRuns: 8 },
+      { numRuns: 5 },
     );
   });
 });

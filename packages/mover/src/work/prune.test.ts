@@ -314,7 +314,7 @@ describe('pruning', () => {
         expect((await readAll()).sort()).toEqual([...living].sort());
         if (living.size === 0) expect(packs()).toBe(0);
       }),
-      { numRuns: 25 },
+      { numRuns: 10 },
     );
   }, 240_000);
 });

@@ -222,7 +222,7 @@ describe('a point of a folder tree', () => {
           previous = id;
         }
       }),
-      { numRuns: 25 },
+      { numRuns: 12 },
     );
   });
 

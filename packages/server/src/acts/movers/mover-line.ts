@@ -17,7 +17,9 @@ interface Open {
 
 const Failure = z.object({ code: z.string().max(60).optional(), message: z.string().max(2000).optional() });
 const waitMs = 20_000;
+/** A mover that has not asked for so long is not there. */
 const silentMs = 25_000;
+const lookMs = 1000;
 
 const answers = (asked: Asked, name: string, question: Question, by: string | null) =>
   by === null ? mayAnswer(asked, question) && !readsOnly(asked, name) : by === name && mayAnswerAs(asked, name, question);
@@ -41,18 +43,32 @@ export class MoverLine {
 
   /** Asks the mover `by`, or one whose duties cover the question. Throws MOVER_ABSENT, or MOVER_FAILED with what the mover said, or where what it said is no answer. */
   async ask<Q extends Question>(question: Q, timeoutMs = 15_000, by: string | null = null): Promise<AnswerTo<Q['ask']>> {
-    const able = [...this.seen].flatMap(([name, seen]) => (answers(seen.entitled, name, question, by) ? [seen] : []));
-    const newest = Math.max(this.startedAt, ...able.map(({ at }) => at));
-    if (Date.now() - newest > silentMs) throw absent(by);
+    const absentIn = () => {
+      const able = [...this.seen].flatMap(([name, seen]) => (answers(seen.entitled, name, question, by) ? [seen] : []));
+      return Math.max(this.startedAt, ...able.map(({ at }) => at)) + silentMs - Date.now();
+    };
+    if (absentIn() <= 0) throw absent(by);
     const id = randomUUID();
     return new Promise((resolve, reject) => {
-      const timer = setTimeout(() => {
-        this.open.delete(id);
-        reject(absent(by));
-      }, timeoutMs);
-      const settle = (ok: boolean, answer: unknown) => {
+      const end = () => {
         clearTimeout(timer);
+        clearTimeout(looking);
         this.open.delete(id);
+      };
+      const giveUp = () => {
+        end();
+        reject(absent(by));
+      };
+      // nobody waits for longer than it takes to know that no mover is there to take it
+      const look = () => {
+        const left = absentIn();
+        if (this.open.get(id)?.givenTo === null && left <= 0) giveUp();
+        else looking = setTimeout(look, Math.max(lookMs, left));
+      };
+      const timer = setTimeout(giveUp, timeoutMs);
+      let looking = setTimeout(look, absentIn());
+      const settle = (ok: boolean, answer: unknown) => {
+        end();
         if (!ok) {
           const said = Failure.safeParse(answer).data;
           reject(new ApiError('MOVER_FAILED', { code: said?.code }, said?.message));
