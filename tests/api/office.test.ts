@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import type { BodyInput } from '@lithodex/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Harness, type Client } from '../support/harness';
+import { Harness, policyFor, type Client } from '../support/harness';
 import { appointmentOf, cardOf, messageOf, Office } from '../support/office';
 
 let h: Harness;
@@ -259,6 +259,67 @@ describe('an office tenant', () => {
         .filter((e) => e.type === 'm.room.message')
         .map((e) => [e.sender, e.origin_server_ts, e.content]);
     expect(said(office.service.chat.roomIds.at(-1)!)).toEqual(said(roomId));
+  });
+
+  it('has a part read more often by a rule of its own: the others stay as they were read last, and points hold everything', async () => {
+    const [id, site] = [await idOf('Ragna Holt'), await idOf('Pilots handbook')];
+    const { rules, ...body } = policyFor([id, site], targetId);
+    const all = { ...rules[0]!, no: 1 };
+    const mail = { ...all, no: 2, parts: ['Mail' as const] };
+    const { id: policyId } = await admin.call('addPolicy', { body: { ...body, name: 'Mail more often', rules: [all, mail] } });
+    const run = async (rule: number) => admin.ended((await admin.call('runPolicy', { id: policyId, body: { rule } })).runId);
+    const facts = async () => {
+      const point = await newest(id);
+      if (point.facts?.kind !== 'tenant') throw new Error('no facts');
+      return { ...point.facts, pointId: point.id, moment: point.moment };
+    };
+    await run(1);
+    const whole = await facts();
+    expect(whole.readAt).toEqual({});
+
+    for (const n of [71, 72]) {
+      await office.as('ragna.holt', (client) => client.append('INBOX', messageOf(n), [], new Date()));
+      fs.writeFileSync(office.drive('ragna.holt', `Plans/late ${n}.txt`), 'more');
+      const ended = await run(2);
+      // a site has no mail
+      expect(ended.tasks.map((t) => [t.workload?.name, t.state])).toEqual([['Ragna Holt', 'done']]);
+      const part = await facts();
+      expect(part.counts).toEqual({ ...whole.counts, messages: whole.counts.messages + n - 70 });
+      // as of when they were read, not of the point that they were taken over from
+      expect(part.readAt).toEqual({ Calendars: whole.moment, Contacts: whole.moment, Drive: whole.moment });
+      expect(await names(part.pointId, 'Drive/Plans')).toEqual(await names(whole.pointId, 'Drive/Plans'));
+    }
+
+    const part = await facts();
+    fs.rmSync(office.drive('ragna.holt', 'Plans/berth 14 #2.txt'));
+    expect((await restore(part.pointId, ['Drive/Plans/berth 14 #2.txt'])).tasks[0]).toMatchObject({ state: 'done', cause: null });
+    expect(fs.existsSync(office.drive('ragna.holt', 'Plans/berth 14 #2.txt'))).toBe(true);
+    await run(1);
+    const again = await facts();
+    expect(again.readAt).toEqual({});
+    expect(await names(again.pointId, 'Drive/Plans')).toEqual(expect.arrayContaining(['late 71.txt', 'late 72.txt']));
+  });
+
+  it('is read whole by such a rule while the point before is none to go on from', async () => {
+    const id = await idOf('Ivo Lind');
+    const { rules, ...body } = policyFor([id], targetId);
+    const mail = { ...rules[0]!, parts: ['Mail' as const] };
+    const { id: policyId } = await admin.call('addPolicy', { body: { ...body, name: 'Mail of Ivo', rules: [mail] } });
+    const run = async () => admin.ended((await admin.call('runPolicy', { id: policyId, body: {} })).runId);
+    const readAt = async () => {
+      const { facts } = await newest(id);
+      return facts?.kind === 'tenant' ? facts.readAt : null;
+    };
+    // the first of them has nothing to leave as it was
+    fs.writeFileSync(office.drive('ivo.lind', 'first.txt'), 'one');
+    await run();
+    expect(await readAt()).toEqual({});
+    expect(await names((await newest(id)).id, 'Drive')).toContain('first.txt');
+    await run();
+    expect(await readAt()).toHaveProperty('Drive');
+    await admin.call('changePolicy', { id: policyId, body: { ...body, name: 'Mail of Ivo', rules: [mail], exclude: ['*.tmp'] } });
+    await run();
+    expect(await readAt()).toEqual({});
   });
 
   it('hands what somebody who left had to a successor, below a folder of its own', async () => {

@@ -48,6 +48,8 @@ export interface CaptureContext {
   readonly fresh: boolean;
   readonly include: readonly string[];
   readonly exclude: readonly string[];
+  /** What is read of a workload of several parts, the rest stays as it is in `base`; none for all. */
+  readonly parts: readonly string[];
   /** What the mover may read on its host. */
   readonly limits: HostLimits;
   /** Which of these tasks may still go on. */

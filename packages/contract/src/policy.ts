@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { ClockTime, Count, Id, Instant, Name, Named, Uuid } from './common';
+import { tenantTopNames } from '@lithodex/kinds';
 import { FitOutcome } from './plan';
 
 /** A day of the month, the last one in months that are shorter; or the nth of a weekday, where 5 is the last. */
@@ -116,26 +117,40 @@ export const PolicyRule = z.object({
   copies: z.array(CopyRule).max(4).default([]),
   /** Of a log: how old the newest second that can be reached may be, in minutes; null where nobody said. */
   objectiveMinutes: z.int().min(1).max(10_080).nullable().default(null),
+  /** Of people and sites: folders at the top of their points that are read, the others stay as they were read last; none for all. */
+  parts: z.array(z.enum(tenantTopNames)).max(tenantTopNames.length).default([]),
 });
 export type PolicyRule = z.infer<typeof PolicyRule>;
 /** What reads more of the source comes first. */
 const kindsByWeight: readonly PolicyRule['kind'][] = ['full', 'differential', 'incremental', 'log'];
 
 /** Rules in the order in which they start when they come due together. */
-export function heaviestFirst<R extends Pick<PolicyRule, 'kind'>>(rules: readonly R[]): R[] {
-  return [...rules].sort((a, b) => kindsByWeight.indexOf(a.kind) - kindsByWeight.indexOf(b.kind));
+export function heaviestFirst<R extends Pick<PolicyRule, 'kind' | 'parts'>>(rules: readonly R[]): R[] {
+  const partsOf = ({ parts }: R) => parts.length || tenantTopNames.length;
+  return [...rules].sort((a, b) => kindsByWeight.indexOf(a.kind) - kindsByWeight.indexOf(b.kind) || partsOf(b) - partsOf(a));
 }
+
+/** Whether a rule that starts with another takes the point for it as well. */
+export const takesFor = (
+  taker: Pick<PolicyRule, 'kind' | 'targetId' | 'parts'>,
+  other: Pick<PolicyRule, 'kind' | 'targetId' | 'parts'>,
+): boolean =>
+  taker.kind !== 'log' &&
+  other.kind !== 'log' &&
+  taker.targetId === other.targetId &&
+  (!taker.parts.length || (other.parts.length > 0 && other.parts.every((part) => taker.parts.includes(part))));
 
 export const mostRules = 6;
 
 /** A list of rules, each with a number of its own. */
-export const rulesOf = <T extends z.ZodType<Pick<PolicyRule, 'no' | 'kind' | 'schedule' | 'lockDays'>>>(rule: T) =>
+export const rulesOf = <T extends z.ZodType<Pick<PolicyRule, 'no' | 'kind' | 'schedule' | 'lockDays' | 'parts'>>>(rule: T) =>
   z
     .array(rule)
     .min(1)
     .max(mostRules)
     .refine((rules) => new Set(rules.map((r) => r.no)).size === rules.length, 'two rules have the same number')
     .refine((rules) => rules.every((r) => r.schedule.every !== 'moment' || r.kind === 'log'), 'only a log can be taken at every moment')
+    .refine((rules) => rules.every((r) => !r.parts.length || r.kind === 'incremental'), 'only an incremental leaves parts as they were')
     .refine(
       (rules) => rules.every((r) => r.schedule.every !== 'moment' || r.lockDays === null),
       'points that follow each other within seconds can not be locked: lock their copies',

@@ -46,6 +46,8 @@ export const BackupWork = z.object({
   moment: Instant,
   include: z.array(z.string()),
   exclude: z.array(z.string()),
+  /** What is read of a workload of several parts, the rest stays as it was; none for all. */
+  parts: z.array(z.string()).default([]),
   from: z.union([From, Afar]),
   /** Where a log begins, and what of it is still needed. */
   logStart: LogStart.nullable().default(null),

@@ -105,14 +105,6 @@ export const TenantFacts = TenantMember.extend({
 });
 export type TenantFacts = z.infer<typeof TenantFacts>;
 
-/** What items of a service are counted as. */
-export const TenantCounts = z.object({ messages: Count, appointments: Count, contacts: Count, files: Count, days: Count });
-export type TenantCounts = z.infer<typeof TenantCounts>;
-
-/** What a point of a member says. */
-export const TenantPoint = TenantMember.extend({ kind: z.literal('tenant'), mail: z.string().max(320), counts: TenantCounts });
-export type TenantPoint = z.infer<typeof TenantPoint>;
-
 /** Names of the folders at the top of a point, by what they hold. */
 export const tenantTops = {
   mail: 'Mail',
@@ -122,6 +114,36 @@ export const tenantTops = {
   files: 'Files',
   chat: 'Chat',
 } as const;
+export const tenantTopNames = Object.values(tenantTops);
+export type TenantTop = (typeof tenantTopNames)[number];
+
+/** What items of a service are counted as. */
+export const TenantCounts = z.object({ messages: Count, appointments: Count, contacts: Count, files: Count, days: Count });
+export type TenantCounts = z.infer<typeof TenantCounts>;
+
+/** What a point of a member says. */
+export const TenantPoint = TenantMember.extend({
+  kind: z.literal('tenant'),
+  mail: z.string().max(320),
+  counts: TenantCounts,
+  /** When parts were read that are not as of the point, by the folder at its top, ms. */
+  readAt: z.partialRecord(z.enum(tenantTopNames), z.number()).default({}),
+});
+export type TenantPoint = z.infer<typeof TenantPoint>;
+
+/** The folders that a point of a member may have at its top. */
+export const topsOf = ({ type }: Pick<TenantMember, 'type'>): readonly TenantTop[] =>
+  type === 'site' ? ['Files'] : type === 'room' ? ['Chat'] : ['Mail', 'Calendars', 'Contacts', 'Drive'];
+
+/** Folders at the top of points, each with what its items are counted as. */
+export const countedAs: Readonly<Record<TenantTop, keyof TenantCounts>> = {
+  Mail: 'messages',
+  Calendars: 'appointments',
+  Contacts: 'contacts',
+  Drive: 'files',
+  Files: 'files',
+  Chat: 'days',
+};
 
 /** Everything of one member, or, without one, the tenant itself. */
 export const TenantFrom = z.object({ kind: z.literal('tenant'), server: Tenant, member: TenantMember.nullable() });

@@ -43,7 +43,7 @@ export async function surveyThrough(
   const said = (level: 'note' | 'warning') => (s: Parameters<SurveyContext['say']>[1]) => {
     ctx.say(level, s);
   };
-  const nothing = { kind: 'full', base: undefined, reread: undefined, logStart: null, logged: false, fresh: false } as const;
+  const nothing = { kind: 'full', base: undefined, reread: undefined, parts: [], logStart: null, logged: false, fresh: false } as const;
   const none = { alive: () => Promise.resolve([]), progress: () => undefined };
   return new KeepingSide(stream, { ...ctx, ...nothing, ...none, note: said('note') }, said('warning')).survey(ctx.free);
 }
@@ -97,8 +97,8 @@ class KeepingSide {
   }
 
   private brief(what: Brief['do'], zeros: Buffer, free: number | null): void {
-    const { taskId, kind, logStart, logged, fresh, include, exclude, base = null, reread = null } = this.ctx;
-    const rest = { taskId, kind, logStart, logged, fresh, include: [...include], exclude: [...exclude] };
+    const { taskId, kind, logStart, logged, fresh, include, exclude, parts, base = null, reread = null } = this.ctx;
+    const rest = { taskId, kind, logStart, logged, fresh, include: [...include], exclude: [...exclude], parts: [...parts] };
     const brief: Brief = {
       do: what,
       nonce: this.nonce.toString('hex'),

@@ -45,6 +45,7 @@ export const Brief = z.object({
   fresh: z.boolean(),
   include: z.array(z.string()),
   exclude: z.array(z.string()),
+  parts: z.array(z.string()).default([]),
   /** Bytes free on the target; null where nobody can tell. */
   free: z.number().nullable(),
 });

@@ -62,7 +62,7 @@ function contextOf(
   brief: Brief,
   stopped: () => boolean,
 ): Omit<CaptureContext, 'include' | 'exclude' | 'limits' | 'warn' | 'note' | 'stopped'> {
-  const { taskId, kind, logStart, logged, fresh, base, reread, now } = brief;
+  const { taskId, kind, logStart, logged, fresh, base, reread, now, parts } = brief;
   const began = performance.now();
   let told = 0;
   return {
@@ -72,6 +72,7 @@ function contextOf(
     logStart,
     logged,
     fresh,
+    parts,
     base: (base ?? undefined) as Root | undefined,
     reread: (reread ?? undefined) as Root | undefined,
     alive: async (tasks) => parsed(Alive, await link.ask(fromReader.alive, Buffer.from(JSON.stringify({ tasks })))).tasks,

@@ -6,6 +6,7 @@ import { captureChat } from './capture-chat';
 import { captureDrive } from './capture-drive';
 import { captureGroupware } from './capture-groupware';
 import { captureMail } from './capture-mail';
+import { KeptParts } from './kept-parts';
 import { MemberWriting } from './member-writing';
 
 /** New chunks that are made room for. */
@@ -64,7 +65,13 @@ export function captureMember(ctx: CaptureContext, { server, member }: TenantFro
     const failures: SourceError[] = [];
     const isWanted = (top: string) => !out.leftOut(top, true) && wantedTop(ctx.include, top);
     const services = servicesOf(server, member).filter((service) => service.tops.some(isWanted));
+    const kept = new KeptParts(ctx, out, before);
     for (const service of services) {
+      const asBefore = kept.of(service.tops);
+      if (asBefore) {
+        tops.push(...asBefore);
+        continue;
+      }
       try {
         tops.push(...(await service.capture(out, (top) => before.find((e) => e.name === top))));
       } catch (error) {
@@ -80,7 +87,15 @@ export function captureMember(ctx: CaptureContext, { server, member }: TenantFro
     if (first && failures.length === services.length) throw first;
     const top = await out.folder('', tops);
     const counts = await writing.finish();
-    const facts: TenantPoint = { kind: 'tenant', type: member.type, login: member.login, name: member.name, mail: '', counts: out.counts };
+    const facts: TenantPoint = {
+      kind: 'tenant',
+      type: member.type,
+      login: member.login,
+      name: member.name,
+      mail: '',
+      counts: out.counts,
+      readAt: kept.readAt,
+    };
     return {
       top,
       totals: {

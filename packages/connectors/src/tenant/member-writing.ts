@@ -168,6 +168,14 @@ export class MemberWriting {
     return all;
   }
 
+  /** What stays as it was, with all that is in it. */
+  kept({ items, bytes }: { readonly items: number; readonly bytes: number }, as: keyof TenantCounts, count: number): void {
+    this.counts[as] += count;
+    this.progress.items += items;
+    this.progress.files += count;
+    this.progress.bytes += bytes;
+  }
+
   private count(facts: TenantItem | undefined): void {
     this.progress.items++;
     this.progress.files++;

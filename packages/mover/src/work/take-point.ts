@@ -33,6 +33,8 @@ export interface PointRequest {
   readonly moment: number;
   readonly include: readonly string[];
   readonly exclude: readonly string[];
+  /** What is read of a workload of several parts; all where it is not said. */
+  readonly parts?: readonly string[];
   /** Until when the point is locked, ms. */
   readonly lockedUntil?: number | null | undefined;
 }
@@ -118,7 +120,7 @@ async function contentOf(
   hooks: PointHooks,
 ): Promise<PointContent & { readonly moment?: number }> {
   if (request.kind === 'synthetic' && base) return putTogether(store, base, hooks);
-  const { taskId, kind, include, exclude, fresh = false, from, logStart = null, logged = false } = request;
+  const { taskId, kind, include, exclude, parts = [], fresh = false, from, logStart = null, logged = false } = request;
   const { limits, alive, now, warn, note, progress, stopped } = hooks;
   const ctx: AfarContext = {
     taskId,
@@ -130,6 +132,7 @@ async function contentOf(
     fresh,
     include,
     exclude,
+    parts,
     alive,
     now,
     warn,

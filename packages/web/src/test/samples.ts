@@ -306,6 +306,7 @@ export const policyBody = (more: Partial<PolicyBody & PolicyRule> = {}): PolicyB
     targetId: uuid(1),
     lockDays: null,
     objectiveMinutes: null,
+    parts: [],
     copies: [],
     ...Object.fromEntries(Object.entries(said).filter(([, value]) => value !== undefined)),
   };

@@ -191,6 +191,7 @@ export async function backupWork(
     moment: kept?.taken_at ?? now,
     include: [...plan.include],
     exclude: [...plan.exclude],
+    parts: [...(plan.parts ?? [])],
     from: kept
       ? await fromSnapshot(trx, secrets, workload, kept)
       : elsewhere === null

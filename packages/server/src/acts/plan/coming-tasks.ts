@@ -1,5 +1,5 @@
 import { windowAt, type PlannedTask } from '@lithodex/core';
-import { heaviestFirst, priorities, type PolicyBody, type PolicyRule } from '@lithodex/contract';
+import { heaviestFirst, priorities, takesFor, type PolicyBody, type PolicyRule } from '@lithodex/contract';
 import type { Deps } from '../deps';
 import type { PolicyRow } from '../../records/policies/matching';
 import { matchesShown } from '../estate/matching-shown';
@@ -84,8 +84,8 @@ export async function comingTasks(
     if (runsOf.has(policy.id)) return;
     runsOf.set(policy.id, []);
     const matches = (await matchesShown(deps, policy.body)).map((m) => m.id);
-    /** Targets that a rule reading more of the source writes to at these times: it takes the point for all. */
-    const taken = new Set<string>();
+    /** Rules that read more of the source and start at these times: they take the point for others. */
+    const taken = new Map<number, PolicyRule[]>();
     const own: { at: number; keys: string[] }[] = [];
     // a log is fetched every few minutes, and takes next to nothing: it would hide all else
     for (const rule of heaviestFirst(policy.body.rules).filter((r) => r.kind !== 'log')) {
@@ -100,9 +100,9 @@ export async function comingTasks(
       };
       const runs = first ? runsOf.get(first.id)! : alone().map((at) => ({ at, keys: [] as string[] }));
       for (const { at, keys } of runs) {
-        const place = `${rule.targetId} ${at}`;
-        if (taken.has(place)) continue;
-        taken.add(place);
+        const takers = taken.get(at) ?? [];
+        if (takers.some((taker) => takesFor(taker, rule))) continue;
+        taken.set(at, [...takers, rule]);
         own.push({ at, keys: matches.map((id) => add(policy, rule, id, at, keys)) });
       }
     }

@@ -1,5 +1,5 @@
 import { runsBetween, settledPoints, type Keep, type Timetable } from '@lithodex/core';
-import { heaviestFirst, type Consequences, type PolicyBody } from '@lithodex/contract';
+import { heaviestFirst, takesFor, type Consequences, type PolicyBody } from '@lithodex/contract';
 import type { PolicyTimetable } from '../../records/policies/timetable';
 
 type Settled = Consequences['settled'];
@@ -29,7 +29,8 @@ function logSettled(keep: Keep) {
 
 /** How many points of a workload stand on the targets of a policy's rules once it has run for long enough, how far back they reach, and the arithmetic behind it. */
 export function settledOf(body: PolicyBody, timetables: readonly PolicyTimetable[], now: number): Settled {
-  const parts = body.rules.map(({ no, kind, keep, targetId }) => {
+  const parts = body.rules.map((rule) => {
+    const { no, kind, keep } = rule;
     if (kind === 'log') return logSettled(keep);
     const timetable = timetables.find((t) => t.rule === no)!;
     const all = settledPoints(timetable.schedule, keep);
@@ -39,7 +40,7 @@ export function settledOf(body: PolicyBody, timetables: readonly PolicyTimetable
         0,
         inOrder.findIndex((r) => r.no === no),
       )
-      .filter((r) => r.targetId === targetId);
+      .filter((r) => takesFor(r, rule));
     if (all.points === undefined || keep.by !== 'days') return all;
     const takers = timetables.filter((t) => heavier.some((r) => r.no === t.rule));
     const taken = Math.round(all.points * shareTaken(timetable, takers, now));

@@ -1,4 +1,4 @@
-import { kindNames, kinds } from '@lithodex/kinds';
+import { kindNames, kinds, topsOf, type TenantFacts } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import { v7 as newId } from 'uuid';
 import {
@@ -13,6 +13,7 @@ import {
   type RunState,
 } from '@lithodex/contract';
 import type { Deps } from '../deps';
+import { fromJson } from '../../base/db/json';
 import { ApiError } from '../../base/errors';
 import type { SeriesRow } from '../../records/catalog/points';
 import { sumsOf, tasksOf } from '../../records/runs/run-rows';
@@ -123,6 +124,8 @@ export interface BackupPlan {
   readonly include: readonly string[];
   readonly exclude: readonly string[];
   readonly lockDays: number | null;
+  /** What is read of a workload of several parts; all where it is not said. */
+  readonly parts?: readonly string[];
   /** For how many days any second is to be reached by a log. */
   readonly logDays?: number;
   /** The log is taken as well. */
@@ -141,8 +144,9 @@ export interface RuleId {
   readonly ruleNo: number;
 }
 
-/** Those of the workloads that such a run can be taken of: only some kinds have a log. */
-async function whereTaken(trx: Knex.Transaction, workloads: readonly number[], kind: PointKind): Promise<readonly number[]> {
+/** Those of the workloads that such a run can be taken of: only some kinds have a log, and not every member of a tenant has each part. */
+async function whereTaken(trx: Knex.Transaction, workloads: readonly number[], { kind, parts }: BackupPlan): Promise<readonly number[]> {
+  if (parts?.length) return withParts(trx, workloads, parts);
   if (kind !== 'log') return workloads;
   const logged = kindNames.filter((name) => kinds[name].logs);
   const rows = await trx('workload')
@@ -150,6 +154,17 @@ async function whereTaken(trx: Knex.Transaction, workloads: readonly number[], k
     .whereIn('kind', logged)
     .select<{ id: number }[]>('id');
   return rows.map((r) => r.id);
+}
+
+async function withParts(trx: Knex.Transaction, workloads: readonly number[], parts: readonly string[]): Promise<readonly number[]> {
+  const members = await trx('workload')
+    .whereIn('id', [...workloads])
+    .where({ kind: 'tenant' })
+    .select<{ id: number; facts: unknown }[]>('id', 'facts');
+  const without = new Set(
+    members.filter(({ facts }) => !topsOf(fromJson<TenantFacts>(facts)).some((top) => parts.includes(top))).map((m) => m.id),
+  );
+  return workloads.filter((id) => !without.has(id));
 }
 
 /**
@@ -164,7 +179,7 @@ export async function backupTasks(
   by?: RuleId,
 ): Promise<NewTask[]> {
   const tasks: NewTask[] = [];
-  for (const workloadId of await whereTaken(trx, workloads, plan.kind)) {
+  for (const workloadId of await whereTaken(trx, workloads, plan)) {
     const series = await seriesFor(trx, workloadId, plan.targetId, plan.kind);
     const open = await trx('task as t')
       .join('run as r', 'r.id', 't.run_id')
@@ -201,12 +216,25 @@ export async function snapshotTask(
 
 export function planOf(
   { include, exclude, scripts, rules, namesInside }: PolicyBody,
-  { targetId, kind, lockDays, keep, schedule }: PolicyRule,
+  { targetId, kind, lockDays, keep, schedule, parts }: PolicyRule,
 ): BackupPlan {
   const logDays = kind === 'log' && keep.by === 'days' ? { logDays: keep.days } : {};
   const logged = kind !== 'log' && rules.some((r) => r.kind === 'log') ? { logged: true } : {};
   const follow = schedule.every === 'moment' ? { follow: true } : {};
-  return { targetId, kind, include, exclude, lockDays, scripts, ...logDays, ...logged, ...follow, ...(namesInside && { namesInside }) };
+  const some = parts.length ? { parts } : {};
+  return {
+    targetId,
+    kind,
+    include,
+    exclude,
+    lockDays,
+    scripts,
+    ...some,
+    ...logDays,
+    ...logged,
+    ...follow,
+    ...(namesInside && { namesInside }),
+  };
 }
 
 /** Starts rules of a policy for the workloads it matches: a backup has one rule, a trial may look at several. Throws NOT_NOW when none is left to do. */

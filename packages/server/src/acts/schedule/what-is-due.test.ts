@@ -5,8 +5,8 @@ import { timePassed, windowShut } from '../../records/runs/time-causes';
 import { inOrder, minutesAfter, passedOver, PointsTaken } from './what-is-due';
 
 const minute = 60_000;
-const rule = (no: number, kind: PolicyRule['kind'], targetId = 'quay'): PolicyRule =>
-  ({ no, kind, targetId, schedule: { every: 'hand' }, keep: { by: 'days', days: 1 } }) as unknown as PolicyRule;
+const rule = (no: number, kind: PolicyRule['kind'], targetId = 'quay', parts: PolicyRule['parts'] = []): PolicyRule =>
+  ({ no, kind, targetId, parts, schedule: { every: 'hand' }, keep: { by: 'days', days: 1 } }) as unknown as PolicyRule;
 
 describe('what is due', () => {
   it('is tried again after a minute, then twice as long after each further failure, half an hour at most', () => {
@@ -51,5 +51,26 @@ describe('what is due', () => {
     });
     expect(own.map((d) => d.rule.no).sort()).toEqual([2, 3, 4]);
     expect(inOrder(rules, new Map([[1, 10]])).map((d) => d.rule.no)).toEqual([1]);
+  });
+
+  it('takes a point of its own for a part, unless one that reads that part starts with it', () => {
+    const rules = [
+      rule(1, 'incremental', 'quay', ['Mail']),
+      rule(2, 'incremental', 'quay', ['Drive']),
+      rule(3, 'incremental', 'quay', ['Mail', 'Calendars']),
+    ];
+    const own = (due: readonly PolicyRule[]) => {
+      const taken = new PointsTaken();
+      return inOrder(due, new Map(due.map((r) => [r.no, 1])))
+        .filter(({ rule: r }) => {
+          if (taken.covers(r)) return false;
+          taken.take(r);
+          return true;
+        })
+        .map((d) => d.rule.no);
+    };
+    expect(own(rules)).toEqual([3, 2]);
+    expect(own([...rules, rule(4, 'incremental')])).toEqual([4]);
+    expect(own([...rules, rule(4, 'incremental', 'mole')])).toEqual([4, 3, 2]);
   });
 });

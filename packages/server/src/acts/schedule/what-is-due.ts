@@ -1,5 +1,5 @@
 import type { InWindow } from '@lithodex/core';
-import { heaviestFirst, type Cause, type PolicyRule } from '@lithodex/contract';
+import { heaviestFirst, takesFor, type Cause, type PolicyRule } from '@lithodex/contract';
 import { timePassed, windowShut } from '../../records/runs/time-causes';
 
 /** So late a run may be without having been missed: the scheduler may have been busy. */
@@ -33,16 +33,18 @@ export function inOrder(rules: readonly PolicyRule[], due: ReadonlyMap<number, n
   });
 }
 
-/** Which of several rules that are due together take a point: on each target the first that starts takes it for all others there; a log is taken beside them. */
+type Taking = Pick<PolicyRule, 'kind' | 'targetId' | 'parts'>;
+
+/** Which of several rules that are due together take a point: on each target the first that starts takes it for all others there that read no more; a log is taken beside them. */
 export class PointsTaken {
-  private readonly targets = new Set<string>();
+  private readonly takers: Taking[] = [];
 
   /** Whether a rule needs none of its own. */
-  covers({ kind, targetId }: Pick<PolicyRule, 'kind' | 'targetId'>): boolean {
-    return kind !== 'log' && this.targets.has(targetId);
+  covers(rule: Taking): boolean {
+    return this.takers.some((taker) => takesFor(taker, rule));
   }
 
-  take({ kind, targetId }: Pick<PolicyRule, 'kind' | 'targetId'>): void {
-    if (kind !== 'log') this.targets.add(targetId);
+  take(rule: Taking): void {
+    this.takers.push(rule);
   }
 }

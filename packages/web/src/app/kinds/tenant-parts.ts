@@ -1,7 +1,7 @@
 import type { WorkloadRow } from '@lithodex/contract';
 import { drivePlaces, share } from './common-places';
 import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
-import { countWords, memberNouns, tenantFacts } from './tenant-words';
+import { countWords, memberNouns, readBeforeWords, tenantFacts } from './tenant-words';
 
 const typeOf = (w: WorkloadRow) => tenantFacts(w)?.type ?? 'person';
 
@@ -20,7 +20,9 @@ export const tenantParts: KindParts = {
   links: () => [],
   pointRemarks(p) {
     const changes = says(`+${p.added} ~${p.changed} −${p.removed} items`);
-    return p.facts?.kind === 'tenant' ? [changes, says(countWords(p.facts.counts))] : [changes];
+    if (p.facts?.kind !== 'tenant') return [changes];
+    const older = readBeforeWords(p.facts.readAt, p.moment);
+    return [changes, says(countWords(p.facts.counts)), ...(older ? [says(older)] : [])];
   },
   comparedAt: '/recover/changes',
   peek: async () => (await import('./tenant-peek')).TenantPeek,

@@ -1,6 +1,6 @@
 import type { WorkloadRow } from '@lithodex/contract';
-import type { TenantFacts, TenantPoint } from '@lithodex/kinds';
-import { countOf, formatList } from '@lithodex/core';
+import type { TenantFacts, TenantPoint, TenantTop } from '@lithodex/kinds';
+import { countOf, formatDuration, formatList } from '@lithodex/core';
 
 /** What is known of somebody or something of an office tenant; null for others. */
 export const tenantFacts = ({ facts }: Pick<WorkloadRow, 'facts'>): TenantFacts | null => (facts?.kind === 'tenant' ? facts : null);
@@ -22,4 +22,27 @@ export function countWords({ messages, appointments, contacts, files, days }: Te
     ...(files ? [countOf(files, 'file')] : []),
     ...(days ? [`${countOf(days, 'day')} of conversation`] : []),
   ]);
+}
+
+const partWords: Readonly<Record<TenantTop, string>> = {
+  Mail: 'mail',
+  Calendars: 'calendars',
+  Contacts: 'contacts',
+  Drive: 'drives',
+  Files: 'files of sites',
+  Chat: 'chats',
+};
+
+/** What of people and sites is read: "mail, calendars and contacts". */
+export const partsWords = (parts: readonly TenantTop[]): string =>
+  parts.length ? formatList(parts.map((part) => partWords[part])) : 'everything';
+
+/** What a point holds as it was read for an earlier one: "calendars and contacts read 20 h before, drives read 2 d before"; '' for nothing. */
+export function readBeforeWords(readAt: TenantPoint['readAt'], moment: number): string {
+  const byAge = new Map<number, TenantTop[]>();
+  for (const [top, at] of Object.entries(readAt) as [TenantTop, number][]) byAge.set(at, [...(byAge.get(at) ?? []), top]);
+  return [...byAge]
+    .sort(([a], [b]) => b - a)
+    .map(([at, tops]) => `${partsWords(tops)} read ${formatDuration(moment - at)} before`)
+    .join(', ');
 }

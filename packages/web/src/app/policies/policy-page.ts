@@ -162,6 +162,7 @@ export class PolicyPage {
           targetId,
           lockDays: null,
           objectiveMinutes: null,
+          parts: [],
           copies: [],
         },
       ],
@@ -222,6 +223,7 @@ export class PolicyPage {
       .filter((w) => !this.draft()?.workloads.includes(w.id))
       .map((w) => ({ value: w.id, label: w.name, note: w.coverage === 'none' ? 'unprotected' : '' })),
   );
+  protected readonly hasPeople = computed(() => this.estate()?.value?.fields.kind?.includes('tenant') ?? false);
   protected readonly tagOptions = computed(() =>
     (this.estate()?.value?.tags ?? [])
       .filter((t) => !this.draft()?.tags.includes(t.name))
@@ -297,7 +299,18 @@ export class PolicyPage {
       const no = Math.max(...rules.map((r) => r.no), this.inForce()?.newestRule ?? 0) + 1;
       return [
         ...rules,
-        { no, kind: 'full', synthetic: null, schedule: every, keep, targetId, lockDays: null, copies: [], objectiveMinutes: null },
+        {
+          no,
+          kind: 'full',
+          synthetic: null,
+          schedule: every,
+          keep,
+          targetId,
+          lockDays: null,
+          copies: [],
+          objectiveMinutes: null,
+          parts: [],
+        },
       ];
     });
   }

@@ -5,6 +5,7 @@ import { CopyRules } from './copy-rules';
 import { choiceOf, keepChoices, keepOfChoice, keepTyped, withLongTerm } from './keep-choice';
 import { LockRule } from './lock-rule';
 import { LongTermRule } from './long-term-rule';
+import { PartsRule } from './parts-rule';
 import { ScheduleRule } from './schedule-rule';
 import { ageWords, keepWords } from './sentence';
 import { SyntheticRule } from './synthetic-rule';
@@ -19,7 +20,7 @@ const usualAge = 15;
 @Component({
   selector: 'lx-policy-rule',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [Slot, ScheduleRule, LongTermRule, SyntheticRule, LockRule, CopyRules],
+  imports: [Slot, ScheduleRule, LongTermRule, PartsRule, SyntheticRule, LockRule, CopyRules],
   template: `
     <div class="sentence rule">
       <i class="k" [class.full]="rule().kind === 'full'"></i>
@@ -65,6 +66,9 @@ const usualAge = 15;
       .
       @if (rule().kind !== 'log') {
         <lx-long-term-rule [keep]="rule().keep" [disabled]="disabled()" (changed)="set({ keep: $event })" />
+        @if (people() && rule().kind === 'incremental') {
+          <lx-parts-rule [parts]="rule().parts" [disabled]="disabled()" (changed)="set({ parts: $event })" />
+        }
         <lx-synthetic-rule [rhythm]="rule().synthetic" [disabled]="disabled()" (changed)="set({ synthetic: $event })" />
       }
       @if (rule().schedule.every !== 'moment') {
@@ -89,6 +93,8 @@ export class PolicyRule {
   readonly targets = input.required<readonly Target[]>();
   /** Policies it could follow. */
   readonly policies = input.required<readonly { id: number; name: string }[]>();
+  /** There are people or sites that could be protected. */
+  readonly people = input(false);
   /** The only rule of its policy stays. */
   readonly alone = input(true);
   readonly disabled = input(false);
@@ -129,8 +135,13 @@ export class PolicyRule {
   protected setKind(kind: Rule['kind']): void {
     this.set(
       kind === 'log'
-        ? { kind, synthetic: null, keep: { by: 'days', days: 14 }, objectiveMinutes: usualAge }
-        : { kind, objectiveMinutes: null, ...(this.rule().schedule.every === 'moment' && { schedule: { every: 'day', at: '22:00' } }) },
+        ? { kind, synthetic: null, keep: { by: 'days', days: 14 }, objectiveMinutes: usualAge, parts: [] }
+        : {
+            kind,
+            objectiveMinutes: null,
+            ...(kind !== 'incremental' && { parts: [] }),
+            ...(this.rule().schedule.every === 'moment' && { schedule: { every: 'day', at: '22:00' } }),
+          },
     );
   }
 

@@ -21,6 +21,7 @@ describe('the rules of a policy', () => {
         targetId: uuid(1),
         lockDays: null,
         objectiveMinutes: null,
+        parts: [],
         copies: [],
       });
     });
@@ -45,6 +46,25 @@ describe('the rules of a policy', () => {
     await s.until(() => {
       expect(draft(s).rules[0]).toMatchObject({ kind: 'full', objectiveMinutes: null });
     });
+  });
+
+  it('reads a part of people and sites more often, where there are any, and only so of what takes changes', async () => {
+    const nobody = await stage('/policies/new', {});
+    await nobody.until(() => {
+      expect(draft(nobody).rules[0]).toMatchObject({ kind: 'incremental' });
+    });
+    expect(nobody.text()).not.toContain('Of people and sites');
+    const s = await stage('/policies/new', { estateValues: { workloads: [], tags: [], fields: { kind: ['files', 'tenant'] } } });
+    await s.fill('parts', 'mail, calendars and contacts');
+    await s.until(() => {
+      expect(draft(s).rules[0]).toMatchObject({ parts: ['Mail', 'Calendars', 'Contacts'] });
+    });
+    expect(s.text()).toContain('mail, calendars and contacts is read, the rest stays as it was read last');
+    await s.fill('kind', 'full');
+    await s.until(() => {
+      expect(draft(s).rules[0]).toMatchObject({ kind: 'full', parts: [] });
+    });
+    expect(s.text()).not.toContain('Of people and sites');
   });
 
   it('runs the one of several rules that is chosen', async () => {

@@ -44,7 +44,7 @@ it.each<[Partial<PolicyRule>, string]>([
 
 it('says what came and went between two policies, rule by rule', () => {
   const names = { policies: new Map(), workloads: new Map(), targets: new Map([['t', 'quay-disk']]) };
-  const first = { ...body({}), no: 1, targetId: 't', copies: [], synthetic: null, lockDays: null, objectiveMinutes: null };
+  const first = { ...body({}), no: 1, targetId: 't', copies: [], synthetic: null, lockDays: null, objectiveMinutes: null, parts: [] };
   const shared = {
     name: 'A',
     workloads: [],

@@ -1,5 +1,6 @@
 import type { CopyRule, PolicyBody, PolicyRule } from '@lithodex/contract';
 import { countOf, formatDuration, formatList } from '@lithodex/core';
+import { partsWords } from '../kinds/tenant-words';
 
 export const weekdays = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday'];
 
@@ -82,6 +83,7 @@ function saidByRule(rule: PolicyRule, of: string, names: PolicyNames): Said[] {
   const targetName = (id: string) => names.targets.get(id) ?? 'a target that is gone';
   const said: Said[] = [
     ['kind', [rule.kind]],
+    ['read of people and sites', one(rule.parts.length ? partsWords(rule.parts) : '')],
     ['full put together', one(rule.synthetic ? `every ${rule.synthetic}` : '')],
     ['runs', [scheduleWords(rule.schedule, names.policies)]],
     ['kept', [keepWords(rule.keep)]],

@@ -1,5 +1,5 @@
 import { simulate, type Course, type MeasuredWorkload, type Schedule, type SimulatedRule } from '@lithodex/core';
-import { heaviestFirst, type PolicyBody, type PolicyMeasures, type PolicyRule } from '@lithodex/contract';
+import { heaviestFirst, takesFor, type PolicyBody, type PolicyMeasures, type PolicyRule } from '@lithodex/contract';
 
 export interface SimulationJob {
   readonly measures: PolicyMeasures;
@@ -44,7 +44,7 @@ function rulesOn(body: PolicyBody, measures: PolicyMeasures, targetId: string): 
   // a log stands as its newest point
   const rules = heaviestFirst(body.rules).filter((r) => r.kind !== 'log');
   return rules.flatMap((rule) => {
-    const takers = heavier.filter((r) => r.targetId === rule.targetId);
+    const takers = heavier.filter((r) => takesFor(r, rule));
     heavier.push(rule);
     const yieldsTo = takers.map((r) => ({ zone: body.zone, closed: body.closed, schedule: scheduleOf(r) }));
     const simulated = ruleOn(body, rule, scheduleOf(rule), targetId);
