@@ -22,9 +22,9 @@ const keyOf = (parts: Parts) => parts.join(' ');
   imports: [Slot],
   template: `
     @if (parts().length || !disabled()) {
-      Of people and sites
+      Of people and sites read
       <lx-slot label="parts" [options]="options()" [value]="key()" [text]="words()" (valueChange)="set($event)" [disabled]="disabled()" />{{
-        parts().length ? ' is read, the rest stays as it was read last.' : ' is read.'
+        parts().length ? ', the rest stays as it was read last.' : '.'
       }}
     }
   `,

@@ -48,18 +48,21 @@ describe('the rules of a policy', () => {
     });
   });
 
-  it('reads a part of people and sites more often, where there are any, and only so of what takes changes', async () => {
-    const nobody = await stage('/policies/new', {});
-    await nobody.until(() => {
-      expect(draft(nobody).rules[0]).toMatchObject({ kind: 'incremental' });
+  it('speaks of parts of people and sites only where there are any', async () => {
+    const s = await stage('/policies/new', {});
+    await s.until(() => {
+      expect(draft(s).rules[0]).toMatchObject({ kind: 'incremental', parts: [] });
     });
-    expect(nobody.text()).not.toContain('Of people and sites');
+    expect(s.text()).not.toContain('Of people and sites');
+  });
+
+  it('reads a part of people and sites more often, and everything again with a full', async () => {
     const s = await stage('/policies/new', { estateValues: { workloads: [], tags: [], fields: { kind: ['files', 'tenant'] } } });
     await s.fill('parts', 'mail, calendars and contacts');
     await s.until(() => {
       expect(draft(s).rules[0]).toMatchObject({ parts: ['Mail', 'Calendars', 'Contacts'] });
     });
-    expect(s.text()).toContain('mail, calendars and contacts is read, the rest stays as it was read last');
+    expect(s.text()).toContain('Of people and sites read mail, calendars and contacts, the rest stays as it was read last.');
     await s.fill('kind', 'full');
     await s.until(() => {
       expect(draft(s).rules[0]).toMatchObject({ kind: 'full', parts: [] });
