@@ -209,7 +209,7 @@ describe('what was promised', () => {
               ).toBe(true);
         }
       }),
-      { numRuns: Number(process.env['LITHODEX_PROMISES'] ?? 15), endOnFailure: true },
+      { numRuns: Number(process.env['LITHODEX_PROMISES'] ?? 8), endOnFailure: true },
     );
     expect(copies).toBeGreaterThan(50);
   });

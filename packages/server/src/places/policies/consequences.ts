@@ -13,6 +13,7 @@ import { limitOfAll } from '../../records/movers/admission';
 import { KeepRules } from '../../acts/runs/expiry';
 import { heldWarnings } from './held-warnings';
 import { logWarnings } from './log-warnings';
+import { partWarnings } from './part-warnings';
 import { settledOf } from '../../acts/policies/settled-rules';
 import { nextStarts, timetablesOf, type PolicyTimetable } from '../../records/policies/timetable';
 
@@ -65,6 +66,7 @@ export async function consequencesOf(deps: Deps, id: number | null, body: Policy
     ...warningsOf(result, body, target !== undefined, timetables),
     ...(await sharedRankWarning(deps, id, ids, body)),
     ...(await logWarnings(deps, body, result.matches)),
+    ...partWarnings(body.rules),
     ...(await heldWarnings(deps, ids)),
     ...(await firstPointWarning(deps, ids, result.nextRuns[0], body)),
     ...timeWarnings(
