@@ -131,6 +131,16 @@ export const TenantPoint = TenantMember.extend({
 });
 export type TenantPoint = z.infer<typeof TenantPoint>;
 
+/** What people call what is in such a folder. */
+export const partWords: Readonly<Record<TenantTop, string>> = {
+  Mail: 'mail',
+  Calendars: 'calendars',
+  Contacts: 'contacts',
+  Drive: 'drives',
+  Files: 'files of sites',
+  Chat: 'chats',
+};
+
 /** The folders that a point of a member may have at its top. */
 export const topsOf = ({ type }: Pick<TenantMember, 'type'>): readonly TenantTop[] =>
   type === 'site' ? ['Files'] : type === 'room' ? ['Chat'] : ['Mail', 'Calendars', 'Contacts', 'Drive'];

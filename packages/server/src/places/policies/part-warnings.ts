@@ -1,15 +1,6 @@
 import { formatList } from '@lithodex/core';
 import type { Consequences, PolicyRule } from '@lithodex/contract';
-import { tenantTopNames } from '@lithodex/kinds';
-
-const words = {
-  Mail: 'mail',
-  Calendars: 'calendars',
-  Contacts: 'contacts',
-  Drive: 'drives',
-  Files: 'files of sites',
-  Chat: 'chats',
-} as const;
+import { partWords, tenantTopNames } from '@lithodex/kinds';
 
 /** Parts of people and sites that no rule of a policy reads again: they would stay as the first point has them. */
 export function partWarnings(rules: readonly Pick<PolicyRule, 'kind' | 'parts'>[]): Consequences['warnings'] {
@@ -20,7 +11,7 @@ export function partWarnings(rules: readonly Pick<PolicyRule, 'kind' | 'parts'>[
   return [
     {
       code: 'PARTS_READ_ONCE',
-      text: `Of people and sites ${formatList(never.map((top) => words[top]))} are read for the first point only: no rule of this policy reads them again. Let one read everything.`,
+      text: `Of people and sites ${formatList(never.map((top) => partWords[top]))} are read for the first point only: no rule of this policy reads them again. Let one read everything.`,
     },
   ];
 }

@@ -1,5 +1,5 @@
 import type { WorkloadRow } from '@lithodex/contract';
-import type { TenantFacts, TenantPoint, TenantTop } from '@lithodex/kinds';
+import { partWords, type TenantFacts, type TenantPoint, type TenantTop } from '@lithodex/kinds';
 import { countOf, formatDuration, formatList } from '@lithodex/core';
 
 /** What is known of somebody or something of an office tenant; null for others. */
@@ -23,15 +23,6 @@ export function countWords({ messages, appointments, contacts, files, days }: Te
     ...(days ? [`${countOf(days, 'day')} of conversation`] : []),
   ]);
 }
-
-const partWords: Readonly<Record<TenantTop, string>> = {
-  Mail: 'mail',
-  Calendars: 'calendars',
-  Contacts: 'contacts',
-  Drive: 'drives',
-  Files: 'files of sites',
-  Chat: 'chats',
-};
 
 /** What of people and sites is read: "mail, calendars and contacts". */
 export const partsWords = (parts: readonly TenantTop[]): string =>
