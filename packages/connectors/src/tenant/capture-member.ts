@@ -1,5 +1,5 @@
 import { topEntry, type TreeEntry } from '@lithodex/engine';
-import { tenantTops, type TenantFrom, type TenantMember, type TenantPoint, type Tenant } from '@lithodex/kinds';
+import { tenantTops, topsOf, type TenantFrom, type TenantMember, type TenantPoint, type TenantTop, type Tenant } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import { SourceError } from '../source-error';
 import { captureChat } from './capture-chat';
@@ -22,17 +22,17 @@ interface Service {
 /** What there is of a member, by the services that are connected. */
 export function servicesOf(tenant: Tenant, member: TenantMember): Service[] {
   const found: Service[] = [];
-  const has = member.type === 'person' || member.type === 'group';
-  if (has && tenant.mail)
+  const has = (top: TenantTop) => topsOf(member).includes(top);
+  if (has(tenantTops.mail) && tenant.mail)
     found.push({ tops: [tenantTops.mail], capture: async (out, base) => [await captureMail(out, tenant, member, base(tenantTops.mail))] });
-  if (has && tenant.groupware)
+  if (has(tenantTops.calendars) && tenant.groupware)
     found.push({
       tops: [tenantTops.calendars, tenantTops.contacts],
       capture: (out, base) => captureGroupware(out, tenant, member, (kind) => base(tenantTops[kind])),
     });
-  if (has && tenant.drives) found.push(filesOf(tenant, member, tenantTops.drive));
-  if (member.type === 'site' && tenant.sites) found.push(filesOf(tenant, member, tenantTops.files));
-  if (member.type === 'room' && tenant.chat)
+  if (has(tenantTops.drive) && tenant.drives) found.push(filesOf(tenant, member, tenantTops.drive));
+  if (has(tenantTops.files) && tenant.sites) found.push(filesOf(tenant, member, tenantTops.files));
+  if (has(tenantTops.chat) && tenant.chat)
     found.push({ tops: [tenantTops.chat], capture: async (out, base) => [await captureChat(out, tenant, member, base(tenantTops.chat))] });
   return found;
 }

@@ -50,23 +50,22 @@ export class MoverLine {
     if (absentIn() <= 0) throw absent(by);
     const id = randomUUID();
     return new Promise((resolve, reject) => {
+      const until = Date.now() + timeoutMs;
       const end = () => {
         clearTimeout(timer);
-        clearTimeout(looking);
         this.open.delete(id);
-      };
-      const giveUp = () => {
-        end();
-        reject(absent(by));
       };
       // nobody waits for longer than it takes to know that no mover is there to take it
       const look = () => {
-        const left = absentIn();
-        if (this.open.get(id)?.givenTo === null && left <= 0) giveUp();
-        else looking = setTimeout(look, Math.max(lookMs, left));
+        const [left, taken] = [until - Date.now(), this.open.get(id)?.givenTo !== null];
+        if (left > 0 && (taken || absentIn() > 0)) {
+          timer = setTimeout(look, Math.min(left, Math.max(lookMs, absentIn())));
+          return;
+        }
+        end();
+        reject(absent(by));
       };
-      const timer = setTimeout(giveUp, timeoutMs);
-      let looking = setTimeout(look, absentIn());
+      let timer = setTimeout(look, Math.min(timeoutMs, absentIn()));
       const settle = (ok: boolean, answer: unknown) => {
         end();
         if (!ok) {
