@@ -92,7 +92,7 @@ export type Estate = z.infer<typeof Estate>;
 
 /** What rules and policies can name. */
 export const EstateValues = z.object({
-  workloads: z.array(Named.extend({ coverage: z.enum(coverageMarks) })),
+  workloads: z.array(Named.extend({ kind: KindName, coverage: z.enum(coverageMarks) })),
   tags: z.array(z.object({ name: z.string(), count: Count })),
   fields: z.record(z.string(), z.array(z.string())),
 });

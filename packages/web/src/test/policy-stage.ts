@@ -38,8 +38,8 @@ export const stage = (url: string, answers: Answers = {}, role: 'administrator' 
       listTargets: page([target(1), target(2)]),
       estateValues: {
         workloads: [
-          { id: 1, name: 'quay-1', coverage: 'protected' },
-          { id: 2, name: 'quay-2', coverage: 'none' },
+          { id: 1, name: 'quay-1', kind: 'files', coverage: 'protected' },
+          { id: 2, name: 'quay-2', kind: 'files', coverage: 'none' },
         ],
         tags: [{ name: 'room: north', count: 3 }],
         fields: { tag: ['room: north'], name: ['quay-1', 'quay-2'], source: ['quay-1', 'quay-2'], host: ['mole-1'] },

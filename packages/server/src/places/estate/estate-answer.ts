@@ -77,5 +77,5 @@ export async function estateValues(deps: Deps): Promise<EstateValues> {
     for (const field of ruleFields) for (const value of facts[field]) values[field].add(value);
   }
   const fields = Object.fromEntries(Object.entries(values).map(([f, set]) => [f, [...set].filter(Boolean).sort().slice(0, mostValues)]));
-  return { workloads: rows.map(({ id, name, coverage }) => ({ id, name, coverage })), tags: tagCounts(rows), fields };
+  return { workloads: rows.map(({ id, name, kind, coverage }) => ({ id, name, kind, coverage })), tags: tagCounts(rows), fields };
 }

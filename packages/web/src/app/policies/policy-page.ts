@@ -223,7 +223,11 @@ export class PolicyPage {
       .filter((w) => !this.draft()?.workloads.includes(w.id))
       .map((w) => ({ value: w.id, label: w.name, note: w.coverage === 'none' ? 'unprotected' : '' })),
   );
-  protected readonly hasPeople = computed(() => this.estate()?.value?.fields.kind?.includes('tenant') ?? false);
+  /** People or sites are among what it protects. */
+  protected readonly hasPeople = computed(() => {
+    const people = new Set((this.estate()?.value?.workloads ?? []).filter((w) => w.kind === 'tenant').map((w) => w.id));
+    return this.consequences()?.matches.some((m) => people.has(m.id)) ?? false;
+  });
   protected readonly tagOptions = computed(() =>
     (this.estate()?.value?.tags ?? [])
       .filter((t) => !this.draft()?.tags.includes(t.name))

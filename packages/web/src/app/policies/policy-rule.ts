@@ -66,7 +66,7 @@ const usualAge = 15;
       .
       @if (rule().kind !== 'log') {
         <lx-long-term-rule [keep]="rule().keep" [disabled]="disabled()" (changed)="set({ keep: $event })" />
-        @if (people() && rule().kind === 'incremental') {
+        @if ((people() || rule().parts.length) && rule().kind === 'incremental') {
           <lx-parts-rule [parts]="rule().parts" [disabled]="disabled()" (changed)="set({ parts: $event })" />
         }
         <lx-synthetic-rule [rhythm]="rule().synthetic" [disabled]="disabled()" (changed)="set({ synthetic: $event })" />
@@ -93,7 +93,7 @@ export class PolicyRule {
   readonly targets = input.required<readonly Target[]>();
   /** Policies it could follow. */
   readonly policies = input.required<readonly { id: number; name: string }[]>();
-  /** There are people or sites that could be protected. */
+  /** People or sites are among what its policy protects. */
   readonly people = input(false);
   /** The only rule of its policy stays. */
   readonly alone = input(true);

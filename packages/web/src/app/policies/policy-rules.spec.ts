@@ -48,7 +48,7 @@ describe('the rules of a policy', () => {
     });
   });
 
-  it('speaks of parts of people and sites only where there are any', async () => {
+  it('speaks of parts of people and sites only where it protects some', async () => {
     const s = await stage('/policies/new', {});
     await s.until(() => {
       expect(draft(s).rules[0]).toMatchObject({ kind: 'incremental', parts: [] });
@@ -57,7 +57,12 @@ describe('the rules of a policy', () => {
   });
 
   it('reads a part of people and sites more often, and everything again with a full', async () => {
-    const s = await stage('/policies/new', { estateValues: { workloads: [], tags: [], fields: { kind: ['files', 'tenant'] } } });
+    const s = await stage('/policies/new', {
+      estateValues: { workloads: [{ id: 1, name: 'Ragna Holt', kind: 'tenant', coverage: 'none' }], tags: [], fields: {} },
+    });
+    await s.until(() => {
+      expect(s.text()).toContain('Of people and sites');
+    });
     await s.fill('parts', 'mail, calendars and contacts');
     await s.until(() => {
       expect(draft(s).rules[0]).toMatchObject({ parts: ['Mail', 'Calendars', 'Contacts'] });

@@ -22,8 +22,8 @@ const people = [
 const settings = { secondFor: ['administrator'], idleMinutes: 240, selfService: false, organisation: null };
 const estateValues = {
   workloads: [
-    { id: 4, name: 'harbour-office', coverage: 'protected' },
-    { id: 5, name: 'pilot-rosters', coverage: 'protected' },
+    { id: 4, name: 'harbour-office', kind: 'files', coverage: 'protected' },
+    { id: 5, name: 'pilot-rosters', kind: 'files', coverage: 'protected' },
   ],
   tags: [],
   fields: {},

@@ -13,7 +13,7 @@ const stage = (answers: Answers = {}, role: 'administrator' | 'auditor' = 'admin
     answers: {
       audit,
       listRequests: { rows: [] },
-      estateValues: { workloads: [{ id: 4, name: 'tides-02', coverage: 'protected' }], tags: [], fields: {} },
+      estateValues: { workloads: [{ id: 4, name: 'tides-02', kind: 'files', coverage: 'protected' }], tags: [], fields: {} },
       listPolicies: page([]),
       listTargets: { rows: [] },
       ...answers,
