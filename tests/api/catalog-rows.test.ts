@@ -32,6 +32,7 @@ beforeAll(async () => {
         last_ordinal: 0,
       });
   }
+  await h.server.deps.events.emit('estate');
 });
 afterAll(() => h.stop());
 

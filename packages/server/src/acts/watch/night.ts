@@ -61,7 +61,7 @@ export async function backupTasksSince(
       if (open !== undefined) void q.where((w) => w.whereNull('t.ended_at').orWhere('t.ended_at', '>=', open));
     })
     .where((q) => q.whereNotNull('t.started_at').orWhere('t.state', 'notStarted'))
-    .orderBy('t.queued_at')
+    .orderBy(['t.queued_at', 't.run_id'])
     .select<NightRow[]>(
       't.id',
       't.run_id',
