@@ -92,12 +92,24 @@ function turns<S extends Server>(family: Family<S>): void {
       ];
       policyId = (await admin.call('addPolicy', { body: { ...body, name: family.name, rules } })).id;
       family.write(db, 10);
-      await run(1);
-      expect(await run(2)).toMatchObject({ state: 'done' });
     }, 120_000);
     afterAll(async () => {
       await replica?.stop();
       await db.stop();
+    });
+
+    it('has its log taken from the full on, also where that was not there yet when the log began', async () => {
+      const full = (await run(1)).tasks[0]!.pointId!;
+      const points = h.server.deps.db('point').where({ id: full });
+      await points.clone().update({ state: 'expired' });
+      family.write(db, 10);
+      expect(await run(2)).toMatchObject({ state: 'done' });
+      await points.clone().update({ state: 'visible' });
+      expect((await band()).stretches).toMatchObject([{ from: null, cause: '' }]);
+      family.write(db, 10);
+      await pause(2100);
+      expect(await run(2)).toMatchObject({ state: 'done' });
+      expect((await band()).stretches).toMatchObject([{ from: (await band()).fulls[0]!.moment, cause: '' }]);
     });
 
     it('is found to be set back, also where it has written more than was read since', async () => {

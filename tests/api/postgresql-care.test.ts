@@ -6,6 +6,9 @@ import { certificates } from '../support/certificates';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { ProtectedPostgresql } from '../support/protected-postgresql';
 
+/** Tried once more, or more often where a machine is so busy that a mover misses its lease. */
+const again: unknown = expect.toSatisfy((attempt: number) => attempt > 1);
+
 let h: Harness;
 let admin: Client;
 let db: ProtectedPostgresql;
@@ -90,7 +93,7 @@ describe('a server of the other family and what is killed', () => {
     await isMet();
     await killMover();
     await free();
-    expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: 2 });
+    expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: again });
     const { id: pointId } = (await fulls())[0]!;
     sql('DELETE FROM crate WHERE id > 100; DELETE FROM other');
     const body = {
@@ -106,7 +109,7 @@ describe('a server of the other family and what is killed', () => {
     await killMover();
     expect(sql('SELECT count(*) FROM crate', 'quay')).toBe('100');
     await freeName();
-    expect(await taskOf(restore)).toMatchObject({ cause: null, attempt: 2, counts: { failed: 0 } });
+    expect(await taskOf(restore)).toMatchObject({ cause: null, attempt: again, counts: { failed: 0 } });
     expect(sums()).toBe(before);
     expect(databases()).toBe('postgres quay');
   });
@@ -122,7 +125,7 @@ describe('a server of the other family and what is killed', () => {
     await isMet();
     await killMover();
     await free();
-    expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: 2 });
+    expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: again });
     expect(sums()).toBe(before);
     expect(sql("SELECT count(*) FROM pg_class WHERE relname LIKE 'lithodex%'")).toBe('0');
   });
@@ -183,7 +186,7 @@ describe('a server of the other family and what is killed', () => {
     await isMet();
     await killMover();
     await free();
-    expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: 2 });
+    expect(await taskOf(runId)).toMatchObject({ cause: null, attempt: again });
     expect(sql('SELECT count(*) FROM other')).toBe('3');
     await expect.poll(() => db.orphans(), { timeout: 10_000 }).toEqual([]);
   });

@@ -104,16 +104,32 @@ export const DatabaseCommit = z.object({
 export type DatabaseCommit = z.infer<typeof DatabaseCommit>;
 
 /** What a point of the log of a database server says: the stretches of time in which any second can be brought back, and the commits in them that took much away. */
+const LogPlace = z.object({ file: z.string().max(255), at: Count });
+type LogPlace = z.infer<typeof LogPlace>;
+
+/** Number of a file of the log: they are counted up. */
+const numberOf = ({ file }: Pick<LogPlace, 'file'>) => Number(/\d+$/.exec(file)?.[0] ?? 0);
+/** Below 0 where the first place of one log lies before the second. */
+export const placeOrder = (a: LogPlace, b: LogPlace): number => numberOf(a) - numberOf(b) || a.at - b.at;
+
 export const DatabaseLogPoint = z.object({
   kind: z.literal('databaseLog'),
   family: DatabaseFamily,
-  /** `cause`: why nothing is known of the time before. */
-  reach: z.array(z.object({ stretch: Count, from: Instant, to: Instant, cause: z.string() })),
+  /** `cause`: why nothing is known of the time before; `begins`: where in the log, which points of before did not say. */
+  reach: z.array(z.object({ stretch: Count, from: Instant, to: Instant, cause: z.string(), begins: LogPlace.nullish() })),
   notable: z.array(DatabaseCommit),
   /** Since the point before. */
   commits: Count,
 });
 export type DatabaseLogPoint = z.infer<typeof DatabaseLogPoint>;
+
+/** Whether a full stands in a stretch of the log: within its time, and not before the place it begins at. */
+export function standsIn(
+  position: NonNullable<DatabasePoint['position']>,
+  { from, to, begins }: DatabaseLogPoint['reach'][number],
+): boolean {
+  return position.since >= from && position.since <= to && (!begins || placeOrder(position, begins) >= 0);
+}
 
 /** A table that a restore put beside one that was there: under its name with a suffix, in the same database. */
 export const TableBeside = z.object({ database: ObjectName, table: z.string().min(1).max(300), suffix: z.string().min(1).max(20) });

@@ -18,6 +18,8 @@ export interface LogTaken {
   /** Bytes read of the server. */
   readonly read: number;
   readonly stretch: number;
+  /** Where the stretch was begun. */
+  readonly begins: { readonly file: string; readonly at: number };
   /** Why it does not go on where it ended; '' where it does. */
   readonly cause: string;
   /** The last second of which everything was read, by the server's clock, ms. */
@@ -61,7 +63,7 @@ export async function logPoint(ctx: CaptureContext, writing: PointWriting, start
 function reachOf(
   base: Root | undefined,
   start: LogStart | null,
-  { stretch, cause, nowMs }: Pick<LogTaken, 'stretch' | 'cause' | 'nowMs'>,
+  { stretch, begins, cause, nowMs }: Pick<LogTaken, 'stretch' | 'begins' | 'cause' | 'nowMs'>,
 ): DatabaseLogPoint['reach'] {
   const needed = start?.moment ?? 0;
   const before = base ? logFacts(base).reach : [];
@@ -69,7 +71,7 @@ function reachOf(
   const all =
     last?.stretch === stretch
       ? [...before.slice(0, -1), { ...last, to: Math.max(last.to, nowMs) }]
-      : [...before, { stretch, from: before.length || cause ? nowMs : (start?.moment ?? nowMs), to: nowMs, cause }];
+      : [...before, { stretch, from: before.length || cause ? nowMs : (start?.moment ?? nowMs), to: nowMs, cause, begins }];
   return all.flatMap((r, i) => (i < all.length - 1 && r.to < needed ? [] : [{ ...r, from: Math.max(r.from, needed) }]));
 }
 

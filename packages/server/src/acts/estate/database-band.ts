@@ -1,5 +1,5 @@
 import type { Band, BandCommits } from '@lithodex/contract';
-import type { DatabaseLogPoint, DatabasePoint, DatabaseUntil } from '@lithodex/kinds';
+import { placeOrder, standsIn, type DatabaseLogPoint, type DatabasePoint, type DatabaseUntil } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { PointRow } from '../../records/catalog/points';
 import { fromJson } from '../../base/db/json';
@@ -44,19 +44,14 @@ async function chainPoints(db: Knex, workloadId: number): Promise<{ fulls: FullP
 }
 
 /** Whether a full stands in a stretch of the log. */
-function stands({ facts: { position } }: FullPoint, { from, to }: DatabaseLogPoint['reach'][number]): boolean {
-  return position !== null && position.since >= from && position.since <= to;
-}
-
-/** Number of a file of the log: they are counted up. */
-const numberOf = (file: string) => Number(/\d+$/.exec(file)?.[0] ?? 0);
+const stands = ({ facts: { position } }: FullPoint, stretch: DatabaseLogPoint['reach'][number]) =>
+  position !== null && standsIn(position, stretch);
 
 /** Whether a full of the same stretch can be brought forward to a moment: it is of no later second, and holds no commit that is not wanted. */
 export function leadsTo(full: NonNullable<DatabasePoint['position']>, until: DatabaseUntil): boolean {
   if (full.since > until.at) return false;
   if (!('file' in until)) return true;
-  const files = numberOf(full.file) - numberOf(until.file);
-  return files < 0 || (files === 0 && full.at <= until.position);
+  return placeOrder(full, { file: until.file, at: until.position }) <= 0;
 }
 
 /** How old the newest second of workloads may be, in minutes, by the policies they belong to; those of which none says are left out. */

@@ -1,5 +1,5 @@
 import type { BackupWork, CopyWork, MachinePoint, PointKind, PointRef, VerifyWork, Work } from '@lithodex/contract';
-import { kinds, type DatabasePoint, type From, type LogStart } from '@lithodex/kinds';
+import { kinds, type DatabaseLogPoint, type DatabasePoint, type From, type LogStart } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import type { SeriesRow } from '../../records/catalog/points';
 import { fromJson } from '../../base/db/json';
@@ -16,6 +16,7 @@ import { ApiError } from '../../base/errors';
 import { platformRef, type PlatformRow } from '../../records/systems/platform-rows';
 import { otherTargets, pointRefs, targetRef } from '../../records/targets/refs';
 import { pointIdOf, type RunningTask } from '../../records/movers/running-task';
+import { isBegunLate } from './begun-late';
 
 /** A task as it stands in the queue. */
 export type QueuedTask = Omit<RunningTask, 'stop_requested' | 'cut_off' | 'started_at' | 'mover'> & { readonly started_at: number | null };
@@ -127,19 +128,30 @@ async function howToTake(
   return full ? { kind, previous: newest, base: full.id } : { kind: 'full', previous: newest, base: null };
 }
 
-/** Where the log has to begin: at the newest full from before what is to be reached, or at the oldest. */
-async function logStart(trx: Knex.Transaction, workloadId: number, reached: number): Promise<LogStart | null> {
+type Position = NonNullable<DatabasePoint['position']>;
+
+/** Where the fulls of a workload stand in its log, the oldest first. */
+async function fullsInLog(trx: Knex.Transaction, workloadId: number): Promise<Position[]> {
   const rows = await trx('point')
     .where({ workload_id: workloadId, state: 'visible' })
     .whereNot({ kind: 'log' })
     .whereNotNull('facts')
     .orderBy('moment')
     .select<{ facts: unknown }[]>('facts');
-  const fulls = rows.flatMap(({ facts }) => {
-    const { position } = fromJson<DatabasePoint>(facts);
-    return position ? [{ file: position.file, at: position.at, moment: position.since }] : [];
-  });
-  return fulls.findLast((f) => f.moment <= reached) ?? fulls[0] ?? null;
+  return rows.flatMap(({ facts }) => fromJson<DatabasePoint>(facts).position ?? []);
+}
+
+/** What is taken of a log after `previous`: from the newest full on that is older than what is to be reached, or from the oldest. */
+async function howToFollow(
+  trx: Knex.Transaction,
+  workloadId: number,
+  previous: { readonly facts: unknown } | undefined,
+  reached: number,
+): Promise<{ readonly logStart: LogStart | null; readonly base?: null }> {
+  const fulls = await fullsInLog(trx, workloadId);
+  const start = fulls.findLast((f) => f.since <= reached) ?? fulls[0];
+  const logStart = start ? { file: start.file, at: start.at, moment: start.since } : null;
+  return previous && isBegunLate(fromJson<DatabaseLogPoint>(previous.facts), fulls) ? { logStart, base: null } : { logStart };
 }
 
 /** Points of a series on its target, the newest first. */
@@ -170,14 +182,12 @@ export async function backupWork(
   const series = await trx('series').where({ no: task.series_no }).first<SeriesRow>();
   const workload = await sourceOf(trx, task.workload_id!);
   const elsewhere = workload.read_by === mover ? null : workload.read_by;
-  const previous = await standingPoints(trx, series).first<{ id: string; items: number; bytes: number; names_inside: number } | undefined>(
-    'id',
-    'names_inside',
-    'items',
-    'bytes',
-  );
+  const previous = await standingPoints(trx, series).first<
+    { id: string; facts: unknown; items: number; bytes: number; names_inside: number } | undefined
+  >('id', 'facts', 'names_inside', 'items', 'bytes');
   const kept = plan.snapshot === undefined ? undefined : (await snapshotRows(trx, [plan.snapshot]))[0];
   if (plan.snapshot !== undefined && !kept) throw new ApiError('POINT_GONE');
+  const reached = now - (plan.logDays ?? 0) * 86_400_000;
   const { newest_files: beside } = await trx('target').where({ id: plan.targetId }).first<{ newest_files: 0 | 1 }>('newest_files');
   return {
     type: task.type === 'trial' ? 'trial' : 'backup',
@@ -187,6 +197,7 @@ export async function backupWork(
     seriesId: series.id,
     workload: { id: String(workload.id), name: workload.name, source: workload.source, path: workload.folder.toString('latin1') },
     ...(await howToTake(trx, series, plan.kind, previous?.id)),
+    ...(plan.kind === 'log' ? await howToFollow(trx, workload.id, previous, reached) : { logStart: null }),
     fresh: plan.fresh ?? false,
     moment: kept?.taken_at ?? now,
     include: [...plan.include],
@@ -197,7 +208,6 @@ export async function backupWork(
       : elsewhere === null
         ? await fromOf(trx, secrets, workload)
         : { kind: 'afar', mover: elsewhere, of: workload.kind },
-    logStart: plan.kind === 'log' ? await logStart(trx, task.workload_id!, now - (plan.logDays ?? 0) * 86_400_000) : null,
     logged: plan.logged ?? false,
     lockedUntil: lockEnd(now, plan.lockDays),
     scripts: plan.scripts ?? null,

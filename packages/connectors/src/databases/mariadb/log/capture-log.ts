@@ -115,6 +115,7 @@ export class LogCapture {
     const wanted = before ?? this.start ?? place.end;
     let { begun = 0, stretch = 1 } = before ?? {};
     let cause = whyNot(place, before, wanted);
+    let begins: { file: string; at: number } = wanted;
     let last: { file: string; at: number } = wanted;
     if (!cause)
       try {
@@ -126,7 +127,8 @@ export class LogCapture {
     if (cause) {
       // nothing is known between what was read last and what is written from now on
       stretch = before ? stretch + 1 : 1;
-      ({ last, begun } = await this.follow(address, place, place.end, 0, stretch, kept));
+      begins = place.end;
+      ({ last, begun } = await this.follow(address, place, begins, 0, stretch, kept));
     }
     return logPoint(ctx, this.writing, this.start, {
       family: 'mariadb',
@@ -134,6 +136,7 @@ export class LogCapture {
       files: kept.length,
       read: this.read,
       stretch,
+      begins: { file: begins.file, at: begins.at },
       cause,
       nowMs: place.nowMs,
       notable: this.found,

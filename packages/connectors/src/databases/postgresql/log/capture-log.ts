@@ -15,7 +15,7 @@ import { startProgram } from '../programs';
 import { databaseNames } from '../read-server';
 import { placeOf, placeText, segmentName, segmentStart } from './lsn';
 import { isNotable, type Relations } from './wal-commits';
-import { readRecords } from './read-records';
+import { logName, readRecords } from './read-records';
 import { logFolder, segmentsOf, type Segment } from './segments';
 import { holdLog, releaseLog } from './slot';
 
@@ -198,6 +198,7 @@ export class LogCapture {
       files: kept.length,
       read: this.read,
       stretch,
+      begins: { file: logName(place.timeline), at: first },
       cause,
       nowMs: place.nowMs,
       notable: this.found,
