@@ -18,6 +18,19 @@ const project = (
   // the files of a worker share what they import: most of them take longer to load the product than to try it
   test: { name, include, environment: 'node', testTimeout: timeout, hookTimeout: timeout, isolate: false, maxWorkers: 2, ...more },
 });
+/** Whole files of tests that take long and show what others show more briefly, or of another family: run by "./lithodex test long" only. */
+const byCommand = [
+  'database-care',
+  'database-members',
+  'database-turns',
+  'edited',
+  'followed-log',
+  'machines-night',
+  'postgresql-care',
+  'postgresql-log',
+].map((name) => `tests/api/${name}.test.ts`);
+const exclude = process.env['LITHODEX_LONG'] === '1' ? [] : byCommand;
+
 /** What takes longest goes first, so that nothing is waited for at the end. */
 const longest = [
   'followed-log',
@@ -46,7 +59,7 @@ export default defineConfig({
     projects: [
       project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
       // they wait for databases and leases for a good part
-      project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup, maxWorkers: 3 }),
+      project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup, maxWorkers: 3, exclude }),
       // a machine in software, by command only
       project('metal', ['tests/metal/**/*.test.ts'], 900_000),
       project('browser', ['tests/browser/**/*.test.ts'], 300_000, { globalSetup }),

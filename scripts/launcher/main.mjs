@@ -8,7 +8,8 @@ const help = `Lithodex
 
   ./lithodex demo [--port P] [--state DIR] [--fresh]   install what is missing, build, start with the demo data, print the address
   ./lithodex start --config FILE                       start the server with a configuration of your own
-  ./lithodex test [unit|api|browser|metal] [--ratio]   run the tests (all, or one kind); --ratio only counts lines
+  ./lithodex test [unit|api|browser] [--ratio]         run the tests (all, or one kind); --ratio only counts lines
+  ./lithodex test long | metal                         what takes long or needs more packages, and is no part of the run above
   ./lithodex test --fuzz=N | --kills=N                 send N bodies to every route; kill mover and server N times
   ./lithodex test --seconds=N                          bring a database back to N seconds while it is written to, and compare
   ./lithodex bench [NAME…] [--json]                    measure beside the peers

@@ -4,8 +4,8 @@ import { readFileSync } from 'node:fs';
 import { build, install, installing, projectFiles } from './install.mjs';
 
 const kinds = ['unit', 'api', 'browser'];
-/** Takes minutes and more packages: by command only. */
-const byCommand = ['metal'];
+/** Takes minutes, or more packages: by command only. "long" are all API tests, also those that show at length what others show more briefly. */
+const byCommand = ['metal', 'long'];
 
 function run(command, args, options = {}) {
   const { status } = spawnSync(command, args, { stdio: 'inherit', ...options });
@@ -50,6 +50,14 @@ export function ratio() {
 export async function test(args) {
   if (args.includes('--ratio')) {
     ratio();
+    return;
+  }
+  if (args.includes('long')) {
+    await install(true);
+    await build(['node']);
+    run('npx', ['vitest', 'run', '--project', 'api'], {
+      env: { LITHODEX_KILLS: '12', LITHODEX_PROMISES: '15', ...process.env, LITHODEX_LONG: '1' },
+    });
     return;
   }
   const kills = args.find((a) => a.startsWith('--kills='))?.slice('--kills='.length);

@@ -4,6 +4,7 @@ import fs from 'node:fs';
 import path from 'node:path';
 import { setTimeout as pause } from 'node:timers/promises';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { itLong } from '../support/by-command';
 import { Harness, type Client } from '../support/harness';
 import { messageOf, Office } from '../support/office';
 
@@ -141,7 +142,7 @@ describe('mail that is not as one would like it', () => {
     expect([after.added, after.removed]).toEqual([0, 0]);
   });
 
-  it('goes on when the mail server is started again meanwhile, and keeps what it has when a service is away', async () => {
+  itLong('goes on when the mail server is started again meanwhile, and keeps what it has when a service is away', async () => {
     await office.as(login, async (client) => {
       await client.mailboxCreate('Many');
       for (let n = 100; n < 400; n++) await client.append('Many', messageOf(n), [], when(n));
@@ -161,7 +162,7 @@ describe('mail that is not as one would like it', () => {
     expect((await newest()).complete).toBe(false);
   });
 
-  it('is whole however two people change it while it is read', async () => {
+  itLong('is whole however two people change it while it is read', async () => {
     const folders = ['Steady', 'Busy A', 'Busy B'];
     await office.as(login, async (client) => {
       for (const folder of folders) await client.mailboxCreate(folder);

@@ -6,6 +6,7 @@ import { once } from 'node:events';
 import { moverLanguage, routes, type RouteName } from '@lithodex/contract';
 import { DiskFolder, Store } from '@lithodex/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { itLong } from '../support/by-command';
 import { Client, Harness, Refused } from '../support/harness';
 import { describeTree, makeNastyTree } from '../support/nasty-tree';
 import { foundInFiles, foundInMemory } from '../support/process-memory';
@@ -175,7 +176,7 @@ describe('a mover that only reads', () => {
     await once(plain, 'close');
   });
 
-  it('is killed in the middle, comes again, and everything is there', async () => {
+  itLong('is killed in the middle, comes again, and everything is there', async () => {
     fs.writeFileSync(`${source()}/large`, randomBytes(96 << 20));
     const { runId } = await admin.call('protectOnce', { id: workloadId, body: { targetId, kind: 'full', keep: { by: 'days', days: 9 } } });
     await reading(runId);
@@ -186,7 +187,7 @@ describe('a mover that only reads', () => {
     expect(await broughtBack(workloadId, `${h.folder}/back-2`)).toBe(inside(source()));
   });
 
-  it('goes on when the one that keeps is killed in the middle', async () => {
+  itLong('goes on when the one that keeps is killed in the middle', async () => {
     fs.writeFileSync(`${source()}/large`, randomBytes(96 << 20));
     const { runId } = await admin.call('protectOnce', { id: workloadId, body: { targetId, kind: 'full', keep: { by: 'days', days: 9 } } });
     await reading(runId);

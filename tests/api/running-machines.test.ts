@@ -4,6 +4,7 @@ import net from 'node:net';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import type { BodyInput, RunningRow } from '@lithodex/contract';
 import { letGuestWrite, platformFine, type PlatformService } from '@lithodex/standins';
+import { itLong } from '../support/by-command';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { buildLogger, startPlatform } from '../support/platform';
 
@@ -147,7 +148,7 @@ describe('a machine that runs from the store', () => {
     expect(bytesOf('gate-01', 0, 0, 128 * MiB).equals(before)).toBe(true);
   });
 
-  it('can be given up where the mover that has what it wrote does not come back', async () => {
+  itLong('can be given up where the mover that has what it wrote does not come back', async () => {
     const running = await start();
     await h.killMover('mover-1');
     await rowWhere(running.runId, (r) => r.mover === null);
@@ -209,7 +210,7 @@ describe('a machine that runs from the store', () => {
     service.platform.remove(machine.id);
   });
 
-  it('is cut over with a short stop where the platform can not move it while it runs', async () => {
+  itLong('is cut over with a short stop where the platform can not move it while it runs', async () => {
     service.platform.switches = { ...platformFine, movesWhileRunning: false };
     const running = await start();
     await steer(running, { to: 'cutOver', storage: 'fast', pace: null, stopped: false });
@@ -225,7 +226,7 @@ describe('a machine that runs from the store', () => {
     service.platform.remove(machine.id);
   });
 
-  it('may write no more than there is room for, and somebody is warned before', async () => {
+  itLong('may write no more than there is room for, and somebody is warned before', async () => {
     const running = await start({ overlay: { most: 2 * MiB } });
     await write('gate-01-again', 1, 0, randomBytes(1.8 * MiB));
     await vi.waitFor(async () => expect(await log(running.runId)).toContain('OVERLAY_FILLS'), 30_000);
@@ -235,7 +236,7 @@ describe('a machine that runs from the store', () => {
     expect(await admin.ended(running.runId)).toMatchObject({ state: 'done' });
   });
 
-  it('ends by itself where somebody takes it away on the platform, or where it can not be started', async () => {
+  itLong('ends by itself where somebody takes it away on the platform, or where it can not be started', async () => {
     const running = await start();
     const machine = service.platform.named('gate-01-again');
     service.platform.change(machine.id, { running: false });

@@ -2,6 +2,7 @@ import fs from 'node:fs';
 import os from 'node:os';
 import { itemNameOf } from '@lithodex/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { itLong } from '../support/by-command';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { ProtectedDatabase } from '../support/protected-database';
 import { ProtectedPostgresql } from '../support/protected-postgresql';
@@ -132,7 +133,7 @@ describe('a scratch server that stays up', () => {
     }
   });
 
-  it('of PostgreSQL does the same', { timeout: 300_000 }, async () => {
+  itLong('of PostgreSQL does the same', { timeout: 300_000 }, async () => {
     const db = await ProtectedPostgresql.start(`${h.folder}/postgresql`);
     try {
       db.run('CREATE DATABASE tides');
