@@ -199,7 +199,7 @@ export class Capture {
     const { leftOutByItself } = this.options;
     const { facts } = this;
     if (leftOutByItself.length) {
-      const absolute = `${this.tree.path}/${joinPath(parent.path, name)}`;
+      const absolute = this.tree.at(joinPath(parent.path, name));
       if (leftOutByItself.some((target) => isInside(absolute, target))) {
         this.leftOut.push(joinPath(parent.path, name));
         return undefined;

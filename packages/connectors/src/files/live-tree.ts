@@ -1,4 +1,3 @@
-import { joinPath } from '@lithodex/core';
 import { closeFile, openBeneath, openFolderBeneath, openTop, posix } from '@lithodex/engine';
 import { accountOf } from './accounts';
 import { namesIn } from './folder-listing';
@@ -46,6 +45,12 @@ export class LiveTree {
     return new LiveTree(path, accountOf(user), limits);
   }
 
+  /** Absolute path of what lies below; '' is the top, which may be that of the host. */
+  at(path: string): string {
+    if (!path) return this.path;
+    return this.path === '/' ? `/${path}` : `${this.path}/${path}`;
+  }
+
   /** Runs synchronous file calls with the rights of the account. */
   run<T>(calls: () => T): T {
     return posix.asAccount(this.account, calls);
@@ -84,7 +89,7 @@ export class LiveTree {
 
   /** Refuses what is the mover's own. Throws OUT_OF_BOUNDS. */
   checkOwn(path: string): void {
-    this.limits.checkOwn(joinPath(this.path, path));
+    this.limits.checkOwn(this.at(path));
   }
 
   private openFolder(path: string): number {
@@ -94,7 +99,7 @@ export class LiveTree {
 
   /** Names in a folder that are the mover's own, which nobody is shown. */
   ownNames(path: string): ReadonlySet<string> | undefined {
-    return this.limits.ownNames(path ? joinPath(this.path, path) : this.path);
+    return this.limits.ownNames(this.at(path));
   }
 
   close(): void {

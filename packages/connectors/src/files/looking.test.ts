@@ -229,6 +229,18 @@ describe('what a mover may do on its host', () => {
       expect(() => discover(base, path, null, limits)).toThrow('a target keeps its data there');
   });
 
+  it('is kept from its own things also where all of the host is one tree', () => {
+    const tree = LiveTree.open('/', null, new HostLimits(usualBounds(['/etc/hostname', '/var/lib'])));
+    try {
+      expect(tree.at('etc')).toBe('/etc');
+      expect(tree.ownNames('etc')?.has('hostname')).toBe(true);
+      expect(() => tree.openFile('etc/hostname', fs.constants.O_RDONLY)).toThrow('keeps its own things');
+      expect(() => tree.list('var/lib/dpkg')).toThrow('keeps its own things');
+    } finally {
+      tree.close();
+    }
+  });
+
   it('is to restore only where it was told, and to folders of the system only what was taken there', () => {
     const limits = bounds({ write: ['/', `${base}/usr/local`], backOnly: [`${base}/usr`] });
     const may = (path: string, cameFrom?: string) => {

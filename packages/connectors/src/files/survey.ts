@@ -31,7 +31,7 @@ export function surveyTree(
         const stat = factsIn(fd, name);
         if (!stat || own?.has(name)) continue;
         const leftOut =
-          filter.leftOut(path, stat.isDirectory()) || (stat.isDirectory() && leftOutByItself.some((t) => isInside(`${root}/${path}`, t)));
+          filter.leftOut(path, stat.isDirectory()) || (stat.isDirectory() && leftOutByItself.some((t) => isInside(tree.at(path), t)));
         if (leftOut) continue;
         survey.items++;
         if (stat.isDirectory()) waiting.push(path);

@@ -170,7 +170,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
         readAt: clock.now(),
         rows: rows.map((row) => {
           const at = joinPath(path, row.name);
-          const target = targets.find((t) => isInside(`${root}/${at}`, bytesOfText(t.folder)));
+          const target = targets.find((t) => isInside(root === '/' ? `/${at}` : `${root}/${at}`, bytesOfText(t.folder)));
           const skipping = policies.filter((p) => pathFilter(p.body.include, p.body.exclude).leftOut(at, row.kind === 'folder'));
           const leftOut = target
             ? `holds target ${target.name}`
