@@ -9,6 +9,7 @@ export const folderTree = (folder: string, more: Partial<FilesFrom> = {}): Files
   folder,
   readAs: null,
   crossFileSystems: false,
+  wholeServer: false,
   targetFolders: [],
   ...more,
 });

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { KindName, PointFacts, WorkloadFacts } from '@lithodex/kinds';
+import { JudgedPart, KindName, PointFacts, ServerSystem, WorkloadFacts } from '@lithodex/kinds';
 import { QueryInstant, Bytes, ClockTime, Count, EscapedPath, Id, Instant, Name, Named, Uuid } from './common';
 import { MachineFacts, MachinePoint } from './platform';
 import { PointKind } from './policy';
@@ -20,6 +20,8 @@ export const SourceBody = z.object({
     .nullable()
     .default(null),
   crossFileSystems: z.boolean().default(false),
+  /** The folder is the root of a server, which is read whole, so that it can be rebuilt on other hardware. */
+  wholeServer: z.boolean().default(false),
   readBy: ReadBy,
   tags: z.array(Name).max(30).default([]),
 });
@@ -167,6 +169,8 @@ export const WorkloadDetail = WorkloadRow.extend({
   readBy: z.string().nullable(),
   /** Tasks that may read the source at once; null for any number. */
   readers: Count.nullable(),
+  /** It is a server that is read whole, so that it can be rebuilt. */
+  wholeServer: z.boolean(),
   frozen: z.boolean(),
   seriesId: Uuid.nullable(),
   allBytes: Bytes,
@@ -179,6 +183,20 @@ export const WorkloadDetail = WorkloadRow.extend({
   damage: z.object({ pointId: Uuid, goodPointId: Uuid, files: Count, bytes: Bytes }).nullable(),
 });
 export type WorkloadDetail = z.infer<typeof WorkloadDetail>;
+
+const PointAt = z.object({ id: Uuid, moment: Instant });
+/** Whether a server could be rebuilt on other hardware today. */
+export const Ready = z.object({
+  /** The newest one; null while there is none. */
+  point: PointAt.nullable(),
+  system: ServerSystem.nullable(),
+  parts: z.array(JudgedPart),
+  /** The newest one from which it could be rebuilt. */
+  lastWhole: PointAt.nullable(),
+  /** Since when each point lacks an essential part; null where the newest lacks none. */
+  lacksSince: Instant.nullable(),
+});
+export type Ready = z.infer<typeof Ready>;
 
 const FolderPlace = z.object({ kind: z.literal('folder'), folder: z.string().regex(/^\//, 'start with /').max(4000) });
 /** A bucket of an object storage that speaks the S3 protocol. */

@@ -138,6 +138,14 @@ export const routes = {
     params: byId,
     response: estate.WorkloadDetail,
   }),
+  readyToRebuild: route({
+    method: 'get',
+    path: '/workloads/:id/ready',
+    summary: 'Whether a server could be rebuilt on other hardware today, and what that has to be like',
+    access: everyRole,
+    params: byId,
+    response: estate.Ready,
+  }),
   tagWorkload: route({
     method: 'put',
     path: '/workloads/:id/tags',

@@ -22,6 +22,7 @@ export const Settings = z.object({
       location: z.string(),
       readAs: z.string().nullable(),
       crossFileSystems: z.boolean(),
+      wholeServer: z.boolean().default(false),
       readBy: z.string().nullable().default(null),
       readers: Count.nullable(),
       tags: z.array(Name),

@@ -36,3 +36,7 @@ export * from './disk/ranges';
 export * from './disk/qcow2';
 export * from './disk/ovf';
 export * from './estate/hierarchy';
+export * from './rebuild/system-facts';
+export * from './rebuild/judge-parts';
+export * from './rebuild/least-size';
+export * from './rebuild/replacement';

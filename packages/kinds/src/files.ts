@@ -10,6 +10,8 @@ export const FilesFrom = z.object({
   /** The account with whose rights it is read; null for the mover's own. */
   readAs: z.string().nullable(),
   crossFileSystems: z.boolean(),
+  /** The folder is the root of a server, which is read whole: what another machine needs to become it is told beside its files. */
+  wholeServer: z.boolean().default(false),
   /** Where targets keep their data: left out. */
   targetFolders: z.array(ByteString),
 });

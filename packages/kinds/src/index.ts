@@ -8,3 +8,4 @@ export * from './tenant';
 export * from './item-view';
 export * from './system';
 export * from './kinds';
+export * from './server';

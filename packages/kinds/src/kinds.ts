@@ -12,6 +12,7 @@ import {
 } from './database';
 import { files } from './files';
 import { InsidePlace, RunningPlace, machine, machineOfPoint, MachinePlace, type MachinePoint } from './machine';
+import { ServerPoint } from './server';
 import { SharePlace } from './share';
 import { MemberPlace, memberOfPoint, tenant, TenantAddress, TenantFacts, TenantPoint } from './tenant';
 import { Name } from './values';
@@ -49,7 +50,7 @@ export const WorkloadFacts = z.discriminatedUnion('kind', [DatabaseFacts, Tenant
 export type WorkloadFacts = z.infer<typeof WorkloadFacts>;
 
 /** What a point says of its workload. */
-export const PointFacts = z.discriminatedUnion('kind', [DatabasePoint, DatabaseLogPoint, TenantPoint]);
+export const PointFacts = z.discriminatedUnion('kind', [DatabasePoint, DatabaseLogPoint, TenantPoint, ServerPoint]);
 export type PointFacts = z.infer<typeof PointFacts>;
 
 /** A workload as it was found in a system; `id` is what the system calls it. */
@@ -66,7 +67,7 @@ export interface WorkloadOfPoint {
 /** What kind of workload a point is of, with what is known of one whose system is not connected. */
 export function workloadOfPoint({ machine: own, facts }: { machine: MachinePoint | null; facts: PointFacts | null }): WorkloadOfPoint {
   if (own) return { sourceKind: 'platform', known: { kind: 'machine', facts: machineOfPoint(own) } };
-  if (!facts) return { sourceKind: 'files', known: null };
+  if (!facts || facts.kind === 'server') return { sourceKind: 'files', known: null };
   return facts.kind === 'tenant'
     ? { sourceKind: 'tenant', known: memberOfPoint(facts) }
     : { sourceKind: 'database', known: databaseOfPoint(facts) };

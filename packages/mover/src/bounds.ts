@@ -17,6 +17,8 @@ const MoverFile = z.strictObject({
   backOnly: Roots.default(usualBackOnly),
   /** Never read and never written to, besides what the mover keeps for itself. */
   never: Roots.default([]),
+  /** Folders that are the root of another machine, each with the file in which its hardware says what it is. */
+  hardware: z.record(z.string().regex(/^\//, 'start with /').max(4000), z.string().max(4000)).default({}),
   /** Whether buckets, libraries and platforms may be at addresses inside a house. */
   privateAddresses: z.boolean().default(true),
 });
@@ -52,6 +54,9 @@ export function boundsOf({ file, tokenFile, keysFolder, scripts, overlays }: Mov
   const own = [tokenFile, keysFolder, overlays, settings, program, path.resolve(program, '../../node_modules')];
   const bytes = (paths: readonly string[]) => [...new Set(paths.map((p) => bytesOfText(real(p))))];
   const { read, write, backOnly, never, privateAddresses } = said.data;
+  const hardware = Object.fromEntries(
+    Object.entries(said.data.hardware).map(([root, file]) => [bytesOfText(real(root)), readFileSync(file, 'utf8')]),
+  );
   const kept = [...own, ...(scripts === undefined ? [] : [scripts]), ...never];
-  return { bounds: { read: bytes(read), write: bytes(write), backOnly: bytes(backOnly), kept: bytes(kept) }, privateAddresses };
+  return { bounds: { read: bytes(read), write: bytes(write), backOnly: bytes(backOnly), kept: bytes(kept), hardware }, privateAddresses };
 }

@@ -14,3 +14,4 @@ export type { Mail } from './mail/mail-box';
 export * from './tenant/service';
 export type { DirectoryContent } from './tenant/directory';
 export { TenantChat } from './tenant/chat';
+export * from './room/made-server';

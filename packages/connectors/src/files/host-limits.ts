@@ -1,6 +1,7 @@
 import fs from 'node:fs';
 import { baseName, bytesOfText, isInside, parentPath } from '@lithodex/core';
 import { EngineError } from '@lithodex/engine';
+import { Hardware } from '../system/hardware';
 
 /** What a mover may do on its host, as plain data for its threads. Absolute paths, byte strings. */
 export interface HostBounds {
@@ -12,6 +13,8 @@ export interface HostBounds {
   readonly backOnly: readonly string[];
   /** The mover's own: never read, never a destination. */
   readonly kept: readonly string[];
+  /** What the hardware of servers says whose root is a folder here, by folder, as JSON. */
+  readonly hardware?: Readonly<Record<string, string>>;
 }
 
 /** A file that only targets have. */
@@ -56,6 +59,12 @@ export class HostLimits {
 
   /** Without bounds: for a person at the command line of the host. */
   static readonly none = new HostLimits({ read: ['/'], write: ['/'], backOnly: [], kept: [] });
+
+  /** What the hardware of the server says whose root is a folder of this host; undefined where it is none. */
+  hardwareOf(folder: string): Hardware | undefined {
+    const told = this.bounds.hardware?.[folder];
+    return told === undefined ? undefined : Hardware.parse(JSON.parse(told));
+  }
 
   /** Names in a folder that are the mover's own. */
   ownNames(folder: string): ReadonlySet<string> | undefined {

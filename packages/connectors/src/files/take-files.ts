@@ -1,14 +1,21 @@
-import { pathFilter } from '@lithodex/core';
+import { joinPath, pathFilter } from '@lithodex/core';
 import { topEntry } from '@lithodex/engine';
 import type { FilesFrom } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import { readNames } from './accounts';
 import { Capture } from './capture';
 import { inWords } from './warning-words';
+import { notReadyWords, systemOf, wholeServer } from '../system/take-system';
+
+/** What could not be read is remembered as far as it may matter whether a server can be rebuilt. */
+const mostMissing = 10_000;
 
 /** Reads a folder tree; what is as it was in `base` is reused, what should be as it was in `reread` is compared. */
-export function takeFiles(ctx: CaptureContext, from: FilesFrom): Promise<PointContent> {
+export async function takeFiles(ctx: CaptureContext, from: FilesFrom): Promise<PointContent> {
   const { store, base, reread, include, exclude } = ctx;
+  const server = from.wholeServer ? await wholeServer(from.folder, ctx.limits) : undefined;
+  const missing: string[] = [];
+  const filter = pathFilter(include, exclude);
   const known = base ?? reread;
   const expected = known ? Math.max(65_536, 2 * known.totals.items) : 1_000_000;
   const writing = store.begin(expected, ctx.fresh);
@@ -18,9 +25,9 @@ export function takeFiles(ctx: CaptureContext, from: FilesFrom): Promise<PointCo
       root: from.folder,
       previous: known && topEntry(known),
       rereads: !base,
-      filter: pathFilter(include, exclude),
-      leftOutByItself: from.targetFolders,
-      crossFileSystems: from.crossFileSystems,
+      filter,
+      leftOutByItself: [...from.targetFolders, ...(server?.noPart ?? [])],
+      crossFileSystems: from.crossFileSystems || from.wholeServer,
       readAs: from.readAs,
       limits: ctx.limits,
       trees: store.trees,
@@ -32,11 +39,18 @@ export function takeFiles(ctx: CaptureContext, from: FilesFrom): Promise<PointCo
       },
       onWarning: (warning) => {
         warnings++;
+        if (warning.code === 'UNREADABLE' && missing.length < mostMissing) missing.push(warning.path);
         ctx.warn(inWords(warning));
       },
       stopped: ctx.stopped,
     });
     const top = await work.run();
+    const told = server && systemOf(from, server, filter, missing, ctx.limits);
+    const lacks = told ? notReadyWords(told) : '';
+    if (lacks) {
+      warnings++;
+      ctx.warn({ code: 'SYSTEM_PARTS', path: '', message: lacks, missing: true });
+    }
     const counts = await writing.finish();
     ctx.progress(work.progress, writing.packed);
     return {
@@ -50,9 +64,9 @@ export function takeFiles(ctx: CaptureContext, from: FilesFrom): Promise<PointCo
       },
       owners: namesOf('/etc/passwd'),
       groups: namesOf('/etc/group'),
-      leftOut: { include, exclude, byItself: work.leftOut },
+      leftOut: { include, exclude, byItself: work.leftOut.filter((path) => !server?.noPart.includes(joinPath(from.folder, path))) },
       warnings,
-      content: { kind: 'files', version: 1, facts: {}, state: {} },
+      content: { kind: 'files', version: 1, facts: told ?? {}, state: {} },
     };
   });
 }

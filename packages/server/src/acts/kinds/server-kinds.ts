@@ -13,12 +13,13 @@ import type { RestorePlanner } from '../recover/restore-planner';
 import { tenantRestores } from '../recover/tenant-restores';
 import { databaseCauses, databaseMatters, systemLink } from './database-matters';
 import { connectionCauses, connectionLink, platformMatters } from './platform-matters';
+import { serverMatters } from './server-matters';
 import { tenantCauses, tenantLink, tenantMatters } from './tenant-matters';
 import type { ServerKind } from './server-kind';
 
 /** The part of each kind that is the server's. */
 export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
-  files: { restores: fileRestores },
+  files: { restores: fileRestores, matters: serverMatters },
   machine: {
     restores: machineRestores,
     restoresInside: insideRestores,

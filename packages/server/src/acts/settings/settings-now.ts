@@ -68,6 +68,7 @@ async function sources(db: Knex): Promise<Settings['sources']> {
     readonly read_as: string | null;
     readonly read_by: string | null;
     readonly cross_fs: 0 | 1;
+    readonly whole_server: 0 | 1;
     readonly readers: number | null;
   }
   const rows = await db('source as s')
@@ -83,6 +84,7 @@ async function sources(db: Knex): Promise<Settings['sources']> {
     readAs: s.read_as,
     readBy: s.read_by,
     crossFileSystems: s.cross_fs === 1,
+    wholeServer: s.whole_server === 1,
     readers: s.readers,
     tags: tags.filter((t) => t.workload_id === s.workload_id).map((t) => t.name),
   }));

@@ -56,7 +56,14 @@ async function sameTargets(trx: Knex.Transaction, settings: Settings, targetId: 
 
 async function sourceStep(trx: Knex.Transaction, now: number, s: Settings['sources'][number]): Promise<Step> {
   const folder = Buffer.from(unescapePath(s.folder), 'latin1');
-  const columns = { location: s.location, read_as: s.readAs, read_by: s.readBy, cross_fs: s.crossFileSystems, readers: s.readers };
+  const columns = {
+    location: s.location,
+    read_as: s.readAs,
+    read_by: s.readBy,
+    cross_fs: s.crossFileSystems,
+    whole_server: s.wholeServer,
+    readers: s.readers,
+  };
   interface Row {
     readonly id: number;
     readonly folder: Buffer;
@@ -65,6 +72,7 @@ async function sourceStep(trx: Knex.Transaction, now: number, s: Settings['sourc
     readonly read_as: string | null;
     readonly read_by: string | null;
     readonly cross_fs: 0 | 1;
+    readonly whole_server: 0 | 1;
     readonly readers: number | null;
   }
   const known = await trx('source as s')
@@ -84,7 +92,8 @@ async function sourceStep(trx: Knex.Transaction, now: number, s: Settings['sourc
     known.read_as === s.readAs &&
     known.read_by === s.readBy &&
     known.readers === s.readers &&
-    (known.cross_fs === 1) === s.crossFileSystems;
+    (known.cross_fs === 1) === s.crossFileSystems &&
+    (known.whole_server === 1) === s.wholeServer;
   if (same && s.tags.every((t) => tags.includes(t))) return step('source', s.name, 'same', '');
   if (known)
     return step('source', s.name, 'change', 'gets its place, rights and tags', async () => {

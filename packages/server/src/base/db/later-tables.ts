@@ -62,3 +62,6 @@ CREATE TABLE own_code (
   workload_id INT UNSIGNED NOT NULL, asking_id INT UNSIGNED NOT NULL, hash CHAR(64) NOT NULL, until BIGINT NOT NULL, tries INT UNSIGNED NOT NULL DEFAULT 0,
   PRIMARY KEY (workload_id, asking_id)
 )`;
+
+/** Sources that are servers read whole. */
+export const wholeServers = 'ALTER TABLE source ADD whole_server BOOLEAN NOT NULL DEFAULT 0;';

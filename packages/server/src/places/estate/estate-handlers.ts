@@ -14,6 +14,7 @@ import { pathOf } from '../../records/recover/path-of';
 import { backupTasks, queueRun } from '../../acts/runs/queue';
 import { estateAnswer, estateValues } from './estate-answer';
 import { summarizePoints } from '../../records/catalog/point-summary';
+import { readyToRebuild } from '../../acts/estate/ready-to-rebuild';
 import { workloadDetail } from './workload-detail';
 
 type EstateHandlers = Pick<
@@ -27,6 +28,7 @@ type EstateHandlers = Pick<
   | 'limitSource'
   | 'discover'
   | 'workload'
+  | 'readyToRebuild'
   | 'tagWorkload'
   | 'protectOnce'
   | 'liftSuspicion'
@@ -56,6 +58,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     read_as: body.readAs,
     read_by: body.readBy,
     cross_fs: body.crossFileSystems,
+    whole_server: body.wholeServer,
   });
   const checkName = async (name: string, own: number | null) => {
     const taken = await db('source').where({ name }).first<{ id: number } | undefined>();
@@ -193,6 +196,12 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     async workload({ params, actor }) {
       within(actor, params.id);
       return workloadDetail(deps, params.id);
+    },
+
+    async readyToRebuild({ params, actor }) {
+      within(actor, params.id);
+      found(await db('workload').where({ id: params.id }).first<{ id: number } | undefined>('id'));
+      return readyToRebuild(db, params.id);
     },
 
     async tagWorkload({ params, body, actor }) {

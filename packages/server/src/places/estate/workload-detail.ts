@@ -21,7 +21,8 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
   const facts = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
     .where('w.id', id)
-    .first<{ frozen: 0 | 1; read_as: string | null; read_by: string | null; readers: number | null }>(
+    .first<{ whole_server: 0 | 1; frozen: 0 | 1; read_as: string | null; read_by: string | null; readers: number | null }>(
+      's.whole_server',
       'w.frozen',
       's.read_as',
       's.read_by',
@@ -61,6 +62,7 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
   points.sort((a, b) => a.moment - b.moment);
   return {
     ...row,
+    wholeServer: facts.whole_server === 1,
     readAs: facts.read_as,
     readBy: facts.read_by,
     readers: facts.readers,

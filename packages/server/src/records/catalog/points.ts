@@ -169,7 +169,13 @@ export function toPoint(
     heldWhy: p.held_why,
     expired: p.state === 'expired',
     machine: fromJsonOrNull<MachinePoint>(p.machine),
-    facts: fromJsonOrNull<PointFacts>(p.facts),
+    facts: listedFacts(p.facts),
     onStorage: null,
   };
+}
+
+/** What a list of points tells of each: all that is known of a server is as long as a list, and is told of one at a time. */
+function listedFacts(column: unknown): PointFacts | null {
+  const facts = fromJsonOrNull<PointFacts>(column);
+  return facts?.kind === 'server' ? null : facts;
 }

@@ -20,6 +20,7 @@ export interface WorkloadSource extends Pick<PlatformRow, 'address' | 'secret'> 
   readonly read_as: string | null;
   readonly read_by: string | null;
   readonly cross_fs: 0 | 1;
+  readonly whole_server: 0 | 1;
   readonly outer_id: string | null;
   readonly facts: unknown;
 }
@@ -40,6 +41,7 @@ export async function sourceOf(trx: Knex.Transaction, workloadId: number): Promi
       's.read_as',
       's.read_by',
       's.cross_fs',
+      's.whole_server',
       's.address',
       's.secret',
     );
@@ -52,6 +54,7 @@ async function folderOf(trx: Knex.Transaction, w: WorkloadSource): Promise<FromO
     folder: w.folder.toString('latin1'),
     readAs: w.read_as,
     crossFileSystems: w.cross_fs === 1,
+    wholeServer: w.whole_server === 1,
     targetFolders: targets.map((t) => bytesOfText(t.folder)),
   };
 }
