@@ -7,6 +7,7 @@ import { berthsNight } from './harbour/berths';
 import { landingNight, machinePolicy, platformNight, scratchPolicy } from './harbour/machines';
 import { StoryClock } from './story-clock';
 import { readerName, StoryMovers } from './story-movers';
+import { furtherOf, policyBody } from './story-policies';
 import { StoryPeople } from './story-people';
 import { keepsOnStorage, provesReturns } from './story-returns';
 import { HarbourDatabase, type Acts } from './harbour-database';
@@ -16,6 +17,7 @@ import { asksAtTheDesk, clerkRestores, helpsAtTheDesk } from './story-desk';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
 import { HarbourPlatform } from './harbour-platform';
+import { HarbourRoom } from './harbour-room';
 import { spoilNewestPack } from './harbour/failing-sector';
 import { Random } from './harbour/random';
 import { encryptCharts, harbourServers } from './harbour/servers';
@@ -41,9 +43,6 @@ import {
   unpluggedNight,
 } from './harbour/story';
 
-/** Rules of a policy of the story beside its first. */
-const furtherOf = (policy: (typeof policies)[number]) => ('further' in policy ? policy.further : []);
-
 /** Tasks at once while the nights pass quickly: most of the time they wait for the disk. */
 const manyTasks = 4;
 
@@ -60,6 +59,7 @@ export class History {
   private readonly berths: HarbourDatabase;
   private readonly tide: HarbourTide;
   private readonly office: HarbourOffice;
+  private readonly room: HarbourRoom;
   private diskId = '';
 
   /** Servers that are protected, or could be. */
@@ -79,6 +79,7 @@ export class History {
     };
     this.berths = new HarbourDatabase(standins.berths, this.random, acts);
     this.tide = new HarbourTide(standins.tide, this.random, acts);
+    this.room = new HarbourRoom(state, acts);
     this.movers = new StoryMovers(state, standins.receivePort);
     const now = DateTime.now().setZone(config.zone);
     const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
@@ -103,6 +104,7 @@ export class History {
       fs.mkdirSync(this.folderOf(server.name), { recursive: true });
       server.fill(this.folderOf(server.name), this.random, first);
     }
+    this.room.build(first);
     const config = { ...this.config, port: 0, schedulerMs: 0, leaseMs: 60_000, targetCare: false };
     this.server = await runServer(config, this.clock);
     this.base = `http://127.0.0.1:${this.server.port}`;
@@ -178,29 +180,8 @@ export class History {
       .db('person')
       .where({ name: 'ilse.holm' })
       .update({ remit: JSON.stringify(clerkRemit.map((name) => ids.get(name))) });
-    for (const p of policies)
-      await this.call('eva.vind', 'addPolicy', {
-        name: p.name,
-        workloads: p.servers.map((name) => ids.get(name)!),
-        tags: [...p.tags],
-        rules: [
-          {
-            no: 1,
-            kind: p.kind,
-            synthetic: 'synthetic' in p ? p.synthetic : null,
-            schedule: p.schedule as BodyInput<'addPolicy'>['rules'][number]['schedule'],
-            keep: p.keep,
-            targetId,
-            copies: p.copies.map(({ to, ...c }) => ({ ...c, targetId: copyTargets[to] })),
-          },
-          ...furtherOf(p).map((rule) => ({ ...rule, copies: [], targetId })),
-        ],
-        zone: this.config.zone,
-        ...(p.times as Pick<BodyInput<'addPolicy'>, 'window' | 'closed' | 'priority'>),
-        exclude: [...p.exclude],
-        changeLimit: p.changeLimit,
-        objectiveHours: p.schedule.every === 'week' && !furtherOf(p).length ? 120 : 26,
-      });
+    for (const policy of policies)
+      await this.call('eva.vind', 'addPolicy', policyBody(policy, ids, targetId, copyTargets, this.config.zone));
   }
 
   /** Connects servers. Returns their workloads, by name. */
@@ -232,6 +213,7 @@ export class History {
     if (night === clerkNight) await clerkRestores(this.people, this.folderOf('harbour-office'), () => this.quiet());
     if (night === plansNight) await this.protectBeforeChange();
     if (night === relayNight) await this.connect((name) => name === 'ais-relay');
+    await this.room.night(night, evening);
     await this.machines(night, evening);
     await this.berths.night(night, evening, this.diskId);
     await this.office.night(night, evening, this.diskId);

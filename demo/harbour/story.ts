@@ -16,6 +16,9 @@ export const failingSectorNight = 45;
 /** The restore clerk brings letters back; ais-relay is connected; plans are protected before they are converted. */
 export const clerkNight = 33;
 export const relayNight = 42;
+/** The two servers of the machine room are connected; since a night two weeks ago one of them lacks what it starts with. */
+export const roomNight = 38;
+export const lostStartNight = 42;
 export const plansNight = 45;
 /** Since this night people are told by mail what happens. */
 export const noticesNight = 51;

@@ -1,7 +1,7 @@
 // The demo: MariaDB, the history of Kelmar Harbour on first start, the server and a mover.
 import { fork, spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync, chmodSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync, chmodSync } from 'node:fs';
 import path from 'node:path';
 import { zoneByDay } from './harbour-zone.mjs';
 import { keepRunning } from './keep-running.mjs';
@@ -232,12 +232,15 @@ export async function demo({ port, state: given, fresh }) {
     const address = `http://127.0.0.1:${chosen}`;
     // what the server keeps here is no business of the mover beside it
     const bounds = path.join(state, 'mover.json');
+    const told = existsSync(path.join(state, 'room')) ? readdirSync(path.join(state, 'room')) : [];
+    const hardware = told.map((file) => [path.resolve(state, 'servers', path.basename(file, '.json')), path.resolve(state, 'room', file)]);
     writeFileSync(
       bounds,
       JSON.stringify(
         {
           write: ['/', state],
-          never: [config, 'db', 'berths-a', 'berths-b', 'tide-db', 'office', 'secrets.json', 'standins.json'].map((f) =>
+          hardware: Object.fromEntries(hardware),
+          never: [config, 'db', 'berths-a', 'berths-b', 'tide-db', 'office', 'room', 'secrets.json', 'standins.json'].map((f) =>
             path.resolve(state, f),
           ),
         },

@@ -1,6 +1,7 @@
 import fs from 'node:fs';
 import { fillServer, hardwareOf, type MadeServer } from '@lithodex/standins';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { freePort } from '../../scripts/launcher/mariadb.mjs';
 import { Harness, policyFor, type Client } from '../support/harness';
 
 let h: Harness;
@@ -9,6 +10,7 @@ let folder: string;
 let workloadId: number;
 let sourceId: number;
 let policyId: number;
+let targetId: string;
 let body: ReturnType<typeof policyFor>;
 
 const gate: MadeServer = { host: 'quay-gate', address: '192.0.2.37/24', disks: [64e9, 500e9], used: [31.4e9, 212e9] };
@@ -22,8 +24,8 @@ beforeAll(async () => {
   fillServer(folder, gate, Date.parse('2026-10-01'));
   fs.writeFileSync(`${h.folder}/quay-gate.json`, JSON.stringify(hardwareOf(gate)));
   fs.writeFileSync(`${h.folder}/mover.json`, JSON.stringify({ hardware: { [folder]: `${h.folder}/quay-gate.json` } }));
-  h.startMover('mover-1');
-  const { targetId } = await h.connect(admin);
+  h.startMover('mover-1', { receive: await freePort() });
+  ({ targetId } = await h.connect(admin));
   ({ id: sourceId, workloadId } = await admin.call('addSource', { body: { name: 'quay-gate', folder, wholeServer: true } }));
   body = policyFor([workloadId], targetId);
   policyId = (await admin.call('addPolicy', { body })).id;
@@ -95,11 +97,28 @@ describe('a server that is read whole', () => {
     const matter = matters.find((m) => m.id === `rebuild-${workloadId}`);
     expect(matter).toMatchObject({ title: 'quay-gate could not be rebuilt', level: 'fault', since: lacksSince });
     expect(matter!.text).toContain('no kernel was found in /boot');
+    expect(matters.some((m) => m.id === `parts-${workloadId}`)).toBe(false);
     // what can't be read of other files is no such matter
     await h.agree(await admin.call('changePolicy', { id: policyId, body: { ...body, exclude: ['/var/lib/dpkg/'] } }));
     expect(await run()).toMatchObject({ state: 'done' });
     expect((await ready()).parts.filter((p) => p.missing)).toMatchObject([{ part: 'packages', essential: false }]);
     expect((await admin.call('watch')).matters.some((m) => m.id === `rebuild-${workloadId}`)).toBe(false);
+  });
+
+  it('is read by a mover on it that keeps no keys, by what that one is told of its hardware', async () => {
+    const mast: MadeServer = { ...gate, host: 'signal-mast' };
+    const root = `${h.folder}/signal-mast`;
+    fillServer(root, mast, Date.parse('2026-10-01'));
+    fs.writeFileSync(`${h.folder}/signal-mast.json`, JSON.stringify(hardwareOf(mast)));
+    await h.joinReader(admin, 'on-the-mast', { read: [root], hardware: { [root]: `${h.folder}/signal-mast.json` } });
+    await h.moverReady();
+    const source = { name: 'signal-mast', folder: root, wholeServer: true, readBy: 'on-the-mast' };
+    const { workloadId: id } = await admin.call('addSource', { body: source });
+    const kept = { targetId, keep: { by: 'days' as const, days: 9 } };
+    expect(await admin.ended((await admin.call('protectOnce', { id, body: kept })).runId)).toMatchObject({ state: 'done' });
+    const { system, lastWhole, point } = await admin.call('readyToRebuild', { id });
+    expect(lastWhole).toEqual(point);
+    expect(system).toMatchObject({ host: 'signal-mast', firmware: 'uefi' });
   });
 
   it('is none where the folder is not the root of a server', async () => {

@@ -1,5 +1,6 @@
 import fs from 'node:fs';
 import path from 'node:path';
+import { fillServer, hardwareOf, type MadeServer } from '@lithodex/standins';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { violationsInBothThemes } from '../support/accessible';
 import { Visitor } from '../support/browser';
@@ -8,14 +9,24 @@ import { Harness, passwords, policyFor, type Client } from '../support/harness';
 let h: Harness;
 let admin: Client;
 let eva: Visitor;
-const ids = { workload: 0, policy: 0, run: 0, target: '' };
+const gate: MadeServer = { host: 'quay-gate', address: '192.0.2.37/24', disks: [64e9, 500e9], used: [31e9, 212e9] };
+const ids = { server: 0, workload: 0, policy: 0, run: 0, target: '' };
 
 beforeAll(async () => {
-  h = await Harness.start({ webDir: path.resolve('packages/web/dist/browser') });
+  h = await Harness.start({ webDir: path.resolve('packages/web/dist/browser'), movers: 0 });
+  const room = `${h.folder}/quay-gate`;
+  fillServer(room, gate, Date.now());
+  fs.writeFileSync(`${h.folder}/quay-gate.json`, JSON.stringify(hardwareOf(gate)));
+  fs.writeFileSync(`${h.folder}/mover.json`, JSON.stringify({ hardware: { [room]: `${h.folder}/quay-gate.json` } }));
+  h.startMover('mover-1');
   admin = await h.withToken('administrator');
   const { source, workloadId, targetId } = await h.connect(admin);
   for (let i = 0; i < 12; i++) fs.writeFileSync(`${source}/sheet-${i}.txt`, `sheet ${i}`);
-  const body = policyFor([workloadId], targetId, { name: 'Server room', schedule: { every: 'hours', hours: 4, at: '00:00' } });
+  const server = await admin.call('addSource', { body: { name: 'quay-gate', folder: room, wholeServer: true } });
+  const body = policyFor([workloadId, server.workloadId], targetId, {
+    name: 'Server room',
+    schedule: { every: 'hours', hours: 4, at: '00:00' },
+  });
   const { id } = await admin.call('addPolicy', { body });
   const { runId } = await admin.call('runPolicy', { id, body: {} });
   await admin.ended(runId);
@@ -29,7 +40,7 @@ beforeAll(async () => {
   await admin.ended((await admin.call('startStanding', { id: standing.id })).runId);
   const drive = JSON.stringify({ kind: 'webdav', url: 'https://drive.kelmar.example/dav' });
   await h.server.deps.db('share').insert({ name: 'Office drive', address: drive, account: 'clerk' });
-  Object.assign(ids, { workload: workloadId, policy: id, run: runId, target: targetId });
+  Object.assign(ids, { server: server.workloadId, workload: workloadId, policy: id, run: runId, target: targetId });
   eva = await Visitor.arrive(h.base);
 });
 afterAll(async () => {
@@ -52,6 +63,7 @@ describe('everybody can use, in both themes,', () => {
     ['/watch', 'Watch'],
     ['/estate', 'quay-1'],
     [() => `/estate/${ids.workload}`, 'quay-1'],
+    [() => `/estate/${ids.server}/ready`, 'It could be rebuilt on other hardware'],
     ['/policies', 'Server room'],
     [() => `/policies/${ids.policy}`, 'Server room'],
     ['/policies/calendar', 'Monday'],

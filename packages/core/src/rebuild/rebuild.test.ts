@@ -10,6 +10,7 @@ const volume = (mount: string, device: string, more: Partial<VolumeFacts> = {}):
   device,
   layer: 'partition',
   on: [device],
+  label: '',
   fileSystem: 'ext4',
   bytes: 40 * gb,
   used: 20 * gb,

@@ -15,6 +15,7 @@ export interface VolumeFacts {
   readonly layer: 'disk' | 'partition' | 'logical' | 'raid' | 'sealed';
   readonly on: readonly string[];
   readonly fileSystem: string;
+  readonly label: string;
   readonly bytes: number;
   readonly used: number | null;
   readonly mount: string;

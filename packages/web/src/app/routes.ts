@@ -45,6 +45,11 @@ export const routes: Routes = [
         loadComponent: () => import('./recover/second-page').then((m) => m.SecondPage),
       },
       {
+        path: 'estate/:id/ready',
+        title: 'Ready? · Lithodex',
+        loadComponent: () => import('./estate/ready-page').then((m) => m.ReadyPage),
+      },
+      {
         path: 'estate/:id',
         title: 'Workload · Lithodex',
         loadComponent: () => import('./estate/workload-page').then((m) => m.WorkloadPage),

@@ -131,6 +131,7 @@ export const workloadDetail = (points: readonly Point[], more: Partial<WorkloadD
   readAs: null,
   readBy: null,
   readers: null,
+  wholeServer: false,
   frozen: false,
   seriesId: uuid(9),
   allBytes: 2e11,

@@ -114,26 +114,31 @@ function nextSteps(code: string, rows: readonly NightRow[], estate: readonly Wor
 /** What the newest run of a workload could not read, group by group of workloads. */
 async function incomplete(deps: Deps, tasks: readonly NightRow[]): Promise<FoundMatter[]> {
   const partial = newestPerWorkload(tasks).filter((t) => t.state === 'partsMissing');
-  return Promise.all(
-    partial.map(async (t): Promise<FoundMatter> => {
-      const lines = await deps
-        .db('log_line')
-        .where({ run_id: t.run_id, code: 'UNREADABLE' })
-        .whereIn('task_id', deps.db('task').where({ run_id: t.run_id, workload_id: t.workload_id }).select('id'))
-        .limit(3)
-        .select<{ path: Buffer }[]>('path');
-      const paths = lines.map((l) => cutMiddle(escapePath(l.path.toString('latin1')), 48)).join(', ');
-      return {
-        id: `parts-${t.workload_id}`,
-        level: 'warning',
-        title: `Parts of ${t.workload} are missing`,
-        text: `Could not be read: ${paths || 'see the log'}. Everything else is protected; the mover needs the right to read it.`,
-        since: t.started_at,
-        action: link('See the log', `/runs/${t.run_id}`, { level: 'warning' }),
-        second: null,
-      };
-    }),
-  );
+  const found: FoundMatter[] = [];
+  for (const t of partial) {
+    const lines = await deps
+      .db('log_line')
+      .where({ run_id: t.run_id })
+      .whereIn('code', ['UNREADABLE', 'SYSTEM_PARTS'])
+      .whereIn('task_id', deps.db('task').where({ run_id: t.run_id, workload_id: t.workload_id }).select('id'))
+      .orderByRaw("code = 'UNREADABLE' DESC")
+      .limit(3)
+      .select<{ code: string; path: Buffer }[]>('code', 'path');
+    const unread = lines.filter((l) => l.code === 'UNREADABLE');
+    // what a server lacks to be rebuilt is a matter of its own
+    if (lines.length && !unread.length) continue;
+    const paths = unread.map((l) => cutMiddle(escapePath(l.path.toString('latin1')), 48)).join(', ');
+    found.push({
+      id: `parts-${t.workload_id}`,
+      level: 'warning',
+      title: `Parts of ${t.workload} are missing`,
+      text: `Could not be read: ${paths || 'see the log'}. Everything else is protected; the mover needs the right to read it.`,
+      since: t.started_at,
+      action: link('See the log', `/runs/${t.run_id}`, { level: 'warning' }),
+      second: null,
+    });
+  }
+  return found;
 }
 
 async function targets(deps: Deps): Promise<FoundMatter[]> {

@@ -60,7 +60,9 @@ function remarkOf(t: NightRow, held: string | undefined): string {
   if (t.state === 'held') return held ?? 'held for a person';
   const cause = causeOf(t);
   const { warnings } = fromJsonOrNull<{ warnings: number }>(t.counts) ?? { warnings: 0 };
-  return cause?.message ?? (t.state === 'partsMissing' ? `${countOf(warnings, 'item')} could not be read` : countOf(warnings, 'remark'));
+  return (
+    cause?.message ?? (t.state === 'partsMissing' ? `${countOf(warnings, 'item')} missing from the point` : countOf(warnings, 'remark'))
+  );
 }
 
 export function watchHandlers(deps: Deps): WatchHandlers {

@@ -40,7 +40,18 @@ import { ReadBy } from './read-by';
         >Tags <small>separated by commas; policies can pick by tag</small
         ><input class="field" name="tags" [(ngModel)]="tags" placeholder="room: server-room"
       /></label>
-      <label class="tick"><input type="checkbox" name="cross" [(ngModel)]="cross" /> also enter other file systems mounted below</label>
+      <label class="tick"
+        ><input type="checkbox" name="cross" [(ngModel)]="cross" [disabled]="whole" /> also enter other file systems mounted below</label
+      >
+      <label class="tick"
+        ><input type="checkbox" name="whole" [(ngModel)]="whole" /> it is a whole server, to be rebuilt on other hardware one day</label
+      >
+      @if (whole) {
+        <div class="small mute">
+          The folder is /, on a mover that runs on the server. Its disks, loader, kernels and network are told with every point; what its
+          kernel makes up and what comes over a network stays out.
+        </div>
+      }
       @if (tested(); as t) {
         <div class="result">
           <div>
@@ -128,6 +139,7 @@ export class ConnectSource {
   protected readonly readBy = signal<string | null>(null);
   protected tags = '';
   protected cross = false;
+  protected whole = false;
   protected readonly tested = signal<ConnectionTest | undefined>(undefined);
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
@@ -139,6 +151,7 @@ export class ConnectSource {
       location: this.location,
       readAs: this.readAs.trim() || null,
       crossFileSystems: this.cross,
+      wholeServer: this.whole,
       readBy: this.readBy(),
       tags: this.tags
         .split(',')

@@ -6,7 +6,7 @@ export const filesParts: KindParts = {
   noun: 'folder',
   where: (w) => cutMiddle(w.source.folder, 34),
   sourceFacts: (w) => [{ term: 'Folder on the mover', text: w.source.folder }],
-  links: () => [],
+  links: (w) => (w.wholeServer ? [{ label: 'Ready to be rebuilt?', to: ['/estate', w.id, 'ready'] }] : []),
   pointRemarks: (p) => [says(`+${p.added} ~${p.changed} −${p.removed} files`)],
   peek: async () => (await import('./folder-peek')).FolderPeek,
   places(picks) {

@@ -1,5 +1,5 @@
 import type { Type } from '@angular/core';
-import type { BodyInput, Point, WorkloadRow } from '@lithodex/contract';
+import type { BodyInput, Point, WorkloadDetail, WorkloadRow } from '@lithodex/contract';
 import type { PickedItem } from '../data/picks';
 import type { SlotOption } from '../ui/slot';
 
@@ -49,7 +49,7 @@ export interface KindParts {
   where(w: WorkloadRow): string;
   sourceFacts(w: WorkloadRow): readonly SourceFact[];
   /** Pages of a workload that only this kind has. */
-  links(w: WorkloadRow): readonly { readonly label: string; readonly to: readonly (string | number)[] }[];
+  links(w: WorkloadDetail): readonly { readonly label: string; readonly to: readonly (string | number)[] }[];
   /** The page that compares all of a point, or of a folder of it, with what is there now; none where items are compared singly. */
   readonly comparedAt?: string;
   /** Whether a folder of a point may hold the mail stores of a server. */
