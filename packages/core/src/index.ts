@@ -40,3 +40,5 @@ export * from './rebuild/system-facts';
 export * from './rebuild/judge-parts';
 export * from './rebuild/least-size';
 export * from './rebuild/replacement';
+export * from './rebuild/layout';
+export * from './rebuild/check-layout';

@@ -41,9 +41,10 @@ export interface Replacement {
 }
 
 /** Whether a volume is one of its own that comes back: formatted, and with files in the point, or swap. */
-const comesBack = (v: VolumeFacts) => v.fileSystem === 'swap' || (v.taken && v.mount !== '');
+export const comesBack = (v: VolumeFacts) => v.fileSystem === 'swap' || (v.taken && v.mount !== '');
 
-function needed(volume: VolumeFacts, kernels: number): VolumeNeeded {
+/** A volume with the least size that it comes back to. */
+export function neededBy(volume: VolumeFacts, kernels: number): VolumeNeeded {
   if (volume.fileSystem === 'swap') return { volume, least: { bytes: volume.bytes, content: volume.bytes, staging: 0, room: 0, own: 0 } };
   const staging = volume.mount === '/' ? kernels * initramfsBytes : 0;
   return { volume, least: leastSize(volume.used ?? volume.bytes, staging) };
@@ -51,7 +52,7 @@ function needed(volume: VolumeFacts, kernels: number): VolumeNeeded {
 
 /** What to buy or free when the machine is gone. Volumes over several disks count on the first of them. */
 export function replacementFor(system: SystemFacts): Replacement {
-  const all = system.volumes.filter(comesBack).map((v) => needed(v, system.kernels.length));
+  const all = system.volumes.filter(comesBack).map((v) => neededBy(v, system.kernels.length));
   const diskOf = (v: VolumeFacts) => system.disks.find((d) => v.on.some((on) => on === d.name || isPartitionOf(on, d.name)))?.name;
   const disks = system.disks
     .map((disk): DiskNeeded => {
