@@ -42,3 +42,4 @@ export * from './rebuild/least-size';
 export * from './rebuild/replacement';
 export * from './rebuild/layout';
 export * from './rebuild/check-layout';
+export * from './rebuild/partition-script';

@@ -31,6 +31,7 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   QUIESCE_FAILED: 'Look at the helper inside the machine, then retry.',
   INSIDE_REFUSED: 'Give the machine an account that its system lets in (Estate, the machine, Inside).',
   MACHINE_OFF: 'Start the machine, then retry.',
+  REBUILD_FAILED: 'Look at the disk and at the log of the run, then retry: what was written before is erased again.',
   NO_SERVER: 'Connect the folder / of a mover that runs on the server, or do not read the folder as a whole server.',
   CHANGES_UNKNOWN: 'Retry: everything is read once.',
   NO_ROOM_THERE: 'Make room on the storage, or choose another one, then retry.',

@@ -1,5 +1,11 @@
 import fs from 'node:fs';
-import type { Hardware } from './hardware';
+
+/** An entry of the firmware that the machine can be started by; `file`: what it starts, '' where it names none. */
+export interface BootEntry {
+  label: string;
+  first: boolean;
+  file: string;
+}
 
 /** Variables that the firmware keeps under the vendor's name of the standard. */
 const ofFirmware = '8be4df61-93ca-11d2-aa0d-00e098032b8c';
@@ -16,9 +22,9 @@ function variable(folder: string, name: string): Buffer | undefined {
 }
 
 /** Entries of the firmware that are started from, in their order. Source of the layout: UEFI specification 2.10, 3.1.3 (load options) and 10.3 (device paths). */
-export function readBootEntries(folder: string): Hardware['bootEntries'] {
+export function readBootEntries(folder: string): BootEntry[] {
   const order = variable(folder, 'BootOrder') ?? Buffer.alloc(0);
-  const entries: Hardware['bootEntries'] = [];
+  const entries: BootEntry[] = [];
   for (let at = 0; at + 2 <= order.length && entries.length < 64; at += 2) {
     const number = order.readUInt16LE(at).toString(16).toUpperCase().padStart(4, '0');
     const option = variable(folder, `Boot${number}`);

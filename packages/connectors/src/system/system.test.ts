@@ -134,7 +134,7 @@ describe('the hardware of this host', () => {
 describe('a file system of the least size', () => {
   it.each([
     [3, 40],
-    [40, 1],
+    [12, 1],
     [560, 2000],
   ])('takes %i MB in files of %i KB', (megabytes, kilobytes) => {
     const tree = `${folder}/tree-${megabytes}`;

@@ -15,15 +15,15 @@ export interface WholeServer {
   readonly noPart: readonly string[];
 }
 
-/** File systems that no disk of the machine holds: of the kernel, and of other hosts. */
-const ofDisks = /^\/dev\//;
+/** How the kernel calls what a disk of the machine holds; all else it makes up itself, or other hosts serve it. */
+const ofDisks = '/dev/';
 
 /** What the hardware of a server says that is read whole. Throws NO_SERVER where the folder is no server's. */
 export async function wholeServer(folder: string, limits: HostLimits): Promise<WholeServer> {
   const hardware = folder === '/' ? await hardwareOfHost() : limits.hardwareOf(folder);
   if (!hardware) throw new SourceError('NO_SERVER', 'a server is read whole from its folder /, by a mover that runs on it');
   const at = folder === '/' ? '' : folder;
-  const noPart = readMounts(hardware.mounts).flatMap((m) => (ofDisks.test(m.device) || m.mount === '/' ? [] : [`${at}${m.mount}`]));
+  const noPart = readMounts(hardware.mounts).flatMap((m) => (m.device.startsWith(ofDisks) || m.mount === '/' ? [] : [`${at}${m.mount}`]));
   return { hardware, noPart };
 }
 

@@ -29,14 +29,14 @@ export function judgeParts(system: SystemFacts): PartJudged[] {
   return parts.map((part) => ({
     part,
     essential: essentials.has(part),
-    missing: system.unread[part] || lacks[part]?.(system) || '',
+    missing: system.unread[part] ?? lacks[part]?.(system) ?? '',
   }));
 }
 
 /** What keeps a server from being rebuilt; empty where nothing does. */
 export const obstacles = (judged: readonly PartJudged[]): PartJudged[] => judged.filter((p) => p.essential && p.missing);
 
-const lacks: { readonly [K in Part]?: (system: SystemFacts) => string } = {
+const lacks: Readonly<Partial<Record<Part, (system: SystemFacts) => string>>> = {
   layout({ disks, volumes }) {
     if (!disks.length) return 'no disk was found';
     const own = volumes.filter(isOfSystem);

@@ -120,12 +120,14 @@ function packed(system: SystemFacts, { firmware, disks }: NewMachine): Layout {
   const without: string[] = [];
   for (const { volume, least } of back) {
     const share: Share = { for: { volume: volume.device }, least: up(least.bytes), wanted: Math.max(up(least.bytes), down(volume.bytes)) };
-    const candidates = isOfSystem(volume) ? order.filter((d) => d.first) : order;
-    // where it fits as large as it was, or else where most is free
+    // data stays off the disk that the system starts from, where another one takes it
+    const candidates = isOfSystem(volume)
+      ? order.filter((d) => d.first)
+      : volume.fileSystem === 'swap'
+        ? order
+        : [...order].sort((a, b) => Number(a.first) - Number(b.first));
     const free = (d: NewDisk) => roomOn(d) - leastOn(d);
-    const found =
-      candidates.find((d) => free(d) >= share.wanted) ??
-      [...candidates].sort((a, b) => free(b) - free(a)).find((d) => free(d) >= share.least);
+    const found = candidates.find((d) => free(d) >= share.wanted) ?? candidates.find((d) => free(d) >= share.least);
     if (found) shares.get(found.id)!.push(share);
     else without.push(volume.device);
   }

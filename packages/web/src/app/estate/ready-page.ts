@@ -61,12 +61,10 @@ export class ReadyPage {
     const first = this.system()?.bootEntries[0]?.label;
     return first ? `${starts}, first “${first}”` : starts;
   });
-  protected readonly drivers = computed(
-    () =>
-      this.replacement()
-        ?.drivers.map((d) => `${d.driver} for ${formatList(d.serves)}`)
-        .join('; ') || 'none is known',
-  );
+  protected readonly drivers = computed(() => {
+    const all = (this.replacement()?.drivers ?? []).map((d) => `${d.driver} for ${formatList(d.serves)}`);
+    return all.length ? all.join('; ') : 'none is known';
+  });
   protected readonly notYet = computed(() =>
     formatList((this.replacement()?.notYet ?? []).map((v) => `${volumeName(v)} (${formatBytes(v.bytes)})`)),
   );

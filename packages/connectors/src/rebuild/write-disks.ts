@@ -1,0 +1,114 @@
+import fs from 'node:fs';
+import { partitionScript, type DiskLayout, type NewPartition, type TableIdentity } from '@lithodex/core';
+import type { ServerSystem, ServerVolume } from '@lithodex/kinds';
+import { SourceError } from '../source-error';
+import { runProgram } from './run-program';
+import type { StagedVolumes } from './staged-tree';
+
+const kibibyte = 1024;
+const sectorBytes = 512;
+const pageBytes = 4096;
+const uuidForm = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i;
+const fatIdForm = /^[0-9a-f]{4}-?[0-9a-f]{4}$/i;
+
+/** How the disks of a rebuilt server are written. */
+export interface DiskWriting {
+  readonly system: Pick<ServerSystem, 'volumes' | 'disks'>;
+  readonly layout: DiskLayout;
+  /** The disk, as a file of its size. */
+  readonly file: string;
+  /** Files of the volumes, by device. */
+  readonly staged: StagedVolumes;
+  /** Identities of table, partitions and file systems stay what they were; a clone gets new ones. */
+  readonly asItself: boolean;
+  readonly phase: (name: string) => void;
+}
+
+/** Makes the partitions of a disk with their file systems, and writes the files of its volumes. What was on it is gone. Throws PROGRAM_MISSING, REBUILD_FAILED. */
+export async function writeDisk(writing: DiskWriting): Promise<void> {
+  const { system, layout, file, asItself, phase } = writing;
+  phase('partitioning');
+  await runProgram(
+    'sfdisk',
+    ['--quiet', '--wipe', 'always', '--wipe-partitions', 'always', file],
+    partitionScript(layout, system, identityOf(system, layout, asItself)),
+  );
+  for (const partition of layout.partitions) {
+    if (!('volume' in partition.for)) continue;
+    const { volume: device } = partition.for;
+    const volume = system.volumes.find((v) => v.device === device);
+    if (!volume) throw new SourceError('REBUILD_FAILED', `the point knows no volume ${device}`);
+    phase(volume.fileSystem === 'swap' ? 'making swap' : `writing ${volume.mount}`);
+    await writeVolume(writing, partition, volume);
+  }
+}
+
+function identityOf({ disks }: Pick<ServerSystem, 'disks'>, { partitions }: DiskLayout, asItself: boolean): TableIdentity {
+  if (!asItself) return { tableId: '', partitionOf: () => undefined };
+  const old = new Map(disks.flatMap((d) => d.partitions.map((p) => [partitionName(d.name, p.no), { disk: d, partition: p }] as const)));
+  const first = partitions.flatMap((p) => ('volume' in p.for ? (old.get(p.for.volume) ?? []) : []))[0];
+  return { tableId: first?.disk.tableId ?? '', partitionOf: (volume) => old.get(volume)?.partition };
+}
+
+const partitionName = (disk: string, no: number) => (/\d$/.test(disk) ? `${disk}p${no}` : `${disk}${no}`);
+
+async function writeVolume({ file, staged, asItself }: DiskWriting, { start, bytes }: NewPartition, volume: ServerVolume): Promise<void> {
+  const { fileSystem, uuid, label } = volume;
+  const folder = staged.get(volume.device);
+  switch (fileSystem) {
+    case 'ext2':
+    case 'ext3':
+    case 'ext4': {
+      const named = [...(asItself && uuidForm.test(uuid) ? ['-U', uuid] : []), ...(label ? ['-L', label] : [])];
+      const content = folder === undefined ? [] : ['-d', folder];
+      await runProgram('mke2fs', [
+        '-q',
+        '-F',
+        '-t',
+        fileSystem,
+        ...named,
+        ...content,
+        '-E',
+        `offset=${start}`,
+        file,
+        `${bytes / kibibyte}k`,
+      ]);
+      return;
+    }
+    case 'vfat': {
+      const id = uuid.replace('-', '');
+      const named = [...(asItself && fatIdForm.test(uuid) ? ['-i', id] : []), ...(label ? ['-n', label.slice(0, 11)] : [])];
+      await runProgram('mkfs.vfat', ['--offset', String(start / sectorBytes), ...named, file, String(bytes / kibibyte)]);
+      const names = folder === undefined ? [] : fs.readdirSync(folder).map((name) => `${folder}/${name}`);
+      if (names.length) await runProgram('mcopy', ['-s', '-m', '-Q', '-i', `${file}@@${start}`, ...names, '::/']);
+      return;
+    }
+    case 'swap':
+      return writeSwap(file, start, bytes, asItself ? uuid : '', label);
+    default:
+      throw new SourceError(
+        'REBUILD_FAILED',
+        `${volume.mount || volume.device} is ${fileSystem || 'of no known file system'}, which can not be made anew`,
+      );
+  }
+}
+
+/** Swap is a head of one page: made by its own program in a file of holes as large, and put where it belongs. */
+async function writeSwap(file: string, start: number, bytes: number, uuid: string, label: string): Promise<void> {
+  const own = `${file}.swap`;
+  try {
+    fs.writeFileSync(own, '', { mode: 0o600 });
+    fs.truncateSync(own, bytes);
+    await runProgram('mkswap', ['--quiet', ...(uuidForm.test(uuid) ? ['-U', uuid] : []), ...(label ? ['-L', label] : []), own]);
+    const head = Buffer.alloc(pageBytes);
+    const from = fs.openSync(own, 'r');
+    fs.readSync(from, head, 0, pageBytes, 0);
+    fs.closeSync(from);
+    const to = fs.openSync(file, 'r+');
+    fs.writeSync(to, head, 0, pageBytes, start);
+    fs.fsyncSync(to);
+    fs.closeSync(to);
+  } finally {
+    fs.rmSync(own, { force: true });
+  }
+}
