@@ -1,4 +1,5 @@
 import fs from 'node:fs';
+import path from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Harness, policyFor, type Client } from '../support/harness';
 
@@ -92,5 +93,39 @@ describe('what a mover keeps for itself', () => {
       admin.call('addTarget', { body: { name: 'own', place: { kind: 'folder', folder: `${h.folder}/keys/store` } } }),
     ).rejects.toMatchObject({ code: 'TARGET_FAULTY' });
     expect(fs.readdirSync(`${h.folder}/scripts`)).toEqual([]);
+  });
+});
+
+describe('folders of the system of a host that is one source', () => {
+  it('get back only what was taken there', async () => {
+    const other = await Harness.start({ movers: 0 });
+    try {
+      const host = `${other.folder}/host`;
+      for (const file of ['etc/cron.d/night', 'home/olaf/door']) {
+        fs.mkdirSync(path.dirname(`${host}/${file}`), { recursive: true });
+        fs.writeFileSync(`${host}/${file}`, file);
+      }
+      fs.writeFileSync(`${other.folder}/mover.json`, JSON.stringify({ backOnly: [`${host}/etc`] }));
+      other.startMover('mover-1');
+      const eva = await other.as('administrator');
+      const { targetId } = await other.connect(eva);
+      const { workloadId } = await eva.call('addSource', { body: { name: 'host', folder: host } });
+      const once = { targetId, keep: { by: 'days' as const, days: 3 } };
+      await eva.ended((await eva.call('protectOnce', { id: workloadId, body: once })).runId);
+      const { id } = (await eva.call('workload', { id: workloadId })).pointList[0]!;
+      const restore = (path: string, destination: { to: 'original' } | { to: 'folder'; folder: string; keepPath: boolean }) =>
+        eva.call('startRestore', { body: { picks: [{ pointId: id, path }], destination, rule: 'replace', reason: 'for a test' } });
+      const cron = { to: 'folder' as const, folder: `${host}/etc/cron.d`, keepPath: false };
+      await expect(restore('home/olaf/door', cron)).rejects.toMatchObject({ code: 'INVALID' });
+      expect(fs.readdirSync(`${host}/etc/cron.d`)).toEqual(['night']);
+      fs.writeFileSync(`${host}/etc/cron.d/night`, 'altered');
+      for (const destination of [{ to: 'original' as const }, cron]) {
+        const { runId } = await restore('etc/cron.d/night', destination);
+        expect((await eva.ended(runId)).state).toBe('done');
+        expect(fs.readFileSync(`${host}/etc/cron.d/night`, 'utf8')).toBe('etc/cron.d/night');
+      }
+    } finally {
+      await other.stop();
+    }
   });
 });

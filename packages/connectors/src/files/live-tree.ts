@@ -1,3 +1,4 @@
+import { pathBelow } from '@lithodex/core';
 import { closeFile, openBeneath, openFolderBeneath, openTop, posix } from '@lithodex/engine';
 import { accountOf } from './accounts';
 import { namesIn } from './folder-listing';
@@ -47,8 +48,7 @@ export class LiveTree {
 
   /** Absolute path of what lies below; '' is the top, which may be that of the host. */
   at(path: string): string {
-    if (!path) return this.path;
-    return this.path === '/' ? `/${path}` : `${this.path}/${path}`;
+    return pathBelow(this.path, path);
   }
 
   /** Runs synchronous file calls with the rights of the account. */

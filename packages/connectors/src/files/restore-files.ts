@@ -1,4 +1,4 @@
-import { countOf, formatCount } from '@lithodex/core';
+import { countOf, formatCount, pathBelow } from '@lithodex/core';
 import { EngineError, type Store } from '@lithodex/engine';
 import type { FilesTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
@@ -14,6 +14,10 @@ const actionWords: Partial<Record<string, string>> = {
   replace: 'replaced',
   beside: 'put beside',
 };
+
+/** Whether an item goes to the very place it was taken from, below the folder its point is of. */
+const isInPlace = ({ base, to, path }: Pick<RestorePick, 'base' | 'to' | 'path'>, folder: string) =>
+  pathBelow(base, to) === pathBelow(folder, path);
 
 /** A tree that items are read from, with what writes them. */
 interface Reading {
@@ -35,7 +39,7 @@ export async function restoreFiles(ctx: RestoreContext, picks: readonly RestoreP
       if (ctx.stopped()) throw new EngineError('STOPPED');
       const { kept, root } = await pick.open();
       const { tree, entry, parents, stored } = await pick.find();
-      const cameFrom = stored ? root.workload.path : undefined;
+      const cameFrom = stored && isInPlace(pick, root.workload.path) ? root.workload.path : undefined;
       const store = stored ? kept : undefined;
       const threads = store && threadsOf(store, poolToPlace(store));
       const readFrom = store?.header.targetId ?? tree;

@@ -1,4 +1,4 @@
-import { isInside, judgeParts, obstacles, type PathFilter } from '@lithodex/core';
+import { isInside, judgeParts, obstacles, pathBelow, type PathFilter } from '@lithodex/core';
 import type { FilesFrom, ServerPoint } from '@lithodex/kinds';
 import { LiveTree } from '../files/live-tree';
 import type { HostLimits } from '../files/host-limits';
@@ -37,7 +37,7 @@ export function systemOf(
 ): ServerPoint {
   const out = [...noPart, ...targetFolders];
   const held = (path: string, isFolder: boolean) => {
-    const whole = folder === '/' ? path : `${folder}${path}`;
+    const whole = pathBelow(folder, path.slice(1));
     if (out.some((o) => isInside(whole, o)) || missing.some((m) => isInside(path, `/${m}`) || m === '')) return false;
     const parts = path.split('/').filter(Boolean);
     return parts.every((_, i) => !filter.leftOut(parts.slice(0, i + 1).join('/'), isFolder || i < parts.length - 1));

@@ -73,6 +73,12 @@ export function joinPath(folder: string, name: string): string {
   return folder === '' ? name : `${folder}/${name}`;
 }
 
+/** Absolute path of what lies at `path` below an absolute folder, which may be that of a host (`/`); '' is the folder itself. */
+export function pathBelow(folder: string, path: string): string {
+  if (!path) return folder;
+  return folder === '/' ? `/${path}` : `${folder}/${path}`;
+}
+
 /** Folder part of a path; '' for an entry of the root. */
 export function parentPath(path: string): string {
   const cut = path.lastIndexOf('/');

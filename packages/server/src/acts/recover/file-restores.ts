@@ -1,4 +1,4 @@
-import { countOf, escapePath, formatBytes, joinPath } from '@lithodex/core';
+import { countOf, escapePath, formatBytes, joinPath, pathBelow } from '@lithodex/core';
 import type { AnswerTo } from '@lithodex/contract';
 import { DateTime } from 'luxon';
 import { filesBelow } from '../../records/catalog/tree';
@@ -44,8 +44,9 @@ async function lookAtDestination(deps: Deps, picks: readonly ResolvedPick[]): Pr
     if (files.length > mostLooked) complete = false;
   }
   const destination = picks[0]?.base ?? '/';
-  const cameFrom = new Set(picks.map((p) => p.ref.root));
-  const look = await deps.movers.ask({ ask: 'look', places, destination, cameFrom: cameFrom.size === 1 ? picks[0]!.ref.root : null });
+  // only what goes to the very place it was taken from may go to folders of the system
+  const inPlace = picks.every((p) => p.ref.root === picks[0]!.ref.root && pathBelow(p.base, p.to) === pathBelow(p.ref.root, p.path));
+  const look = await deps.movers.ask({ ask: 'look', places, destination, cameFrom: inPlace ? (picks[0]?.ref.root ?? null) : null });
   return { ...look, looked: places.length, complete };
 }
 

@@ -1,4 +1,4 @@
-import { bytesOfText, escapePath, isInside, joinPath, pathFilter } from '@lithodex/core';
+import { bytesOfText, escapePath, isInside, joinPath, pathBelow, pathFilter } from '@lithodex/core';
 import type { ConnectionTest, Discovered, SourceBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { auditTest } from '../../base/http/audit-test';
@@ -173,7 +173,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
         readAt: clock.now(),
         rows: rows.map((row) => {
           const at = joinPath(path, row.name);
-          const target = targets.find((t) => isInside(root === '/' ? `/${at}` : `${root}/${at}`, bytesOfText(t.folder)));
+          const target = targets.find((t) => isInside(pathBelow(root, at), bytesOfText(t.folder)));
           const skipping = policies.filter((p) => pathFilter(p.body.include, p.body.exclude).leftOut(at, row.kind === 'folder'));
           const leftOut = target
             ? `holds target ${target.name}`
