@@ -1,3 +1,4 @@
+import { spawnSync } from 'node:child_process';
 import fs from 'node:fs';
 import { fillServer, hardwareOf, type MadeServer } from '@lithodex/standins';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
@@ -11,6 +12,7 @@ let workloadId: number;
 let sourceId: number;
 let policyId: number;
 let targetId: string;
+let plainId: number;
 let body: ReturnType<typeof policyFor>;
 
 const gate: MadeServer = { host: 'quay-gate', address: '192.0.2.37/24', disks: [64e9, 500e9], used: [31.4e9, 212e9] };
@@ -25,7 +27,7 @@ beforeAll(async () => {
   fs.writeFileSync(`${h.folder}/quay-gate.json`, JSON.stringify(hardwareOf(gate)));
   fs.writeFileSync(`${h.folder}/mover.json`, JSON.stringify({ hardware: { [folder]: `${h.folder}/quay-gate.json` } }));
   h.startMover('mover-1', { receive: await freePort() });
-  ({ targetId } = await h.connect(admin));
+  ({ targetId, workloadId: plainId } = await h.connect(admin));
   ({ id: sourceId, workloadId } = await admin.call('addSource', { body: { name: 'quay-gate', folder, wholeServer: true } }));
   body = policyFor([workloadId], targetId);
   policyId = (await admin.call('addPolicy', { body })).id;
@@ -138,5 +140,107 @@ describe('a server that is read whole', () => {
     });
     await admin.call('changeSource', { id: sourceId, body: change });
     expect(await admin.call('workload', { id: workloadId })).toMatchObject({ wholeServer: false });
+  });
+});
+
+describe('a server made anew on disks', () => {
+  const small = { root: 60, logs: 40 };
+  const mebibyte = 1 << 20;
+  let pointId: string;
+  let plainPoint: string;
+  const restore = (more: object = {}, disks = [disk('A', 9000, true), disk('B', 300)]) => ({
+    picks: [{ pointId, path: '' }],
+    destination: { to: 'disks' as const, folder: `${h.folder}/made`, disks, ...more },
+    reason: 'its hardware is gone',
+  });
+  const disk = (id: string, size: number, first = false) => ({ id, bytes: size * mebibyte, first });
+  const checks = async (body: ReturnType<typeof restore>) => (await admin.call('planRestore', { body: { name: 'x', ...body } })).checks;
+
+  beforeAll(async () => {
+    const mast: MadeServer = { ...gate, host: 'fog-horn', disks: [10e9, 20e9], used: [small.root * mebibyte, small.logs * mebibyte] };
+    const root = `${h.folder}/fog-horn`;
+    fillServer(root, mast, Date.parse('2026-10-01'));
+    fs.writeFileSync(`${h.folder}/fog-horn.json`, JSON.stringify(hardwareOf(mast)));
+    const bounds = { hardware: { [root]: `${h.folder}/fog-horn.json` } };
+    fs.writeFileSync(`${h.folder}/mover.json`, JSON.stringify(bounds));
+    await h.killMover('mover-1');
+    h.startMover('mover-2');
+    const { workloadId: id } = await admin.call('addSource', { body: { name: 'fog-horn', folder: root, wholeServer: true } });
+    const kept = { targetId, keep: { by: 'days' as const, days: 9 } };
+    await admin.ended((await admin.call('protectOnce', { id, body: kept })).runId);
+    pointId = (await admin.call('readyToRebuild', { id })).point!.id;
+    await admin.ended((await admin.call('protectOnce', { id: plainId, body: kept })).runId);
+    plainPoint = (await admin.call('workload', { id: plainId })).pointList.at(-1)!.id;
+  }, 120_000);
+
+  it('is planned with where each volume stands, what becomes smaller, and what stands against it', async () => {
+    const plan = await checks(restore());
+    expect(plan.find((c) => c.code === 'LAYOUT')!.text).toMatch(/^A: \/boot\/efi .*, \/ .*, swap .*\. B: \/var\/gate /);
+    expect(new Set(plan.filter((c) => c.level !== 'fine').map((c) => c.code))).toEqual(new Set(['VOLUME_SMALLER']));
+    const tight = await checks(restore({}, [disk('A', 600, true), disk('B', 300)]));
+    expect(tight.find((c) => c.code === 'SYSTEM_NOT_PLACED')!.level).toBe('stop');
+    const cramped = await checks(restore({}, [disk('A', 9000, true), disk('B', 64)]));
+    expect(cramped.find((c) => c.code === 'LAYOUT')!.text).toMatch(/^A: .*\/var\/gate/);
+  });
+
+  it('is refused for parts of a point, for what is no server, on disks that can not be, and where a restore may not go', async () => {
+    const start = (body: ReturnType<typeof restore>) => admin.call('startRestore', { body });
+    await expect(start({ ...restore(), picks: [{ pointId, path: 'etc' }] })).rejects.toMatchObject({ code: 'INVALID' });
+    await expect(start({ ...restore(), picks: [{ pointId: plainPoint, path: '' }] })).rejects.toMatchObject({
+      code: 'INVALID',
+      message: expect.stringContaining('holds no system parts') as string,
+    });
+    for (const disks of [[], [disk('A', 9000)], [disk('A', 9000, true), disk('a', 9000)], [disk('../A', 9000, true)]])
+      await expect(start(restore({}, disks))).rejects.toMatchObject({ code: 'INVALID' });
+    for (const folder of ['/etc/made', `${h.folder}/keys`, `${h.folder}/store/made`])
+      await expect(start(restore({ folder }))).rejects.toMatchObject({ code: 'INVALID' });
+    await expect((await h.as('clerk')).call('startRestore', { body: restore() })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+    expect(fs.existsSync(`${h.folder}/made`)).toBe(false);
+  });
+
+  const made = () => fs.readdirSync(`${h.folder}/made`).map((name) => `${h.folder}/made/${name}`);
+  const whole = async (folder: string) => {
+    expect(fs.readdirSync(folder).sort()).toEqual(['A.raw', 'B.raw']);
+    for (const name of ['A', 'B']) expect(spawnSync('sfdisk', ['-V', `${folder}/${name}.raw`])).toMatchObject({ status: 0 });
+    const tables = ['A', 'B'].flatMap((name) => {
+      const told = spawnSync('sfdisk', ['--json', `${folder}/${name}.raw`], { encoding: 'utf8' }).stdout;
+      const { partitions } = (JSON.parse(told) as { partitiontable: { partitions: { start: number; size: number }[] } }).partitiontable;
+      return partitions.map((p) => ({ file: `${folder}/${name}.raw`, start: p.start * 512 }));
+    });
+    expect(tables).toHaveLength(4);
+    for (const { file, start } of [tables[1]!, tables[3]!])
+      expect(spawnSync('e2fsck', ['-fn', `${file}?offset=${start}`]), `${file} at ${start}`).toMatchObject({ status: 0 });
+    const shown = spawnSync('debugfs', ['-R', 'cat /etc/hostname', `${folder}/A.raw?offset=${tables[1]!.start}`], { encoding: 'utf8' });
+    expect(shown.stdout).toBe('fog-horn\n');
+    return Promise.resolve();
+  };
+
+  it('stands there with clean file systems, and nothing else is left; a trial writes nothing', async () => {
+    const trial = await admin.ended((await admin.call('startRestore', { body: { ...restore(), trial: true } })).runId);
+    expect(trial.state).toBe('done');
+    expect(fs.existsSync(`${h.folder}/made`)).toBe(false);
+    const ended = await admin.ended((await admin.call('startRestore', { body: restore() })).runId);
+    expect(ended.tasks[0]).toMatchObject({ cause: null });
+    expect(made()).toHaveLength(1);
+    await whole(made()[0]!);
+    fs.rmSync(`${h.folder}/made`, { recursive: true });
+  });
+
+  it('is made once and whole when the mover is killed in the middle', async () => {
+    const { runId } = await admin.call('startRestore', { body: restore() });
+    const begun = () => fs.existsSync(`${h.folder}/made`) && made().some((folder) => fs.existsSync(`${folder}/A.raw.partial`));
+    for (const until = Date.now() + 30_000; !begun() && Date.now() < until;) await new Promise((resume) => setTimeout(resume, 5));
+    await h.killMover('mover-2');
+    expect(made()).toHaveLength(1);
+    expect(fs.existsSync(`${made()[0]!}/A.raw`)).toBe(false);
+    h.startMover('mover-3');
+    // leases are looked after in the rounds of the scheduler
+    const state = async () => {
+      await h.tick();
+      return (await admin.call('getRun', { id: runId })).state;
+    };
+    await expect.poll(state, { timeout: 60_000, interval: 200 }).toBe('done');
+    expect(made()).toHaveLength(1);
+    await whole(made()[0]!);
   });
 });

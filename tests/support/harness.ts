@@ -220,13 +220,13 @@ export class Harness {
   }
 
   /** A mover that only reads: it joins by a code, and keeps its token in a folder of its own, beside what its host allows it. */
-  async joinReader(admin: Client, name: string, bounds: object = {}): Promise<string> {
+  async joinReader(admin: Client, name: string, bounds?: object): Promise<string> {
     const own = `${this.folder}/${name}`;
     fs.mkdirSync(own, { mode: 0o700 });
     const { code } = await admin.call('inviteMover', { body: { duties: ['capture'], systems: null } });
     const { token } = await admin.call('joinMover', { body: { code, mover: name } });
     fs.writeFileSync(`${own}/token`, token, { mode: 0o600 });
-    fs.writeFileSync(`${own}/mover.json`, JSON.stringify(bounds));
+    if (bounds) fs.writeFileSync(`${own}/mover.json`, JSON.stringify(bounds));
     this.startMover(name, { own });
     return own;
   }

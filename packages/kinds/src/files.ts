@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import type { Kind } from './kind';
+import { DisksTo } from './server';
 import { ShareRef } from './share';
 import { ByteString } from './values';
 
@@ -27,6 +28,8 @@ export const FilesTo = z.object({
   stamp: z.string(),
   /** A share instead: into a folder of it that is not there yet. */
   share: z.object({ ref: ShareRef, folder: z.string() }).optional(),
+  /** A server made anew on disks instead, from the only pick, which is all of a point. */
+  disks: DisksTo.optional(),
   /** Of a restore that is repeated: it goes to folder `name` in `folder`, and what earlier times of `id` brought there is taken away once it is whole. */
   round: z.object({ id: z.uuid(), folder: ByteString, name: z.string().regex(/^[^/\0]+$/) }).optional(),
 });

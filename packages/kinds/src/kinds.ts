@@ -12,7 +12,7 @@ import {
 } from './database';
 import { files } from './files';
 import { InsidePlace, RunningPlace, machine, machineOfPoint, MachinePlace, type MachinePoint } from './machine';
-import { ServerPoint } from './server';
+import { DisksPlace, ServerPoint } from './server';
 import { SharePlace } from './share';
 import { MemberPlace, memberOfPoint, tenant, TenantAddress, TenantFacts, TenantPoint } from './tenant';
 import { Name } from './values';
@@ -34,7 +34,16 @@ export type To = z.infer<typeof To>;
 export type ToOf<K extends KindName> = Extract<To, { kind: K }>;
 
 /** Where people send a restore, beside the original place, folders and downloads. */
-export const placesOfKinds = [MachinePlace, InsidePlace, RunningPlace, DatabasePlace, ScratchPlace, SharePlace, MemberPlace] as const;
+export const placesOfKinds = [
+  MachinePlace,
+  InsidePlace,
+  RunningPlace,
+  DatabasePlace,
+  ScratchPlace,
+  SharePlace,
+  MemberPlace,
+  DisksPlace,
+] as const;
 
 /** The moment that is wanted of a kind that writes a log. */
 export const Until = DatabaseUntil;

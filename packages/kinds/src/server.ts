@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { Bytes, Count } from './values';
+import { ByteString, Bytes, Count } from './values';
 
 const Text = z.string().max(400);
 
@@ -120,3 +120,31 @@ export const ServerPoint = z.object({
   parts: z.array(JudgedPart).max(systemParts.length),
 });
 export type ServerPoint = z.infer<typeof ServerPoint>;
+
+const leastDisk = 64 << 20;
+const mostDisk = 64 * 2 ** 40;
+/** A disk that is made as a file; `first`: a machine of it is to start from this one. */
+export const ImageDisk = z.object({
+  id: z.string().regex(/^[A-Za-z0-9][\w-]{0,39}$/, 'letters, digits, - and _'),
+  bytes: z.int().min(leastDisk).max(mostDisk),
+  first: z.boolean(),
+});
+export type ImageDisk = z.infer<typeof ImageDisk>;
+
+const ImageDisks = z
+  .array(ImageDisk)
+  .min(1)
+  .max(16)
+  .refine((disks) => new Set(disks.map((d) => d.id.toLowerCase())).size === disks.length, { message: 'each by a name of its own' })
+  .refine((disks) => disks.filter((d) => d.first).length === 1, { message: 'one of them starts first' });
+
+/** A server made anew on disks that are files of the mover, in a new folder. */
+export const DisksPlace = z.object({
+  to: z.literal('disks'),
+  folder: z.string().regex(/^\//, 'start with /').max(4000),
+  disks: ImageDisks,
+  /** With the identities of its disks and volumes; otherwise with new ones, as a clone has. */
+  asItself: z.boolean().default(true),
+});
+export const DisksTo = z.object({ folder: ByteString, disks: ImageDisks, asItself: z.boolean() });
+export type DisksTo = z.infer<typeof DisksTo>;

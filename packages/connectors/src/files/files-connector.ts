@@ -1,6 +1,7 @@
 import { countOf, formatBytes, pathFilter } from '@lithodex/core';
 import type { FilesFrom, FilesTo } from '@lithodex/kinds';
 import type { Connector, RestoreContext, RestoreOutcome, RestorePick, SurveyContext, Surveyed } from '../connector';
+import { rebuildDisks } from '../rebuild/rebuild-disks';
 import { restoreFiles } from './restore-files';
 import { restoreToShare } from '../shares/restore-to-share';
 import { restoreRound } from './restore-round';
@@ -13,6 +14,7 @@ export const filesConnector: Connector<'files'> = { capture: takeFiles, survey: 
 
 function restore(ctx: RestoreContext, picks: readonly RestorePick[], to: FilesTo): Promise<RestoreOutcome> {
   if (to.share) return restoreToShare(ctx, picks, to.share);
+  if (to.disks) return rebuildDisks(ctx, picks, to.disks);
   return to.round && !ctx.trial ? restoreRound(ctx, picks, to, to.round) : restoreFiles(ctx, picks, to);
 }
 

@@ -6,8 +6,7 @@ import { runProgram } from './run-program';
 import type { StagedVolumes } from './staged-tree';
 
 const kibibyte = 1024;
-const sectorBytes = 512;
-const pageBytes = 4096;
+const mebibyte = 1 << 20;
 const uuidForm = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i;
 const fatIdForm = /^[0-9a-f]{4}-?[0-9a-f]{4}$/i;
 
@@ -78,13 +77,18 @@ async function writeVolume({ file, staged, asItself }: DiskWriting, { start, byt
     case 'vfat': {
       const id = uuid.replace('-', '');
       const named = [...(asItself && fatIdForm.test(uuid) ? ['-i', id] : []), ...(label ? ['-n', label.slice(0, 11)] : [])];
-      await runProgram('mkfs.vfat', ['--offset', String(start / sectorBytes), ...named, file, String(bytes / kibibyte)]);
       const names = folder === undefined ? [] : fs.readdirSync(folder).map((name) => `${folder}/${name}`);
-      if (names.length) await runProgram('mcopy', ['-s', '-m', '-Q', '-i', `${file}@@${start}`, ...names, '::/']);
+      await makeApart(file, start, bytes, async (own) => {
+        await runProgram('mkfs.vfat', [...named, own]);
+        if (names.length) await runProgram('mcopy', ['-s', '-m', '-Q', '-i', own, ...names, '::/']);
+      });
       return;
     }
-    case 'swap':
-      return writeSwap(file, start, bytes, asItself ? uuid : '', label);
+    case 'swap': {
+      const named = [...(asItself && uuidForm.test(uuid) ? ['-U', uuid] : []), ...(label ? ['-L', label] : [])];
+      await makeApart(file, start, bytes, (own) => runProgram('mkswap', ['--quiet', ...named, own]));
+      return;
+    }
     default:
       throw new SourceError(
         'REBUILD_FAILED',
@@ -93,21 +97,16 @@ async function writeVolume({ file, staged, asItself }: DiskWriting, { start, byt
   }
 }
 
-/** Swap is a head of one page: made by its own program in a file of holes as large, and put where it belongs. */
-async function writeSwap(file: string, start: number, bytes: number, uuid: string, label: string): Promise<void> {
-  const own = `${file}.swap`;
+/** Of programs that know no place on a disk, or reckon with all of it: makes a volume in a file of its own, and puts it where it belongs. */
+async function makeApart(file: string, start: number, bytes: number, make: (own: string) => Promise<unknown>): Promise<void> {
+  const own = `${file}.volume`;
   try {
     fs.writeFileSync(own, '', { mode: 0o600 });
     fs.truncateSync(own, bytes);
-    await runProgram('mkswap', ['--quiet', ...(uuidForm.test(uuid) ? ['-U', uuid] : []), ...(label ? ['-L', label] : []), own]);
-    const head = Buffer.alloc(pageBytes);
-    const from = fs.openSync(own, 'r');
-    fs.readSync(from, head, 0, pageBytes, 0);
-    fs.closeSync(from);
-    const to = fs.openSync(file, 'r+');
-    fs.writeSync(to, head, 0, pageBytes, start);
-    fs.fsyncSync(to);
-    fs.closeSync(to);
+    await make(own);
+    await runProgram('fallocate', ['--punch-hole', '--offset', String(start), '--length', String(bytes), file]);
+    const places = ['bs=1M', `seek=${start / mebibyte}`, 'conv=sparse,notrunc'];
+    await runProgram('dd', [`if=${own}`, `of=${file}`, ...places, 'status=none']);
   } finally {
     fs.rmSync(own, { force: true });
   }

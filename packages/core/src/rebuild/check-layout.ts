@@ -119,7 +119,8 @@ function ofVolume(
         `${nameOf(needed)} gets ${formatBytes(bytes)}; ${formatBytes(least.bytes)} is the least: ${formatBytes(least.content)} of content, ${formatBytes(least.staging + least.room)} to put it together and to work, ${formatBytes(least.own)} for the file system.`,
       ),
     );
-  else if (bytes < volume.bytes && volume.fileSystem !== 'swap')
+  // what was no whole MiB is one less
+  else if (volume.bytes - bytes >= mebibyte && volume.fileSystem !== 'swap')
     found.push(
       agree(
         'VOLUME_SMALLER',

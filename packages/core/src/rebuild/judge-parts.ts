@@ -8,11 +8,18 @@ type Part = (typeof parts)[number];
 const essentials: ReadonlySet<Part> = new Set(['layout', 'firmware', 'loader', 'kernel', 'mounts']);
 
 /** File systems that can be made anew. */
-export const madeAnew: readonly string[] = ['ext2', 'ext3', 'ext4', 'xfs', 'vfat', 'swap'];
+export const madeAnew: readonly string[] = ['ext2', 'ext3', 'ext4', 'vfat', 'swap'];
 
 /** Where a system keeps what it starts from. */
 const systemMounts: readonly string[] = ['/', '/usr', '/boot', '/boot/efi', '/efi'];
 const loaderMounts: readonly string[] = ['/boot/efi', '/efi', '/boot'];
+
+/** What volumes lie on that is not made anew yet, in words. */
+const layerWords: Readonly<Partial<Record<VolumeFacts['layer'], string>>> = {
+  logical: 'a logical volume',
+  raid: 'on software RAID',
+  sealed: 'encrypted',
+};
 
 /** A system part of a point; `missing` says what it lacks, '' where it is whole. */
 export interface PartJudged {
@@ -45,16 +52,16 @@ const lacks: Readonly<Partial<Record<Part, (system: SystemFacts) => string>>> = 
     const strange = own.filter((v) => !madeAnew.includes(v.fileSystem));
     if (strange.length)
       return `${formatList(strange.map((v) => `${v.mount} is ${v.fileSystem || 'of no known file system'}`))}, which can not be made anew`;
-    const layered = own.filter((v) => v.layer === 'raid' || v.layer === 'sealed');
-    if (layered.length)
-      return `${formatList(layered.map((v) => `${v.mount} is ${v.layer === 'raid' ? 'on software RAID' : 'encrypted'}`))}, which is not made anew yet`;
+    const layered = own.filter((v) => v.layer in layerWords);
+    if (layered.length) return `${formatList(layered.map((v) => `${v.mount} is ${layerWords[v.layer]}`))}, which is not made anew yet`;
     const absent = own.filter((v) => !v.taken);
     return absent.length ? `the files of ${formatList(absent.map((v) => v.mount))} are left out` : '';
   },
   firmware({ firmware, volumes }) {
     if (firmware === 'unknown') return 'it is not known whether it starts by UEFI or by BIOS';
+    if (firmware === 'bios') return 'it starts by BIOS, whose loader is not made anew yet';
     const loads = volumes.some((v) => v.fileSystem === 'vfat' && loaderMounts.includes(v.mount));
-    return firmware === 'uefi' && !loads ? 'it starts by UEFI, and the volume it starts from is not mounted' : '';
+    return !loads ? 'it starts by UEFI, and the volume it starts from is not mounted' : '';
   },
   loader: ({ loader }) => (loader ? '' : 'nothing that starts the kernel was recognised'),
   kernel({ kernels }) {

@@ -10,6 +10,9 @@ const leastMemory = 512 * mebibyte;
 /** Of an initramfs with modules for any hardware, as Debian makes it; for each kernel the new one stands beside the old one. */
 const initramfsBytes = 64 * mebibyte;
 
+/** A volume for loaders is small, and no smaller one is sure to be read by every firmware. */
+const smallBytes = 1 << 30;
+
 export interface VolumeNeeded {
   readonly volume: VolumeFacts;
   readonly least: LeastSize;
@@ -43,9 +46,10 @@ export interface Replacement {
 /** Whether a volume is one of its own that comes back: formatted, and with files in the point, or swap. */
 export const comesBack = (v: VolumeFacts) => v.fileSystem === 'swap' || (v.taken && v.mount !== '');
 
-/** A volume with the least size that it comes back to. */
+/** A volume with the least size that it comes back to: swap, and small ones that a firmware reads, as large as they are. */
 export function neededBy(volume: VolumeFacts, kernels: number): VolumeNeeded {
-  if (volume.fileSystem === 'swap') return { volume, least: { bytes: volume.bytes, content: volume.bytes, staging: 0, room: 0, own: 0 } };
+  const asItIs = volume.fileSystem === 'swap' || (volume.fileSystem === 'vfat' && volume.bytes <= smallBytes);
+  if (asItIs) return { volume, least: { bytes: volume.bytes, content: volume.bytes, staging: 0, room: 0, own: 0 } };
   const staging = volume.mount === '/' ? kernels * initramfsBytes : 0;
   return { volume, least: leastSize(volume.used ?? volume.bytes, staging) };
 }

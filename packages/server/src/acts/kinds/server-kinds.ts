@@ -2,6 +2,7 @@ import type { RestoreBody } from '@lithodex/contract';
 import type { KindName } from '@lithodex/kinds';
 import { attachRestores } from '../recover/attach-restores';
 import { databaseRestores } from '../recover/database-restores';
+import { diskRestores } from '../recover/disk-restores';
 import { downloadRestores } from '../recover/download-restores';
 import { fileRestores } from '../recover/file-restores';
 import { insideRestores } from '../recover/inside-restores';
@@ -43,4 +44,5 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   scratch: scratchRestores,
   share: shareRestores,
   member: tenantRestores,
+  disks: diskRestores,
 };

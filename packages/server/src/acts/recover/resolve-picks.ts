@@ -131,7 +131,7 @@ export async function resolvePicks(
       ref,
       path,
       to: owns.get(`${point.id} ${path}`) ?? (gathered && !intoFolder ? names[i]! : path),
-      base: destination.to === 'folder' ? bytesOfText(destination.folder.replace(/(.)\/+$/, '$1')) : ref.root,
+      base: destination.to === 'folder' || destination.to === 'disks' ? bytesOfText(destination.folder.replace(/(.)\/+$/, '$1')) : ref.root,
       kind: row ? kindOf(row) : (inside?.kind ?? 'folder'),
       size: row ? row.size : (inside?.size ?? point.bytes),
       items: row ? row.items + 1 : (inside?.items ?? point.items),

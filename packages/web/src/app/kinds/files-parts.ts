@@ -2,6 +2,15 @@ import { cutMiddle } from '@lithodex/core';
 import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
 import { drivePlaces, share } from './common-places';
 
+/** A server that was read whole, made anew. */
+const disks: PlaceOption = {
+  value: 'disks',
+  label: 'disks made anew, that a machine starts from',
+  form: async () => (await import('./disks-place')).DisksPlace,
+  first: 'Say how large the disks are, and the folder they go to.',
+  fresh: true,
+};
+
 export const filesParts: KindParts = {
   noun: 'folder',
   where: (w) => cutMiddle(w.source.folder, 34),
@@ -25,6 +34,8 @@ export const filesParts: KindParts = {
       ...drivePlaces(picks),
     ];
     const [first, ...others] = picks;
+    // only all of a point can start
+    if (others.length === 0 && first?.path === '') all.push(disks);
     return others.length === 0 && first?.kind === 'file' ? [...all, download('file', 'the file itself')] : all;
   },
   rules: () => everyRule,
