@@ -1,4 +1,4 @@
-import { joinPath, pathFilter } from '@lithodex/core';
+import { pathBelow, pathFilter } from '@lithodex/core';
 import { topEntry } from '@lithodex/engine';
 import type { FilesFrom } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
@@ -64,7 +64,7 @@ export async function takeFiles(ctx: CaptureContext, from: FilesFrom): Promise<P
       },
       owners: namesOf('/etc/passwd'),
       groups: namesOf('/etc/group'),
-      leftOut: { include, exclude, byItself: work.leftOut.filter((path) => !server?.noPart.includes(joinPath(from.folder, path))) },
+      leftOut: { include, exclude, byItself: work.leftOut.filter((path) => !server?.noPart.includes(pathBelow(from.folder, path))) },
       warnings,
       content: { kind: 'files', version: 1, facts: told ?? {}, state: {} },
     };
