@@ -70,7 +70,7 @@ export class ReadyPage {
   );
 
   /** How the least size of a volume comes about, in words. */
-  protected why({ volume, least }: NonNullable<ReturnType<typeof this.replacement>>['disks'][number]['volumes'][number]): string {
+  protected why({ least }: NonNullable<ReturnType<typeof this.replacement>>['disks'][number]['volumes'][number]): string {
     if (least.own === 0) return 'as it is';
     const staged = least.staging ? `, ${formatBytes(least.staging)} to put it together` : '';
     return `${formatBytes(least.content)} of content${staged}, ${formatBytes(least.room)} to work with, ${formatBytes(least.own)} for the file system itself`;
