@@ -13,15 +13,7 @@ const mebibyte = 1 << 20;
 
 /** The layout of a server on disks. Throws REBUILD_FAILED with what stands against it. */
 function layoutOf(system: ServerSystem, { disks }: DisksTo): Layout {
-  const machine = {
-    firmware: 'uefi' as const,
-    disks: disks.map((d) => ({ ...d, serial: '', holds: '' })),
-    memory: system.memory,
-    undriven: [],
-    apartMs: 0,
-    versions: { medium: '', server: '' },
-    mediumFirst: false,
-  };
+  const machine = { firmware: 'uefi' as const, disks: disks.map((d) => ({ ...d, serial: '', holds: '' })) };
   const layout = proposeLayout(system, machine);
   const [stops] = checkLayout(system, machine, layout).filter((c) => c.level === 'stop');
   if (stops) throw new SourceError('REBUILD_FAILED', stops.text.replace(/\.$/, ''));
@@ -97,13 +89,17 @@ export async function rebuildDisks(ctx: RestoreContext, [pick]: readonly Restore
   } finally {
     if (!whole) {
       clear(inside);
-      fs.rmSync(Buffer.from(to.folder, 'latin1'), { recursive: true, force: true });
+      try {
+        fs.rmdirSync(Buffer.from(to.folder, 'latin1'));
+      } catch {
+        // what somebody has put in its place meanwhile is not ours to remove
+      }
     }
     folder.close();
   }
 }
 
-const mountOf = ({ volumes }: ServerSystem, device: string) => volumes.find((v) => v.device === device)?.mount ?? device;
+const mountOf = ({ volumes }: ServerSystem, device: string) => volumes.find((v) => v.device === device && v.mount !== '')?.mount ?? device;
 
 /** A file of holes that `write` fills, under its name once it is whole and on the disk. */
 async function writeWhole(file: string, bytes: number, write: (partial: string) => Promise<void>): Promise<void> {

@@ -187,15 +187,7 @@ describe('a server on other disks', () => {
     { id: 'A', bytes: 500 * mebibyte, serial: 'K3-88', first: true, holds: '' },
     { id: 'B', bytes: 160 * mebibyte, serial: 'K3-91', first: false, holds: '' },
   ];
-  const machine = {
-    firmware: 'uefi' as const,
-    disks,
-    memory: 2e9,
-    undriven: [],
-    apartMs: 0,
-    versions: { medium: '1', server: '1' },
-    mediumFirst: false,
-  };
+  const machine = { firmware: 'uefi' as const, disks };
   const system = serverOf({ root: 50 * mebibyte, logs: mebibyte });
   const layout = proposeLayout(system, machine);
 

@@ -11,10 +11,12 @@ export class SystemFiles {
     try {
       const fd = this.tree.openFile(path, fs.constants.O_RDONLY | fs.constants.O_NONBLOCK);
       try {
-        if (!fs.fstatSync(fd).isFile()) return undefined;
-        const room = Buffer.alloc(most);
+        const facts = fs.fstatSync(fd);
+        if (!facts.isFile()) return undefined;
+        const room = Buffer.alloc(Math.min(most, facts.size));
         let length = 0;
-        for (let read = 1; read > 0 && length < most; length += read) read = fs.readSync(fd, room, length, most - length, length);
+        for (let read = 1; read > 0 && length < room.length; length += read)
+          read = fs.readSync(fd, room, length, room.length - length, length);
         return room.toString('latin1', 0, length);
       } finally {
         closeFile(fd);

@@ -1,27 +1,10 @@
-import { formatBytes, formatDuration, formatList } from '../text/format';
+import { formatBytes } from '../text/format';
 import { isOfSystem } from './judge-parts';
 import { mostOfMbr, volumesBack, type DiskLayout, type Layout, type NewMachine, type NewPartition } from './layout';
 import type { VolumeNeeded } from './replacement';
 import type { SystemFacts } from './system-facts';
 
 const mebibyte = 1 << 20;
-/** More than this apart, certificates and times of files go wrong. */
-const mostApartMs = 300_000;
-const leastMemory = 512 * mebibyte;
-
-/** The machine that takes the place, and what it reported in with. */
-export interface ReportedMachine extends NewMachine {
-  readonly memory: number;
-  /** Cards and controllers that no driver serves. */
-  readonly undriven: readonly string[];
-  /** Its clock against that of the server, ms. */
-  readonly apartMs: number;
-  /** Of the medium it was started from, and of the server. */
-  readonly versions: { readonly medium: string; readonly server: string };
-  /** It starts from the medium before it starts from a disk. */
-  readonly mediumFirst: boolean;
-}
-
 export interface RebuildCheck {
   readonly code:
     | 'NOTHING_PLACED'
@@ -32,16 +15,10 @@ export interface RebuildCheck {
     | 'SYSTEM_NOT_FIRST'
     | 'NO_LOADER'
     | 'TABLE_TOO_SMALL'
-    | 'MEMORY_SMALL'
-    | 'VERSIONS_APART'
-    | 'CLOCK_APART'
     | 'VOLUME_LEFT_OUT'
     | 'VOLUME_SMALLER'
-    | 'DISK_NOT_EMPTY'
-    | 'BOOT_MODE_OTHER'
-    | 'MEMORY_LESS'
-    | 'DRIVER_MISSING'
-    | 'MEDIUM_FIRST';
+    | 'DISK_NOT_EMPTY';
+
   /** stop: it would fail; agree: somebody has to want it. */
   readonly level: 'stop' | 'agree';
   readonly text: string;
@@ -52,7 +29,7 @@ const agree = (code: RebuildCheck['code'], text: string): RebuildCheck => ({ cod
 const nameOf = ({ volume }: VolumeNeeded) => volume.mount || volume.fileSystem;
 
 /** What stands against a layout, or has to be wanted, each with its numbers; empty where it can begin. */
-export function checkLayout(system: SystemFacts, machine: ReportedMachine, layout: Layout): RebuildCheck[] {
+export function checkLayout(system: SystemFacts, machine: NewMachine, layout: Layout): RebuildCheck[] {
   const back = volumesBack(system);
   const places = new Map<string, { readonly disk: string; readonly partition: NewPartition }>();
   for (const { disk, partitions } of layout.disks)
@@ -61,11 +38,10 @@ export function checkLayout(system: SystemFacts, machine: ReportedMachine, layou
     ...layout.disks.flatMap((d) => onDisk(machine, d)),
     ...back.flatMap((needed) => ofVolume(machine, layout, needed, places.get(needed.volume.device))),
     ...ofLoader(system, machine, layout),
-    ...ofMachine(system, machine),
   ];
 }
 
-function onDisk({ disks }: ReportedMachine, { disk: id, table, partitions }: DiskLayout): RebuildCheck[] {
+function onDisk({ disks }: NewMachine, { disk: id, table, partitions }: DiskLayout): RebuildCheck[] {
   const disk = disks.find((d) => d.id === id);
   if (!disk) return [stop('OUT_OF_DISK', `Disk ${id} is not in the machine.`)];
   const found: RebuildCheck[] = [];
@@ -92,7 +68,7 @@ function onDisk({ disks }: ReportedMachine, { disk: id, table, partitions }: Dis
 }
 
 function ofVolume(
-  machine: ReportedMachine,
+  machine: NewMachine,
   layout: Layout,
   needed: VolumeNeeded,
   place: { readonly disk: string; readonly partition: NewPartition } | undefined,
@@ -133,7 +109,7 @@ function ofVolume(
   return found;
 }
 
-function ofLoader(system: SystemFacts, { firmware, disks }: ReportedMachine, layout: Layout): RebuildCheck[] {
+function ofLoader(system: SystemFacts, { firmware, disks }: NewMachine, layout: Layout): RebuildCheck[] {
   if (!layout.disks.length) return [stop('NOTHING_PLACED', 'No volume has a place.')];
   const first = layout.disks.find((d) => disks.some((n) => n.first && n.id === d.disk));
   const loads = first?.partitions.some((p) => 'loader' in p.for && p.for.loader === firmware) ?? false;
@@ -144,38 +120,4 @@ function ofLoader(system: SystemFacts, { firmware, disks }: ReportedMachine, lay
   const starts = firmware === 'uefi' ? loads || efi === true : loads || first?.table === 'mbr';
   const how = firmware === 'uefi' ? 'UEFI needs an EFI volume' : 'a BIOS needs a small partition for its loader';
   return starts ? [] : [stop('NO_LOADER', `The disk that starts first has no place for the loader: ${how} there.`)];
-}
-
-function ofMachine(system: SystemFacts, machine: ReportedMachine): RebuildCheck[] {
-  const found: RebuildCheck[] = [];
-  const { memory, versions, apartMs, undriven } = machine;
-  if (memory < leastMemory)
-    found.push(stop('MEMORY_SMALL', `The machine has ${formatBytes(memory)} of memory; ${formatBytes(leastMemory)} are needed.`));
-  else if (memory < system.memory)
-    found.push(agree('MEMORY_LESS', `The machine has ${formatBytes(memory)} of memory; the old one had ${formatBytes(system.memory)}.`));
-  if (versions.medium !== versions.server)
-    found.push(stop('VERSIONS_APART', `The medium is of version ${versions.medium}, the server of ${versions.server}. Make a new medium.`));
-  if (Math.abs(apartMs) > mostApartMs)
-    found.push(
-      stop('CLOCK_APART', `The clock of the machine is ${formatDuration(Math.abs(apartMs))} ${apartMs > 0 ? 'ahead' : 'behind'}.`),
-    );
-  if (machine.firmware !== system.firmware && system.firmware !== 'unknown')
-    found.push(
-      agree(
-        'BOOT_MODE_OTHER',
-        `The old machine started by ${system.firmware.toUpperCase()}, this one starts by ${machine.firmware.toUpperCase()}: its loader is made anew for that.`,
-      ),
-    );
-  if (undriven.length)
-    found.push(
-      agree(
-        'DRIVER_MISSING',
-        `No driver serves ${formatList(undriven)}: what hangs on it is not seen. Drivers can be added to the medium.`,
-      ),
-    );
-  if (machine.mediumFirst)
-    found.push(
-      agree('MEDIUM_FIRST', 'The machine starts from the medium first: take it out before the restart, or it starts from it again.'),
-    );
-  return found;
 }

@@ -53,16 +53,7 @@ function layoutChecks(body: LookBody, { system, parts }: ServerPoint): Check[] {
     const named = strange.map(({ volume }) => `${volume.mount} is ${volume.fileSystem || 'of no known file system'}`);
     return [{ level: 'stop', code: 'STRANGE_VOLUME', text: `${formatList(named)}, which can not be made anew.` }];
   }
-  const disks = placeOf(body).disks.map((d) => ({ ...d, serial: '', holds: '' }));
-  const machine = {
-    firmware: 'uefi' as const,
-    disks,
-    memory: system.memory,
-    undriven: [],
-    apartMs: 0,
-    versions: { medium: '', server: '' },
-    mediumFirst: false,
-  };
+  const machine = { firmware: 'uefi' as const, disks: placeOf(body).disks.map((d) => ({ ...d, serial: '', holds: '' })) };
   const layout = proposeLayout(system, machine);
   const mountOf = new Map(volumesBack(system).map(({ volume }) => [volume.device, volume.mount || volume.fileSystem]));
   const placed = layout.disks.map((d) => {
