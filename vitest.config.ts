@@ -26,10 +26,12 @@ const byCommand = [
   'edited',
   'followed-log',
   'machines-night',
+  'office-odd',
+  'pauses',
   'postgresql-care',
   'postgresql-log',
 ].map((name) => `tests/api/${name}.test.ts`);
-const exclude = process.env['LITHODEX_LONG'] === '1' ? [] : byCommand;
+const exclude = process.env['LITHODEX_LONG'] === '1' ? [] : [...byCommand, 'tests/browser/postgresql.test.ts'];
 
 /** What takes longest goes first, so that nothing is waited for at the end. */
 const longest = [
@@ -62,7 +64,7 @@ export default defineConfig({
       project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup, maxWorkers: 3, exclude }),
       // a machine in software, by command only
       project('metal', ['tests/metal/**/*.test.ts'], 900_000),
-      project('browser', ['tests/browser/**/*.test.ts'], 300_000, { globalSetup }),
+      project('browser', ['tests/browser/**/*.test.ts'], 300_000, { globalSetup, exclude }),
     ],
   },
 });

@@ -3,6 +3,7 @@ import { escapePath } from '@lithodex/core';
 import { loadBatch } from '@lithodex/server';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { rounds } from '../support/by-command';
 import { Harness, type Client } from '../support/harness';
 
 let h: Harness;
@@ -182,7 +183,7 @@ describe('the estate as of a moment', () => {
           expect(said).toEqual(should);
         }
       }),
-      { numRuns: 12 },
+      { numRuns: rounds(5, 12) },
     );
   });
 });

@@ -2,6 +2,7 @@ import fs from 'node:fs';
 import path from 'node:path';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { rounds } from '../support/by-command';
 import { rewriteNames } from '@lithodex/server';
 import { Harness, policyFor, type Client, withRule } from '../support/harness';
 
@@ -137,7 +138,7 @@ describe('the catalog', () => {
         await run();
         await check(trees.slice(-kept));
       }),
-      { numRuns: 6 },
+      { numRuns: rounds(3, 6) },
     );
   });
 

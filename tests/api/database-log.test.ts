@@ -1,5 +1,6 @@
 import { setTimeout as pause } from 'node:timers/promises';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { itLong } from '../support/by-command';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { ProtectedDatabase } from '../support/protected-database';
 
@@ -159,7 +160,7 @@ describe('the log of a database server', () => {
     expect(db.run('SELECT COUNT(*), SUM(amount) FROM ledger.tariff').trim()).toBe('4812\t11580078');
   });
 
-  it('is stored in few parts, however little comes at a time, and lacks none of it', async () => {
+  itLong('is stored in few parts, however little comes at a time, and lacks none of it', async () => {
     const read: number[] = [];
     for (let i = 0; i < 19; i++) {
       db.run('CALL ledger.work(1)');
@@ -225,7 +226,7 @@ describe('the log of a database server', () => {
     expect(sums('idle')).toBe(sums('ledger'));
   });
 
-  it('goes on in another installation that took the target over, and knows what it has to connect', async () => {
+  itLong('goes on in another installation that took the target over, and knows what it has to connect', async () => {
     const passphrase = 'a lantern at the end of the quay';
     const { content: envelope } = await admin.call('envelope', { id: targetId, body: { passphrase } });
     await h.server.scheduler.keeper.round();

@@ -6,7 +6,7 @@ import type { FileSystem, VolumeItem } from './file-system';
 import { fixture } from './testing/images';
 
 /** Changed images for each file system; many more by `LITHODEX_MUTATIONS=16000 npx vitest run --project unit packages/volumes/src/mutations.test.ts`. */
-const rounds = Number(process.env['LITHODEX_MUTATIONS'] ?? 120);
+const rounds = Number(process.env['LITHODEX_MUTATIONS'] ?? 40);
 /** What a look at a changed image may ask for: more would be a hang in the making. */
 const mostReads = 40_000;
 const mostItems = 150;

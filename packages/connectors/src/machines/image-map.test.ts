@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { rounds } from '../../../../tests/support/by-command';
 import { TreeReader, type TreeEntry } from '@lithodex/engine';
 import { createHash } from 'node:crypto';
 import { ImageMap, imageBlock, zeroBlock } from './image-map';
@@ -41,7 +42,7 @@ describe('the map of an image', () => {
         );
         expect([...inside].sort()).toEqual([...model.keys()].sort());
       }),
-      { numRuns: 60 },
+      { numRuns: rounds(20, 60) },
     );
   });
 

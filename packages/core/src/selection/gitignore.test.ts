@@ -2,6 +2,7 @@ import { execFileSync, spawnSync } from 'node:child_process';
 import fs from 'node:fs';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { rounds } from '../../../../tests/support/by-command';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { ignoreMatcher } from './gitignore';
 
@@ -72,7 +73,7 @@ describe('patterns of what is left out', () => {
         ] as const)
           for (const path of paths) expect([path, matches(path, isFolder)]).toEqual([path, git.get(path)]);
       }),
-      { numRuns: 60 },
+      { numRuns: rounds(20, 60) },
     );
   });
 

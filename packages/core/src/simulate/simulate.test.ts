@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { rounds } from '../../../../tests/support/by-command';
 import { decideRetention, type Keep } from '../retention/retention';
 import type { Schedule } from '../time/schedule';
 import { fullOn, simulate, type MeasuredWorkload, type SimulatedRule } from './simulate';
@@ -81,7 +82,7 @@ describe('the ends of points', () => {
           else expect(left).toEqual(expected);
         }
       }),
-      { numRuns: 30 },
+      { numRuns: rounds(10, 30) },
     );
   });
 });
@@ -104,7 +105,7 @@ describe('a simulated policy', () => {
           expect(course.reach[i]).toBeCloseTo(standing.length ? (d - standing[0]!) / day : 0, 9);
         });
       }),
-      { numRuns: 30 },
+      { numRuns: rounds(10, 30) },
     );
   });
 
@@ -120,7 +121,7 @@ describe('a simulated policy', () => {
         }
         expect(long.goAtOnce).toBeLessThanOrEqual(short.goAtOnce);
       }),
-      { numRuns: 30 },
+      { numRuns: rounds(10, 30) },
     );
   });
 
@@ -140,7 +141,7 @@ describe('a simulated policy', () => {
           expect(whole.bytes[i]).toBeLessThanOrEqual(most * (1 + 1e-9));
         }
       }),
-      { numRuns: 30 },
+      { numRuns: rounds(10, 30) },
     );
   });
 
@@ -172,7 +173,7 @@ describe('a simulated policy', () => {
         }
         expect(both.goAtOnce).toBe(parts[0]!.goAtOnce + parts[1]!.goAtOnce);
       }),
-      { numRuns: 20 },
+      { numRuns: rounds(7, 20) },
     );
   });
 

@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { rounds } from '../../../../tests/support/by-command';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { DiskFolder } from '../targets/disk-folder';
 import { verifyAndMend } from '../verify/mend';
@@ -32,7 +33,7 @@ describe('settings kept on a store', () => {
         expect(await keptSettings(await Store.open(new DiskFolder(folder), key))).toEqual({ at, text });
         expect(names().length).toBeLessThanOrEqual(10);
       }),
-      { numRuns: 30 },
+      { numRuns: rounds(10, 30) },
     );
   });
 

@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { rounds } from '../../../../tests/support/by-command';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { openTop } from '../native/beneath';
 import { closeFile } from '../native/open-files';
@@ -52,7 +53,7 @@ describe('threads', () => {
 
   it('leave while they are still starting, again and again', async () => {
     const before = openFiles();
-    for (let i = 0; i < 20; i++) {
+    for (let i = 0; i < 20; i += rounds(3, 1)) {
       const pool = started();
       await pool.submit({ top: -1, folders: [] }, 1, () => undefined);
       await new Promise((resume) => setTimeout(resume, i * 5));

@@ -17,6 +17,7 @@ import type { PlatformRef } from '@lithodex/kinds';
 import { platformFine, type MachineDescription, type PlatformService } from '@lithodex/standins';
 import fc from 'fast-check';
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { rounds } from '../../../../tests/support/by-command';
 import { quietly, readAllPoints } from '../../../../tests/support/store-kit';
 import { machineOf, startPlatform } from '../../../../tests/support/platform';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
@@ -304,7 +305,7 @@ describe('a machine', () => {
         }
         service.platform.remove(id);
       }),
-      { numRuns: 5 },
+      { numRuns: rounds(2, 5) },
     );
   });
 });

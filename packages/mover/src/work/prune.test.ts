@@ -4,6 +4,7 @@ import fs from 'node:fs';
 import { affected, DiskFolder, EngineError, prune, Store, verify, type PruneReport } from '@lithodex/engine';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { rounds } from '../../../../tests/support/by-command';
 import { diskUse, temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { FailingFolder, folderTree, quietly, readAllPoints } from '../../../../tests/support/store-kit';
 import { takePoint } from './take-point';
@@ -314,7 +315,7 @@ describe('pruning', () => {
         expect((await readAll()).sort()).toEqual([...living].sort());
         if (living.size === 0) expect(packs()).toBe(0);
       }),
-      { numRuns: 10 },
+      { numRuns: rounds(4, 10) },
     );
   }, 240_000);
 });

@@ -15,6 +15,7 @@ import {
 import type { ConflictRule } from '@lithodex/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
+import { rounds } from '../../../../tests/support/by-command';
 import { describeTree, diskUse, makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { folderTree, pointRequest, quietly } from '../../../../tests/support/store-kit';
 import { takePoint, type PointRequest } from './take-point';
@@ -222,7 +223,7 @@ describe('a point of a folder tree', () => {
           previous = id;
         }
       }),
-      { numRuns: 12 },
+      { numRuns: rounds(4, 12) },
     );
   });
 

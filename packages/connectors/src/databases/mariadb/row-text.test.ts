@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { rounds } from '../../../../../tests/support/by-command';
 import type { RowSink } from '../family';
 import { passRows } from '../row-pieces';
 import { RowText, type RawColumn } from './row-text';
@@ -73,7 +74,7 @@ describe('rows as statements', () => {
         const lines = rows.map((row) => `INSERT INTO \`t\` VALUES (${row.map((v, i) => written(v, columns[i]!)).join(',')});\n`);
         expect(await writtenRows('INSERT INTO `t` VALUES (', columns, rows)).toBe(lines.join(''));
       }),
-      { numRuns: 100 },
+      { numRuns: rounds(30, 100) },
     );
   });
 
@@ -167,7 +168,7 @@ describe('the text of a table', () => {
           for (const s of statements.filter(Boolean)) expect(s.startsWith(begin)).toBe(true);
         },
       ),
-      { numRuns: 60 },
+      { numRuns: rounds(20, 60) },
     );
   });
 });
