@@ -6,6 +6,7 @@ import path from 'node:path';
 const entries = {
   server: 'packages/server/src/main.ts',
   mover: 'packages/mover/src/main.ts',
+  unit: 'packages/mover/src/unit-main.ts',
   extract: 'packages/mover/src/extract-main.ts',
   'task-thread': 'packages/mover/src/task-thread.ts',
   'crunch-thread': 'packages/engine/src/pipeline/crunch-thread.ts',

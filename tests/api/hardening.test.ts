@@ -177,6 +177,12 @@ describe('the token of a mover', () => {
 
   it('of one that only captures is given the credentials of the systems it was given, and answers no questions of others', async () => {
     const capture = new Client(() => h.base, await issueToken(h.server.deps, 'capture', 'mover', 'setup', { duties: ['capture'] }));
+    const stranger = new Client(() => h.base, await issueToken(h.server.deps, 'stranger', 'mover', 'setup'));
+    // it was there lately, so that what only it may answer waits for it
+    const seen = await stranger
+      .fetch('questions', { body: { mover: 'stranger', speaks: moverLanguage }, signal: AbortSignal.timeout(300) })
+      .catch(() => null);
+    expect(seen).toBeNull();
     const asked = capture.call('questions', { body: { mover: 'capture', speaks: moverLanguage } });
     await new Promise((resume) => setTimeout(resume, 200));
     const secret = admin.call('testPlatform', {
@@ -186,7 +192,6 @@ describe('the token of a mover', () => {
     const { id, question } = await asked;
     expect(question).toMatchObject({ ask: 'probe' });
     // another mover's answer is not heard
-    const stranger = new Client(() => h.base, await issueToken(h.server.deps, 'stranger', 'mover', 'setup'));
     const answer = { ok: true, findings: [], looked: 0, complete: true };
     await stranger.call('answer', { id: id!, body: { ok: true, answer: { ...answer, looked: 99 } } });
     await capture.call('answer', { id: id!, body: { ok: true, answer } });

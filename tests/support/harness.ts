@@ -67,7 +67,7 @@ export class Client {
 
   async fetch(
     name: RouteName,
-    options: { body?: unknown; query?: object; id?: number | string; headers?: Record<string, string> } = {},
+    options: { body?: unknown; query?: object; id?: number | string; headers?: Record<string, string>; signal?: AbortSignal } = {},
   ): Promise<Response> {
     const route = routes[name];
     const url = new URL(`${this.base()}/api/v1${route.path.replace(':id', encodeURIComponent(String(options.id ?? '')))}`);
@@ -80,6 +80,7 @@ export class Client {
         ...(this.token ? { authorization: `Bearer ${this.token}` } : { cookie: this.cookie, 'x-lithodex-csrf': this.csrf }),
         ...options.headers,
       },
+      ...(options.signal && { signal: options.signal }),
       ...(options.body !== undefined && { body: typeof options.body === 'string' ? options.body : JSON.stringify(options.body) }),
     });
     const cookie = response.headers.getSetCookie()[0];

@@ -1,3 +1,4 @@
+import type { Duplex } from 'node:stream';
 import type { RestoreAction } from '@lithodex/core';
 import type { FoundWorkload, FromOf, KindName, LogStart, SystemTest, ToOf } from '@lithodex/kinds';
 import type { PointKind, Root, Store, TreeEntry, WriteCounts } from '@lithodex/engine';
@@ -126,6 +127,8 @@ export interface RestoreContext {
   /** What takes the place of what is stored of the only pick; undefined where nothing does. */
   readonly edited: string | undefined;
   readonly limits: HostLimits;
+  /** Runs `use` with a connection to a machine that was started from a recovery medium; one that is lost is made anew, and `use` runs again. */
+  readonly unit?: (<T>(name: string, use: (stream: Duplex) => Promise<T>) => Promise<T>) | undefined;
   readonly phase: (name: string) => void;
   readonly note: (said: Said) => void;
   /** Reports an item that is done. */

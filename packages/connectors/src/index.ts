@@ -47,3 +47,6 @@ export * from './machines/kept-clients';
 export * from './machines/live-machine';
 export { lookInsideMachine } from './machines/look-inside-machine';
 export * from './machines/machine-content';
+export * from './rebuild/room-unit';
+export * from './rebuild/unit-hands';
+export { beRebuilt } from './rebuild/unit-side';

@@ -57,6 +57,8 @@ export const sourceErrors = {
   TENANT_GONE: 'The person or site is not in the office tenant any more.',
   TENANT_FAILED: 'A service of the office tenant failed.',
   TENANT_FULL: 'There is no room left for it in the office tenant.',
+  UNIT_LOST: 'The machine that is made anew went away.',
+  UNIT_ABSENT: 'The machine that is to be made anew is not there.',
   REBUILD_FAILED: 'A disk of the server could not be made anew.',
   NO_SERVER: 'The folder is not the root of a server.',
   ROWS_DIFFER: 'A table does not hold as many rows as were stored.',

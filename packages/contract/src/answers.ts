@@ -58,6 +58,7 @@ export const answers = {
   probe: ConnectionTest,
   discover: z.array(SeenItem).max(1_000_000),
   read: Done,
+  rebuild: Done,
   systemTest: SystemTest,
   memberNow: MemberNow,
   itemChanges: ItemChanges,

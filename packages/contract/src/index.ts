@@ -25,6 +25,7 @@ export * from './plan';
 export * from './work';
 export * from './mover';
 export * from './task-types';
+export * from './units';
 export * from './answers';
 export * from './route';
 export * from './mover-routes';

@@ -113,6 +113,23 @@ export const moverRoutes = {
     body: mover.CallReader,
     response: Empty,
   }),
+  callUnit: route({
+    method: 'post',
+    path: '/mover/tasks/:id/unit',
+    summary: 'Call the machine that a task makes a server anew on',
+    access: 'mover',
+    params: byUuid,
+    body: mover.CallReader,
+    response: Empty,
+  }),
+  tellUnit: route({
+    method: 'post',
+    path: '/mover/unit',
+    summary: 'Tell what a machine is that was started from a recovery medium',
+    access: 'mover',
+    body: mover.TellUnit,
+    response: Empty,
+  }),
   stream: route({
     method: 'post',
     path: '/mover/tasks/:id/stream',

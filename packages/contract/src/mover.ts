@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DatabaseFrom, From, PointFacts, TableBeside, TableInside, TenantFrom, SnapshotAt } from '@lithodex/kinds';
+import { DatabaseFrom, From, PointFacts, TableBeside, TableInside, TenantFrom, SnapshotAt, UnitFacts, UnitName } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { ShareRef } from './shares';
@@ -11,7 +11,7 @@ import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 12;
+export const moverLanguage = 13;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -134,7 +134,7 @@ export const PointCopied = Attempt.extend({ pointId: Uuid, stored: Bytes, locked
 /** What lets a mover in at another one, once: both know the key. */
 const Ticket = z.object({ id: Uuid, key: z.string().regex(/^[0-9a-f]{64}$/) });
 const MoverAddress = z.string().min(3).max(300);
-/** Calls the mover that reads the source of a task, to come to an address. */
+/** Calls the mover that reads the source of a task, or the unit that a task makes a server anew on, to come to an address. */
 export const CallReader = Attempt.extend({ address: MoverAddress, ticket: Ticket });
 
 /** Which of these tasks may still go on; the others have ended for good. */
@@ -189,6 +189,8 @@ export const Question = z.discriminatedUnion('ask', [
     /** What the scripts are told. */
     task: z.object({ runId: Id, workload: z.string(), source: z.string(), kind: PointKind }),
   }),
+  /** Of a machine that was started from a recovery medium: to come to a mover, and to be made anew by what that sends. */
+  z.object({ ask: z.literal('rebuild'), address: MoverAddress, ticket: Ticket, task: z.object({ runId: Id }) }),
   z.object({ ask: z.literal('systemTest'), from: From }),
   z.object({ ask: z.literal('systemFinds'), from: From }),
   /** What somebody of an office tenant has there now. */
@@ -294,6 +296,7 @@ export const Question = z.discriminatedUnion('ask', [
 ]);
 export type Question = z.infer<typeof Question>;
 export type ReadQuestion = Extract<Question, { ask: 'read' }>;
+export type RebuildQuestion = Extract<Question, { ask: 'rebuild' }>;
 export const Asked = z.object({ id: Uuid.nullable(), question: Question.nullable() });
 export const Answer = z.object({ ok: z.boolean(), answer: z.unknown() });
 
@@ -322,6 +325,9 @@ export type HostSample = z.infer<typeof HostSample>;
 export const Beat = z.object({ mover: MoverName, hardware: Hardware, sample: HostSample });
 /** How many tasks the mover may run at once; none while it is drained. */
 export const BeatAnswer = z.object({ tasks: z.int().min(0).max(16) });
+
+/** What a machine says of itself that was started from a recovery medium. */
+export const TellUnit = z.object({ unit: UnitName, speaks: Count, facts: UnitFacts });
 
 export const Join = z.object({ code: z.string().min(10).max(100), mover: MoverName });
 export const Joined = z.object({ token: z.string() });

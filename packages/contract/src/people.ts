@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { Id, Instant, Name, Named } from './common';
-import { moverDuties } from './duties';
+import { tokenDuties } from './duties';
 import { PolicyBody } from './policy';
 import { Role } from './roles';
 
@@ -75,7 +75,7 @@ export const MoverToken = z.object({
   name: z.string(),
   /** The only mover that may use it; null: any, as that of the installation itself. */
   mover: z.string().nullable(),
-  duties: z.array(z.enum(moverDuties)),
+  duties: z.array(z.enum(tokenDuties)),
   /** Systems whose credentials it is given; null: all. */
   systems: z.array(Named).nullable(),
   createdAt: Instant,

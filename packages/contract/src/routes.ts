@@ -23,11 +23,13 @@ import { standingRoutes } from './standing';
 import { straightRoutes } from './straight-routes';
 import { savedFilterRoutes } from './saved-filters';
 import { targetRoutes } from './target-routes';
+import { unitRoutes } from './units';
 import * as watch from './watch';
 
 /** Every route of the API: what it takes, what it gives, who may call it. The server, the documentation and the tests walk this table. */
 export const routes = {
   ...signInRoutes,
+  ...unitRoutes,
 
   watch: route({
     method: 'get',

@@ -42,4 +42,5 @@ export * from './rebuild/least-size';
 export * from './rebuild/replacement';
 export * from './rebuild/layout';
 export * from './rebuild/check-layout';
+export * from './rebuild/check-machine';
 export * from './rebuild/partition-script';

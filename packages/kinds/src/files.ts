@@ -2,6 +2,7 @@ import { z } from 'zod';
 import type { Kind } from './kind';
 import { DisksTo } from './server';
 import { ShareRef } from './share';
+import { UnitTo } from './unit';
 import { ByteString } from './values';
 
 /** A folder of the mover's host. */
@@ -30,6 +31,8 @@ export const FilesTo = z.object({
   share: z.object({ ref: ShareRef, folder: z.string() }).optional(),
   /** A server made anew on disks instead, from the only pick, which is all of a point. */
   disks: DisksTo.optional(),
+  /** Or on a machine that was started from a recovery medium. */
+  unit: UnitTo.optional(),
   /** Of a restore that is repeated: it goes to folder `name` in `folder`, and what earlier times of `id` brought there is taken away once it is whole. */
   round: z.object({ id: z.uuid(), folder: ByteString, name: z.string().regex(/^[^/\0]+$/) }).optional(),
 });

@@ -9,3 +9,4 @@ export * from './item-view';
 export * from './system';
 export * from './kinds';
 export * from './server';
+export * from './unit';

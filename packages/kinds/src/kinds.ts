@@ -13,6 +13,7 @@ import {
 import { files } from './files';
 import { InsidePlace, RunningPlace, machine, machineOfPoint, MachinePlace, type MachinePoint } from './machine';
 import { DisksPlace, ServerPoint } from './server';
+import { UnitPlace } from './unit';
 import { SharePlace } from './share';
 import { MemberPlace, memberOfPoint, tenant, TenantAddress, TenantFacts, TenantPoint } from './tenant';
 import { Name } from './values';
@@ -43,6 +44,7 @@ export const placesOfKinds = [
   SharePlace,
   MemberPlace,
   DisksPlace,
+  UnitPlace,
 ] as const;
 
 /** The moment that is wanted of a kind that writes a log. */

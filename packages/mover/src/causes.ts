@@ -75,6 +75,10 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   SWAP_REFUSED: 'Nothing was changed.',
   NAME_TOO_LONG: 'Choose a shorter ending for what is put beside. Nothing was changed.',
   READER_ABSENT: 'Start the mover that stands at the source, and look whether it reaches the mover that keeps. Then retry.',
+  UNIT_ABSENT:
+    'Start it from the recovery medium, let it report in, and look whether it reaches the mover that keeps. Then start the rebuild again.',
+  UNIT_LOST:
+    'Start it from the recovery medium again and let it report in. Its disks are not to be started from; the rebuild begins them anew.',
   READER_LOST: 'Look at the mover that stands at the source, then retry. What was stored so far is used again.',
   KEEPER_LOST: 'Look at the mover that keeps, then retry.',
   LINK_BROKEN: 'Look who has a hand in the mover that stands at the source. Nothing of it was kept.',

@@ -19,6 +19,7 @@ import { estateHandlers } from './places/estate/estate-handlers';
 import { targetHandlers } from './places/storage/target-handlers';
 import { moverHandlers } from './places/movers/mover-handlers';
 import { knownMoverHandlers } from './places/movers/known-movers';
+import { unitHandlers } from './places/movers/unit-handlers';
 import { noticeHandlers } from './places/watch/notice-handlers';
 import { auditHandlers } from './places/trust/audit-handlers';
 import { peopleHandlers } from './places/trust/people-handlers';
@@ -90,6 +91,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...restoreHandlers(deps),
     ...moverHandlers(deps),
     ...knownMoverHandlers(deps),
+    ...unitHandlers(deps),
   };
 }
 

@@ -15,3 +15,4 @@ export * from './tenant/service';
 export type { DirectoryContent } from './tenant/directory';
 export { TenantChat } from './tenant/chat';
 export * from './room/made-server';
+export * from './room/made-unit';

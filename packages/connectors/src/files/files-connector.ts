@@ -2,6 +2,7 @@ import { countOf, formatBytes, pathFilter } from '@lithodex/core';
 import type { FilesFrom, FilesTo } from '@lithodex/kinds';
 import type { Connector, RestoreContext, RestoreOutcome, RestorePick, SurveyContext, Surveyed } from '../connector';
 import { rebuildDisks } from '../rebuild/rebuild-disks';
+import { rebuildUnit } from '../rebuild/rebuild-unit';
 import { restoreFiles } from './restore-files';
 import { restoreToShare } from '../shares/restore-to-share';
 import { restoreRound } from './restore-round';
@@ -14,6 +15,7 @@ export const filesConnector: Connector<'files'> = { capture: takeFiles, survey: 
 
 function restore(ctx: RestoreContext, picks: readonly RestorePick[], to: FilesTo): Promise<RestoreOutcome> {
   if (to.share) return restoreToShare(ctx, picks, to.share);
+  if (to.unit) return rebuildUnit(ctx, picks, to.unit);
   if (to.disks) return rebuildDisks(ctx, picks, to.disks);
   return to.round && !ctx.trial ? restoreRound(ctx, picks, to, to.round) : restoreFiles(ctx, picks, to);
 }

@@ -30,7 +30,7 @@ export function takeApart(
   for (const { device, mount } of mounted) {
     const own = path.join(beside, encodeURIComponent(device));
     if (mount === '/') {
-      for (const [name, mode] of mountedOver) makePlace(path.join(tree, name), mode);
+      makePlaces(tree);
       staged.set(device, tree);
       continue;
     }
@@ -49,6 +49,11 @@ export function takeApart(
     staged.set(device, own);
   }
   return staged;
+}
+
+/** Makes the folders at the top of a system that it mounts over at its start. */
+export function makePlaces(top: string): void {
+  for (const [name, mode] of mountedOver) makePlace(path.join(top, name), mode);
 }
 
 function makePlace(folder: string, mode: number): void {

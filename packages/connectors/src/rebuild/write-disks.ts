@@ -86,7 +86,8 @@ async function writeVolume({ file, staged, asItself }: DiskWriting, { start, byt
     }
     case 'swap': {
       const named = [...(asItself && uuidForm.test(uuid) ? ['-U', uuid] : []), ...(label ? ['-L', label] : [])];
-      await makeApart(file, start, bytes, (own) => runProgram('mkswap', ['--quiet', ...named, own]));
+      // all that it says stands at its beginning
+      await makeApart(file, start, bytes, (own) => runProgram('mkswap', ['--quiet', ...named, own]), ['count=1']);
       return;
     }
     default:
@@ -98,14 +99,20 @@ async function writeVolume({ file, staged, asItself }: DiskWriting, { start, byt
 }
 
 /** Of programs that know no place on a disk, or reckon with all of it: makes a volume in a file of its own, and puts it where it belongs. */
-async function makeApart(file: string, start: number, bytes: number, make: (own: string) => Promise<unknown>): Promise<void> {
+async function makeApart(
+  file: string,
+  start: number,
+  bytes: number,
+  make: (own: string) => Promise<unknown>,
+  only: readonly string[] = [],
+): Promise<void> {
   const own = `${file}.volume`;
   try {
     fs.writeFileSync(own, '', { mode: 0o600 });
     fs.truncateSync(own, bytes);
     await make(own);
     await runProgram('fallocate', ['--punch-hole', '--offset', String(start), '--length', String(bytes), file]);
-    const places = ['bs=1M', `seek=${start / mebibyte}`, 'conv=sparse,notrunc'];
+    const places = ['bs=1M', `seek=${start / mebibyte}`, 'conv=sparse,notrunc', ...only];
     await runProgram('dd', [`if=${own}`, `of=${file}`, ...places, 'status=none']);
   } finally {
     fs.rmSync(own, { force: true });

@@ -17,8 +17,13 @@ export interface RebuildCheck {
     | 'TABLE_TOO_SMALL'
     | 'VOLUME_LEFT_OUT'
     | 'VOLUME_SMALLER'
-    | 'DISK_NOT_EMPTY';
-
+    | 'DISK_NOT_EMPTY'
+    | 'OTHER_PROCESSOR'
+    | 'BIOS'
+    | 'MEMORY_SMALL'
+    | 'NO_DRIVER'
+    | 'FEWER_CARDS'
+    | 'CLOCK_WRONG';
   /** stop: it would fail; agree: somebody has to want it. */
   readonly level: 'stop' | 'agree';
   readonly text: string;

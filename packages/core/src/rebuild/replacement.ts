@@ -6,7 +6,7 @@ const mebibyte = 1 << 20;
 /** Between partitions and at both ends of a disk: they begin at whole MiB, and a GPT stands twice. */
 const besides = 4 * mebibyte;
 /** The recovery medium works with so much. */
-const leastMemory = 512 * mebibyte;
+export const leastMemory = 512 * mebibyte;
 /** Of an initramfs with modules for any hardware, as Debian makes it; for each kernel the new one stands beside the old one. */
 const initramfsBytes = 64 * mebibyte;
 

@@ -49,6 +49,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return discover(question.folder, question.path, question.readAs, limits).map((r) => ({ ...r, mtimeNs: String(r.mtimeNs) }));
     case 'read':
       throw new Error('sources are read in threads of their own');
+    case 'rebuild':
+      throw new Error('this host is no machine that was started from a recovery medium');
     case 'systemTest':
       return (await systemOf(question.from)).test(question.from);
     case 'systemFinds':

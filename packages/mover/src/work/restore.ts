@@ -1,6 +1,7 @@
 import type { RestoreWork } from '@lithodex/contract';
 import { connectorOf, type RestoredItem } from '@lithodex/connectors';
 import { OpenedPoints } from './open-point';
+import { throughUnit } from './through-reader';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 const batchSize = 500;
@@ -29,6 +30,7 @@ export async function runRestore(ctx: TaskContext, work: RestoreWork): Promise<T
       trial: work.trial,
       edited: work.edited ?? undefined,
       limits: ctx.limits,
+      unit: (name, use) => throughUnit(ctx, name, use),
       phase: (name) => {
         phase = name;
         ctx.phase(name);

@@ -10,39 +10,61 @@ import { EngineError } from '@lithodex/engine';
 import { ServerError } from '../api';
 import type { TaskContext } from './task-context';
 
-/** How long a mover at a source may be away, and come back. */
+/** How long who comes may be away, and come back. */
 const patienceMs = 120_000;
 const againMs = 1000;
 const comesMs = 20_000;
 const mostTimes = 5;
 const passing = ['MOVER_ABSENT', 'MOVER_FAILED', 'DATABASE_AWAY'];
 
+/** Somebody who comes to this mover when the server calls: what it is called by, what is told of it, and how it is missed. */
+interface Comer {
+  readonly name: string;
+  readonly call: 'callReader' | 'callUnit';
+  readonly absent: 'READER_ABSENT' | 'UNIT_ABSENT';
+  readonly lost: 'READER_LOST' | 'UNIT_LOST';
+  readonly came: string;
+  readonly again: string;
+}
+
 /** Runs `use` with a connection to the mover that reads the source of this task; one that is lost is made anew, and `use` runs again. Throws READER_ABSENT, READER_LOST, STOPPED, and what `use` does. */
-export async function throughReader<T>(ctx: TaskContext, mover: string, use: (stream: Socket) => Promise<T>): Promise<T> {
+export function throughReader<T>(ctx: TaskContext, name: string, use: (stream: Socket) => Promise<T>): Promise<T> {
+  const came = `the source is read by the mover ${name}`;
+  const again = `the mover ${name} went away: it is called again, and what was stored so far is not stored again`;
+  return throughComer(ctx, { name, call: 'callReader', absent: 'READER_ABSENT', lost: 'READER_LOST', came, again }, use);
+}
+
+/** Runs `use` with a connection to the unit that this task makes a server anew on; one that is lost is made anew, and `use` runs again. Throws UNIT_ABSENT, UNIT_LOST, STOPPED, and what `use` does. */
+export function throughUnit<T>(ctx: TaskContext, name: string, use: (stream: Socket) => Promise<T>): Promise<T> {
+  const came = `${name} makes its disks anew`;
+  const again = `${name} went away: it is called again, and begins its disks anew`;
+  return throughComer(ctx, { name, call: 'callUnit', absent: 'UNIT_ABSENT', lost: 'UNIT_LOST', came, again }, use);
+}
+
+async function throughComer<T>(ctx: TaskContext, comer: Comer, use: (stream: Socket) => Promise<T>): Promise<T> {
   for (let time = 1; ; time++) {
-    const stream = await connect(ctx, mover);
-    ctx.log({ level: 'note', code: 'READER', path: '', message: `the source is read by the mover ${mover}` });
+    const stream = await connect(ctx, comer);
+    ctx.log({ level: 'note', code: 'READER', path: '', message: comer.came });
     try {
       return await use(stream);
     } catch (error) {
-      if (!isSourceError(error, 'READER_LOST') || time === mostTimes) throw error;
-      const message = `the mover ${mover} went away: it is called again, and what was stored so far is not stored again`;
-      ctx.log({ level: 'warning', code: 'READER_LOST', path: '', message });
+      if (!isSourceError(error, comer.lost) || time === mostTimes) throw error;
+      ctx.log({ level: 'warning', code: comer.lost, path: '', message: comer.again });
     } finally {
       stream.destroy();
     }
   }
 }
 
-/** Calls the mover until it comes. */
-async function connect(ctx: TaskContext, mover: string): Promise<Socket> {
+/** Calls until it comes. */
+async function connect(ctx: TaskContext, comer: Comer): Promise<Socket> {
   const folder = mkdtempSync(path.join(tmpdir(), 'lithodex-reader-'));
   try {
     for (const until = Date.now() + patienceMs; ;) {
       if (ctx.stopped()) throw new EngineError('STOPPED');
-      const came = await call(ctx, path.join(folder, 'line'));
+      const came = await call(ctx, comer, path.join(folder, 'line'));
       if (came) return came;
-      if (Date.now() > until) throw new SourceError('READER_ABSENT', mover);
+      if (Date.now() > until) throw new SourceError(comer.absent, comer.name);
       await setTimeout(againMs);
     }
   } finally {
@@ -50,9 +72,9 @@ async function connect(ctx: TaskContext, mover: string): Promise<Socket> {
   }
 }
 
-async function call(ctx: TaskContext, socket: string): Promise<Socket | undefined> {
+async function call(ctx: TaskContext, comer: Comer, socket: string): Promise<Socket | undefined> {
   const { receive } = ctx;
-  if (!receive) throw new SourceError('READER_ABSENT', 'this mover was started without an address where others reach it');
+  if (!receive) throw new SourceError(comer.absent, 'this mover was started without an address where others reach it');
   const ticket = { id: randomUUID(), key: randomBytes(32) };
   const server = net.createServer({ pauseOnConnect: true }).listen(socket);
   try {
@@ -62,7 +84,7 @@ async function call(ctx: TaskContext, socket: string): Promise<Socket | undefine
     receive.expect({ ...ticket, socket });
     const { attempt } = ctx.task;
     await ctx.api.call(
-      'callReader',
+      comer.call,
       { attempt, address: receive.address, ticket: { id: ticket.id, key: ticket.key.toString('hex') } },
       ctx.task.id,
     );

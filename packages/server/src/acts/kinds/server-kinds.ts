@@ -3,6 +3,7 @@ import type { KindName } from '@lithodex/kinds';
 import { attachRestores } from '../recover/attach-restores';
 import { databaseRestores } from '../recover/database-restores';
 import { diskRestores } from '../recover/disk-restores';
+import { unitRestores } from '../recover/unit-restores';
 import { downloadRestores } from '../recover/download-restores';
 import { fileRestores } from '../recover/file-restores';
 import { insideRestores } from '../recover/inside-restores';
@@ -45,4 +46,5 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   share: shareRestores,
   member: tenantRestores,
   disks: diskRestores,
+  unit: unitRestores,
 };

@@ -108,6 +108,10 @@ function whatItMayDo(deps: Deps, db: Knex, { mover, receives, follows, actor: { 
       )
       // what a machine has written that runs from the store is with the mover that had it
       .whereRaw("(t.type <> 'runMachine' OR COALESCE(JSON_VALUE(t.work, '$.heldBy'), ?) = ?)", [mover, mover])
+      // a unit comes to a mover that can be reached
+      .modify((q) => {
+        if (!receives) void q.whereRaw("JSON_VALUE(t.work, '$.to.unit.name') IS NULL");
+      })
       .whereRaw(`COALESCE(${readerOfTask}, ?) IN (${readers.map(() => '?').join(', ')})`, [mover, ...readers])
       .modify((q) => {
         if (systems !== null)

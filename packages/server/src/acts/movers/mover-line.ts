@@ -4,7 +4,7 @@ import { z } from 'zod';
 import { answers as answerSchemas, type AnswerTo, type Question } from '@lithodex/contract';
 import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
-import { mayAnswer, mayAnswerAs, readsOnly, type Asked } from '../../base/http/duties';
+import { isUnit, mayAnswer, mayAnswerAs, readsOnly, type Asked } from '../../base/http/duties';
 
 interface Open {
   readonly question: Question;
@@ -19,6 +19,8 @@ const Failure = z.object({ code: z.string().max(60).optional(), message: z.strin
 const waitMs = 20_000;
 /** A mover that has not asked for so long is not there. */
 const silentMs = 25_000;
+/** A unit says what it is every ten seconds. */
+const silentUnitMs = 15_000;
 const lookMs = 1000;
 
 const answers = (asked: Asked, name: string, question: Question, by: string | null) =>
@@ -83,9 +85,16 @@ export class MoverLine {
     });
   }
 
+  /** Notes that somebody was heard. */
+  saw(mover: string, actor: Actor): void {
+    this.seen.set(mover, { at: Date.now(), token: actor.tokenId, entitled: actor });
+  }
+
   /** A question for this mover, or undefined after a while. */
   async next(mover: string, actor: Actor, gone: AbortSignal): Promise<{ id: string; question: Question } | undefined> {
-    const present = () => this.seen.set(mover, { at: Date.now(), token: actor.tokenId, entitled: actor });
+    const present = () => {
+      this.saw(mover, actor);
+    };
     this.notUnderstood.delete(mover);
     present();
     const until = Date.now() + waitMs;
@@ -96,6 +105,8 @@ export class MoverLine {
       await this.ring('question', until - Date.now(), gone);
       if (!gone.aborted) present();
     }
+    // a machine that goes while it waits is switched off
+    if (gone.aborted && isUnit(actor)) this.seen.delete(mover);
     return undefined;
   }
 
@@ -159,7 +170,16 @@ export class MoverLine {
 
   /** Movers heard from lately. */
   present(): string[] {
-    return [...this.seen].filter(([, { at }]) => Date.now() - at < silentMs).map(([name]) => name);
+    return this.heard((entitled) => !isUnit(entitled), silentMs);
+  }
+
+  /** Machines heard from lately that were started from a recovery medium. */
+  presentUnits(): string[] {
+    return this.heard(isUnit, silentUnitMs);
+  }
+
+  private heard(which: (entitled: Asked) => boolean, withinMs: number): string[] {
+    return [...this.seen].filter(([, { at, entitled }]) => Date.now() - at < withinMs && which(entitled)).map(([name]) => name);
   }
 
   /** Movers heard from lately that may read sources and keep nothing: what they read goes to others. */

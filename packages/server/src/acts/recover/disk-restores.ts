@@ -8,6 +8,7 @@ import {
   obstacles,
   proposeLayout,
   volumesBack,
+  type DiskLayout,
   type RebuildCheck,
 } from '@lithodex/core';
 import type { RestoreBody } from '@lithodex/contract';
@@ -25,8 +26,8 @@ function placeOf({ destination }: Pick<RestoreBody, 'destination'>): Place {
   return destination;
 }
 
-/** What the only pick says of its server. */
-function serverOf(picks: readonly ResolvedPick[]): { readonly pick: ResolvedPick; readonly facts: ServerPoint } {
+/** What the only pick says of its server. Throws INVALID. */
+export function serverOf(picks: readonly ResolvedPick[]): { readonly pick: ResolvedPick; readonly facts: ServerPoint } {
   const [pick, ...others] = picks;
   if (!pick || others.length || pick.path !== '') throw refuse('body.picks', 'All of one point of a server goes onto disks.');
   const facts = fromJsonOrNull<PointFacts>(pick.point.facts);
@@ -41,31 +42,38 @@ function folderOf(deps: Deps, { pick, facts }: ReturnType<typeof serverOf>): str
   return joinPath(pick.base, [host, own].filter(Boolean).join(' '));
 }
 
-const asCheck = ({ code, level, text }: RebuildCheck): Check => ({ code, level: level === 'stop' ? 'stop' : 'look', text });
+export const asCheck = ({ code, level, text }: RebuildCheck): Check => ({ code, level: level === 'stop' ? 'stop' : 'look', text });
 
 /** What the layout comes to: which volume stands where, and what stands against it. */
 function layoutChecks(body: LookBody, { system, parts }: ServerPoint): Check[] {
+  const against = systemChecks({ system, parts });
+  if (against.length) return against;
+  const machine = { firmware: 'uefi' as const, disks: placeOf(body).disks.map((d) => ({ ...d, serial: '', holds: '' })) };
+  const layout = proposeLayout(system, machine);
+  return [...checkLayout(system, machine, layout).map(asCheck), ...layoutWords(system, layout.disks)];
+}
+
+/** What keeps a server from being made anew, wherever. */
+export function systemChecks({ system, parts }: Pick<ServerPoint, 'system' | 'parts'>): Check[] {
   const lacks = obstacles(parts);
   if (lacks.length)
     return [{ level: 'stop', code: 'SYSTEM_PARTS', text: `It would not start: ${lacks.map((p) => p.missing).join('; ')}.` }];
   const strange = volumesBack(system).filter(({ volume }) => !madeAnew.includes(volume.fileSystem));
-  if (strange.length) {
-    const named = strange.map(({ volume }) => `${volume.mount} is ${volume.fileSystem || 'of no known file system'}`);
-    return [{ level: 'stop', code: 'STRANGE_VOLUME', text: `${formatList(named)}, which can not be made anew.` }];
-  }
-  const machine = { firmware: 'uefi' as const, disks: placeOf(body).disks.map((d) => ({ ...d, serial: '', holds: '' })) };
-  const layout = proposeLayout(system, machine);
+  if (!strange.length) return [];
+  const named = strange.map(({ volume }) => `${volume.mount} is ${volume.fileSystem || 'of no known file system'}`);
+  return [{ level: 'stop', code: 'STRANGE_VOLUME', text: `${formatList(named)}, which can not be made anew.` }];
+}
+
+/** Which volume stands where, in words. */
+export function layoutWords(system: ServerPoint['system'], disks: readonly DiskLayout[]): Check[] {
   const mountOf = new Map(volumesBack(system).map(({ volume }) => [volume.device, volume.mount || volume.fileSystem]));
-  const placed = layout.disks.map((d) => {
+  const placed = disks.map((d) => {
     const own = d.partitions.map(
       (p) => `${'volume' in p.for ? (mountOf.get(p.for.volume) ?? p.for.volume) : 'its loader'} ${formatBytes(p.bytes)}`,
     );
     return `${d.disk}: ${own.join(', ')}`;
   });
-  return [
-    ...checkLayout(system, machine, layout).map(asCheck),
-    ...(placed.length ? [{ level: 'fine' as const, code: 'LAYOUT', text: `${placed.join('. ')}.` }] : []),
-  ];
+  return placed.length ? [{ level: 'fine', code: 'LAYOUT', text: `${placed.join('. ')}.` }] : [];
 }
 
 /** A server made anew on disks that are files of the mover's host. */

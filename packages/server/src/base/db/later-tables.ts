@@ -65,3 +65,7 @@ CREATE TABLE own_code (
 
 /** Sources that are servers read whole. */
 export const wholeServers = 'ALTER TABLE source ADD whole_server BOOLEAN NOT NULL DEFAULT 0;';
+
+/** Machines that were started from a recovery medium and reported in. */
+export const units = `
+CREATE TABLE unit (name VARCHAR(80) PRIMARY KEY, facts LONGTEXT NOT NULL, first_seen BIGINT NOT NULL, last_seen BIGINT NOT NULL)`;

@@ -395,4 +395,5 @@ export const migrations: Migration[] = [
   { name: '0045-long-outer-ids', up: (k) => runAll(k, later.longOuterIds) },
   { name: '0046-askings', up: (k) => runAll(k, later.askings) },
   { name: '0047-whole-servers', up: (k) => runAll(k, later.wholeServers) },
+  { name: '0048-units', up: (k) => runAll(k, later.units) },
 ];

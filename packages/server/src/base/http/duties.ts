@@ -1,17 +1,18 @@
-import { moverDuties, typesThat, type Question, type WorkType } from '@lithodex/contract';
+import { moverDuties, tokenDuties, typesThat, type Question, type WorkType } from '@lithodex/contract';
 
 /**
  * What the token of a mover entitles it to. Capture: to touch sources. Keep: to open targets, with what opens them. Prune: to take away what stands there. A machine that is
  * only protected needs no more than the first.
  */
 export const duties = moverDuties;
-export type Duty = (typeof duties)[number];
+export type Duty = (typeof tokenDuties)[number];
 
 /** What each question takes. */
 const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   probe: ['capture'],
   discover: ['capture'],
   read: ['capture'],
+  rebuild: ['rebuild'],
   systemTest: ['capture'],
   compareRows: ['capture'],
   swapTables: ['capture'],
@@ -95,6 +96,9 @@ export function mayAnswerAs(asked: Asked, name: string, question: Question): boo
   if (asked.mover !== name) return mayAnswer(asked, question) && asked.duties.includes('keep');
   return covers(asked.duties, ofQuestion[question.ask]);
 }
+
+/** Whether it is a machine that was started from a recovery medium, and no mover. */
+export const isUnit = ({ duties: held }: Pick<Asked, 'duties'>): boolean => held.length === 1 && held[0] === 'rebuild';
 
 /** Whether this is a mover that reads the sources it was named for and keeps nothing: what others can read it is not asked about. */
 export function readsOnly({ mover, duties: held }: Asked, name: string): boolean {

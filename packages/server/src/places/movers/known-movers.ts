@@ -10,7 +10,7 @@ import { moverNamed, tokenHash } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { keyOfToken } from '../../base/http/open-calls';
 import { issueToken } from '../../acts/people/issue-token';
-import type { Duty } from '../../base/http/duties';
+import { isUnit, type Duty } from '../../base/http/duties';
 
 type KnownMoverHandlers = Pick<
   Handlers,
@@ -44,6 +44,7 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
 
   return {
     async beat({ body: { mover, hardware, sample }, actor }) {
+      if (isUnit(actor)) throw new ApiError('NOT_ALLOWED');
       const name = moverNamed(mover, actor);
       const seen = {
         last_seen: now(),
@@ -104,7 +105,12 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
       );
       if (!invited) throw new ApiError('CODE_REFUSED');
       // a code does not let anybody put a mover out that is only asleep
-      if ((await db('mover').where({ name: mover }).first('name')) || deps.movers.present().includes(mover))
+      const unit = isUnit({ duties: fromJson<Duty[]>(invited.duties) });
+      const names = await Promise.all(
+        [db('mover'), ...(unit ? [] : [db('unit')])].map((q) => q.where({ name: mover }).first<unknown>('name')),
+      );
+      const taken = names.some((found) => found !== undefined);
+      if (taken || [...deps.movers.present(), ...deps.movers.presentUnits()].includes(mover))
         throw new ApiError('NAME_TAKEN', undefined, `There is a mover ${mover}. Choose another name, or have it forgotten first.`);
       // of two who come with the same code, one gets in
       if (!(await valid().update({ used_by: mover }))) throw new ApiError('CODE_REFUSED');
@@ -139,7 +145,7 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
           drained: r.drained === 1,
           tasks: r.tasks,
           place: r.place,
-          duties: fromJson<Duty[]>(r.duties),
+          duties: fromJson<KnownMover['duties']>(r.duties),
           hardware: fromJson<Hardware>(r.hardware),
           latest: fromJson<HostSample>(r.latest),
           running: running.get(r.name) ?? 0,
@@ -186,14 +192,15 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
             5,
           )}: name another mover there first.`,
         );
-      await inTransaction(db, async (trx) => {
+      const tokens = await inTransaction(db, async (trx) => {
         if (!(await trx('mover').where({ name: id }).delete())) throw new ApiError('NOT_FOUND');
         await trx('mover_sample').where({ mover: id }).delete();
-        const tokens = await trx('api_token').where({ mover: id }).select<{ id: number }[]>('id');
+        const held = await trx('api_token').where({ mover: id }).select<{ id: number }[]>('id');
         await trx('api_token').where({ mover: id }).delete();
-        for (const token of tokens) deps.calls.end(keyOfToken(token.id));
         await appendAudit(trx, deps.clock.now(), { actor: actor.name, action: 'mover.forget', object: `mover ${id}` });
+        return held;
       });
+      for (const token of tokens) deps.calls.end(keyOfToken(token.id));
       return {};
     },
   };

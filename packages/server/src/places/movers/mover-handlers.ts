@@ -3,6 +3,7 @@ import { moverLanguage, type RunState } from '@lithodex/contract';
 import { pipeline } from 'node:stream/promises';
 import { moverNamed, stillGood, type Actor } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
+import { isUnit } from '../../base/http/duties';
 import { loadBatch, unload } from '../../records/catalog/load';
 import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../../acts/deps';
@@ -72,6 +73,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
   return {
     async claim({ body, res, actor }) {
       const gone = goneSignal(deps, actor, res);
+      if (isUnit(actor)) throw new ApiError('NOT_ALLOWED');
       const mover = understood(deps, body, actor);
       deps.movers.note(mover, body.receives);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {

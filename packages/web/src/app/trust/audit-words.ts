@@ -32,6 +32,8 @@ const verbs: Readonly<Record<string, string>> = {
   'matter.change': 'took up {}',
   'mover.change': 'changed {}',
   'mover.forget': 'had {} forgotten',
+  'unit.invite': 'made a code by which a unit may report in',
+  'unit.forget': 'sent {} away',
   'mover.invite': 'made a code that lets a mover in',
   'notice.add': 'wrote {}',
   'notice.change': 'changed {}',
