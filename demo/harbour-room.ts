@@ -1,6 +1,6 @@
 import fs from 'node:fs';
 import type { DateTime } from 'luxon';
-import { fillServer, hardwareOf, type MadeServer } from '@lithodex/standins';
+import { fillServer, hardwareOf, makeUnit, type MadeServer, type MadeUnit } from '@lithodex/standins';
 import type { Acts } from './harbour-database';
 import { put } from './harbour/servers';
 import { lostStartNight, roomNight } from './harbour/story';
@@ -11,6 +11,19 @@ const roomServers: readonly MadeServer[] = [
   { host: 'quay-gate', address: '192.0.2.37/24', disks: [64 * gigabyte, 500 * gigabyte], used: [31.4 * gigabyte, 212 * gigabyte] },
   { host: 'signal-mast', address: '192.0.2.44/24', disks: [64 * gigabyte, 250 * gigabyte], used: [18.2 * gigabyte, 96 * gigabyte] },
 ];
+
+/** Stands there empty, but for what somebody tried on it once: of other disks than any server, and with a card that wants a driver. */
+export const waitingUnit = 'C4-07';
+const waiting: MadeUnit = {
+  firmware: 'uefi',
+  memory: 16 * gigabyte,
+  disks: [
+    { id: 'K3-91', bytes: 320 * gigabyte, port: 'port 2', first: false },
+    { id: 'K3-88', bytes: 120 * gigabyte, port: 'port 1', first: true, label: 'old test system' },
+  ],
+  cards: ['eno1'],
+  undriven: ['enp3s0'],
+};
 
 /** The machine room of the story: two servers, of which one has lost what it starts with. */
 export class HarbourRoom {
@@ -34,6 +47,12 @@ export class HarbourRoom {
       hardware[this.folderOf(server.host)] = file;
     }
     fs.writeFileSync(`${this.state}/mover.json`, JSON.stringify({ hardware }));
+    makeUnit(`${this.state}/units/${waitingUnit}`, waiting);
+  }
+
+  /** Somebody starts the unit from the recovery medium, and gives it the token that its code was worth. */
+  letIn(token: string): void {
+    fs.writeFileSync(`${this.state}/units/${waitingUnit}/token`, token, { mode: 0o600 });
   }
 
   /** A day of work, and what happens on the night after it. */

@@ -17,7 +17,7 @@ import { asksAtTheDesk, clerkRestores, helpsAtTheDesk } from './story-desk';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
 import { HarbourPlatform } from './harbour-platform';
-import { HarbourRoom } from './harbour-room';
+import { HarbourRoom, waitingUnit } from './harbour-room';
 import { spoilNewestPack } from './harbour/failing-sector';
 import { Random } from './harbour/random';
 import { encryptCharts, harbourServers } from './harbour/servers';
@@ -152,6 +152,9 @@ export class History {
       .where({ name: 'sign-in' })
       .update({ value: JSON.stringify({ secondFor: [], idleMinutes: 240 }) });
     for (const person of people) await deps.db('person').insert({ ...person, password_hash: hash, created_at: this.clock.now() });
+    this.room.letIn(
+      await issueToken(deps, `mover ${waitingUnit}`, 'mover', 'eva.vind', { duties: ['rebuild'], systems: [], mover: waitingUnit }),
+    );
     this.movers.startKeeper(this.base, await issueToken(deps, 'quay-mover', 'mover', 'setup'));
     while (!deps.movers.present().length) await new Promise((resume) => setTimeout(resume, 50));
     await this.call('eva.vind', 'changeMover', 'quay-mover', { drained: false, tasks: manyTasks, place: '' });

@@ -161,6 +161,17 @@ export async function demo({ port, state: given, fresh }) {
     await Promise.all([database.stop(), replica?.stop(), berths?.stop(), tide?.stop(), mailboxes?.stop(), calendars?.stop()]);
     process.exit(code);
   };
+  /** Machines of the machine room that were started from the recovery medium; one that became a server is none any more. */
+  const startUnits = (address) => {
+    const units = path.join(state, 'units');
+    for (const name of existsSync(units) ? readdirSync(units) : []) {
+      const own = path.join(units, name);
+      if (!existsSync(path.join(own, 'token'))) continue;
+      const files = ['--token-file', path.join(own, 'token'), '--room', path.join(own, 'unit.json')];
+      const args = ['dist/node/unit.js', '--server', address, '--name', name, ...files, '--log-level', 'warn'];
+      children.push(wholeGroup(spawn(process.execPath, args, { stdio: 'inherit', detached: true })));
+    }
+  };
   process.on('SIGINT', () => void stop(0));
   process.on('SIGTERM', () => void stop(0));
   process.on('SIGHUP', () => void stop(0));
@@ -240,7 +251,7 @@ export async function demo({ port, state: given, fresh }) {
         {
           write: ['/', state],
           hardware: Object.fromEntries(hardware),
-          never: [config, 'db', 'berths-a', 'berths-b', 'tide-db', 'office', 'room', 'secrets.json', 'standins.json'].map((f) =>
+          never: [config, 'db', 'berths-a', 'berths-b', 'tide-db', 'office', 'room', 'units', 'secrets.json', 'standins.json'].map((f) =>
             path.resolve(state, f),
           ),
         },
@@ -256,6 +267,7 @@ export async function demo({ port, state: given, fresh }) {
       ['The mover of the tide gauges', reader],
     ])
       kept.push(keepRunning(name, ['dist/node/mover.js', '--server', address, ...args, '--log-level', 'warn'], { say, detached: true }));
+    startUnits(address);
     writeFileSync(path.join(state, 'address'), address);
     say(`\nLithodex is ready ${Math.round(performance.now() / 1000)} s after the start of the command, all included: ${address}\n`);
     for (const [name, role] of signIns) say(`  ${name.padEnd(12)} lanterns-at-dusk   ${role}`);

@@ -36,7 +36,7 @@ afterAll(() => h.stop());
 
 describe('a server that is read whole', () => {
   it('is told to be unproven before there is a point', async () => {
-    expect(await ready()).toEqual({ point: null, system: null, parts: [], lastWhole: null, lacksSince: null });
+    expect(await ready()).toEqual({ point: null, system: null, parts: [], lastWhole: null, lacksSince: null, points: [] });
     expect(await admin.call('workload', { id: workloadId })).toMatchObject({ wholeServer: true });
   });
 
@@ -95,6 +95,12 @@ describe('a server that is read whole', () => {
       layout: expect.stringContaining('/boot/efi') as string,
       kernel: 'no kernel was found in /boot',
     });
+    expect((await ready()).points.map((p) => p.whole)).toEqual([false, true]);
+    const before = await admin.call('readyToRebuild', { id: workloadId, query: { point: whole.id } });
+    expect(before).toMatchObject({ point: whole, lastWhole: whole, system: { host: 'quay-gate' } });
+    expect(before.parts.every((p) => p.missing === '')).toBe(true);
+    const gone = { point: '00000000-0000-4000-8000-000000000000' };
+    await expect(admin.call('readyToRebuild', { id: workloadId, query: gone })).rejects.toMatchObject({ code: 'POINT_GONE' });
     const { matters } = await admin.call('watch');
     const matter = matters.find((m) => m.id === `rebuild-${workloadId}`);
     expect(matter).toMatchObject({ title: 'quay-gate could not be rebuilt', level: 'fault', since: lacksSince });

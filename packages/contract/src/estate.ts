@@ -187,7 +187,7 @@ export type WorkloadDetail = z.infer<typeof WorkloadDetail>;
 const PointAt = z.object({ id: Uuid, moment: Instant });
 /** Whether a server could be rebuilt on other hardware today. */
 export const Ready = z.object({
-  /** The newest one; null while there is none. */
+  /** The one that was asked for, else the newest; null while there is none. */
   point: PointAt.nullable(),
   system: ServerSystem.nullable(),
   parts: z.array(JudgedPart),
@@ -195,6 +195,8 @@ export const Ready = z.object({
   lastWhole: PointAt.nullable(),
   /** Since when each point lacks an essential part; null where the newest lacks none. */
   lacksSince: Instant.nullable(),
+  /** The newest ones, newest first, and whether the server could be rebuilt from each. */
+  points: z.array(PointAt.extend({ whole: z.boolean() })),
 });
 export type Ready = z.infer<typeof Ready>;
 

@@ -146,6 +146,7 @@ export const routes = {
     summary: 'Whether a server could be rebuilt on other hardware today, and what that has to be like',
     access: everyRole,
     params: byId,
+    query: z.object({ point: c.Uuid.optional() }),
     response: estate.Ready,
   }),
   tagWorkload: route({

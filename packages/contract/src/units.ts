@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { UnitFacts, UnitName } from '@lithodex/kinds';
-import { Empty, Id, Instant } from './common';
+import { Empty, Id, Instant, Named } from './common';
 import { keepers, readers } from './roles';
 import { route } from './route';
 
@@ -25,7 +25,8 @@ export const unitRoutes = {
     path: '/units',
     summary: 'Machines that were started from a recovery medium and wait to become a server',
     access: readers,
-    response: z.object({ rows: z.array(Unit) }),
+    /** `servers`: those that are read whole, so that one can be made anew on a unit. */
+    response: z.object({ rows: z.array(Unit), servers: z.array(Named) }),
   }),
   inviteUnit: route({
     method: 'post',

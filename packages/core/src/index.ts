@@ -43,4 +43,5 @@ export * from './rebuild/replacement';
 export * from './rebuild/layout';
 export * from './rebuild/check-layout';
 export * from './rebuild/check-machine';
+export * from './rebuild/edit-layout';
 export * from './rebuild/partition-script';

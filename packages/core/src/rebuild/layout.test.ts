@@ -1,6 +1,8 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { checkLayout } from './check-layout';
+import { checkMachine } from './check-machine';
+import { leftOn, placeOfVolume, placeVolume } from './edit-layout';
 import { proposeLayout, volumesBack, type Layout, type NewDisk, type NewMachine } from './layout';
 import type { SystemFacts, VolumeFacts } from './system-facts';
 
@@ -176,5 +178,58 @@ describe('what stands against a layout', () => {
   it('is what a disk holds now', () => {
     const used = machine([disk('K3-88', 120 * gb, true, { holds: 'one volume, “old test system”' }), disk('K3-91', 320 * gb)]);
     expect(checkLayout(server, used, proposed).find((c) => c.code === 'DISK_NOT_EMPTY')!.text).toContain('old test system');
+  });
+});
+
+describe('a layout that a person changes', () => {
+  const m = machine(two());
+  const devices = ['sda1', 'sda2', 'sda3', 'sdb1'];
+
+  it('has the volume where it was put and as large, keeps its turn, and leaves the others as large as they were', () => {
+    const proposed = proposeLayout(server, m);
+    const smaller = placeVolume(proposed, 'sda2', 'K3-88', 36 * gb);
+    expect(placeOfVolume(smaller, 'sda2')).toEqual({ disk: 'K3-88', bytes: Math.round((36 * gb) / mebibyte) * mebibyte });
+    expect(smaller.disks[0]!.partitions.map((p) => 'volume' in p.for && p.for.volume)).toEqual(['sda1', 'sda2', 'sda3']);
+    expect(codes(m, smaller)).toEqual(expect.arrayContaining(['VOLUME_SMALLER']));
+    const moved = placeVolume(smaller, 'sda3', 'K3-91', swap);
+    expect(placeOfVolume(moved, 'sda3')?.disk).toBe('K3-91');
+    expect(leftOn(moved, two()[0]!) - leftOn(smaller, two()[0]!)).toBe(swap);
+    const without = placeVolume(moved, 'sdb1', null, logs);
+    expect(without.without).toEqual(['sdb1']);
+    expect(codes(m, without)).toContain('VOLUME_LEFT_OUT');
+    expect(placeVolume(without, 'sdb1', 'K3-91', logs).without).toEqual([]);
+  });
+
+  it('never overlaps, and is refused exactly where a disk has too little, whatever is done to it', () => {
+    const step = fc.tuple(fc.constantFrom(...devices), fc.constantFrom('K3-88', 'K3-91', null), fc.integer({ min: 0, max: 400 }));
+    fc.assert(
+      fc.property(fc.array(step, { maxLength: 12 }), (steps) => {
+        const layout = steps.reduce((l, [device, to, size]) => placeVolume(l, device, to, size * gb), proposeLayout(server, m));
+        const found = codes(m, layout);
+        expect(found).not.toContain('OVERLAP');
+        expect(found.includes('OUT_OF_DISK')).toBe(two().some((d) => leftOn(layout, d) < 0));
+        const placed = layout.disks.flatMap((d) => d.partitions.flatMap((p) => ('volume' in p.for ? [p.for.volume] : [])));
+        expect([...placed, ...layout.without].sort()).toEqual(devices);
+      }),
+      { numRuns: 100 },
+    );
+  });
+});
+
+describe('a machine that takes the place', () => {
+  const fits = { firmware: 'uefi' as const, architecture: 'x86_64', memory: 16 * gb, cards: [], controllers: [], clock: 1000 };
+  const said = (more: object) => checkMachine(server, { ...fits, ...more }, 1000).map((c) => `${c.level} ${c.code}`);
+
+  it('is refused where the server would not start there, and what differs has to be wanted', () => {
+    expect(said({})).toEqual([]);
+    expect(said({ architecture: 'aarch64' })).toEqual(['stop OTHER_PROCESSOR']);
+    expect(said({ firmware: 'bios' })).toEqual(['stop BIOS']);
+    expect(said({ memory: 0.2 * gb })).toEqual(['stop MEMORY_SMALL']);
+    expect(said({ memory: 8 * gb })).toEqual(['agree MEMORY_SMALL']);
+    expect(said({ cards: [{ name: 'enp3s0', driver: '' }] })).toEqual(['agree NO_DRIVER']);
+    expect(said({ clock: 1000 - 400_000 })).toEqual(['agree CLOCK_WRONG']);
+    expect(said({ clock: 1000 + 200_000 })).toEqual([]);
+    const carded = { ...server, cards: [{ name: 'eno1', mac: '', driver: 'nx1' }] };
+    expect(checkMachine(carded, fits, 1000).map((c) => c.code)).toEqual(['FEWER_CARDS']);
   });
 });

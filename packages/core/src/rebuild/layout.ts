@@ -106,8 +106,8 @@ interface Share {
   readonly wanted: number;
 }
 
-/** Room for partitions on a disk. */
-const roomOn = (disk: NewDisk) => down(disk.bytes - 2 * edge);
+/** Bytes that partitions of a disk may take. */
+export const mostOn = (disk: Pick<NewDisk, 'bytes'>): number => down(disk.bytes - 2 * edge);
 
 function packed(system: SystemFacts, { firmware, disks }: NewMachine): Layout {
   const back = volumesBack(system).filter(({ volume }) => !isForOtherFirmware(volume, firmware));
@@ -126,14 +126,14 @@ function packed(system: SystemFacts, { firmware, disks }: NewMachine): Layout {
       : volume.fileSystem === 'swap'
         ? order
         : [...order].sort((a, b) => Number(a.first) - Number(b.first));
-    const free = (d: NewDisk) => roomOn(d) - leastOn(d);
+    const free = (d: NewDisk) => mostOn(d) - leastOn(d);
     const found = candidates.find((d) => free(d) >= share.wanted) ?? candidates.find((d) => free(d) >= share.least);
     if (found) shares.get(found.id)!.push(share);
     else without.push(volume.device);
   }
   const made = order.flatMap((disk): DiskLayout[] => {
     const own = shares.get(disk.id)!;
-    return own.length ? [{ disk: disk.id, table: 'gpt', partitions: laidOut(own, roomOn(disk)) }] : [];
+    return own.length ? [{ disk: disk.id, table: 'gpt', partitions: laidOut(own, mostOn(disk)) }] : [];
   });
   return { asItWas: false, disks: made, without };
 }

@@ -3,6 +3,8 @@ import fs from 'node:fs';
 import path from 'node:path';
 
 const mebibyte = 1 << 20;
+/** Of what is left on a disk, however large that is. */
+const mostLeft = 4096 * mebibyte;
 
 /** A disk of a unit; `label` names the old system that somebody left on it. */
 export interface MadeUnitDisk {
@@ -59,7 +61,7 @@ export function makeUnit(folder: string, unit: MadeUnit): string {
 
 /** A table with one volume of that name. */
 function leaveSystem(file: string, bytes: number, label: string): void {
-  const size = bytes - 2 * mebibyte;
+  const size = Math.min(bytes, mostLeft) - 2 * mebibyte;
   const script = `label: gpt\n1 : start=2048, size=${size / 512}\n`;
   spawnSync('sfdisk', ['--quiet', file], { input: script });
   spawnSync('mke2fs', ['-q', '-F', '-t', 'ext4', '-L', label, '-E', `offset=${mebibyte}`, file, `${size / 1024}k`]);

@@ -106,6 +106,16 @@ export const routes: Routes = [
         loadComponent: () => import('./recover/running-page').then((m) => m.RunningPage),
       },
       {
+        path: 'recover/units',
+        title: 'Units · Lithodex',
+        loadComponent: () => import('./recover/units-page').then((m) => m.UnitsPage),
+      },
+      {
+        path: 'recover/rebuild',
+        title: 'Rebuild · Lithodex',
+        loadComponent: () => import('./recover/rebuild-page').then((m) => m.RebuildPage),
+      },
+      {
         path: 'recover/standing',
         title: 'Repeated restores · Lithodex',
         loadComponent: () => import('./recover/standing-page').then((m) => m.StandingPage),

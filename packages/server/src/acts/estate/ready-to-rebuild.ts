@@ -3,6 +3,7 @@ import { obstacles } from '@lithodex/core';
 import type { PointFacts, ServerPoint } from '@lithodex/kinds';
 import type { Knex } from 'knex';
 import { fromJson } from '../../base/db/json';
+import { ApiError } from '../../base/errors';
 
 interface PointOfServer {
   readonly id: string;
@@ -11,11 +12,12 @@ interface PointOfServer {
 }
 
 const lookBack = 200;
+const shown = 30;
 
 /** Points of a server that was read whole, the newest first. */
-async function pointsOfServer(db: Knex, workloadId: number, most: number): Promise<PointOfServer[]> {
+async function pointsOfServer(db: Knex, workloadId: number, most: number, id?: string): Promise<PointOfServer[]> {
   const rows = await db('point')
-    .where({ workload_id: workloadId, state: 'visible' })
+    .where({ workload_id: workloadId, state: 'visible', ...(id !== undefined && { id }) })
     .whereNotNull('facts')
     .orderBy('moment', 'desc')
     .limit(most)
@@ -26,17 +28,23 @@ async function pointsOfServer(db: Knex, workloadId: number, most: number): Promi
   });
 }
 
+const pointOfServer = async (db: Knex, workloadId: number, id: string) => (await pointsOfServer(db, workloadId, 1, id))[0];
+
 const isWhole = ({ facts }: PointOfServer) => obstacles(facts.parts).length === 0;
 
-/** What the newest point of a server holds of its system, and the newest from which it could be rebuilt. */
-export async function readyToRebuild(db: Knex, workloadId: number): Promise<Ready> {
-  const [newest] = await pointsOfServer(db, workloadId, 1);
-  if (!newest) return { point: null, system: null, parts: [], lastWhole: null, lacksSince: null };
-  const { system, parts } = newest.facts;
+/** What a point of a server holds of its system, the newest unless another is asked for, and the newest from which it could be rebuilt. Throws POINT_GONE. */
+export async function readyToRebuild(db: Knex, workloadId: number, pointId?: string): Promise<Ready> {
+  const recent = await pointsOfServer(db, workloadId, shown);
+  const [newest] = recent;
+  if (!newest) return { point: null, system: null, parts: [], lastWhole: null, lacksSince: null, points: [] };
+  const asked = pointId === undefined ? newest : await pointOfServer(db, workloadId, pointId);
+  if (!asked) throw new ApiError('POINT_GONE');
+  const { system, parts } = asked.facts;
   const at = ({ id, moment }: PointOfServer) => ({ id, moment });
-  if (isWhole(newest)) return { point: at(newest), system, parts, lastWhole: at(newest), lacksSince: null };
+  const known = { point: at(asked), system, parts, points: recent.map((p) => ({ ...at(p), whole: isWhole(p) })) };
+  if (isWhole(newest)) return { ...known, lastWhole: at(newest), lacksSince: null };
   const points = await pointsOfServer(db, workloadId, lookBack);
   const whole = points.findIndex(isWhole);
   const first = points[whole < 0 ? points.length - 1 : whole - 1]!;
-  return { point: at(newest), system, parts, lastWhole: whole < 0 ? null : at(points[whole]!), lacksSince: first.moment };
+  return { ...known, lastWhole: whole < 0 ? null : at(points[whole]!), lacksSince: first.moment };
 }

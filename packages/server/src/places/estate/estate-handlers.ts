@@ -198,10 +198,10 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       return workloadDetail(deps, params.id);
     },
 
-    async readyToRebuild({ params, actor }) {
+    async readyToRebuild({ params, query, actor }) {
       within(actor, params.id);
       found(await db('workload').where({ id: params.id }).first<{ id: number } | undefined>('id'));
-      return readyToRebuild(db, params.id);
+      return readyToRebuild(db, params.id, query.point);
     },
 
     async tagWorkload({ params, body, actor }) {

@@ -53,7 +53,12 @@ export function unitHandlers(deps: Deps): UnitHandlers {
         db,
         units.map((u) => u.name),
       );
-      return { rows: units.map((u) => ({ ...u, present: present.has(u.name), run: runs.get(u.name) ?? null })) };
+      const servers = await db('workload as w')
+        .join('source as s', 's.id', 'w.source_id')
+        .where({ 's.whole_server': true })
+        .orderBy('w.name')
+        .select<{ id: number; name: string }[]>('w.id', 'w.name');
+      return { servers, rows: units.map((u) => ({ ...u, present: present.has(u.name), run: runs.get(u.name) ?? null })) };
     },
 
     async inviteUnit({ actor }) {

@@ -21,7 +21,7 @@ interface Bed {
 }
 
 /** A round length of about a fifth of the longest. */
-function roundStep(longest: number): number {
+export function roundStep(longest: number): number {
   const power = 10 ** Math.floor(Math.log10(longest / 4));
   return [1, 2, 5, 10].map((n) => n * power).find((n) => longest / n <= 6)!;
 }

@@ -7,6 +7,7 @@ import { formatBytes, formatList, obstacles, replacementFor } from '@lithodex/co
 import { combineLatest, switchMap } from 'rxjs';
 import { Api } from '../data/api';
 import { Live } from '../data/live';
+import { Session } from '../data/session';
 import { outcome } from '../data/outcome';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
@@ -35,10 +36,11 @@ const partWords: Readonly<Record<SystemPart, string>> = {
 })
 export class ReadyPage {
   private readonly api = inject(Api);
+  protected readonly session = inject(Session);
   readonly id = input.required({ transform: numberAttribute });
   private readonly asked = combineLatest([toObservable(this.id), inject(Live).ticks((e) => e.kind === 'run', 1000)]);
   private readonly result = toSignal(
-    this.asked.pipe(switchMap(([id]) => this.api.call('readyToRebuild', { id }).pipe(outcome<Answered<'readyToRebuild'>>()))),
+    this.asked.pipe(switchMap(([id]) => this.api.call('readyToRebuild', { id, query: {} }).pipe(outcome<Answered<'readyToRebuild'>>()))),
   );
   private readonly known = toSignal(
     toObservable(this.id).pipe(switchMap((id) => this.api.call('workload', { id }).pipe(outcome<Answered<'workload'>>()))),
