@@ -43,12 +43,26 @@ const testPackages = {
   '/usr/sbin/slapd': 'slapd',
 };
 
-const metalPackages = {
-  ...testPackages,
-  'qemu-system-x86_64': 'qemu-system-x86',
+/** What a recovery medium is made with. */
+const mediumPackages = {
   busybox: 'busybox-static',
   cpio: 'cpio',
   depmod: 'kmod',
+  sfdisk: 'fdisk',
+  mke2fs: 'e2fsprogs',
+  'mkfs.vfat': 'dosfstools',
+  mformat: 'mtools',
+  xorriso: 'xorriso',
+  'grub-mkrescue': 'grub-common',
+  '/usr/lib/grub/i386-pc': 'grub-pc-bin',
+  '/usr/lib/grub/x86_64-efi': 'grub-efi-amd64-bin',
+};
+
+const metalPackages = {
+  ...testPackages,
+  ...mediumPackages,
+  'qemu-system-x86_64': 'qemu-system-x86',
+  '/usr/share/OVMF/OVMF_CODE_4M.fd': 'ovmf',
 };
 
 async function run(command, args, options = {}) {
@@ -63,6 +77,11 @@ export function installing(forTests, forMetal = false) {
   // told to whom waits for it, also where that is later
   debian.catch(() => undefined);
   return { debian, npm: installNpm(forTests) };
+}
+
+/** Installs what is missing to make a recovery medium. */
+export async function installForMedium() {
+  await Promise.all([installDebian(mediumPackages), installNpm(false)]);
 }
 
 /** Installs what is missing. */

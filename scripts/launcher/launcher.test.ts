@@ -29,6 +29,9 @@ describe('the launcher', () => {
     [['demo', '--prot', '1'], 1, '--prot'],
     [['test', 'everything'], 1, 'There is no kind of test "everything"'],
     [['token', '--role', 'king', '--name', 'x', '--state', '/nowhere'], 1, ''],
+    [['medium', '--server', 'http://lithodex.harbour', '--code', 'lxu_x', '--out', '/tmp/x.iso'], 1, 'begins with https://'],
+    [['medium', '--server', 'https://lithodex.harbour', '--out', '/tmp/x.iso'], 1, '--code'],
+    [['medium', '--server', "https://x';reboot'", '--code', 'lxu_x', '--out', '/tmp/x.iso'], 1, '--server'],
   ])('refuses %j with a reason', async (args, code, reason) => {
     const result = await lithodex(...args);
     expect(result.code).toBe(code);

@@ -1,7 +1,7 @@
 // The launcher: what "./lithodex" does.
 import { parseArgs } from 'node:util';
 import { existsSync } from 'node:fs';
-import { build, install, installNpm } from './install.mjs';
+import { build, install, installForMedium, installNpm } from './install.mjs';
 import { keepInForeground } from './keep-running.mjs';
 
 const help = `Lithodex
@@ -15,6 +15,7 @@ const help = `Lithodex
   ./lithodex bench [NAME…] [--json]                    measure beside the peers
   ./lithodex token --role ROLE --name NAME [--duties D,D] [--state DIR]   print an API token for the demo's server, or one for a mover
   ./lithodex mover --server URL --token-file FILE [--keys DIR] [--name NAME] [--join CODE] [--receive HOST:PORT] [--scripts DIR] [--bounds FILE]   start a mover; a code lets it in the first time
+  ./lithodex medium --server URL --code CODE --out FILE [--name NAME] [--authority FILE] [--kernel standard|virtual]   make the image that a machine is started from to be rebuilt
   ./lithodex extract --store DIR --envelope FILE --list     list the points of a target, or bring one back, without server and database
   ./lithodex help                                      this text
 `;
@@ -44,6 +45,21 @@ async function main() {
       await installNpm();
       await build(['node']);
       return keepInForeground('The mover', ['dist/node/mover.js', ...rest]);
+    }
+    case 'medium': {
+      const text = { type: 'string' };
+      const { values } = parseArgs({
+        args: rest,
+        options: { server: text, code: text, name: text, authority: text, out: text, kernel: text },
+      });
+      const { checkWanted, medium } = await import('./medium.mjs');
+      checkWanted(values);
+      await installForMedium();
+      const { bytes, sha256, version, kernel } = await medium(values);
+      process.stdout.write(
+        `${values.out}: ${(bytes / 1e6).toFixed(0)} MB, Lithodex ${version}, kernel ${kernel}\nSHA-256 ${sha256}\nWrite it to a stick or attach it as a disc, and start the machine from it first.\n`,
+      );
+      return undefined;
     }
     case 'extract': {
       await installNpm();

@@ -40,6 +40,14 @@ beforeAll(async () => {
   await admin.ended((await admin.call('startStanding', { id: standing.id })).runId);
   const drive = JSON.stringify({ kind: 'webdav', url: 'https://drive.kelmar.example/dav' });
   await h.server.deps.db('share').insert({ name: 'Office drive', address: drive, account: 'clerk' });
+  const disk = { serial: 'K3-88', model: '', port: 'port 1', first: true, holds: '1 partition: “old test system”, ext4' };
+  const facts = { firmware: 'uefi', architecture: 'x86_64', processor: '', cores: 8, memory: 16e9, cards: [], controllers: [], clock: 0 };
+  await h.server.deps.db('unit').insert({
+    name: 'C4-07',
+    facts: JSON.stringify({ ...facts, disks: [{ ...disk, id: 'K3-88', bytes: 640e9 }] }),
+    first_seen: Date.now(),
+    last_seen: Date.now(),
+  });
   Object.assign(ids, { server: server.workloadId, workload: workloadId, policy: id, run: runId, target: targetId });
   eva = await Visitor.arrive(h.base);
 });
@@ -76,6 +84,8 @@ describe('everybody can use, in both themes,', () => {
     ['/recover/list', 'Paste the list'],
     ['/recover/running', 'No machine runs from the store'],
     ['/recover/standing?shown=1', 'read again, each as it was stored'],
+    ['/recover/units', 'old test system'],
+    [() => `/recover/rebuild?unit=C4-07&workload=${ids.server}`, 'may be erased'],
     ['/recover/shares', 'Office drive'],
     ['/storage', 'quay-disk'],
     [() => `/storage/${ids.target}`, 'quay-disk'],

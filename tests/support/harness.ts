@@ -196,8 +196,8 @@ export class Harness {
     this.port = this.server.port;
   }
 
-  /** `own`: folder with a token, keys and bounds of its own; `receive`: port at which movers that only read reach it. */
-  startMover(name: string, { own, receive }: { readonly own?: string; readonly receive?: number } = {}): ChildProcess {
+  /** `own`: folder with a token, keys and bounds of its own; `receive`: port, or address, at which movers that only read reach it. */
+  startMover(name: string, { own, receive }: { readonly own?: string; readonly receive?: number | string } = {}): ChildProcess {
     const child = spawn(
       process.execPath,
       [
@@ -207,7 +207,7 @@ export class Harness {
         '--token-file',
         own ? `${own}/token` : `${this.folder}/mover-token`,
         ...(own ? [] : ['--keys', `${this.folder}/keys`]),
-        ...(receive ? ['--receive', `127.0.0.1:${receive}`] : []),
+        ...(receive ? ['--receive', typeof receive === 'string' ? receive : `127.0.0.1:${receive}`] : []),
         '--name',
         name,
         ...(this.options.scripts ? ['--scripts', `${this.folder}/scripts`] : []),

@@ -47,6 +47,7 @@ export * from './machines/kept-clients';
 export * from './machines/live-machine';
 export { lookInsideMachine } from './machines/look-inside-machine';
 export * from './machines/machine-content';
+export * from './rebuild/metal-unit';
 export * from './rebuild/room-unit';
 export * from './rebuild/unit-hands';
 export { beRebuilt } from './rebuild/unit-side';

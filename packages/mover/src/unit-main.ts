@@ -1,7 +1,7 @@
 import { existsSync, readFileSync, rmSync } from 'node:fs';
 import { setTimeout } from 'node:timers/promises';
 import { parseArgs } from 'node:util';
-import { RoomHands, RoomUnit } from '@lithodex/connectors';
+import { MetalHands, RoomHands, RoomUnit } from '@lithodex/connectors';
 import { endOnFault } from '@lithodex/net';
 import { pino } from 'pino';
 import { ServerError } from './api';
@@ -30,18 +30,19 @@ const { values } = parseArgs({
     name: { type: 'string' },
     join: { type: 'string' },
     room: { type: 'string' },
+    metal: { type: 'string' },
     'log-level': { type: 'string' },
   },
 });
-const { server, name, room, join: code } = values;
+const { server, name, room, metal, join: code } = values;
 const tokenFile = values['token-file'];
-if (!server || !name || !tokenFile || !room)
-  throw new Error('usage: unit --server URL --name NAME --token-file FILE --room FILE [--join CODE]');
+if (!server || !name || !tokenFile || (room === undefined) === (metal === undefined))
+  throw new Error('usage: unit --server URL --name NAME --token-file FILE (--metal FOLDER | --room FILE) [--join CODE]');
 const log = pino({ level: values['log-level'] ?? 'info' });
 endOnFault(log);
 if (code) await joinWhenFree(server, code, name, tokenFile);
 if (!existsSync(tokenFile)) throw new Error('a unit reports in by a code the first time: give it with --join');
-const hands = new RoomHands(() => RoomUnit.parse(JSON.parse(readFileSync(room, 'utf8'))));
+const hands = room === undefined ? new MetalHands(metal!) : new RoomHands(() => RoomUnit.parse(JSON.parse(readFileSync(room, 'utf8'))));
 const unit = new Unit({ server, token: readFileSync(tokenFile, 'utf8').trim(), name, hands, log });
 for (const signal of ['SIGTERM', 'SIGINT', 'disconnect'] as const)
   process.once(signal, () => {
@@ -49,7 +50,7 @@ for (const signal of ['SIGTERM', 'SIGINT', 'disconnect'] as const)
     process.exit(0);
   });
 // what it was let in with has served: the disks start from now on, or nobody wants it
-await unit.run().finally(() => {
+const whole = await unit.run().finally(() => {
   rmSync(tokenFile, { force: true });
 });
-process.exit(0);
+process.exit(whole ? 0 : 1);

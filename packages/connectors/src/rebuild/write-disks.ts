@@ -42,23 +42,32 @@ export async function writeDisk(writing: DiskWriting): Promise<void> {
   }
 }
 
-function identityOf({ disks }: Pick<ServerSystem, 'disks'>, { partitions }: DiskLayout, asItself: boolean): TableIdentity {
+/** How the program that makes a file system is told its identity and label: those of before, or a new identity for a clone. */
+export function namesOf({ fileSystem, uuid, label }: ServerVolume, asItself: boolean): string[] {
+  if (fileSystem !== 'vfat') return [...(asItself && uuidForm.test(uuid) ? ['-U', uuid] : []), ...(label ? ['-L', label] : [])];
+  const id = asItself && fatIdForm.test(uuid) ? ['-i', uuid.replace('-', '')] : [];
+  return [...id, ...(label ? ['-n', label.slice(0, 11)] : [])];
+}
+
+/** The identities that a disk of a layout gets. */
+export function identityOf({ disks }: Pick<ServerSystem, 'disks'>, { partitions }: DiskLayout, asItself: boolean): TableIdentity {
   if (!asItself) return { tableId: '', partitionOf: () => undefined };
   const old = new Map(disks.flatMap((d) => d.partitions.map((p) => [partitionName(d.name, p.no), { disk: d, partition: p }] as const)));
   const first = partitions.flatMap((p) => ('volume' in p.for ? (old.get(p.for.volume) ?? []) : []))[0];
   return { tableId: first?.disk.tableId ?? '', partitionOf: (volume) => old.get(volume)?.partition };
 }
 
-const partitionName = (disk: string, no: number) => (/\d$/.test(disk) ? `${disk}p${no}` : `${disk}${no}`);
+/** Name that a kernel gives a partition of a disk. */
+export const partitionName = (disk: string, no: number) => (/\d$/.test(disk) ? `${disk}p${no}` : `${disk}${no}`);
 
 async function writeVolume({ file, staged, asItself }: DiskWriting, { start, bytes }: NewPartition, volume: ServerVolume): Promise<void> {
-  const { fileSystem, uuid, label } = volume;
+  const { fileSystem } = volume;
+  const named = namesOf(volume, asItself);
   const folder = staged.get(volume.device);
   switch (fileSystem) {
     case 'ext2':
     case 'ext3':
     case 'ext4': {
-      const named = [...(asItself && uuidForm.test(uuid) ? ['-U', uuid] : []), ...(label ? ['-L', label] : [])];
       const content = folder === undefined ? [] : ['-d', folder];
       await runProgram('mke2fs', [
         '-q',
@@ -75,8 +84,6 @@ async function writeVolume({ file, staged, asItself }: DiskWriting, { start, byt
       return;
     }
     case 'vfat': {
-      const id = uuid.replace('-', '');
-      const named = [...(asItself && fatIdForm.test(uuid) ? ['-i', id] : []), ...(label ? ['-n', label.slice(0, 11)] : [])];
       const names = folder === undefined ? [] : fs.readdirSync(folder).map((name) => `${folder}/${name}`);
       await makeApart(file, start, bytes, async (own) => {
         await runProgram('mkfs.vfat', [...named, own]);
@@ -85,7 +92,6 @@ async function writeVolume({ file, staged, asItself }: DiskWriting, { start, byt
       return;
     }
     case 'swap': {
-      const named = [...(asItself && uuidForm.test(uuid) ? ['-U', uuid] : []), ...(label ? ['-L', label] : [])];
       // all that it says stands at its beginning
       await makeApart(file, start, bytes, (own) => runProgram('mkswap', ['--quiet', ...named, own]), ['count=1']);
       return;

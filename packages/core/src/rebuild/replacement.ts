@@ -5,8 +5,8 @@ import type { SystemFacts, VolumeFacts } from './system-facts';
 const mebibyte = 1 << 20;
 /** Between partitions and at both ends of a disk: they begin at whole MiB, and a GPT stands twice. */
 const besides = 4 * mebibyte;
-/** The recovery medium works with so much. */
-export const leastMemory = 512 * mebibyte;
+/** With so much the recovery medium was tried: a machine of 512 MiB, whose kernel keeps some of it. */
+export const leastMemory = 448 * mebibyte;
 /** Of an initramfs with modules for any hardware, as Debian makes it; for each kernel the new one stands beside the old one. */
 const initramfsBytes = 64 * mebibyte;
 
