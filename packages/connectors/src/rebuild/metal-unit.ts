@@ -173,6 +173,9 @@ async function makeFileSystem(device: string, volume: ServerVolume, asItself: bo
 
 /** Waits for a device that the kernel was just told of. */
 async function appears(device: string): Promise<void> {
-  for (const until = Date.now() + appearsMs; !fs.existsSync(device); await setTimeout(lookEveryMs))
+  const until = Date.now() + appearsMs;
+  while (!fs.existsSync(device)) {
     if (Date.now() > until) throw new SourceError('REBUILD_FAILED', `the partition ${device} did not appear`);
+    await setTimeout(lookEveryMs);
+  }
 }
