@@ -160,6 +160,8 @@ describe('a unit', () => {
     await ended(late);
     expect(late.exitCode).not.toBe(0);
     expect((await admin.call('listMovers')).rows.map((m) => m.name)).toEqual(['mover-1']);
+    const { rows } = await admin.call('audit', { query: { limit: 20 } });
+    expect(rows.filter((r) => r.action === 'join.refused').map((r) => r.object)).toEqual(['mover C4-08', 'mover C4-08']);
   });
 
   it('can do nothing but report in and be made anew', async () => {

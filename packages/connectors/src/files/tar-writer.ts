@@ -83,13 +83,42 @@ export const tarEnd = Buffer.alloc(2 * block);
  * Header of one entry at `path` (byte string). `linkTo` makes it a hard link to a path written before. Undefined for what tar can't hold (sockets).
  */
 export function tarHeader(path: string, entry: TreeEntry, names: { owner: string; group: string }, linkTo?: string): Buffer | undefined {
+  return headerOf(path, entry, names, linkTo, undefined);
+}
+
+/**
+ * Header and map of a file with holes, in the form that GNU tar calls PAX 1.0 and other programs read too: only the data of its ranges follows. The map is lines of numbers: how many ranges, and offset and length of each.
+ */
+export function sparseTarHeader(path: string, entry: TreeEntry, names: { owner: string; group: string }): Buffer {
+  const ranges = [...(entry.ranges ?? []), [entry.size, 0] as const];
+  const lines = Buffer.from(`${ranges.length}\n${ranges.map(([offset, length]) => `${offset}\n${length}\n`).join('')}`);
+  const map = Buffer.concat([lines, tarPadding(lines.length)]);
+  const data = ranges.reduce((sum, [, length]) => sum + length, 0);
+  return Buffer.concat([headerOf(path, entry, names, undefined, map.length + data)!, map]);
+}
+
+/** `held`: bytes that follow of a file with holes; undefined for one that is written out. */
+function headerOf(
+  path: string,
+  entry: TreeEntry,
+  names: { owner: string; group: string },
+  linkTo: string | undefined,
+  held: number | undefined,
+): Buffer | undefined {
   const type = linkTo !== undefined ? '1' : typeFlag[entry.kind];
   if (type === '') return undefined;
   const name = entry.kind === 'folder' ? `${path}/` : path;
   const linkName = linkTo ?? entry.linkTarget ?? '';
-  const size = type === '0' ? entry.size : 0;
+  const size = type === '0' ? (held ?? entry.size) : 0;
   const records: Buffer[] = [];
   const text = (value: string) => Buffer.from(value, 'latin1');
+  if (held !== undefined)
+    records.push(
+      paxRecord('GNU.sparse.major', text('1')),
+      paxRecord('GNU.sparse.minor', text('0')),
+      paxRecord('GNU.sparse.name', text(name)),
+      paxRecord('GNU.sparse.realsize', text(String(entry.size))),
+    );
   if (name.length > 100) records.push(paxRecord('path', text(name)));
   if (linkName.length > 100) records.push(paxRecord('linkpath', text(linkName)));
   if (size >= 8 ** 11) records.push(paxRecord('size', text(String(size))));

@@ -3,8 +3,8 @@ import { joinPath, safeParts } from '@lithodex/core';
 import { EngineError, type Root, type TreeEntry } from '@lithodex/engine';
 import type { ServerVolume } from '@lithodex/kinds';
 import type { RestoredItem } from '../connector';
-import { fileContent } from '../file-content';
-import { tarEnd, tarHeader, tarPadding } from '../files/tar-writer';
+import { filePieces, zerosBetween } from '../file-content';
+import { sparseTarHeader, tarEnd, tarHeader, tarPadding } from '../files/tar-writer';
 import { findWithParents, type ReadableTree } from '../readable-tree';
 
 /** Files of a volume, out of the tree of the server it was part of. */
@@ -60,20 +60,35 @@ export async function* volumeArchive(from: VolumeTree, done: (item: RestoredItem
       }
       const link = entry.hardId ? linked.get(entry.hardId) : undefined;
       const names = { owner: root.owners[String(entry.uid)] ?? '', group: root.groups[String(entry.gid)] ?? '' };
-      const header = tarHeader(path, entry, names, link);
+      const own = entry.kind === 'file' && link === undefined;
+      const header = own && entry.ranges ? sparseTarHeader(path, entry, names) : tarHeader(path, entry, names, link);
       if (!header) continue;
       yield { data: header };
-      if (entry.kind === 'file' && link === undefined) {
-        const hash = createHash('sha256');
-        for await (const part of fileContent(tree, entry)) {
-          hash.update(part);
-          yield { data: part };
-        }
-        yield { data: tarPadding(entry.size) };
-        yield { sum: [path, hash.digest('hex')] };
+      if (own) {
+        yield* contentOf(tree, entry, path);
         if (entry.hardId) linked.set(entry.hardId, path);
       }
-      done({ ...item, action: 'write', bytes: entry.kind === 'file' && link === undefined ? entry.size : 0 });
+      done({ ...item, action: 'write', bytes: own ? entry.size : 0 });
     }
   yield { data: tarEnd };
+}
+
+/** What a file holds beside holes, and the sum of all of it. */
+async function* contentOf(tree: ReadableTree, entry: TreeEntry, path: string): AsyncGenerator<ArchivePart> {
+  const hash = createHash('sha256');
+  let at = 0;
+  let held = 0;
+  const holeTo = (end: number) => {
+    for (const zeros of zerosBetween(at, end)) hash.update(zeros);
+  };
+  for await (const { offset, data } of filePieces(tree, entry)) {
+    holeTo(offset);
+    hash.update(data);
+    at = offset + data.length;
+    held += data.length;
+    yield { data };
+  }
+  holeTo(entry.size);
+  yield { data: tarPadding(held) };
+  yield { sum: [path, hash.digest('hex')] };
 }

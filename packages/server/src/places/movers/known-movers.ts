@@ -10,6 +10,7 @@ import { moverNamed, tokenHash } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { keyOfToken } from '../../base/http/open-calls';
 import { issueToken } from '../../acts/people/issue-token';
+import { placeOf } from '../../acts/people/steps';
 import { isUnit, type Duty } from '../../base/http/duties';
 
 type KnownMoverHandlers = Pick<
@@ -93,7 +94,12 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
       return { code, until };
     },
 
-    async joinMover({ body: { code, mover } }) {
+    async joinMover({ body: { code, mover }, req }) {
+      const refused = async () => {
+        const entry = { actor: 'nobody', action: 'join.refused', object: `mover ${mover}`, detail: `from ${placeOf(req)}` };
+        await inTransaction(db, (trx) => appendAudit(trx, deps.clock.now(), entry));
+        return new ApiError('CODE_REFUSED');
+      };
       const valid = () =>
         db('join_code')
           .where({ hash: tokenHash(code), used_by: null })
@@ -103,7 +109,7 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
         'systems',
         'made_by',
       );
-      if (!invited) throw new ApiError('CODE_REFUSED');
+      if (!invited) throw await refused();
       // a code does not let anybody put a mover out that is only asleep
       const unit = isUnit({ duties: fromJson<Duty[]>(invited.duties) });
       const names = await Promise.all(
@@ -113,8 +119,13 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
       if (taken || [...deps.movers.present(), ...deps.movers.presentUnits()].includes(mover))
         throw new ApiError('NAME_TAKEN', undefined, `There is a mover ${mover}. Choose another name, or have it forgotten first.`);
       // of two who come with the same code, one gets in
-      if (!(await valid().update({ used_by: mover }))) throw new ApiError('CODE_REFUSED');
-      await db('api_token').where({ mover }).delete();
+      if (!(await valid().update({ used_by: mover }))) throw await refused();
+      await db('api_token')
+        .where({ mover })
+        .modify((q) => {
+          if (unit) void q.whereRaw('JSON_CONTAINS(duties, \'"rebuild"\')');
+        })
+        .delete();
       return {
         token: await issueToken(deps, `mover ${mover}`, 'mover', invited.made_by, {
           duties: fromJson<Duty[]>(invited.duties),

@@ -32,6 +32,7 @@ const verbs: Readonly<Record<string, string>> = {
   'matter.change': 'took up {}',
   'mover.change': 'changed {}',
   'mover.forget': 'had {} forgotten',
+  'join.refused': 'tried to come in as {} with a code that is not valid',
   'unit.invite': 'made a code by which a unit may report in',
   'unit.forget': 'sent {} away',
   'mover.invite': 'made a code that lets a mover in',
