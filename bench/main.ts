@@ -8,6 +8,7 @@ import { mailBench } from './mail-bench';
 import { logLagBench } from './log-lag-bench';
 import { promiseBenches } from './promise-benches';
 import { asText, keptAsText, type Kept, type Result } from './result';
+import { beUnit, rebuildBench } from './rebuild-bench';
 import { replayBench } from './replay-bench';
 import { scaleBench } from './scale-bench';
 import { simulateHere, simulationBench } from './simulation-bench';
@@ -31,12 +32,17 @@ const all = [
   'log-lag',
   'inside',
   'mail',
+  'rebuild',
 ] as const;
 const args = process.argv.slice(2);
 
 if (args[0] === '--platform') {
   await servePlatform(args[1]!);
   await new Promise(() => undefined);
+}
+if (args[0] === '--unit') {
+  await beUnit(args[1]!, args[2]!);
+  process.exit(0);
 }
 if (args[0] === '--simulate') {
   simulateHere(Number(args[1]));
@@ -71,6 +77,7 @@ try {
   if (wanted('image')) await imageBench(folder, runs, report);
   if (wanted('inside')) await insideBench(folder, Math.min(runs, 3), report, keeps);
   if (wanted('mail')) await mailBench(folder, people, mails, Math.min(runs, 3), report, keeps);
+  if (wanted('rebuild')) await rebuildBench(folder, Math.min(runs, 3), report, keeps);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, catalogItems, report);
   if (wanted('tasks')) await taskBench(keeps);

@@ -56,10 +56,13 @@ beforeAll(async () => {
 });
 afterAll(() => h.stop());
 
+/** What is no text may have none of its own. */
+const textOf = (id: unknown): string => (typeof id === 'string' ? id : ((JSON.stringify(id)) ?? ''));
+
 async function send(name: RouteName, id: unknown, query: object, body: unknown): Promise<{ status: number; text: string }> {
   const route = routes[name] as Route;
   const answer = await (route.access === 'mover' ? mover : admin).fetch(name, {
-    ...(route.path.includes(':id') && { id: String(id).toWellFormed() || '1' }),
+    ...(route.path.includes(':id') && { id: textOf(id).toWellFormed() || '1' }),
     query,
     ...(route.method !== 'get' && body !== undefined && { body }),
   });

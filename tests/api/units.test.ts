@@ -247,7 +247,7 @@ describe('a unit', () => {
     // it starts from the medium again; what was written so far is no system
     fs.rmSync(`${folderOf('C4-07')}/work`, { recursive: true });
     const again = boot('C4-07', await invite());
-    await expect.poll(() => fs.existsSync(`${folderOf('C4-07')}/work`), { timeout: 60_000, interval: 5 }).toBe(true);
+    await expect.poll(() => fs.existsSync(`${folderOf('C4-07')}/work`), { timeout: 120_000, interval: 5 }).toBe(true);
     await h.killMover('mover-1');
     h.startMover('mover-2', { receive: await freePort() });
     const state = async () => {

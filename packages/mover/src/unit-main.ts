@@ -8,8 +8,8 @@ import { ServerError } from './api';
 import { join } from './join';
 import { Unit } from './unit';
 
-const againMs = 3000;
-const mostTimes = 20;
+const againMs = 5000;
+const mostTimes = 12;
 
 /** Reports in; after a loss of power the name is taken until the server misses who had it. */
 async function joinWhenFree(at: string, by: string, as: string, file: string): Promise<void> {

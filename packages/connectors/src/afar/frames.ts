@@ -40,7 +40,7 @@ export class FrameLink {
 
   /** Waits while much waits to be sent. Throws what the connection failed with. */
   async drained(): Promise<void> {
-    while (this.stream.writableLength > mostWaiting && !this.stream.destroyed) await once(this.stream, 'drain');
+    while (this.stream.writableLength > mostWaiting && !this.stream.destroyed) await drainOrEnd(this.stream);
   }
 
   /** What comes, until the other side ends. Throws LINK_BROKEN for what is no frame, and what the connection fails with. */
@@ -80,5 +80,15 @@ export class FrameLink {
   /** Breaks the connection off. */
   destroy(): void {
     this.stream.destroy();
+  }
+}
+
+/** Resolves when what waited was sent, or nothing will be any more. */
+async function drainOrEnd(stream: Duplex): Promise<void> {
+  const over = new AbortController();
+  try {
+    await Promise.race(['drain', 'close'].map((event) => once(stream, event, { signal: over.signal })));
+  } finally {
+    over.abort();
   }
 }
