@@ -55,7 +55,8 @@ const where = (command) => realpathSync(sh(`PATH="$PATH:/usr/sbin:/sbin" command
 
 /** The files of a kernel of Debian, unpacked once for all media. */
 function kernelOf(flavour) {
-  const cache = path.join(os.tmpdir(), `lithodex-medium-kernel-${flavour}`);
+  // not where others may write: what is here is what machines start from
+  const cache = path.resolve('dist/medium', flavour);
   if (!existsSync(path.join(cache, 'kernel'))) {
     mkdirSync(cache, { recursive: true, mode: 0o755 });
     sh(

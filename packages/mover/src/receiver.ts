@@ -1,3 +1,4 @@
+import { once } from 'node:events';
 import net from 'node:net';
 import tls from 'node:tls';
 import { pipeline } from 'node:stream';
@@ -6,6 +7,7 @@ import type { Logger } from 'pino';
 /** Connections between movers are encrypted by a key that both got for this one of them; there are no certificates to be kept. */
 export const byTicket = { minVersion: 'TLSv1.3', ciphers: 'TLS_AES_128_GCM_SHA256' } as const;
 const helloMs = 10_000;
+const comesMs = 15_000;
 const mostAtOnce = 256;
 
 /** What a connection is awaited for: `key` is known to who may come, `socket` is where the task listens. */
@@ -81,8 +83,27 @@ export class Receiver {
   }
 }
 
+/** A connection to a mover that expects whoever has this ticket. Throws what it fails with. */
+export async function connectByTicket(address: string, ticket: { readonly id: string; readonly key: string }): Promise<tls.TLSSocket> {
+  const stream = tls.connect({
+    ...byTicket,
+    ...placeOf(address),
+    pskCallback: () => ({ psk: Buffer.from(ticket.key, 'hex'), identity: ticket.id }),
+    // who knows the ticket is who was meant
+    checkServerIdentity: () => undefined,
+  });
+  stream.on('error', () => undefined);
+  try {
+    await once(stream, 'secureConnect', { signal: AbortSignal.timeout(comesMs) });
+    return stream;
+  } catch (error) {
+    stream.destroy();
+    throw error;
+  }
+}
+
 /** Host and port of an address as `host:port` or `[v6]:port`. Throws for what is none. */
-export function placeOf(address: string): { host: string; port: number } {
+function placeOf(address: string): { host: string; port: number } {
   const found = /^(?:\[([0-9a-f:]+)\]|([\w.-]+)):(\d{1,5})$/i.exec(address);
   const port = Number(found?.[3]);
   if (!found || port < 1 || port > 65_535) throw new Error(`${address} is no address: give it as host:port`);

@@ -1,11 +1,10 @@
 import { once } from 'node:events';
 import { setTimeout } from 'node:timers/promises';
-import tls from 'node:tls';
 import type { Logger } from 'pino';
 import { beRebuilt, type UnitHands } from '@lithodex/connectors';
 import { moverLanguage, type RebuildQuestion } from '@lithodex/contract';
 import { ServerApi, ServerError } from './api';
-import { byTicket, placeOf } from './receiver';
+import { connectByTicket } from './receiver';
 
 export interface UnitOptions {
   readonly server: string;
@@ -17,7 +16,7 @@ export interface UnitOptions {
 
 const tellEveryMs = 10_000;
 const patienceMs = 2000;
-const helloMs = 15_000;
+const endMs = 15_000;
 const waitMs = 40_000;
 /** Nobody wants this machine any more, or it is of another version. */
 const final = ['NOT_SIGNED_IN', 'NOT_ALLOWED', 'MOVER_OUTDATED'];
@@ -81,18 +80,10 @@ export class Unit {
   private async rebuilt({ address, ticket, task }: RebuildQuestion): Promise<boolean> {
     const { log, hands } = this.options;
     log.info({ run: task.runId }, 'this machine is being made anew');
-    const stream = tls.connect({
-      ...byTicket,
-      ...placeOf(address),
-      pskCallback: () => ({ psk: Buffer.from(ticket.key, 'hex'), identity: ticket.id }),
-      // who knows the ticket is who was meant
-      checkServerIdentity: () => undefined,
-    });
-    stream.on('error', () => undefined);
+    const stream = await connectByTicket(address, ticket);
     try {
-      await once(stream, 'secureConnect', { signal: AbortSignal.timeout(helloMs) });
       const whole = await beRebuilt(stream, hands, () => this.tell());
-      if (!stream.closed) await once(stream, 'close', { signal: AbortSignal.timeout(helloMs) }).catch(() => undefined);
+      if (!stream.closed) await once(stream, 'close', { signal: AbortSignal.timeout(endMs) }).catch(() => undefined);
       log.info({ run: task.runId, whole }, whole ? 'the disks are whole' : 'the disks could not be made anew');
       return whole;
     } finally {

@@ -1,8 +1,7 @@
-import tls from 'node:tls';
 import { once } from 'node:events';
 import type { MoverLine, ReadQuestion } from '@lithodex/contract';
 import { connectorOf, readThrough, type HostLimits } from '@lithodex/connectors';
-import { byTicket, placeOf } from '../receiver';
+import { connectByTicket } from '../receiver';
 import { scriptFile } from './script';
 import { withScripts } from './with-scripts';
 
@@ -14,20 +13,10 @@ export interface ReadingHost {
   readonly stopped: () => boolean;
 }
 
-const helloMs = 15_000;
-
 /** Reads a source for a mover that keeps, over a connection that is made from here with the ticket. Throws what the connection fails with. */
 export async function readSource({ address, ticket, from, scripts, task }: ReadQuestion, host: ReadingHost): Promise<void> {
-  const stream = tls.connect({
-    ...byTicket,
-    ...placeOf(address),
-    pskCallback: () => ({ psk: Buffer.from(ticket.key, 'hex'), identity: ticket.id }),
-    // who knows the ticket is who was meant
-    checkServerIdentity: () => undefined,
-  });
-  stream.on('error', () => undefined);
+  const stream = await connectByTicket(address, ticket);
   try {
-    await once(stream, 'secureConnect', { signal: AbortSignal.timeout(helloMs) });
     const connector = await connectorOf(from.kind);
     await readThrough(stream, {
       capture: async (ctx) => {

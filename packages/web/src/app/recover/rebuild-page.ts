@@ -25,7 +25,7 @@ const gigabyte = 1e9;
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, RouterLink, RebuildCores, Checks, Slot, StateMark, ...formatPipes],
   templateUrl: './rebuild-page.html',
-  styleUrl: './rebuild-page.scss',
+  styleUrls: ['./sheet-page.scss', './rebuild-page.scss'],
 })
 export class RebuildPage {
   private readonly api = inject(Api);
