@@ -57,7 +57,7 @@ beforeAll(async () => {
 afterAll(() => h.stop());
 
 /** What is no text may have none of its own. */
-const textOf = (id: unknown): string => (typeof id === 'string' ? id : ((JSON.stringify(id)) ?? ''));
+const textOf = (id: unknown): string => (typeof id === 'string' ? id : (JSON.stringify(id) ?? ''));
 
 async function send(name: RouteName, id: unknown, query: object, body: unknown): Promise<{ status: number; text: string }> {
   const route = routes[name] as Route;
