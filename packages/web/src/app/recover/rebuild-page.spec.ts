@@ -155,7 +155,7 @@ describe('units', () => {
     expect(second).toContain('Run 12 quay-gate, failed');
     await s.click('Let a unit report in');
     expect(words(s.one('pre'))).toBe('lxu_secret');
-    await s.click(s.one('[aria-label="Send C4-08 away"]'));
+    await s.click(s.one('[aria-label="Send away C4-08"]'));
     await s.click('Send it away');
     expect(s.api.last('forgetUnit')).toMatchObject({ id: 'C4-08' });
   });
