@@ -140,7 +140,8 @@ class MetalDisks implements UnitDisksBegun {
   }
 
   async giveUp(): Promise<void> {
-    await this.unmount();
+    // what can not be let go of is made unrecognisable all the same
+    await this.unmount().catch(() => undefined);
     for (const { disk } of this.order.layout) await this.forget(this.deviceFor(disk));
   }
 

@@ -70,7 +70,9 @@ class BeingRebuilt {
       }
     } catch (error) {
       this.unpacking?.tar.kill('SIGKILL');
-      await this.begun?.giveUp();
+      // it holds the volume until it is gone
+      await this.unpacking?.ended.catch(() => undefined);
+      await this.begun?.giveUp().catch(() => undefined);
       await this.cleared().catch(() => undefined);
       const message = (error instanceof Error ? error.message : String(error)).replace(/\.$/, '').slice(0, mostSaid);
       this.link.tell(fromUnit.failed, 0, { message });
