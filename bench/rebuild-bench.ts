@@ -67,6 +67,7 @@ export async function beUnit(socket: string, folder: string): Promise<void> {
     stream,
     {
       facts: () => Promise.resolve({ ...facts, cards: [], controllers: [], disks: [disk] }),
+      halfMade: () => Promise.resolve(new Map<string, string>()),
       begin: () =>
         Promise.resolve({
           folderOf: () => {

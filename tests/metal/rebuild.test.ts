@@ -65,20 +65,28 @@ afterEach(() => guest?.off());
 afterAll(() => h.stop());
 
 const listed = async () => (await admin.call('listUnits')).rows.find((u) => u.name === 'C4-07');
-async function started(file: string): Promise<void> {
+async function started(file: string, blank = true): Promise<void> {
   const { code } = await admin.call('inviteUnit', { body: {} });
   const server = h.base.replace('127.0.0.1', '10.0.2.2');
   await medium({ server, code, name: 'C4-07', out: file, kernel: 'virtual' });
   const disks = ['K9-02', 'K9-01'].map((serial, i) => {
     const disk = `${h.folder}/${serial}.raw`;
-    fs.writeFileSync(disk, '');
-    fs.truncateSync(disk, (i === 0 ? 9000 : 900) * mebibyte);
+    if (blank) {
+      fs.writeFileSync(disk, '');
+      fs.truncateSync(disk, (i === 0 ? 9000 : 900) * mebibyte);
+    }
     return { file: disk, serial };
   });
   guest = new FirmwareGuest(h.folder, file, disks);
   await guest.says(/LITHODEX RECOVERY \S+, unit C4-07/);
   await expect.poll(async () => (await listed())?.present, { timeout: 90_000, interval: 300 }).toBe(true);
 }
+
+const restore = () => ({
+  picks: [{ pointId, path: '' }],
+  destination: { to: 'unit' as const, unit: 'C4-07' },
+  reason: 'its hardware is gone',
+});
 
 describe('a server that is gone', () => {
   it('is rebuilt on a machine that starts from the medium, starts from its disks, and has all its files', async () => {
@@ -93,12 +101,7 @@ describe('a server that is gone', () => {
       ],
       cards: [{ driver: 'virtio_net' }],
     });
-    const body = {
-      picks: [{ pointId, path: '' }],
-      destination: { to: 'unit' as const, unit: 'C4-07' },
-      reason: 'its hardware is gone',
-    };
-    const run = await admin.ended((await admin.call('startRestore', { body })).runId, 300_000);
+    const run = await admin.ended((await admin.call('startRestore', { body: restore() })).runId, 300_000);
     expect(run.tasks[0]).toMatchObject({ state: 'done', cause: null });
     await guest!.says(/LITHODEX DISKS WHOLE/);
     await guest!.says(/BACK quay-gate/);
@@ -114,5 +117,19 @@ describe('a server that is gone', () => {
     await guest.says(/LITHODEX RECOVERY ENDED/);
     expect(guest.console).toContain('This code is not valid');
     expect(await listed()).toBeUndefined();
+  }, 900_000);
+
+  it('becomes whole also where power is cut while it is written, and does not start from half of it', async () => {
+    await started(`${h.folder}/medium.iso`);
+    const { runId } = await admin.call('startRestore', { body: restore() });
+    await expect
+      .poll(() => fs.statSync(`${h.folder}/K9-02.raw`).blocks * 512, { timeout: 240_000, interval: 20 })
+      .toBeGreaterThan(30 * mebibyte);
+    await guest!.off();
+    await started(`${h.folder}/second.iso`, false);
+    expect(guest!.console).not.toContain('BACK');
+    const run = await admin.ended(runId, 300_000);
+    expect(run.tasks[0]).toMatchObject({ state: 'done', cause: null });
+    await guest!.says(/BACK quay-gate/);
   }, 900_000);
 });

@@ -57,7 +57,7 @@ describe('a machine that was started from the medium', () => {
 describe('an order', () => {
   const disk = (more: object = {}) => ({ id: 'K3-88', bytes: 5, serial: '', model: '', port: '', first: true, holds: '', ...more });
   const order = (then: ReturnType<typeof disk>) => ({
-    taskId: '',
+    taskId: 'this one',
     firmware: 'uefi' as const,
     disks: [then],
     layout: [{ disk: 'K3-88', table: 'gpt' as const, partitions: [] }],
@@ -66,11 +66,16 @@ describe('an order', () => {
   });
 
   it('is refused where the disks are not what they were when it was decided', () => {
-    expect(refusal(order(disk()), [disk()])).toBeUndefined();
-    expect(refusal(order(disk({ holds: 'old' })), [disk({ holds: 'old' })])).toBeUndefined();
-    expect(refusal(order(disk({ holds: 'old' })), [disk()])).toBeUndefined();
-    expect(refusal(order(disk()), [])).toContain('is not there any more');
-    expect(refusal(order(disk()), [disk({ bytes: 6 })])).toContain('has 6 B now, and had 5 B');
-    expect(refusal(order(disk()), [disk({ holds: 'somebody’s data' })])).toContain('holds something else now: somebody’s data');
+    const refused = (then: ReturnType<typeof disk>, now: ReturnType<typeof disk>[], halfMade = new Map<string, string>()) =>
+      refusal(order(then), now, halfMade);
+    expect(refused(disk(), [disk()])).toBeUndefined();
+    expect(refused(disk({ holds: 'old' }), [disk({ holds: 'old' })])).toBeUndefined();
+    expect(refused(disk({ holds: 'old' }), [disk()])).toBeUndefined();
+    expect(refused(disk(), [])).toContain('is not there any more');
+    expect(refused(disk(), [disk({ bytes: 6 })])).toContain('has 6 B now, and had 5 B');
+    const full = [disk({ holds: 'somebody’s data' })];
+    expect(refused(disk(), full)).toContain('holds something else now: somebody’s data');
+    expect(refused(disk(), full, new Map([['K3-88', 'another one']]))).toContain('holds something else now');
+    expect(refused(disk(), full, new Map([['K3-88', 'this one']]))).toBeUndefined();
   });
 });

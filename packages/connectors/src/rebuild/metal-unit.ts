@@ -6,6 +6,7 @@ import { SourceError } from '../source-error';
 import { hardwareOfHost, type Hardware } from '../system/hardware';
 import { readDisks, readMounts } from '../system/read-disks';
 import { runProgram } from './run-program';
+import { clearHalfMade, halfMadeBy, knownOf, markHalfMade } from './half-made';
 import { makePlaces } from './staged-tree';
 import type { UnitDisksBegun, UnitHands } from './unit-hands';
 import type { Order } from './unit-messages';
@@ -60,6 +61,11 @@ export class MetalHands implements UnitHands {
     return (await factsNow()).facts;
   }
 
+  async halfMade(): Promise<ReadonlyMap<string, string>> {
+    const { deviceOf } = await factsNow();
+    return knownOf([...deviceOf].map(([id, name]) => [id, halfMadeBy(`/dev/${name}`)]));
+  }
+
   async begin(order: Order, phase: (name: string) => void): Promise<UnitDisksBegun> {
     const { deviceOf } = await factsNow();
     const begun = new MetalDisks(order, deviceOf, this.mounts);
@@ -95,6 +101,7 @@ class MetalDisks implements UnitDisksBegun {
     for (const disk of layout) {
       const device = this.deviceFor(disk.disk);
       await this.forget(device);
+      markHalfMade(device, this.order.taskId);
       const script = partitionScript(disk, system, identityOf(system, disk, asItself));
       await runProgram('sfdisk', ['--quiet', '--wipe', 'always', '--wipe-partitions', 'always', device], script);
     }
@@ -137,12 +144,16 @@ class MetalDisks implements UnitDisksBegun {
     await this.unmount();
     for (const { device, volume } of written) if (volume.fileSystem.startsWith('ext')) await runProgram('e2fsck', ['-fn', device]);
     await runProgram('sync', []);
+    for (const { disk } of this.order.layout) clearHalfMade(this.deviceFor(disk));
   }
 
   async giveUp(): Promise<void> {
     // what can not be let go of is made unrecognisable all the same
     await this.unmount().catch(() => undefined);
-    for (const { disk } of this.order.layout) await this.forget(this.deviceFor(disk));
+    for (const { disk } of this.order.layout) {
+      await this.forget(this.deviceFor(disk));
+      clearHalfMade(this.deviceFor(disk));
+    }
   }
 
   private async unmount(): Promise<void> {

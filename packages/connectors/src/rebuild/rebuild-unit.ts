@@ -28,7 +28,7 @@ export async function rebuildUnit(ctx: RestoreContext, [pick]: readonly RestoreP
   const { system } = facts;
   const placed = new Set(to.layout.flatMap((d) => d.partitions.flatMap((p) => ('volume' in p.for ? [p.for.volume] : []))));
   const taken = system.volumes.filter((v) => v.taken && v.mount.startsWith('/'));
-  const volumes = taken.filter((v) => placed.has(v.device)).sort((a, b) => a.mount.length - b.mount.length);
+  const volumes = taken.filter((v) => placed.has(v.device)).sort((a, b) => orderOf(a) - orderOf(b));
   const order: Order = {
     taskId: ctx.taskId,
     firmware: to.firmware,
@@ -47,6 +47,9 @@ export async function rebuildUnit(ctx: RestoreContext, [pick]: readonly RestoreP
   const sizes = to.disks.filter((d) => to.layout.some((l) => l.disk === d.id)).reduce((sum, d) => sum + d.bytes, 0);
   return { items, summary: `${system.host || 'the server'} stands on ${to.name}, ${formatBytes(sizes)} of disks, and starts from there` };
 }
+
+/** Mounts before what is mounted in them, and what a firmware starts from at the very end: half a server does not start. */
+const orderOf = ({ mount, fileSystem }: ServerVolume) => (fileSystem === 'vfat' ? 1e6 : 0) + mount.length;
 
 /** One connection to a unit. */
 class Rebuilding {

@@ -6,6 +6,7 @@ import { z } from 'zod';
 import { countOf, formatList } from '@lithodex/core';
 import { NetworkCard, UnitDisk, UnitFacts } from '@lithodex/kinds';
 import { SourceError } from '../source-error';
+import { clearHalfMade, halfMadeBy, knownOf, markHalfMade } from './half-made';
 import { makePlaces } from './staged-tree';
 import type { UnitDisksBegun, UnitHands } from './unit-hands';
 import type { Order } from './unit-messages';
@@ -72,13 +73,21 @@ export class RoomHands implements UnitHands {
     return { ...facts, disks: await Promise.all(seen), clock: Date.now() };
   }
 
+  halfMade(): Promise<ReadonlyMap<string, string>> {
+    return Promise.resolve(knownOf(this.unit().disks.map((d) => [d.id, halfMadeBy(d.file)])));
+  }
+
   begin(order: Order, phase: (name: string) => void): Promise<UnitDisksBegun> {
     const { disks, work } = this.unit();
     const fileOf = new Map(disks.map((d) => [d.id, d]));
     fs.rmSync(work, { recursive: true, force: true });
     fs.mkdirSync(work, { mode: 0o700 });
     // what was begun before, or was there before, is nothing to start from
-    for (const { disk } of order.layout) emptied(fileOf.get(disk)!.file);
+    for (const { disk } of order.layout) {
+      const { file } = fileOf.get(disk)!;
+      emptied(file);
+      markHalfMade(file, order.taskId);
+    }
     const staged = new Map<string, string>();
     const mountOf = new Map(order.system.volumes.map((v) => [v.device, v.mount]));
     const { system, asItself } = order;
@@ -100,6 +109,7 @@ export class RoomHands implements UnitHands {
           await writeDisk({ system, layout, file, staged, asItself, phase });
           synced(file);
         }
+        for (const { disk } of order.layout) clearHalfMade(fileOf.get(disk)!.file);
         fs.rmSync(work, { recursive: true, force: true });
       },
       giveUp() {

@@ -5,6 +5,8 @@ import type { Order } from './unit-messages';
 export interface UnitHands {
   /** What the machine is, and what is on its disks now. */
   facts(): Promise<UnitFacts>;
+  /** The task that began to make a disk anew and was cut off, by the disk's id. */
+  halfMade(): Promise<ReadonlyMap<string, string>>;
   /** Begins to make the disks of an order anew; what is on them is gone from then on. */
   begin(order: Order, phase: (name: string) => void): Promise<UnitDisksBegun>;
 }

@@ -19,14 +19,15 @@ export async function beRebuilt(stream: Duplex, hands: UnitHands, cleared: () =>
   return new BeingRebuilt(stream, hands, cleared).run();
 }
 
-/** What stands against an order on this unit as it is now; undefined for nothing. */
-export function refusal(order: Order, now: readonly UnitDisk[]): string | undefined {
+/** What stands against an order on this unit as it is now; undefined for nothing. What the same task left half made may be on it. */
+export function refusal(order: Order, now: readonly UnitDisk[], halfMade: ReadonlyMap<string, string>): string | undefined {
   for (const { disk: id } of order.layout) {
     const then = order.disks.find((d) => d.id === id);
     const there = now.find((d) => d.id === id);
     if (!then || !there) return `the disk ${id} is not there any more`;
     if (there.bytes !== then.bytes) return `the disk ${id} has ${formatBytes(there.bytes)} now, and had ${formatBytes(then.bytes)}`;
-    if (there.holds !== '' && there.holds !== then.holds) return `the disk ${id} holds something else now: ${there.holds}`;
+    if (there.holds !== '' && there.holds !== then.holds && halfMade.get(id) !== order.taskId)
+      return `the disk ${id} holds something else now: ${there.holds}`;
   }
   return undefined;
 }
@@ -119,7 +120,7 @@ class BeingRebuilt {
   private async begin(order: Order): Promise<void> {
     if (this.begun) throw new SourceError('LINK_BROKEN', 'a second order');
     const { disks } = await this.hands.facts();
-    const against = refusal(order, disks);
+    const against = refusal(order, disks, await this.hands.halfMade());
     if (against) throw new SourceError('REBUILD_FAILED', against);
     this.begun = await this.hands.begin(order, this.phase);
     this.link.send(fromUnit.ready, 0);

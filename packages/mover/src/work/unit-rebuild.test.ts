@@ -95,6 +95,7 @@ const hands = (more: Partial<Awaited<ReturnType<UnitHands['begin']>>> = {}, hold
       ...{ firmware: 'uefi', architecture: 'x86_64', processor: '', cores: 1, memory: 1e9, cards: [], controllers: [], clock: 0 },
       disks: [{ ...disk, holds }],
     }),
+  halfMade: () => Promise.resolve(new Map()),
   begin: () =>
     Promise.resolve({
       folderOf: (device) => {
