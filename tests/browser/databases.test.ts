@@ -32,6 +32,7 @@ afterAll(async () => {
 describe('a database server, in the browser', () => {
   it('is connected after its rights were looked at', async () => {
     await eva.open('/estate');
+    await eva.press('Connect …');
     await eva.press('Connect a database server');
     await eva.type('Name', 'berths-a');
     await eva.type('Host', '127.0.0.1');

@@ -58,6 +58,7 @@ describe('from nothing to a restored file, in the browser', () => {
   it('connects a folder after testing it', async () => {
     await eva.keys('g', 'e');
     await eva.sees('Nothing is connected yet');
+    await eva.press('Connect …');
     await eva.press('Connect a source');
     await eva.type('Name', 'quay-1');
     await eva.type('Folder on the mover', '/does/not/exist');
@@ -380,7 +381,7 @@ describe('around the work', () => {
       await ilse.signIn('clerk', passwords.clerk);
       await ilse.sees('quay-1');
       const text = await ilse.text();
-      for (const word of ['Policies', 'Storage', 'Trust', 'Connect a source']) expect(text).not.toContain(word);
+      for (const word of ['Policies', 'Storage', 'Trust', 'Connect …']) expect(text).not.toContain(word);
       await ilse.open('/estate/1?path=plans');
       await ilse.press('Restore this folder');
       await ilse.sees('where they came from');

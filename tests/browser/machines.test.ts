@@ -33,6 +33,7 @@ afterAll(async () => {
 describe('machines of a platform, in the browser', () => {
   it('are found after the platform was tested and connected, what nothing protects first', async () => {
     await eva.open('/estate');
+    await eva.press('Connect …');
     await eva.press('Connect a platform');
     await eva.type('Name', 'Harbour platform');
     await eva.type('Address', endpoint);

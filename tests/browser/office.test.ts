@@ -73,6 +73,7 @@ describe('an office tenant, in the browser', () => {
   it('is connected service by service, with what has to be prepared for each', async () => {
     const { url } = office.service;
     await eva.open('/estate');
+    await eva.press('Connect …');
     await eva.press('Connect an office tenant');
     await eva.sees('SCIM 2.0: make a token');
     const set = async (name: string, value: string) => {

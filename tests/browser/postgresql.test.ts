@@ -39,6 +39,7 @@ const run = async (rule: number) => admin.ended((await admin.call('runPolicy', {
 describe('a PostgreSQL server, in the browser', () => {
   it('is connected after its rights were looked at', async () => {
     await eva.open('/estate');
+    await eva.press('Connect …');
     await eva.press('Connect a database server');
     await eva.choose('family', 'PostgreSQL');
     expect(await eva.page.$eval('input[name=port]', (field) => field.value)).toBe('5432');

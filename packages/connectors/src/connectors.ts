@@ -9,6 +9,7 @@ const connectors: { readonly [K in KindName]: () => Connector<K> | Promise<Conne
   machine: async () => (await import('./machines/machine-connector')).machineConnector,
   database: async () => (await import('./databases/database-connector')).databaseConnector,
   tenant: async () => (await import('./tenant/tenant-connector')).tenantConnector,
+  bucket: async () => (await import('./buckets/bucket-connector')).bucketConnector,
 };
 
 /** The connector of a kind of workload. */

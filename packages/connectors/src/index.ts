@@ -41,7 +41,7 @@ export * from './machines/machine-item';
 export * from './machines/image-map';
 export * from './machines/capture-machine';
 export * from './machines/restore-machine';
-export * from './machines/sliding-work';
+export * from './sliding-work';
 export * from './machines/bring-back-machine';
 export * from './machines/kept-clients';
 export * from './machines/live-machine';

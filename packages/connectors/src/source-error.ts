@@ -61,6 +61,14 @@ export const sourceErrors = {
   UNIT_ABSENT: 'The machine that is to be made anew is not there.',
   REBUILD_FAILED: 'A disk of the server could not be made anew.',
   NO_SERVER: 'The folder is not the root of a server.',
+  BUCKET_REFUSED: 'The object storage refused the sign-in.',
+  BUCKET_AWAY: 'The object storage does not answer.',
+  BUCKET_GONE: 'There is no such bucket.',
+  BUCKET_RIGHT_MISSING: 'The account on the object storage lacks a right.',
+  BUCKET_FAILED: 'The object storage failed.',
+  OBJECT_GONE: 'There is no such object.',
+  OBJECT_FROZEN: 'The object lies in a class that has to be thawed before it can be read.',
+  OBJECT_CHANGED: 'The object changes all the time.',
   ROWS_DIFFER: 'A table does not hold as many rows as were stored.',
 } as const;
 export type SourceErrorCode = keyof typeof sourceErrors;

@@ -2,5 +2,7 @@
 export const tenantQuestions = () => import('./tenant/questions');
 /** What is asked of databases, and of scratch servers that stay up. */
 export const databaseQuestions = () => import('./databases/questions');
+/** What is asked of buckets where something is to be brought back. */
+export const bucketQuestions = () => import('./buckets/found-buckets');
 /** What is asked of mail stores inside other items. */
 export const mailStoreQuestions = () => import('./mailstore/questions');

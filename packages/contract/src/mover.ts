@@ -1,5 +1,17 @@
 import { z } from 'zod';
-import { DatabaseFrom, From, PointFacts, TableBeside, TableInside, TenantFrom, SnapshotAt, UnitFacts, UnitName } from '@lithodex/kinds';
+import {
+  BucketName,
+  BucketService,
+  DatabaseFrom,
+  From,
+  PointFacts,
+  TableBeside,
+  TableInside,
+  TenantFrom,
+  SnapshotAt,
+  UnitFacts,
+  UnitName,
+} from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Id, Instant, Uuid } from './common';
 import { TargetPlace } from './estate';
 import { ShareRef } from './shares';
@@ -11,7 +23,7 @@ import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 13;
+export const moverLanguage = 14;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -195,6 +207,8 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('systemFinds'), from: From }),
   /** What somebody of an office tenant has there now. */
   z.object({ ask: z.literal('memberNow'), from: TenantFrom }),
+  /** What is where a restore of objects is to go. */
+  z.object({ ask: z.literal('bucketNow'), server: BucketService, bucket: BucketName }),
   /** What was there at a point of somebody, and is not now or is otherwise. */
   z.object({
     ask: z.literal('itemChanges'),

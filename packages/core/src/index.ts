@@ -1,6 +1,7 @@
 export * from './objective/objective-record';
 export * from './paths/byte-path';
 export * from './paths/item-name';
+export * from './paths/key-path';
 export * from './paths/mail-store-path';
 export * from './chunk/gear';
 export * from './chunk/cutter';

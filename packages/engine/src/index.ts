@@ -6,6 +6,7 @@ export * from './targets/pace';
 export * from './targets/place';
 export * from './targets/target-at';
 export { Bucket } from './targets/bucket';
+export * from './targets/bucket-client';
 export * from './targets/bucket-check';
 export * from './targets/cartridge-check';
 export { Cartridges, type CartridgeState } from './targets/cartridges';

@@ -5,6 +5,7 @@ export * from './files';
 export * from './machine';
 export * from './database';
 export * from './tenant';
+export * from './bucket';
 export * from './item-view';
 export * from './system';
 export * from './kinds';

@@ -87,6 +87,15 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   TENANT_GONE: 'If they left on purpose, nothing has to be done: the points stay until they expire.',
   TENANT_FAILED: 'Look at the service and its log, then retry.',
   TENANT_FULL: 'Make room there (their quota), or choose another person, then retry.',
+  BUCKET_REFUSED: 'Look at the access key of the object storage in the estate, then retry.',
+  BUCKET_AWAY: 'Look whether the object storage can be reached from the mover, then retry.',
+  BUCKET_GONE:
+    'If it was removed on purpose, nothing has to be done: its points stay until they expire, and can be brought back to a new bucket.',
+  BUCKET_RIGHT_MISSING: 'Give the account the right: the test of the connection names each and what it is for. Then retry.',
+  BUCKET_FAILED: 'Look at the object storage, then retry.',
+  OBJECT_GONE: 'Nothing has to be done: it was deleted meanwhile.',
+  OBJECT_FROZEN: 'Have the service thaw it, then run again.',
+  OBJECT_CHANGED: 'Run again when nobody writes to it.',
   ROWS_DIFFER: 'Nothing was put in place. Retry; if it happens again, restore from another point.',
 };
 

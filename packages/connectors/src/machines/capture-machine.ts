@@ -5,7 +5,7 @@ import { diskFiles, disksFolder, settingsItem, type StoredMachine } from './mach
 import type { PlatformClient } from './platform-client';
 import type { ConsistencyLevel, InsideAccount, PlatformDisk, PlatformMachine, TakenSnapshot } from './platform-types';
 import { isSourceError, SourceError, type SourceErrorCode } from '../source-error';
-import { SlidingWork } from './sliding-work';
+import { SlidingWork } from '../sliding-work';
 import type { StraightDisk } from './straight-disk';
 
 export type MachineWarningCode = 'NOT_QUIET' | 'CHANGES_UNKNOWN' | 'CHANGED_UNSEEN' | 'SNAPSHOT_STAYS';

@@ -5,7 +5,7 @@ import { ImageMap, imageBlock, zeroBlock } from './image-map';
 import type { StoredMachine } from './machine-item';
 import type { PlatformClient } from './platform-client';
 import type { MachineSettings, PlatformDisk, PlatformMachine } from './platform-types';
-import { SlidingWork } from './sliding-work';
+import { SlidingWork } from '../sliding-work';
 import type { StraightDisk } from './straight-disk';
 import { isSourceError, SourceError } from '../source-error';
 

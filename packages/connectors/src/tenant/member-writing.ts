@@ -1,58 +1,21 @@
-import { createHash } from 'node:crypto';
-import { escapePath, joinPath, pathFilter, type PathFilter } from '@lithodex/core';
-import {
-  byName,
-  EngineError,
-  sameEntry,
-  storeContent,
-  StreamContent,
-  writeFolder,
-  type SegmentDone,
-  type StreamStored,
-  type TreeEntry,
-} from '@lithodex/engine';
+import { joinPath } from '@lithodex/core';
+import { byName, sameEntry, writeFolder, type StreamStored, type TreeEntry } from '@lithodex/engine';
 import type { TenantCounts, TenantItem } from '@lithodex/kinds';
 import type { PointWriting } from '../capture-store';
 import type { CaptureContext } from '../connector';
+import { ItemWriting } from '../item-writing';
 import { withFacts, withState, type FolderState } from './item-facts';
 
 const mode = 0o600;
 
 /** What a capture of a member stores, and what it came to so far. */
-export class MemberWriting {
+export class MemberWriting extends ItemWriting {
   readonly counts: TenantCounts = { messages: 0, appointments: 0, contacts: 0, files: 0, days: 0 };
-  readonly progress = { items: 0, bytes: 0, read: 0, files: 0 };
-  warnings = 0;
-  private readonly filter: PathFilter;
   private readonly at: bigint;
-  /** Whether anything is left out by a rule. */
-  private readonly filters: boolean;
 
-  constructor(
-    readonly ctx: CaptureContext,
-    private readonly writing: PointWriting,
-  ) {
-    this.filter = pathFilter(ctx.include, ctx.exclude);
-    this.filters = ctx.include.length + ctx.exclude.length > 0;
+  constructor(ctx: CaptureContext, writing: PointWriting) {
+    super(ctx, writing);
     this.at = BigInt(ctx.now()) * 1_000_000n;
-  }
-
-  /** Throws STOPPED when it is to end. */
-  goOn(): void {
-    if (this.ctx.stopped()) throw new EngineError('STOPPED');
-  }
-
-  leftOut(path: string, isFolder: boolean): boolean {
-    return this.filter.leftOut(path, isFolder);
-  }
-
-  warn(code: string, path: string, message: string, missing: boolean): void {
-    this.warnings++;
-    this.ctx.warn({ code, path: path === '' ? '' : escapePath(path), message, missing });
-  }
-
-  note(code: string, path: string, message: string): void {
-    this.ctx.note({ code, path: path === '' ? '' : escapePath(path), message });
   }
 
   /** Entries of a folder of the point before; none where there is none. */
@@ -88,54 +51,6 @@ export class MemberWriting {
     this.progress.files += messages;
     this.progress.bytes += entry.folder.bytes - is.reduce((sum, f) => sum + (f.folder?.bytes ?? 0), 0);
     return entry;
-  }
-
-  /** Stores what is in memory; `cuts`: where pieces of it begin that may be found again. */
-  async content(data: Buffer, cuts: readonly number[] = []): Promise<StreamStored> {
-    const { pool, put } = this.writing;
-    const pieces: Promise<SegmentDone>[] = [];
-    let from = 0;
-    for (const cut of [...cuts, data.length].sort((a, b) => a - b)) {
-      if (cut <= from) continue;
-      // the threads get memory of their own, no larger than it has to be
-      const own = Buffer.allocUnsafeSlow(cut - from);
-      data.copy(own, 0, from, cut);
-      from = cut;
-      const { done } = await pool.segment(own);
-      // told where it is waited for
-      done.catch(() => undefined);
-      pieces.push(done);
-    }
-    this.moved(data.length);
-    const done = await Promise.all(pieces);
-    const content = { names: Buffer.concat(done.map((d) => d.names)), lengths: done.flatMap((d) => [...d.lengths]) };
-    const stored = content.lengths.length > 0 && { content: storeContent(put, content) };
-    return { size: data.length, random: done[0]?.random ?? false, ...stored };
-  }
-
-  /** Stores what comes piece by piece. Gives its SHA-256 as well. */
-  async streamed(pieces: AsyncIterable<Uint8Array>): Promise<StreamStored & { readonly sum: string }> {
-    const stream = new StreamContent(this.writing.pool, this.writing.put);
-    const sum = createHash('sha256');
-    for await (const piece of pieces) {
-      this.goOn();
-      sum.update(piece);
-      await stream.write(piece);
-      this.moved(piece.length);
-      await this.writing.drain();
-    }
-    return { ...(await stream.finish()), sum: sum.digest('hex') };
-  }
-
-  private moved(bytes: number): void {
-    this.progress.read += bytes;
-    this.progress.bytes += bytes;
-  }
-
-  /** Lets tree nodes go out and tells how far it is. */
-  async passed(): Promise<void> {
-    await this.writing.drain();
-    this.ctx.progress(this.progress, this.writing.packed);
   }
 
   /** An item that was read. `mtimeMs`: null for now. */

@@ -6,7 +6,7 @@ export function itemNameOf(name: string): string {
   return bytesOfText(escaped);
 }
 
-const decoder = new TextDecoder();
+const decoder = new TextDecoder('utf-8', { ignoreBOM: true });
 
 /** Inverse of {@link itemNameOf}. */
 export function objectNameOf(item: string): string {

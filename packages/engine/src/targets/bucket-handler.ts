@@ -12,13 +12,14 @@ const sockets = { keepAlive: true, maxSockets: 50, lookup: guardedLookup };
 
 /** How requests to a bucket go out: only to addresses that may be reached, and no answer is taken beyond a limit. */
 export class BucketHandler extends NodeHttpHandler {
-  constructor() {
+  /** `authority`: the certificate authority that certificates are checked with, as text; null for those the system trusts. */
+  constructor(authority: string | null) {
     super({
       connectionTimeout: connectMs,
       requestTimeout: answerMs,
       throwOnRequestTimeout: true,
       httpAgent: new http.Agent(sockets),
-      httpsAgent: new https.Agent(sockets),
+      httpsAgent: new https.Agent({ ...sockets, ...(authority !== null && { ca: authority }) }),
     });
   }
 

@@ -1,5 +1,6 @@
 import type { CompletedPart, ListObjectsV2CommandOutput, ListObjectVersionsCommandOutput, S3 } from '@aws-sdk/client-s3';
 import { EngineError } from '../errors';
+import { openBucketClient } from './bucket-client';
 import { statusOf, translateBucketError } from './bucket-errors';
 import type { BucketPlace } from './place';
 import type { Room, Target } from './target';
@@ -28,25 +29,10 @@ export class Bucket implements Target {
     this.description = `${place.endpoint}/${place.bucket}/${place.prefix}`;
   }
 
-  /** The SDK takes long to load, so only those who use a bucket load it. */
-  private async connect(): Promise<S3> {
-    process.env['AWS_SDK_JS_NODE_VERSION_SUPPORT_WARNING_DISABLED'] = 'true';
-    const [sdk, { BucketHandler }] = await Promise.all([import('@aws-sdk/client-s3'), import('./bucket-handler')]);
-    const { endpoint, region, accessKey, secretKey } = this.place;
-    return new sdk.S3({
-      endpoint,
-      region,
-      forcePathStyle: true,
-      credentials: { accessKeyId: accessKey, secretAccessKey: secretKey },
-      maxAttempts: tries,
-      requestHandler: new BucketHandler(),
-    });
-  }
-
   /** Asks the service, with its errors as those of the engine. */
   async ask<T>(name: string, act: (s3: S3) => Promise<T>): Promise<T> {
     try {
-      return await act(await (this.client ??= this.connect()));
+      return await act(await (this.client ??= openBucketClient(this.place, tries)));
     } catch (error) {
       throw translateBucketError(error, name, this.description);
     }

@@ -16,6 +16,7 @@ import {
   probe,
   testInside,
   treeNow,
+  bucketQuestions,
   tenantQuestions,
   treeOf,
   type Comparison,
@@ -68,6 +69,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       );
     case 'memberNow':
       return (await tenantQuestions()).memberNow(question.from);
+    case 'bucketNow':
+      return (await bucketQuestions()).bucketNow(question.server, question.bucket);
     case 'commits': {
       const { point, around } = question;
       const { store, root } = await openPoint(stores, point);

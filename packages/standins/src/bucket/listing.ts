@@ -1,4 +1,4 @@
-import type { BucketState, Version } from './shelf';
+import type { KeptBucket } from './shelf';
 import { shownId } from './objects';
 
 const mostKeys = 1000;
@@ -9,15 +9,6 @@ const encoded = (text: string, type: string | undefined) =>
         .replace(/[!'()*]/g, (c) => `%${c.charCodeAt(0).toString(16).toUpperCase()}`)
     : text;
 
-/** Keys in the order of their bytes, as the protocol lists them. */
-function sortedKeys(keys: ReadonlyMap<string, unknown>, prefix: string): string[] {
-  const fitting = [...keys.keys()].filter((k) => k.startsWith(prefix));
-  return fitting
-    .map((k) => [Buffer.from(k), k] as const)
-    .sort(([a], [b]) => a.compare(b))
-    .map(([, k]) => k);
-}
-
 interface Page<T> {
   readonly entries: readonly T[];
   readonly folders: readonly string[];
@@ -27,7 +18,7 @@ interface Page<T> {
 
 /** A page of what `expand` gives for the keys after `after`; keys that go on behind the delimiter are one folder. */
 function pageOf<T>(
-  names: readonly string[],
+  names: Iterable<string>,
   prefix: string,
   delimiter: string,
   after: string,
@@ -52,15 +43,17 @@ function pageOf<T>(
 const isoOf = (at: number) => new Date(at).toISOString();
 
 /** Answer to a listing of the newest versions. */
-export function listObjects(state: BucketState, keys: ReadonlyMap<string, Version[]>, query: URLSearchParams): object {
+export function listObjects({ state, keys, sorted }: KeptBucket, query: URLSearchParams): object {
   const prefix = query.get('prefix') ?? '';
   const delimiter = query.get('delimiter') ?? '';
   const type = query.get('encoding-type') ?? undefined;
   const limit = Math.min(mostKeys, Number(query.get('max-keys') ?? mostKeys));
   const token = query.get('continuation-token');
   const after = token ? Buffer.from(token, 'base64url').toString() : (query.get('start-after') ?? '');
-  const present = sortedKeys(keys, prefix).filter((key) => !keys.get(key)![0]!.marker);
-  const page = pageOf(present, prefix, delimiter, after, limit, (key) => [keys.get(key)![0]!]);
+  const present = function* () {
+    for (const key of sorted.behind(after, prefix)) if (!keys.get(key)![0]!.marker) yield key;
+  };
+  const page = pageOf(present(), prefix, delimiter, after, limit, (key) => [keys.get(key)![0]!]);
   return {
     Name: state.name,
     Prefix: encoded(prefix, type),
@@ -75,19 +68,20 @@ export function listObjects(state: BucketState, keys: ReadonlyMap<string, Versio
       LastModified: isoOf(v.at),
       ETag: v.etag,
       Size: v.size,
-      StorageClass: 'STANDARD',
+      StorageClass: v.class ?? 'STANDARD',
     })),
     CommonPrefixes: page.folders.map((f) => ({ Prefix: encoded(f, type) })),
   };
 }
 
 /** Answer to a listing of all versions and markers. A key's versions are never torn over two pages. */
-export function listVersions(state: BucketState, keys: ReadonlyMap<string, Version[]>, query: URLSearchParams): object {
+export function listVersions({ state, keys, sorted }: KeptBucket, query: URLSearchParams): object {
   const prefix = query.get('prefix') ?? '';
   const delimiter = query.get('delimiter') ?? '';
   const type = query.get('encoding-type') ?? undefined;
   const limit = Math.min(mostKeys, Number(query.get('max-keys') ?? mostKeys));
-  const page = pageOf(sortedKeys(keys, prefix), prefix, delimiter, query.get('key-marker') ?? '', limit, (key) =>
+  const after = query.get('key-marker') ?? '';
+  const page = pageOf(sorted.behind(after, prefix), prefix, delimiter, after, limit, (key) =>
     keys.get(key)!.map((version, i) => ({ version, newest: i === 0 })),
   );
   const facts = ({ version: v, newest }: (typeof page.entries)[number]) => ({
@@ -95,7 +89,7 @@ export function listVersions(state: BucketState, keys: ReadonlyMap<string, Versi
     VersionId: shownId(state, v),
     IsLatest: newest,
     LastModified: isoOf(v.at),
-    ...(!v.marker && { ETag: v.etag, Size: v.size, StorageClass: 'STANDARD' }),
+    ...(!v.marker && { ETag: v.etag, Size: v.size, StorageClass: v.class ?? 'STANDARD' }),
   });
   return {
     Name: state.name,

@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import type { IncomingMessage } from 'node:http';
 import type { Readable } from 'node:stream';
 import { bodyOf } from './body';
+import { propertiesOf } from './properties';
 import { ServiceError } from './service-error';
 import type { BucketState, Received, Retention, Shelf, Version } from './shelf';
 
@@ -72,7 +73,6 @@ export class Objects {
       const byDefault = state.defaultRetention && { mode: state.defaultRetention.mode, until: now + state.defaultRetention.days * dayMs };
       const retention = asked ?? byDefault;
       if (asked && !state.lock) throw new ServiceError('InvalidRequest', 'Bucket is missing Object Lock Configuration');
-      const meta = Object.entries(req.headers).filter(([name]) => name.startsWith('x-amz-meta-'));
       const version: Version = {
         key,
         id: newId(now),
@@ -81,7 +81,7 @@ export class Objects {
         size: received.size,
         etag: `"${received.md5.toString('hex')}${parts ? `-${parts.length}` : ''}"`,
         ...(received.crc32 && { crc32: received.crc32 }),
-        meta: Object.fromEntries(meta.map(([name, value]) => [name, String(value)])),
+        ...propertiesOf(req),
         ...(parts && { parts }),
         ...(retention && { retention }),
         ...(headerOf(req, 'x-amz-object-lock-legal-hold') === 'ON' && { legalHold: true }),
@@ -127,6 +127,12 @@ export class Objects {
         throw new ServiceError('AccessDenied', 'The retention can not be shortened.');
     }
     if (wanted) version.retention = wanted;
+    this.shelf.saveVersion(bucket, version);
+  }
+
+  tag(bucket: string, key: string, id: string | undefined, tags: readonly [string, string][]): void {
+    const version = this.find(bucket, key, id);
+    version.tags = tags;
     this.shelf.saveVersion(bucket, version);
   }
 

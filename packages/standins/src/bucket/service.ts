@@ -5,6 +5,7 @@ import { textOf } from './body';
 import { listObjects, listVersions } from './listing';
 import { Objects, shownId } from './objects';
 import { overview } from './overview';
+import { accessList, tagging, tagsFrom } from './properties';
 import { ServiceError } from './service-error';
 import { Shelf, type BucketState, type Version } from './shelf';
 import { accessKeyOf, checkSignature } from './signature';
@@ -75,8 +76,9 @@ export class BucketService {
 
   private async handle(req: IncomingMessage, res: ServerResponse): Promise<void> {
     try {
-      const url = new URL(req.url ?? '/', 'http://bucket');
-      if (url.pathname === '/' && req.method === 'GET' && !req.headers.authorization) {
+      // keys may hold dots and slashes that an address would be cleared of
+      const [path = '/', search = ''] = (req.url ?? '/').split('?');
+      if (path === '/' && req.method === 'GET' && !req.headers.authorization) {
         res.writeHead(200, { 'content-type': 'text/html; charset=utf-8' }).end(overview(this.shelf));
         return;
       }
@@ -86,12 +88,12 @@ export class BucketService {
       const writes = req.method === 'PUT' || req.method === 'POST';
       await suffer(this.switches, { number: ++this.requests, writes }, () => this.shelf.used());
       if (this.switches.ignoreConditions) delete req.headers['if-none-match'];
-      const [bucket = '', ...rest] = decodeURIComponent(url.pathname.slice(1)).split('/');
+      const [bucket = '', ...rest] = decodeURIComponent(path.slice(1)).split('/');
       const may = (right: Right) => {
         if (!account.rights.includes(right)) throw new ServiceError('AccessDenied', `This account lacks the right "${right}".`);
       };
       const mayBypass = account.rights.includes('bypass') && req.headers['x-amz-bypass-governance-retention'] === 'true';
-      const asked: Asked = { req, res, bucket, key: rest.join('/'), query: url.searchParams, may, mayBypass };
+      const asked: Asked = { req, res, bucket, key: rest.join('/'), query: new URLSearchParams(search), may, mayBypass };
       if (!bucket) this.listBuckets(asked);
       else if (!asked.key) await this.onBucket(asked);
       else await this.onObject(asked);
@@ -135,7 +137,8 @@ export class BucketService {
       res.writeHead(200, { location: `/${bucket}` }).end();
       return;
     }
-    const { state, keys } = this.shelf.bucket(bucket);
+    const kept = this.shelf.bucket(bucket);
+    const { state } = kept;
     if (req.method === 'HEAD') {
       may('list');
       res.writeHead(200).end();
@@ -152,8 +155,8 @@ export class BucketService {
     else {
       may('list');
       if (on('uploads')) this.answer(res, 'ListMultipartUploadsResult', { Bucket: bucket, Upload: this.uploads.list(bucket) });
-      else if (on('versions')) this.answer(res, 'ListVersionsResult', listVersions(state, keys, query));
-      else this.answer(res, 'ListBucketResult', listObjects(state, keys, query));
+      else if (on('versions')) this.answer(res, 'ListVersionsResult', listVersions(kept, query));
+      else this.answer(res, 'ListBucketResult', listObjects(kept, query));
     }
   }
 
@@ -207,6 +210,10 @@ export class BucketService {
       await this.lock(asked, id);
       return;
     }
+    if (query.has('tagging') || query.has('acl')) {
+      await this.properties(asked, id);
+      return;
+    }
     if (query.has('uploads') || query.has('uploadId')) {
       may('write');
       await this.upload(asked);
@@ -250,18 +257,24 @@ export class BucketService {
       }),
       ...(version.legalHold && { 'x-amz-object-lock-legal-hold': 'ON' }),
       ...(withSum && version.crc32 && { 'x-amz-checksum-crc32': version.crc32 }),
+      ...(version.tags?.length && { 'x-amz-tagging-count': String(version.tags.length) }),
+      ...(version.class && { 'x-amz-storage-class': version.class }),
       ...version.meta,
     };
   }
 
   private async send({ req, res, bucket }: Asked, version: Version): Promise<void> {
+    const wanted = req.headers['if-match'];
+    if (wanted !== undefined && wanted !== version.etag) throw new ServiceError('PreconditionFailed');
+    const frozen = version.class === 'GLACIER' || version.class === 'DEEP_ARCHIVE';
+    if (frozen && req.method === 'GET') throw new ServiceError('InvalidObjectState');
     const range = typeof req.headers.range === 'string' ? req.headers.range : undefined;
     const { from, to, data } = this.objects.open(bucket, version, range);
     const part = range !== undefined;
     const headers = {
+      'content-type': 'application/octet-stream',
       ...this.factsOf(bucket, version, !part && req.headers['x-amz-checksum-mode'] === 'ENABLED'),
       'accept-ranges': 'bytes',
-      'content-type': 'application/octet-stream',
       'content-length': to - from + 1,
       ...(part && { 'content-range': `bytes ${from}-${to}/${version.size}` }),
     };
@@ -282,12 +295,28 @@ export class BucketService {
       res.writeHead(200, { etag: `"${part.md5.toString('hex')}"`, 'x-amz-checksum-crc32': part.crc32 }).end();
     } else if (req.method === 'POST') {
       const { Part = [] } = fromXml(await textOf(req), 'CompleteMultipartUpload') as { Part?: { PartNumber: string; ETag: string }[] };
+      this.objects.checkCreates(req, bucket, key);
       const version = await this.uploads.complete(bucket, key, id, Part);
       this.answer(res, 'CompleteMultipartUploadResult', { Bucket: bucket, Key: key, ETag: version.etag });
     } else if (req.method === 'DELETE') {
       this.uploads.abort(bucket, key, id);
       res.writeHead(204).end();
     } else throw new ServiceError('MethodNotAllowed');
+  }
+
+  private async properties({ req, res, bucket, key, query, may }: Asked, id: string | undefined): Promise<void> {
+    const version = this.objects.find(bucket, key, id);
+    const ofTags = query.has('tagging');
+    if (req.method === 'GET') {
+      may('read');
+      if (ofTags) this.answer(res, 'Tagging', tagging(version));
+      else this.answer(res, 'AccessControlPolicy', accessList(version));
+      return;
+    }
+    if (!ofTags || req.method !== 'PUT') throw new ServiceError('NotImplemented');
+    may('write');
+    this.objects.tag(bucket, key, id, tagsFrom(await textOf(req)));
+    res.writeHead(200).end();
   }
 
   private async lock({ req, res, bucket, key, query, may, mayBypass }: Asked, id: string | undefined): Promise<void> {

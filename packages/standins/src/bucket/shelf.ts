@@ -16,6 +16,7 @@ import { pipeline } from 'node:stream/promises';
 import { crc32 } from 'node:zlib';
 import type { BodyClaims } from './body';
 import { ServiceError } from './service-error';
+import { SortedKeys } from './sorted-keys';
 
 export interface Retention {
   readonly mode: 'GOVERNANCE' | 'COMPLIANCE';
@@ -35,6 +36,10 @@ export interface Version {
   readonly crc32?: string;
   readonly meta: Record<string, string>;
   readonly parts?: readonly string[];
+  /** Other than STANDARD. */
+  readonly class?: string;
+  tags?: readonly (readonly [string, string])[];
+  readonly grants?: readonly { readonly by: string; readonly to: string; readonly right: string }[];
   retention?: Retention;
   legalHold?: boolean;
 }
@@ -66,20 +71,31 @@ function writeWhole(file: string, text: string): void {
   renameSync(`${file}.new`, file);
 }
 
+export interface KeptBucket {
+  readonly state: BucketState;
+  /** Versions of each key, newest first. */
+  readonly keys: Map<string, Version[]>;
+  readonly sorted: SortedKeys;
+}
+
 /** What the service keeps, on disk: a folder a bucket, in it one file of facts and one of bytes a version. Versions of a key are held newest first. */
 export class Shelf {
-  readonly buckets = new Map<string, { state: BucketState; keys: Map<string, Version[]> }>();
+  readonly buckets = new Map<string, KeptBucket>();
 
   constructor(private readonly folder: string) {
     mkdirSync(this.incoming, { recursive: true });
     for (const name of readdirSync(folder)) {
       const file = path.join(folder, name, 'bucket.json');
       if (!existsSync(file)) continue;
-      const bucket = { state: JSON.parse(readFileSync(file, 'utf8')) as BucketState, keys: new Map<string, Version[]>() };
+      const bucket = {
+        state: JSON.parse(readFileSync(file, 'utf8')) as BucketState,
+        keys: new Map<string, Version[]>(),
+        sorted: new SortedKeys(),
+      };
       this.buckets.set(name, bucket);
       const facts = readdirSync(path.join(folder, name)).filter((f) => f.endsWith('.version'));
       for (const version of facts.map((f) => JSON.parse(readFileSync(path.join(folder, name, f), 'utf8')) as Version))
-        this.insert(bucket.keys, version);
+        this.insert(bucket, version);
     }
   }
 
@@ -87,14 +103,15 @@ export class Shelf {
     return path.join(this.folder, 'incoming');
   }
 
-  private insert(keys: Map<string, Version[]>, version: Version): void {
+  private insert({ keys, sorted }: KeptBucket, version: Version): void {
     const versions = keys.get(version.key) ?? [];
+    if (!versions.length) sorted.add(version.key);
     versions.push(version);
     versions.sort((a, b) => b.at - a.at || (a.id < b.id ? 1 : -1));
     keys.set(version.key, versions);
   }
 
-  bucket(name: string): { state: BucketState; keys: Map<string, Version[]> } {
+  bucket(name: string): KeptBucket {
     const bucket = this.buckets.get(name);
     if (!bucket) throw new ServiceError('NoSuchBucket');
     return bucket;
@@ -105,7 +122,7 @@ export class Shelf {
     const folder = path.join(this.folder, state.name);
     mkdirSync(folder, { recursive: true });
     writeWhole(path.join(folder, 'bucket.json'), JSON.stringify(state));
-    if (!this.buckets.has(state.name)) this.buckets.set(state.name, { state, keys: new Map() });
+    if (!this.buckets.has(state.name)) this.buckets.set(state.name, { state, keys: new Map(), sorted: new SortedKeys() });
   }
 
   removeBucket(name: string): void {
@@ -164,10 +181,10 @@ export class Shelf {
 
   /** Makes a received body the newest version of a key. */
   add(bucketName: string, version: Version, received: Received | undefined): void {
-    const { keys } = this.bucket(bucketName);
+    const bucket = this.bucket(bucketName);
     if (received) renameSync(received.file, this.file(bucketName, version, 'bytes'));
     writeWhole(this.file(bucketName, version, 'version'), JSON.stringify(version));
-    this.insert(keys, version);
+    this.insert(bucket, version);
   }
 
   saveVersion(bucketName: string, version: Version): void {
@@ -175,12 +192,12 @@ export class Shelf {
   }
 
   removeVersion(bucketName: string, version: Version): void {
-    const { keys } = this.bucket(bucketName);
+    const { keys, sorted } = this.bucket(bucketName);
     rmSync(this.file(bucketName, version, 'version'), { force: true });
     rmSync(this.file(bucketName, version, 'bytes'), { force: true });
     const rest = (keys.get(version.key) ?? []).filter((v) => v !== version);
     if (rest.length) keys.set(version.key, rest);
-    else keys.delete(version.key);
+    else if (keys.delete(version.key)) sorted.remove(version.key);
   }
 
   read(bucketName: string, version: Version, start: number, end: number): Readable {

@@ -2,7 +2,7 @@ import XMLBuilder from 'fast-xml-builder';
 import { XMLParser } from 'fast-xml-parser';
 import { ServiceError } from './service-error';
 
-const builder = new XMLBuilder();
+const builder = new XMLBuilder({ ignoreAttributes: false, attributeNamePrefix: '@' });
 const parser = new XMLParser({ parseTagValue: false, isArray: (name) => name === 'Part' || name === 'Object' });
 
 /** A document with one root element; arrays become repeated elements, undefined ones are left out. */

@@ -40,6 +40,11 @@ export const routes: Routes = [
         loadComponent: () => import('./estate/tenant-page').then((m) => m.TenantPage),
       },
       {
+        path: 'estate/storages/:id',
+        title: 'Object storage · Lithodex',
+        loadComponent: () => import('./estate/storage-page').then((m) => m.StoragePage),
+      },
+      {
         path: 'estate/:id/second',
         title: 'To the second · Lithodex',
         loadComponent: () => import('./recover/second-page').then((m) => m.SecondPage),

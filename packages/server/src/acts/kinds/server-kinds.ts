@@ -1,6 +1,7 @@
 import type { RestoreBody } from '@lithodex/contract';
 import type { KindName } from '@lithodex/kinds';
 import { attachRestores } from '../recover/attach-restores';
+import { bucketRestores } from '../recover/bucket-restores';
 import { databaseRestores } from '../recover/database-restores';
 import { diskRestores } from '../recover/disk-restores';
 import { unitRestores } from '../recover/unit-restores';
@@ -13,6 +14,7 @@ import { scratchRestores } from '../recover/scratch-restores';
 import { shareRestores } from '../recover/share-restores';
 import type { RestorePlanner } from '../recover/restore-planner';
 import { tenantRestores } from '../recover/tenant-restores';
+import { bucketCauses, bucketLink, bucketMatters } from './bucket-matters';
 import { databaseCauses, databaseMatters, systemLink } from './database-matters';
 import { connectionCauses, connectionLink, platformMatters } from './platform-matters';
 import { serverMatters } from './server-matters';
@@ -31,6 +33,7 @@ export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
   },
   database: { restores: databaseRestores, matters: databaseMatters, connection: { causes: databaseCauses, link: systemLink } },
   tenant: { restores: tenantRestores, matters: tenantMatters, connection: { causes: tenantCauses, link: tenantLink } },
+  bucket: { restores: bucketRestores, matters: bucketMatters, connection: { causes: bucketCauses, link: bucketLink } },
 };
 
 /** Restores to another place than the one that points came from. */
@@ -45,6 +48,7 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   scratch: scratchRestores,
   share: shareRestores,
   member: tenantRestores,
+  bucket: bucketRestores,
   disks: diskRestores,
   unit: unitRestores,
 };

@@ -22,6 +22,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   endScratch: ['capture'],
   systemFinds: ['capture'],
   memberNow: ['capture'],
+  bucketNow: ['capture'],
   itemChanges: ['capture', 'keep'],
   commits: ['keep'],
   platformTest: ['capture'],

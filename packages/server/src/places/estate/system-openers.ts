@@ -1,5 +1,12 @@
 import { isDeepStrictEqual } from 'node:util';
-import { tenantServices, TenantSecrets, type DatabaseAddress, type SystemAddress, type TenantAddress } from '@lithodex/kinds';
+import {
+  tenantServices,
+  TenantSecrets,
+  type BucketAddress,
+  type DatabaseAddress,
+  type SystemAddress,
+  type TenantAddress,
+} from '@lithodex/kinds';
 import { ApiError } from '../../base/errors';
 
 interface Kept {
@@ -16,8 +23,14 @@ export function openerOf(kept: Kept | undefined, address: SystemAddress, given: 
   if (address.kind === 'tenant') return openersOfTenant(kept, address, given);
   if (given !== null) return given;
   if (!kept) throw refuse('Say how to sign in.');
-  if (kept.address.kind !== 'database' || !opensBoth(kept.address, address)) throw refuse(elsewhere);
+  if (!opens(kept.address, address)) throw refuse(elsewhere);
   return kept.secret();
+}
+
+function opens(before: SystemAddress, now: DatabaseAddress | BucketAddress): boolean {
+  if (before.kind === 'database' && now.kind === 'database') return opensBoth(before, now);
+  if (before.kind !== 'bucket' || now.kind !== 'bucket') return false;
+  return before.endpoint === now.endpoint && before.accessKey === now.accessKey && before.authority === now.authority;
 }
 
 /** Whether what opens one address may be sent to the other: nothing of where it goes is different. Replicas may be fewer. */

@@ -1,5 +1,13 @@
 import type { System } from '@lithodex/contract';
-import { TenantSecrets, type DatabaseFrom, type From, type SystemAddress, type TenantFrom, type TenantMember } from '@lithodex/kinds';
+import {
+  TenantSecrets,
+  type BucketFrom,
+  type DatabaseFrom,
+  type From,
+  type SystemAddress,
+  type TenantFrom,
+  type TenantMember,
+} from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
 import type { Secrets } from '../../base/secrets';
 
@@ -20,7 +28,7 @@ export interface SystemRow {
 }
 
 /** Kinds of sources that are such systems. */
-export const systemKinds: readonly SystemAddress['kind'][] = ['database', 'tenant'];
+export const systemKinds: readonly SystemAddress['kind'][] = ['database', 'tenant', 'bucket'];
 
 const purpose = (id: number) => `source ${id}`;
 
@@ -34,16 +42,28 @@ export const secretOfRow = (secrets: Secrets, { id, secret }: Pick<SystemRow, 'i
 
 type FromSystem = Extract<From, { kind: SystemAddress['kind'] }>;
 
-/** What a mover finds there and how, with what opens it; `member`: whose data it is, where a system holds those of many. */
-export function fromOfAddress(id: number | null, address: SystemAddress, secret: string, member: TenantMember | null = null): FromSystem {
+/** What is meant of a system that holds many. */
+interface Which {
+  readonly member?: TenantMember | null;
+  readonly bucket?: string;
+}
+
+/** What a mover finds there and how, with what opens it. */
+export function fromOfAddress(
+  id: number | null,
+  address: SystemAddress,
+  secret: string,
+  { member = null, bucket = '' }: Which = {},
+): FromSystem {
   if (address.kind === 'database') return { kind: 'database', server: { ...address, id, password: secret } };
+  if (address.kind === 'bucket') return { kind: 'bucket', server: { ...address, id, secretKey: secret }, bucket };
   return { kind: 'tenant', server: { ...address, id, secrets: TenantSecrets.parse(JSON.parse(secret)) }, member };
 }
 
 type Opened = Pick<SystemRow, 'id' | 'address' | 'secret'>;
 /** The same of a system that is kept. */
-export function fromOfRow(secrets: Secrets, row: Opened, member: TenantMember | null = null): FromSystem {
-  return fromOfAddress(row.id, addressOfRow(row), secretOfRow(secrets, row), member);
+export function fromOfRow(secrets: Secrets, row: Opened, which: Which = {}): FromSystem {
+  return fromOfAddress(row.id, addressOfRow(row), secretOfRow(secrets, row), which);
 }
 
 /** The same of one that is known to be a database server. */
@@ -51,7 +71,10 @@ export const databaseOfRow = (secrets: Secrets, row: Opened): DatabaseFrom => fr
 
 /** The same of one that is known to be an office tenant. */
 export const tenantOfRow = (secrets: Secrets, row: Opened, member: TenantMember | null): TenantFrom =>
-  fromOfRow(secrets, row, member) as TenantFrom;
+  fromOfRow(secrets, row, { member }) as TenantFrom;
+
+/** The same of one that is known to be an object storage. */
+export const bucketOfRow = (secrets: Secrets, row: Opened, bucket: string): BucketFrom => fromOfRow(secrets, row, { bucket }) as BucketFrom;
 
 export function toSystem(row: SystemRow, workloads: System['workloads']): System {
   return {
@@ -70,6 +93,7 @@ export function toSystem(row: SystemRow, workloads: System['workloads']): System
 /** Where a system is and by which account, in short. */
 export function addressWords(address: SystemAddress): { readonly endpoint: string; readonly account: string } {
   if (address.kind === 'database') return { endpoint: `${address.family}://${address.host}:${address.port}`, account: address.account };
+  if (address.kind === 'bucket') return { endpoint: address.endpoint, account: address.accessKey };
   const { people, mail, groupware, drives, sites, chat } = address;
   const all = [
     people.by === 'list' ? '' : people.url,

@@ -17,6 +17,7 @@ import { formatPipes } from '../ui/format-pipes';
 import { InView } from '../ui/in-view';
 import { ListKeys } from '../ui/list-keys';
 import { StateMark, stateWord } from '../ui/state-mark';
+import { ConnectMenu } from './connect-menu';
 import { ConnectSource } from './connect-source';
 import { EstateChanges } from './estate-changes';
 import { EstateTree } from './estate-tree';
@@ -52,6 +53,7 @@ const mostTicked = 1000;
     CdkFixedSizeVirtualScroll,
     CdkVirtualForOf,
     StateMark,
+    ConnectMenu,
     ConnectSource,
     EstateChanges,
     EstateTree,

@@ -18,7 +18,7 @@ import { StateMark } from '../ui/state-mark';
   template: `@for (s of troubled(); track s.id) {
       <span class="one small">
         <lx-mark state="failed" />
-        <a [routerLink]="[s.address.kind === 'tenant' ? '/estate/tenants' : '/estate/systems', s.id]">{{ s.name }}</a>
+        <a [routerLink]="[pages[s.address.kind], s.id]">{{ s.name }}</a>
         <span class="f cut" [title]="s.trouble">{{ s.trouble }}</span>
       </span>
     }
@@ -63,6 +63,7 @@ export class PlatformStrip {
   protected readonly platforms = computed(() => this.result()?.value?.rows ?? []);
   /** Systems that can't be read; those that can be are quiet. */
   protected readonly troubled = computed(() => (this.systems()?.value?.rows ?? []).filter((s) => s.trouble));
+  protected readonly pages = { database: '/estate/systems', tenant: '/estate/tenants', bucket: '/estate/storages' } as const;
   protected readonly busy = signal<number | null>(null);
   protected readonly told = signal<{ id: number; text: string }>({ id: 0, text: '' });
 

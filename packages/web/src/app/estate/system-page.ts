@@ -1,15 +1,12 @@
-import { ChangeDetectionStrategy, Component, computed, effect, inject, input, signal, untracked } from '@angular/core';
-import { toSignal } from '@angular/core/rxjs-interop';
+import { ChangeDetectionStrategy, Component, effect, signal, untracked } from '@angular/core';
 import { FormsModule } from '@angular/forms';
-import { Router, RouterLink } from '@angular/router';
-import type { BodyInput, SystemTest } from '@lithodex/contract';
-import { Api, type ApiFailure } from '../data/api';
-import { outcome } from '../data/outcome';
-import { Session } from '../data/session';
+import { RouterLink } from '@angular/router';
+import type { BodyInput } from '@lithodex/contract';
 import { families, familyNames, type Family } from '../kinds/database-words';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
+import { ConnectedSystem } from './connected-system';
 import { FoundServers, type FoundServer } from './found-servers';
 import { ReadBy } from './read-by';
 import { Replicas, type ReplicasSaid } from './replicas';
@@ -180,16 +177,7 @@ import { Replicas, type ReplicasSaid } from './replicas';
   </div>`,
   styleUrl: './connection-page.scss',
 })
-export class SystemPage {
-  private readonly api = inject(Api);
-  private readonly router = inject(Router);
-  protected readonly session = inject(Session);
-  /** Of the source, or `new`. */
-  readonly id = input.required<string>();
-  private readonly listed = toSignal(this.api.call('listSystems').pipe(outcome()));
-  protected readonly known = computed(() => this.listed()?.value?.rows.find((s) => String(s.id) === this.id()));
-  protected readonly name = signal('');
-  protected readonly location = signal('');
+export class SystemPage extends ConnectedSystem {
   protected readonly host = signal('');
   protected readonly family = signal<Family>('mariadb');
   protected readonly port = signal(families.mariadb.port);
@@ -197,19 +185,15 @@ export class SystemPage {
   protected readonly password = signal('');
   protected readonly encrypted = signal(false);
   protected readonly authority = signal('');
-  protected readonly readBy = signal<string | null>(null);
   protected readonly replicas = signal<ReplicasSaid | undefined>(null);
-  protected readonly tested = signal<SystemTest | undefined>(undefined);
-  protected readonly problem = signal('');
-  protected readonly busy = signal(false);
   protected readonly kinds: SlotOption<Family>[] = familyNames.map((value) => ({ value, label: families[value].label }));
   protected readonly ways: SlotOption<boolean>[] = [
     { value: false, label: 'not encrypted', note: 'for servers on the same host or a network of their own' },
     { value: true, label: 'encrypted, and the certificate checked' },
   ];
-  protected readonly anyMissing = computed(() => (this.tested()?.needs ?? []).some((n) => n.missing));
 
   constructor() {
+    super();
     effect(() => {
       const known = this.known();
       if (!known) return;
@@ -250,10 +234,8 @@ export class SystemPage {
     return said && this.replicas() !== undefined && Number.isInteger(this.port()) && (this.password() !== '' || this.known() !== undefined);
   }
 
-  private body(): BodyInput<'addSystem'> {
+  protected said(): Pick<BodyInput<'addSystem'>, 'address' | 'secret'> {
     return {
-      name: this.name().trim(),
-      location: this.location().trim(),
       address: {
         kind: 'database',
         family: this.family(),
@@ -264,44 +246,11 @@ export class SystemPage {
         authority: (this.encrypted() && this.authority().trim()) || null,
         replicas: this.replicas(),
       },
-      readBy: this.readBy(),
       secret: this.password() || null,
     };
   }
 
-  protected test(): void {
-    this.begin();
-    this.api.call('testSystem', { body: { id: this.known()?.id ?? null, body: this.body() } }).subscribe({
-      next: (tested) => {
-        this.busy.set(false);
-        this.tested.set(tested);
-      },
-      error: this.fail,
-    });
+  protected override lands([first]: readonly number[]): number | undefined {
+    return first;
   }
-
-  protected save(): void {
-    if (!this.ready()) return;
-    this.begin();
-    const known = this.known();
-    if (known)
-      this.api
-        .call('changeSystem', { id: known.id, body: this.body() })
-        .subscribe({ next: () => void this.router.navigate(['/estate']), error: this.fail });
-    else
-      this.api.call('addSystem', { body: this.body() }).subscribe({
-        next: ({ workloads }) => void this.router.navigate(['/estate', workloads[0] ?? '']),
-        error: this.fail,
-      });
-  }
-
-  private begin(): void {
-    this.busy.set(true);
-    this.problem.set('');
-  }
-
-  private readonly fail = (failure: ApiFailure): void => {
-    this.busy.set(false);
-    this.problem.set(failure.message);
-  };
 }

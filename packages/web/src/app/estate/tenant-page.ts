@@ -1,16 +1,13 @@
 import { NgTemplateOutlet } from '@angular/common';
-import { ChangeDetectionStrategy, Component, computed, effect, inject, input, signal, untracked } from '@angular/core';
-import { toSignal } from '@angular/core/rxjs-interop';
+import { ChangeDetectionStrategy, Component, computed, effect, signal, untracked } from '@angular/core';
 import { FormsModule } from '@angular/forms';
-import { Router, RouterLink } from '@angular/router';
-import type { BodyInput, SystemTest } from '@lithodex/contract';
+import { RouterLink } from '@angular/router';
+import type { BodyInput } from '@lithodex/contract';
 import type { TenantService } from '@lithodex/kinds';
-import { Api, type ApiFailure } from '../data/api';
-import { outcome } from '../data/outcome';
-import { Session } from '../data/session';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
+import { ConnectedSystem } from './connected-system';
 import { ReadBy } from './read-by';
 import { addressOf, emptyFields, fieldsOf, lacks, secretsOf, type ServiceFields, type TenantFields } from './tenant-form';
 import { serviceSteps } from './tenant-steps';
@@ -23,18 +20,8 @@ import { serviceSteps } from './tenant-steps';
   templateUrl: './tenant-page.html',
   styleUrls: ['./connection-page.scss', './tenant-page.scss'],
 })
-export class TenantPage {
-  private readonly api = inject(Api);
-  private readonly router = inject(Router);
-  protected readonly session = inject(Session);
-  /** Of the source, or `new`. */
-  readonly id = input.required<string>();
-  private readonly listed = toSignal(this.api.call('listSystems').pipe(outcome()));
-  protected readonly known = computed(() => this.listed()?.value?.rows.find((s) => String(s.id) === this.id()));
-  protected readonly name = signal('');
-  protected readonly location = signal('');
+export class TenantPage extends ConnectedSystem {
   protected readonly authority = signal('');
-  protected readonly readBy = signal<string | null>(null);
   /** What stands in the fields of the services. */
   protected f: TenantFields = emptyFields();
   private readonly version = signal(0);
@@ -42,9 +29,6 @@ export class TenantPage {
     this.version();
     return this.name().trim() === '' ? 'Say what it is called here.' : lacks(this.f);
   });
-  protected readonly tested = signal<SystemTest | undefined>(undefined);
-  protected readonly problem = signal('');
-  protected readonly busy = signal(false);
   /** The service that is being filled in. */
   protected readonly shown = signal<TenantService>('people');
   protected readonly steps = serviceSteps;
@@ -64,10 +48,10 @@ export class TenantPage {
     { value: 'starttls', label: 'encrypted after STARTTLS' },
     { value: 'none', label: 'not encrypted', note: 'for servers on the same host or a network of their own' },
   ];
-  protected readonly anyMissing = computed(() => (this.tested()?.needs ?? []).some((n) => n.missing));
   protected readonly asBefore = computed(() => (this.known() ? 'as until now' : ''));
 
   constructor() {
+    super();
     effect(() => {
       const known = this.known();
       const address = known?.address;
@@ -92,50 +76,11 @@ export class TenantPage {
     this.tested.set(undefined);
   }
 
-  private body(): BodyInput<'addSystem'> {
-    return {
-      name: this.name().trim(),
-      location: this.location().trim(),
-      address: addressOf(this.f, this.authority()),
-      readBy: this.readBy(),
-      secret: secretsOf(this.f),
-    };
+  protected said(): Pick<BodyInput<'addSystem'>, 'address' | 'secret'> {
+    return { address: addressOf(this.f, this.authority()), secret: secretsOf(this.f) };
   }
 
-  protected test(): void {
-    this.begin();
-    this.api.call('testSystem', { body: { id: this.known()?.id ?? null, body: this.body() } }).subscribe({
-      next: (tested) => {
-        this.busy.set(false);
-        this.tested.set(tested);
-      },
-      error: this.fail,
-    });
+  protected ready(): boolean {
+    return this.lack() === '';
   }
-
-  protected save(): void {
-    if (this.lack() !== '') return;
-    this.begin();
-    const known = this.known();
-    const done = { next: () => void this.router.navigate(['/estate']), error: this.fail };
-    if (known) this.api.call('changeSystem', { id: known.id, body: this.body() }).subscribe(done);
-    else this.api.call('addSystem', { body: this.body() }).subscribe(done);
-  }
-
-  protected again(): void {
-    const known = this.known();
-    if (!known) return;
-    this.begin();
-    this.api.call('readSystem', { id: known.id }).subscribe({ next: () => void this.router.navigate(['/estate']), error: this.fail });
-  }
-
-  private begin(): void {
-    this.busy.set(true);
-    this.problem.set('');
-  }
-
-  private readonly fail = (failure: ApiFailure): void => {
-    this.busy.set(false);
-    this.problem.set(failure.message);
-  };
 }

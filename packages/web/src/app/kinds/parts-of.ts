@@ -1,4 +1,5 @@
 import type { WorkloadRow } from '@lithodex/contract';
+import { bucketParts } from './bucket-parts';
 import { databaseParts } from './database-parts';
 import { filesParts } from './files-parts';
 import type { KindParts } from './kind-parts';
@@ -10,6 +11,7 @@ const parts: Readonly<Record<WorkloadRow['kind'], KindParts>> = {
   machine: machineParts,
   database: databaseParts,
   tenant: tenantParts,
+  bucket: bucketParts,
 };
 
 /** What of a kind of workload is shown in its own way. */

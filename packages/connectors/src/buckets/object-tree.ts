@@ -1,0 +1,110 @@
+import { joinPath } from '@lithodex/core';
+import { FolderBuilder, packEntry, type PutChunk, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import { BaseFolder } from './base-folder';
+import { between, type PlacedObject } from './in-tree-order';
+
+const plain = { uid: 0, gid: 0, ctimeNs: 0n, inode: 0, size: 0 } as const;
+
+/** An object as an entry of a tree. */
+export const objectEntry = (name: string, mtime: number): TreeEntry => ({
+  ...plain,
+  name,
+  kind: 'file',
+  mode: 0o600,
+  mtimeNs: BigInt(Math.trunc(mtime)) * 1_000_000n,
+});
+
+/** A folder that is being put together: objects in it may still be on their way when all of them are known. */
+class OpenFolder {
+  readonly builder: FolderBuilder;
+  private awaited = 1;
+
+  constructor(
+    put: PutChunk,
+    readonly name: string,
+    readonly path: string,
+    readonly base: BaseFolder,
+    readonly leftOut: boolean,
+    private readonly ended: (entry: TreeEntry) => void,
+  ) {
+    this.builder = new FolderBuilder(put);
+  }
+
+  /** A place for the next entry by name. Returns what fills it; null leaves it empty. */
+  reserve(): (entry: TreeEntry | null) => void {
+    const place = this.builder.reserve();
+    this.awaited++;
+    return (entry) => {
+      this.builder.fill(place, entry && packEntry(entry));
+      this.let();
+    };
+  }
+
+  /** Nothing more comes into it. */
+  close(): void {
+    this.let();
+  }
+
+  private let(): void {
+    if (--this.awaited > 0) return;
+    const folder = this.builder.finish();
+    // a folder that would hold nothing is none: buckets know no folders
+    this.ended({ ...plain, name: this.name, kind: 'folder', mode: 0o700, mtimeNs: 0n, folder });
+  }
+}
+
+/** What is done with an object that is not left out: returns its entry, or null where it is gone. */
+export type TakeObject = (object: PlacedObject, name: string, path: string, before: TreeEntry | undefined) => Promise<TreeEntry | null>;
+
+export interface TreeMaking {
+  readonly put: PutChunk;
+  readonly trees: TreeReader;
+  readonly base: TreeEntry | undefined;
+  leftOut(path: string, isFolder: boolean): boolean;
+  /** Does it beside others; waits while there is enough under way. */
+  beside(work: () => Promise<void>): Promise<void>;
+  /** Called now and then. */
+  passed(): Promise<void>;
+  readonly take: TakeObject;
+}
+
+const lookEvery = 1000;
+
+/** Makes the tree of objects, which come in its order. The tree is whole when all that was given to `beside` is done. */
+export async function makeObjectTree(making: TreeMaking, objects: readonly PlacedObject[]): Promise<{ readonly top: () => TreeEntry }> {
+  let top: TreeEntry | undefined;
+  const root = new OpenFolder(making.put, '', '', new BaseFolder(making.trees, making.base), false, (entry) => (top = entry));
+  const open: OpenFolder[] = [root];
+  let done = 0;
+  for (const object of objects) {
+    const parts = object.place.split(between);
+    const depth = parts.length - 1;
+    let same = 0;
+    while (same < depth && same + 1 < open.length && open[same + 1]!.name === parts[same]) same++;
+    while (open.length > same + 1) open.pop()!.close();
+    for (let i = same; i < depth; i++) open.push(await opened(making, open.at(-1)!, parts[i]!));
+    const folder = open.at(-1)!;
+    const name = parts[depth]!;
+    const path = joinPath(folder.path, name);
+    if (folder.leftOut || making.leftOut(path, false)) continue;
+    const before = await folder.base.of(name);
+    const fill = folder.reserve();
+    await making.beside(async () => {
+      fill(await making.take(object, name, path, before));
+    });
+    if (++done % lookEvery === 0) await making.passed();
+  }
+  while (open.length) open.pop()!.close();
+  return { top: () => top! };
+}
+
+async function opened(making: TreeMaking, above: OpenFolder, name: string): Promise<OpenFolder> {
+  const path = joinPath(above.path, name);
+  const leftOut = above.leftOut || making.leftOut(path, true);
+  const before = leftOut ? undefined : await above.base.of(name);
+  const fill = above.reserve();
+  const base = new BaseFolder(making.trees, before?.kind === 'folder' ? before : undefined);
+  return new OpenFolder(making.put, name, path, base, leftOut, (entry) => {
+    fill(entry.folder!.items > 0 ? entry : null);
+  });
+}

@@ -1,0 +1,129 @@
+import { escapePath, formatMoment, keyOfPath } from '@lithodex/core';
+import type { RestoreBody } from '@lithodex/contract';
+import { frozenClasses, type BucketDestination, type BucketNow } from '@lithodex/kinds';
+import { DateTime } from 'luxon';
+import type { RestorePlan } from '../../records/runs/planned-restore';
+import { bucketOfRow, type SystemRow } from '../../records/systems/system-rows';
+import type { Deps } from '../deps';
+import { rescueOf } from './rescue';
+import type { ResolvedPick } from './resolve-picks';
+import {
+  expectedOf,
+  onlyWorkload,
+  refuse,
+  ruleWords,
+  trialWords,
+  type Check,
+  type LookBody,
+  type Looked,
+  type RestorePlanner,
+} from './restore-planner';
+
+const askMs = 45_000;
+
+interface Place {
+  readonly system: SystemRow;
+  readonly workloadId: number;
+  /** The bucket the points are of. */
+  readonly from: string;
+  readonly destination: BucketDestination;
+}
+
+/** Which bucket objects go to. Throws INVALID where that can't be. */
+async function placeOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule'>, picks: readonly ResolvedPick[]): Promise<Place> {
+  const { destination: to } = body;
+  const workloadId = onlyWorkload(picks);
+  if (workloadId === null) throw refuse('body.picks', 'Objects of one bucket at a time.');
+  if (picks.some((p) => p.workloadKind !== 'bucket')) throw refuse('body.picks', 'Only objects of buckets go to buckets.');
+  const own = await deps.db('workload').where({ id: workloadId }).first<{ source_id: number; outer_id: string }>('source_id', 'outer_id');
+  const systemId = to.to === 'bucket' ? to.systemId : own.source_id;
+  const system = await deps.db('source').where({ id: systemId, kind: 'bucket' }).whereNotNull('secret').first<SystemRow | undefined>();
+  if (!system) throw refuse('body.destination', 'The object storage is not connected here.');
+  const newest = Math.max(...picks.map((p) => p.point.moment));
+  const stamp = DateTime.fromMillis(newest, { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmm');
+  const place = to.to === 'bucket' ? to : { bucket: own.outer_id, prefix: '', class: '', make: false };
+  const { bucket, prefix, make } = place;
+  return { system, workloadId, from: own.outer_id, destination: { bucket, prefix, class: place.class, make, exists: body.rule, stamp } };
+}
+
+function checksOf(now: BucketNow, { destination: { bucket, make, exists, class: kept } }: Place, zone: string, moment: number): Check[] {
+  const checks: Check[] = [];
+  if (now.trouble) checks.push({ level: 'stop', code: 'BUCKET_SHUT', text: now.trouble });
+  else if (!now.there && !make)
+    checks.push({ level: 'stop', code: 'NO_BUCKET', text: `There is no bucket ${bucket}. Let it be made, or choose another one.` });
+  else if (!now.there)
+    checks.push({
+      level: 'fine',
+      code: 'BUCKET_MADE',
+      text: `The bucket ${bucket} is made; it keeps no versions and is open to its owner alone.`,
+    });
+  if (frozenClasses.includes(kept))
+    checks.push({
+      level: 'look',
+      code: 'CLASS_FROZEN',
+      text: 'What is written in this class has to be thawed before anybody can read it.',
+    });
+  const versions =
+    now.versioning === 'on'
+      ? 'The bucket keeps versions: what is replaced stays there as an older one.'
+      : 'The bucket keeps no versions: what is replaced is gone there.';
+  if (exists === 'replace' || exists === 'replaceIfOlder')
+    checks.push({ level: now.versioning === 'on' ? 'fine' : 'look', code: 'REPLACED', text: versions });
+  else checks.push({ level: 'fine', code: 'KEPT', text: 'Nothing is replaced or removed.' });
+  if (now.locks && exists !== 'leave')
+    checks.push({ level: 'fine', code: 'LOCKED_THERE', text: 'Versions that are locked there stay as they are.' });
+  checks.push({
+    level: 'fine',
+    code: 'AS_OF',
+    text: `Objects come back as they were listed up to ${formatMoment(moment, zone)}, each with its headers, notes, tags and class.`,
+  });
+  return checks;
+}
+
+async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]): Promise<Looked> {
+  const place = await placeOf(deps, body, picks);
+  const { system, destination, from } = place;
+  const { server } = bucketOfRow(deps.secrets, system, '');
+  const now = await deps.movers.ask(
+    { ask: 'bucketNow', server, bucket: destination.bucket },
+    askMs,
+    deps.movers.bringsBackBy(system.read_by),
+  );
+  const where = destination.bucket === from && destination.prefix === '' ? 'where it was' : destination.bucket;
+  const goesTo = ({ path }: ResolvedPick) => `${escapePath(destination.prefix + keyOfPath(path)) || 'everything'}, ${where}`;
+  return { goesTo, checks: checksOf(now, place, deps.config.zone, Math.max(...picks.map((p) => p.point.moment))) };
+}
+
+/** Objects of buckets, back to where they were, below another prefix, or to another bucket. */
+export const bucketRestores: RestorePlanner = {
+  look,
+
+  async tasks(deps, body, picks) {
+    const { system, destination, workloadId } = await placeOf(deps, body, picks);
+    const work: RestorePlan = {
+      type: 'restore',
+      picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: '', base: '' })),
+      to: { kind: 'bucket', sourceId: system.id, destination },
+      trial: body.trial,
+      readFrom: body.readFrom,
+      expected: expectedOf(picks),
+    };
+    return [{ workloadId, work }];
+  },
+
+  async rescue(deps, body, picks) {
+    if ((body.rule !== 'replace' && body.rule !== 'replaceIfOlder') || body.trial) return null;
+    const { system, destination, from } = await placeOf(deps, body, picks);
+    const rescue = await rescueOf(deps, picks);
+    return rescue?.sourceId === system.id && destination.bucket === from ? rescue : null;
+  },
+
+  rules(body) {
+    const { destination: to } = body;
+    const where =
+      to.to === 'bucket'
+        ? `to the bucket ${to.bucket}${to.prefix ? `, below ${to.prefix}` : ''}${to.class ? `, as ${to.class}` : ''}`
+        : 'to where they were';
+    return `${trialWords(body)}${where}; ${ruleWords[body.rule]}`;
+  },
+};

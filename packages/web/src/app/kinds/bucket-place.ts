@@ -1,0 +1,85 @@
+import { ChangeDetectionStrategy, Component, computed, effect, inject, input, signal } from '@angular/core';
+import { toSignal } from '@angular/core/rxjs-interop';
+import { FormsModule } from '@angular/forms';
+import { Api } from '../data/api';
+import { outcome } from '../data/outcome';
+import { Slot, type SlotOption } from '../ui/slot';
+import type { Destination } from './kind-parts';
+
+const form = /^[A-Za-z0-9][A-Za-z0-9._-]{1,253}[A-Za-z0-9]$/;
+
+/** The part of the restore sentence that says which bucket of which storage, below which prefix, and in which class. */
+@Component({
+  selector: 'lx-bucket-place',
+  changeDetection: ChangeDetectionStrategy.OnPush,
+  imports: [FormsModule, Slot],
+  template: `<lx-slot
+      label="storage"
+      [options]="storages()"
+      [value]="system()"
+      [text]="system() === null ? 'choose a storage' : undefined"
+      (valueChange)="system.set($event)"
+    />, into the
+    <lx-slot label="state" [options]="states" [value]="make()" (valueChange)="make.set($event)" />
+    <input
+      class="field num"
+      aria-label="Bucket"
+      list="buckets-there"
+      placeholder="bucket"
+      [ngModel]="bucket()"
+      (ngModelChange)="bucket.set($event)"
+    />
+    <datalist id="buckets-there">
+      @for (b of there(); track b) {
+        <option [value]="b"></option>
+      }
+    </datalist>
+    <span
+      >, with
+      <input class="field num" aria-label="Prefix" placeholder="nothing" [ngModel]="prefix()" (ngModelChange)="prefix.set($event)" />
+      before each key, kept
+    </span>
+    <lx-slot label="class" [options]="classes" [value]="kept()" (valueChange)="kept.set($event)" />`,
+})
+export class BucketPlace {
+  private readonly api = inject(Api);
+  readonly changed = input.required<(destination: Destination | null) => void>();
+  private readonly systems = toSignal(this.api.call('listSystems').pipe(outcome()));
+  private readonly all = computed(() => (this.systems()?.value?.rows ?? []).filter((s) => s.address.kind === 'bucket'));
+  protected readonly storages = computed((): SlotOption<number>[] => this.all().map((s) => ({ value: s.id, label: s.name })));
+  protected readonly there = computed(
+    () =>
+      this.all()
+        .find((s) => s.id === this.system())
+        ?.workloads.map((w) => w.name) ?? [],
+  );
+  protected readonly states: SlotOption<boolean>[] = [
+    { value: false, label: 'bucket' },
+    { value: true, label: 'new bucket', note: 'made where it is not there' },
+  ];
+  protected readonly classes: SlotOption<string>[] = [
+    { value: '', label: 'in the class each had' },
+    { value: 'STANDARD', label: 'for everyday use', note: 'STANDARD' },
+    { value: 'STANDARD_IA', label: 'for seldom use', note: 'STANDARD_IA' },
+    { value: 'GLACIER', label: 'in an archive', note: 'GLACIER: has to be thawed before it can be read' },
+  ];
+  protected readonly system = signal<number | null>(null);
+  protected readonly bucket = signal('');
+  protected readonly prefix = signal('');
+  protected readonly make = signal(false);
+  protected readonly kept = signal('');
+
+  constructor() {
+    effect(() => {
+      // the only one there is needs no choice
+      const [only, ...others] = this.storages();
+      if (this.system() === null && only && !others.length) this.system.set(only.value);
+    });
+    effect(() => {
+      const [systemId, bucket] = [this.system(), this.bucket().trim()];
+      const said = systemId !== null && form.test(bucket);
+      const rest = { prefix: this.prefix(), class: this.kept(), make: this.make() };
+      this.changed()(said ? { to: 'bucket', systemId, bucket, ...rest } : null);
+    });
+  }
+}
