@@ -1,5 +1,6 @@
 import fs from 'node:fs';
 import os from 'node:os';
+import { bucketBench, bucketRun, serveBucket, type BucketRun } from './bucket-bench';
 import { catalogBench } from './catalog-bench';
 import { databaseBench } from './database-bench';
 import { imageBench, servePlatform } from './image-bench';
@@ -33,6 +34,7 @@ const all = [
   'inside',
   'mail',
   'rebuild',
+  'buckets',
 ] as const;
 const args = process.argv.slice(2);
 
@@ -42,6 +44,14 @@ if (args[0] === '--platform') {
 }
 if (args[0] === '--unit') {
   await beUnit(args[1]!, args[2]!);
+  process.exit(0);
+}
+if (args[0] === '--bucket') {
+  await serveBucket(args[1]!, Number(args[2]), Number(args[3]));
+  await new Promise(() => undefined);
+}
+if (args[0] === '--bucket-run') {
+  await bucketRun(args[1] as BucketRun, args[2]!, args[3]!);
   process.exit(0);
 }
 if (args[0] === '--simulate') {
@@ -55,6 +65,8 @@ const databaseBytes = Number(args.find((a) => a.startsWith('--database-mb='))?.s
 /** Of the mail server. */
 const people = Number(args.find((a) => a.startsWith('--people='))?.slice(9) ?? 20);
 const mails = Number(args.find((a) => a.startsWith('--mails='))?.slice(8) ?? 1000);
+/** Of the bucket. */
+const objects = Number(args.find((a) => a.startsWith('--objects='))?.slice(10) ?? 1_000_000);
 /** Of the catalog. */
 const catalogItems = Number(args.find((a) => a.startsWith('--items='))?.slice(8) ?? 1_000_000);
 const chosen = args.filter((a) => !a.startsWith('--'));
@@ -77,6 +89,7 @@ try {
   if (wanted('image')) await imageBench(folder, runs, report);
   if (wanted('inside')) await insideBench(folder, Math.min(runs, 3), report, keeps);
   if (wanted('mail')) await mailBench(folder, people, mails, Math.min(runs, 3), report, keeps);
+  if (wanted('buckets')) await bucketBench(folder, objects, Math.min(runs, 3), report, keeps);
   if (wanted('rebuild')) await rebuildBench(folder, Math.min(runs, 3), report, keeps);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, catalogItems, report);

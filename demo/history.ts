@@ -14,6 +14,7 @@ import { HarbourDatabase, type Acts } from './harbour-database';
 import { asker, officeNight } from './harbour/office';
 import { HarbourOffice } from './harbour-office';
 import { asksAtTheDesk, clerkRestores, helpsAtTheDesk } from './story-desk';
+import { HarbourSurveys } from './harbour-surveys';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
 import { HarbourPlatform } from './harbour-platform';
@@ -60,6 +61,7 @@ export class History {
   private readonly tide: HarbourTide;
   private readonly office: HarbourOffice;
   private readonly room: HarbourRoom;
+  private readonly surveys: HarbourSurveys;
   private diskId = '';
 
   /** Servers that are protected, or could be. */
@@ -80,6 +82,7 @@ export class History {
     this.berths = new HarbourDatabase(standins.berths, this.random, acts);
     this.tide = new HarbourTide(standins.tide, this.random, acts);
     this.room = new HarbourRoom(state, acts);
+    this.surveys = new HarbourSurveys(standins.surveys, new Random(1908), acts);
     this.movers = new StoryMovers(state, standins.receivePort);
     const now = DateTime.now().setZone(config.zone);
     const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
@@ -220,6 +223,7 @@ export class History {
     await this.machines(night, evening);
     await this.berths.night(night, evening, this.diskId);
     await this.office.night(night, evening, this.diskId);
+    await this.surveys.night(night, evening, this.diskId);
     if (night === officeNight) await helpsAtTheDesk(this.server.deps.db);
     if (night === proofNight) await provesReturns(this.people, `${this.state}/proof`);
     if (night === noticesNight) await this.tellPeople();

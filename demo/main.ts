@@ -20,12 +20,13 @@ interface Standins {
   readonly office: { readonly port: number; readonly secret: string };
   readonly officeMail: { readonly port: number };
   readonly officeCalendars: { readonly port: number };
+  readonly surveys: { readonly folder: string; readonly port: number; readonly accessKey: string; readonly secretKey: string };
 }
 
 const [, , configFile, state, standinFile, socket, tideSocket, replicaSocket] = process.argv;
 if (!configFile || !state || !standinFile || !socket || !tideSocket || !replicaSocket)
   throw new Error('usage: demo CONFIG STATE STANDINS SOCKET SOCKET SOCKET');
-const { bucket, library, platform, berths, berthsReplica, tide, mail, movers, organisation, office, officeMail, officeCalendars } =
+const { bucket, library, platform, berths, berthsReplica, tide, mail, movers, organisation, office, officeMail, officeCalendars, surveys } =
   JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
 const { accessKey, secretKey } = bucket;
 const standins = {
@@ -41,6 +42,7 @@ const standins = {
     mailPort: officeMail.port,
     calendarPort: officeCalendars.port,
   },
+  surveys: { ...surveys, endpoint: `http://127.0.0.1:${surveys.port}` },
   smtpPort: mail.smtpPort,
   receivePort: movers.port,
   organisation: {

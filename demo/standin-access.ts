@@ -1,5 +1,6 @@
 import type { OfficeAccess } from './harbour-office';
 import type { DatabaseAccess } from './harbour-database';
+import type { SurveyAccess } from './harbour-surveys';
 import type { PlatformAccess } from './harbour-platform';
 
 /** Where the stand-ins are, and what opens them. */
@@ -10,6 +11,7 @@ export interface StandinAccess {
   readonly berths: DatabaseAccess;
   readonly tide: DatabaseAccess;
   readonly office: OfficeAccess;
+  readonly surveys: SurveyAccess;
   readonly smtpPort: number;
   /** Where the mover that keeps takes what others read. */
   readonly receivePort: number;

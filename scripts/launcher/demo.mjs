@@ -72,6 +72,13 @@ async function standinSettings(state, near) {
       },
       officeMail: { port: await freePort(port + 11) },
       officeCalendars: { port: await freePort(port + 12) },
+      surveys: {
+        folder: path.join(state, 'surveys'),
+        port: await freePort(port + 13),
+        accessKey: 'kelmar-surveys',
+        secretKey: randomBytes(20).toString('hex'),
+        buckets: ['sonar-surveys'],
+      },
       mail: { folder: path.join(state, 'mail'), port: await freePort(port + 3), smtpPort: await freePort(port + 4) },
       organisation: {
         port: await freePort(port + 5),
@@ -131,7 +138,7 @@ export async function demo({ port, state: given, fresh }) {
   const marker = path.join(state, 'seeded.json');
   // a state of before there were all servers can not go on
   const outdated =
-    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"officeMail"');
+    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"surveys"');
   if (fresh || outdated || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
   mkdirSync(state, { recursive: true });
   chmodSync(state, 0o755);
@@ -251,9 +258,19 @@ export async function demo({ port, state: given, fresh }) {
         {
           write: ['/', state],
           hardware: Object.fromEntries(hardware),
-          never: [config, 'db', 'berths-a', 'berths-b', 'tide-db', 'office', 'room', 'units', 'secrets.json', 'standins.json'].map((f) =>
-            path.resolve(state, f),
-          ),
+          never: [
+            config,
+            'db',
+            'berths-a',
+            'berths-b',
+            'tide-db',
+            'office',
+            'surveys',
+            'room',
+            'units',
+            'secrets.json',
+            'standins.json',
+          ].map((f) => path.resolve(state, f)),
         },
         null,
         2,

@@ -1,4 +1,4 @@
-import { readFileSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { BucketService, rights } from './bucket/service';
 import { libraryFine } from './library/library';
 import { LibraryService } from './library/service';
@@ -30,6 +30,14 @@ interface Settings {
   readonly mail: { readonly folder: string; readonly port: number; readonly smtpPort: number };
   readonly organisation: OrganisationOptions;
   readonly office: TenantServiceOptions;
+  /** A storage of somebody else, whose buckets keep versions; while a story is told, a file `clock` in its folder says the time, ms. */
+  readonly surveys: {
+    readonly folder: string;
+    readonly port: number;
+    readonly accessKey: string;
+    readonly secretKey: string;
+    readonly buckets: readonly string[];
+  };
 }
 
 /** The stand-ins as a process of their own: usage `standins SETTINGS`, a JSON file. Tells its parent when it is ready. */
@@ -41,6 +49,15 @@ const bucket = new BucketService({
 });
 await bucket.start();
 for (const { name, lock } of settings.bucket.buckets) bucket.makeBucket(name, lock);
+const { surveys } = settings;
+const clock = `${surveys.folder}/clock`;
+const storage = new BucketService({
+  ...surveys,
+  accounts: [{ accessKey: surveys.accessKey, secretKey: surveys.secretKey, rights }],
+  now: () => (existsSync(clock) ? Number(readFileSync(clock, 'utf8')) : Date.now()),
+});
+await storage.start();
+for (const name of surveys.buckets) storage.makeBucket(name, false, true);
 const library = new LibraryService(settings.library);
 await library.start();
 library.library.switches = { ...libraryFine, loadMs: settings.library.loadMs };
@@ -58,7 +75,13 @@ for (const signal of ['SIGINT', 'SIGTERM'] as const)
   process.on(
     signal,
     () =>
-      void Promise.all([bucket.stop(), library.stop(), platform.stop(), mail.stop(), organisation.stop(), office.stop()]).then(() =>
-        process.exit(0),
-      ),
+      void Promise.all([
+        bucket.stop(),
+        storage.stop(),
+        library.stop(),
+        platform.stop(),
+        mail.stop(),
+        organisation.stop(),
+        office.stop(),
+      ]).then(() => process.exit(0)),
   );

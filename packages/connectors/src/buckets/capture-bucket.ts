@@ -58,7 +58,6 @@ class BucketCapture {
     const pages = await listObjects(client, () => {
       out.goOn();
     });
-    const objects = inTreeOrder(pages);
     const work = new SlidingWork(atOnce);
     const base = ctx.base && topEntry(ctx.base);
     const { top } = await makeObjectTree(
@@ -74,7 +73,7 @@ class BucketCapture {
         },
         take: (object, name, path, before) => this.take(object, name, path, before),
       },
-      objects,
+      inTreeOrder(pages),
     );
     await work.idle();
     const entry = top();

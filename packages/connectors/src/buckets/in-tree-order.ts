@@ -1,5 +1,6 @@
 import { KeyPaths } from '@lithodex/core';
 import type { ListedObject } from './bucket-client';
+import type { PackedPage } from './packed-page';
 
 /** An object with its place in the tree: the parts of its path with a NUL between, byte strings. */
 export interface PlacedObject extends Omit<ListedObject, 'key'> {
@@ -8,21 +9,27 @@ export interface PlacedObject extends Omit<ListedObject, 'key'> {
 
 export const between = '\0';
 
-/** Objects that were listed, in the order in which a tree holds their paths: folders right where their name stands. The pages are let go of one by one. */
-export function inTreeOrder(pages: (readonly ListedObject[])[]): PlacedObject[] {
-  const paths = new KeyPaths();
-  const classes = new Map<string, string>();
-  const placed: PlacedObject[] = [];
-  let sorted = true;
+/** Objects that were listed, in the order in which a tree holds their paths: folders right where their name stands. */
+export function* inTreeOrder(pages: readonly PackedPage[]): Generator<PlacedObject> {
   let before = '';
-  for (let page = pages.shift(); page; page = pages.shift())
-    for (const { key, size, mtime, etag, class: own } of page) {
-      if (!classes.has(own)) classes.set(own, own);
-      const place = paths.partsOf(key).join(between);
-      sorted &&= before <= place;
-      before = place;
-      placed.push({ place, size, mtime, etag, class: classes.get(own)! });
-    }
+  let sorted = true;
+  for (const { place } of places(pages)) {
+    sorted = before <= place;
+    if (!sorted) break;
+    before = place;
+  }
   // where `a-b` comes before `a/b` among keys, the folder `a` comes first in a tree
-  return sorted ? placed : placed.sort((a, b) => (a.place < b.place ? -1 : 1));
+  const inOrder = sorted ? places(pages) : [...places(pages)].sort((a, b) => (a.place < b.place ? -1 : 1));
+  for (const { place, page, at } of inOrder) yield { place, ...page.facts(at) };
+}
+
+interface Found {
+  readonly place: string;
+  readonly page: PackedPage;
+  readonly at: number;
+}
+
+function* places(pages: readonly PackedPage[]): Generator<Found> {
+  const paths = new KeyPaths();
+  for (const page of pages) for (let at = 0; at < page.length; at++) yield { place: paths.partsOf(page.key(at)).join(between), page, at };
 }

@@ -45,7 +45,7 @@ describe('a listing in stretches', () => {
         };
         let told = 0;
         const pages = await listObjects({ page }, (objects) => (told += objects.length));
-        expect(pages.flat().map((o) => o.key)).toEqual(sorted);
+        expect(pages.flatMap((p) => Array.from({ length: p.length }, (_, i) => p.key(i)))).toEqual(sorted);
         expect(told).toBe(keys.length);
       }),
     );

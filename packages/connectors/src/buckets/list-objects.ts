@@ -1,6 +1,7 @@
 import { byUtf8 } from '@lithodex/core';
 import type { BucketClient, ListedObject } from './bucket-client';
 import { keyBetween } from './key-midpoint';
+import { PackedPage } from './packed-page';
 
 /** So many stretches of the keys are listed side by side. */
 const atOnce = 4;
@@ -12,7 +13,7 @@ const mostProbes = 24;
 interface Stretch {
   after: string;
   end: string | undefined;
-  readonly pages: (readonly ListedObject[])[];
+  readonly pages: PackedPage[];
   done: boolean;
 }
 
@@ -20,7 +21,7 @@ interface Stretch {
 export async function listObjects(
   client: Pick<BucketClient, 'page'>,
   passed: (objects: readonly ListedObject[]) => void,
-): Promise<(readonly ListedObject[])[]> {
+): Promise<PackedPage[]> {
   return new Listing(client, passed).run();
 }
 
@@ -33,7 +34,7 @@ class Listing {
     private readonly passed: (objects: readonly ListedObject[]) => void,
   ) {}
 
-  async run(): Promise<(readonly ListedObject[])[]> {
+  async run(): Promise<PackedPage[]> {
     const first = this.stretches[0]!;
     while (!first.done && this.pages < leastPages) await this.step(first);
     if (!first.done) await Promise.all([this.finish(first), ...Array.from({ length: atOnce - 1 }, () => this.help())]);
@@ -50,7 +51,7 @@ class Listing {
     this.pages++;
     const { end } = stretch;
     const own = end === undefined ? objects : objects.filter((o) => byUtf8(o.key, end) <= 0);
-    if (own.length) stretch.pages.push(own);
+    if (own.length) stretch.pages.push(new PackedPage(own));
     this.passed(own);
     stretch.done = !more || own.length < objects.length || own.length === 0;
     stretch.after = own.at(-1)?.key ?? stretch.after;

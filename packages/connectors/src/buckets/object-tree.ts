@@ -71,7 +71,7 @@ export interface TreeMaking {
 const lookEvery = 1000;
 
 /** Makes the tree of objects, which come in its order. The tree is whole when all that was given to `beside` is done. */
-export async function makeObjectTree(making: TreeMaking, objects: readonly PlacedObject[]): Promise<{ readonly top: () => TreeEntry }> {
+export async function makeObjectTree(making: TreeMaking, objects: Iterable<PlacedObject>): Promise<{ readonly top: () => TreeEntry }> {
   let top: TreeEntry | undefined;
   const root = new OpenFolder(making.put, '', '', new BaseFolder(making.trees, making.base), false, (entry) => (top = entry));
   const open: OpenFolder[] = [root];

@@ -70,8 +70,8 @@ export class BucketService {
   }
 
   /** Makes a bucket unless it is there. */
-  makeBucket(name: string, lock = false): void {
-    if (!this.shelf.buckets.has(name)) this.shelf.saveBucket({ name, made: this.now(), versioning: lock ? 'Enabled' : 'off', lock });
+  makeBucket(name: string, lock = false, versions = lock): void {
+    if (!this.shelf.buckets.has(name)) this.shelf.saveBucket({ name, made: this.now(), versioning: versions ? 'Enabled' : 'off', lock });
   }
 
   private async handle(req: IncomingMessage, res: ServerResponse): Promise<void> {

@@ -38,6 +38,8 @@ export interface Version {
   readonly parts?: readonly string[];
   /** Other than STANDARD. */
   readonly class?: string;
+  /** What its bytes repeat; nothing of it is on the disk. */
+  readonly filler?: string;
   tags?: readonly (readonly [string, string])[];
   readonly grants?: readonly { readonly by: string; readonly to: string; readonly right: string }[];
   retention?: Retention;
@@ -187,6 +189,16 @@ export class Shelf {
     this.insert(bucket, version);
   }
 
+  /** Fills a bucket with objects that are made up as they are read, and gone when the service ends: by the million, for measuring. */
+  makeUp(bucketName: string, count: number, size: number, keyOf: (n: number) => string, at: number): void {
+    const bucket = this.bucket(bucketName);
+    for (let n = 0; n < count; n++) {
+      const key = keyOf(n);
+      const md5 = createHash('md5').update(Buffer.alloc(size, key)).digest('hex');
+      this.insert(bucket, { key, id: String(n), at, marker: false, size, etag: `"${md5}"`, meta: {}, filler: key });
+    }
+  }
+
   saveVersion(bucketName: string, version: Version): void {
     writeWhole(this.file(bucketName, version, 'version'), JSON.stringify(version));
   }
@@ -202,6 +214,7 @@ export class Shelf {
 
   read(bucketName: string, version: Version, start: number, end: number): Readable {
     if (version.size === 0) return Readable.from([]);
+    if (version.filler !== undefined) return Readable.from([Buffer.alloc(version.size, version.filler).subarray(start, end + 1)]);
     return createReadStream(this.file(bucketName, version, 'bytes'), { start, end });
   }
 
