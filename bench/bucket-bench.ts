@@ -50,7 +50,17 @@ export async function bucketRun(run: BucketRun, endpoint: string, folder: string
   const from: BucketFrom = {
     kind: 'bucket',
     bucket,
-    server: { kind: 'bucket', id: null, endpoint, region: 'us-east-1', ...keys, buckets: [], accessLists: false, authority: null },
+    server: {
+      kind: 'bucket',
+      id: null,
+      endpoint,
+      region: 'us-east-1',
+      ...keys,
+      buckets: [],
+      accessLists: false,
+      versions: false,
+      authority: null,
+    },
   };
   const times = await { list: plainListing, copy: plainCopy, survey, capture }[run](from, folder);
   const peak = /VmHWM:\s+(\d+)/.exec(fs.readFileSync('/proc/self/status', 'utf8'))?.[1];

@@ -57,7 +57,7 @@ export class HarbourSurveys {
     const { workloads } = await this.acts.call('eva.vind', 'addSystem', {
       name: 'Survey storage',
       location: 'Lighthouse station',
-      address: { kind: 'bucket', endpoint, accessKey },
+      address: { kind: 'bucket', endpoint, accessKey, versions: true },
       secret: secretKey,
     });
     await this.acts.call('eva.vind', 'addPolicy', {

@@ -190,7 +190,7 @@ describe('a bucket', () => {
     const entry = (await admin.call('tree', { id: point.id, query: { path: '' } })).rows.find((e) => e.name === 'cold');
     expect(entry).toMatchObject({ unread: true });
     const refused = await restore(point.id, ['cold'], { rule: 'replace' });
-    expect(refused.state).toBe('remarks');
+    expect(refused.state).toBe('partsMissing');
     await storage.remove('sonar-surveys', 'cold');
   });
 

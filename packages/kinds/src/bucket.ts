@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { conflictRules } from './files';
 import type { Kind } from './kind';
-import { Bytes, Count, Id } from './values';
+import { Bytes, Count, Id, Instant } from './values';
 
 /** What services of the protocol take as the name of a bucket, older ones included. */
 export const BucketName = z
@@ -34,6 +34,8 @@ export const BucketAddress = z.object({
   buckets: z.array(BucketName).max(1000).default([]),
   /** Whether the access list of each object is read as well: a request more for each that is new. */
   accessLists: z.boolean().default(false),
+  /** Whether what was replaced or deleted is taken as well, as far as buckets keep it: then any second can be brought back. */
+  versions: z.boolean().default(false),
   /** The certificate authority that the certificate is checked with; null for those the mover's system trusts. */
   authority: z
     .string()
@@ -78,6 +80,8 @@ export const BucketPoint = z.object({
   bytes: Bytes,
   /** Of what class, with how many objects each. */
   classes: z.record(z.string().max(60), Count),
+  /** Older versions and marks of deletions, where they are taken: how many, and when the oldest was written. */
+  older: z.object({ versions: Count, markers: Count, since: Instant.nullable() }).nullish(),
   /** What was asked of the service for it: pages of listings, objects and parts of them, tags and access lists. */
   asked: z.object({ lists: Count, reads: Count, facts: Count }),
 });
@@ -93,6 +97,10 @@ export const ObjectFacts = z.object({
   tags: z.array(z.tuple([z.string().max(600), z.string().max(1200)])).max(50),
   class: z.string().max(60),
   version: z.string().max(1100),
+  /** Of an older version: the one that took its place. */
+  newer: z.string().max(1100).optional(),
+  /** It stands for a deletion. */
+  marker: z.boolean().optional(),
   /** How the service encrypted it; '' where it does not say. */
   encryption: z.string().max(100),
   /** Who may do what with it, beside its owner; absent where it was not asked. */
@@ -121,6 +129,8 @@ export const BucketPlace = z.object({
   class: StorageClass.default(''),
   /** It is made where it is not there. */
   make: z.boolean().default(false),
+  /** As it all was at the end of this second, ms; null for as it is in the point. */
+  at: Instant.nullable().default(null),
 });
 
 export const BucketDestination = z.object({
@@ -128,6 +138,7 @@ export const BucketDestination = z.object({
   prefix: KeyPrefix,
   class: StorageClass,
   make: z.boolean(),
+  at: Instant.nullish(),
   exists: z.enum(conflictRules),
   /** What is put behind the names of objects that are restored beside what exists. */
   stamp: z.string().max(60),
@@ -156,6 +167,9 @@ export function bucketOfPoint({ bucket, versioning, locks, objects, bytes }: Buc
   const facts: BucketFacts = { kind: 'bucket', versioning, locks, objects, bytes, more: false, frozen: 0, trouble: '' };
   return { kind: 'bucket', facts, outer_id: bucket };
 }
+
+/** The folder at the top of a point that holds older versions: no part of a key is escaped to that. */
+export const olderFolder = '~versions';
 
 /** What a service of the protocol calls classes that have to be thawed before they can be read. */
 export const frozenClasses: readonly string[] = ['GLACIER', 'DEEP_ARCHIVE'];

@@ -17,6 +17,22 @@ export interface ListedObject {
   readonly mtime: number;
   readonly etag: string;
   readonly class: string;
+  /** Which version it is, where versions are listed. */
+  readonly id?: string;
+}
+
+/** A version of an object, or the mark that it was deleted. */
+export interface ListedVersion extends ListedObject {
+  readonly id: string;
+  readonly marker: boolean;
+  /** What counts now. */
+  readonly latest: boolean;
+}
+
+/** Where a listing of versions goes on. */
+export interface VersionsFrom {
+  readonly key: string;
+  readonly id: string | undefined;
 }
 
 /** Where the content of an object is, with what is known of it. */
@@ -92,12 +108,43 @@ export class BucketClient {
     return { objects, more: IsTruncated === true };
   }
 
+  /** Versions and marks of deletions from a place on, of each key the newest first. */
+  async versions(from: VersionsFrom | undefined): Promise<{ readonly versions: ListedVersion[]; readonly next: VersionsFrom | undefined }> {
+    this.asked.lists++;
+    const behind = from && { KeyMarker: from.key, ...(from.id !== undefined && { VersionIdMarker: from.id }) };
+    const page = await this.ask(this.bucket, (s3) =>
+      s3.listObjectVersions({ Bucket: this.bucket, EncodingType: 'url' as const, ...behind }),
+    );
+    const text = (key: string | undefined) => (page.EncodingType === 'url' ? decoded(key ?? '') : (key ?? ''));
+    const common = (v: { Key?: string; VersionId?: string; IsLatest?: boolean; LastModified?: Date }) => ({
+      key: text(v.Key),
+      id: v.VersionId ?? 'null',
+      latest: v.IsLatest === true,
+      mtime: v.LastModified?.getTime() ?? 0,
+    });
+    const kept = (page.Versions ?? []).map((v) => ({
+      ...common(v),
+      marker: false,
+      size: v.Size ?? 0,
+      etag: bare(v.ETag),
+      class: v.StorageClass ?? 'STANDARD',
+    }));
+    const markers = (page.DeleteMarkers ?? []).map((m) => ({ ...common(m), marker: true, size: 0, etag: '', class: 'STANDARD' }));
+    const next = page.IsTruncated ? { key: text(page.NextKeyMarker), id: page.NextVersionIdMarker } : undefined;
+    return { versions: [...kept, ...markers], next };
+  }
+
   /** Opens an object, or bytes of it: of the one with that ETag only, where it is said. Throws OBJECT_GONE, OBJECT_FROZEN, and OBJECT_CHANGED where it is another one meanwhile. */
-  async open(key: string, part?: { readonly from: number; readonly to: number; readonly etag: string }): Promise<OpenObject> {
+  async open(
+    key: string,
+    part?: { readonly from: number; readonly to: number; readonly etag: string },
+    version?: string,
+  ): Promise<OpenObject> {
     this.asked.reads++;
     const asked = {
       Bucket: this.bucket,
       Key: key,
+      ...(version !== undefined && { VersionId: version }),
       ...(part && { Range: `bytes=${part.from}-${part.to - 1}`, ...(part.etag !== '' && { IfMatch: `"${part.etag}"` }) }),
     };
     const got = await this.ask(key, async (s3) => {
@@ -124,16 +171,20 @@ export class BucketClient {
     }
   }
 
-  async tags(key: string): Promise<ObjectFacts['tags']> {
+  async tags(key: string, version?: string): Promise<ObjectFacts['tags']> {
     this.asked.facts++;
-    const { TagSet = [] } = await this.ask(key, (s3) => s3.getObjectTagging({ Bucket: this.bucket, Key: key }));
+    const { TagSet = [] } = await this.ask(key, (s3) =>
+      s3.getObjectTagging({ Bucket: this.bucket, Key: key, ...(version !== undefined && { VersionId: version }) }),
+    );
     return TagSet.map((t) => [t.Key ?? '', t.Value ?? '']);
   }
 
   /** Who may do what with an object, beside its owner. */
-  async grants(key: string): Promise<NonNullable<ObjectFacts['grants']>> {
+  async grants(key: string, version?: string): Promise<NonNullable<ObjectFacts['grants']>> {
     this.asked.facts++;
-    return grantsOf(await this.ask(key, (s3) => s3.getObjectAcl({ Bucket: this.bucket, Key: key })));
+    return grantsOf(
+      await this.ask(key, (s3) => s3.getObjectAcl({ Bucket: this.bucket, Key: key, ...(version !== undefined && { VersionId: version }) })),
+    );
   }
 }
 

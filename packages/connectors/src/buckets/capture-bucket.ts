@@ -1,6 +1,6 @@
 import { keyOfPath } from '@lithodex/core';
 import { topEntry, type StreamStored, type TreeEntry } from '@lithodex/engine';
-import { frozenClasses, type BucketFrom, type BucketPoint, type ObjectFacts } from '@lithodex/kinds';
+import { frozenClasses, type BucketFrom, type BucketPoint, type BucketService, type ObjectFacts } from '@lithodex/kinds';
 import type { PointWriting } from '../capture-store';
 import type { CaptureContext, PointContent } from '../connector';
 import { ItemWriting } from '../item-writing';
@@ -10,6 +10,7 @@ import { BucketClient, type OpenObject } from './bucket-client';
 import { endsAll } from './bucket-errors';
 import { inTreeOrder, type PlacedObject } from './in-tree-order';
 import { listObjects } from './list-objects';
+import { listVersions, type OlderVersion, type PlacedVersion } from './older-versions';
 import { objectFacts, withObjectFacts } from './object-facts';
 import { makeObjectTree, objectEntry } from './object-tree';
 
@@ -30,7 +31,7 @@ export function captureBucket(ctx: CaptureContext, { server, bucket }: BucketFro
   return writing.during(async () => {
     const client = new BucketClient(server, bucket);
     try {
-      return await new BucketCapture(ctx, writing, client, server.accessLists).run();
+      return await new BucketCapture(ctx, writing, client, server).run();
     } finally {
       await client.close();
     }
@@ -41,23 +42,27 @@ class BucketCapture {
   private readonly out: ItemWriting;
   private readonly classes: Record<string, number> = {};
   private accessLists: boolean;
+  private readonly older: { versions: number; markers: number; since: number | null } | null;
+  private objects = 0;
 
   constructor(
     private readonly ctx: CaptureContext,
     private readonly writing: PointWriting,
     private readonly client: BucketClient,
-    accessLists: boolean,
+    { accessLists, versions }: Pick<BucketService, 'accessLists' | 'versions'>,
   ) {
     this.out = new ItemWriting(ctx, writing);
     this.accessLists = accessLists;
+    this.older = versions ? { versions: 0, markers: 0, since: null } : null;
   }
 
   async run(): Promise<PointContent> {
     const { ctx, out, client, writing } = this;
     const settings = await client.settings();
-    const pages = await listObjects(client, () => {
+    const passed = () => {
       out.goOn();
-    });
+    };
+    const { pages, older } = this.older ? await listVersions(client, passed) : { pages: await listObjects(client, passed), older: [] };
     const work = new SlidingWork(atOnce);
     const base = ctx.base && topEntry(ctx.base);
     const { top } = await makeObjectTree(
@@ -73,7 +78,7 @@ class BucketCapture {
         },
         take: (object, name, path, before) => this.take(object, name, path, before),
       },
-      inTreeOrder(pages),
+      inTreeOrder(pages, older),
     );
     await work.idle();
     const entry = top();
@@ -83,9 +88,10 @@ class BucketCapture {
       kind: 'bucket',
       bucket: client.bucket,
       ...settings,
-      objects: out.progress.files,
+      objects: this.objects,
       bytes: entry.folder?.bytes ?? 0,
       classes: this.classes,
+      older: this.older,
       asked: { ...client.asked },
     };
     return {
@@ -105,7 +111,12 @@ class BucketCapture {
     };
   }
 
-  private async take(object: PlacedObject, name: string, path: string, before: TreeEntry | undefined): Promise<TreeEntry | null> {
+  private async take(
+    object: PlacedObject | PlacedVersion,
+    name: string,
+    path: string,
+    before: TreeEntry | undefined,
+  ): Promise<TreeEntry | null> {
     const { out } = this;
     out.goOn();
     if (before && isAsBefore(before, object)) {
@@ -113,9 +124,15 @@ class BucketCapture {
       out.progress.bytes += before.size;
       return before;
     }
+    const older = 'older' in object ? object.older : undefined;
     try {
+      if (older?.marker) {
+        this.count(object);
+        const facts = { ...noFacts, marker: true, newer: older.newer, version: older.id };
+        return { ...objectEntry(name, object.mtime), attributes: withObjectFacts(facts) };
+      }
       if (frozenClasses.includes(object.class)) throw new SourceError('OBJECT_FROZEN', object.class);
-      const entry = await this.read(keyOfPath(path), name, object);
+      const entry = await this.read(older?.key ?? keyOfPath(path), name, object, older);
       this.count(object);
       return entry;
     } catch (error) {
@@ -128,19 +145,31 @@ class BucketCapture {
     }
   }
 
-  private count(object: PlacedObject): void {
+  private count(object: PlacedObject | PlacedVersion): void {
     this.out.progress.items++;
     this.out.progress.files++;
+    if ('older' in object) {
+      const older = this.older!;
+      if (object.older.marker) older.markers++;
+      else older.versions++;
+      older.since = Math.min(older.since ?? object.mtime, object.mtime);
+      return;
+    }
+    this.objects++;
     this.classes[object.class] = (this.classes[object.class] ?? 0) + 1;
   }
 
-  private async read(key: string, name: string, listed: PlacedObject): Promise<TreeEntry> {
+  private async read(key: string, name: string, listed: PlacedObject, older: OlderVersion | undefined): Promise<TreeEntry> {
     let object: Pick<PlacedObject, 'size' | 'etag'> = listed;
+    const version = older?.id ?? listed.id;
     for (let time = 1; ; time++)
       try {
-        const { stored, opened } = object.size > partBytes ? await this.inParts(key, object) : await this.atOnce(key);
-        const facts = await this.allFacts(key, opened);
-        return { ...objectEntry(name, opened.mtime), ...asEntry(stored), attributes: withObjectFacts(facts) };
+        const { stored, opened } = object.size > partBytes ? await this.inParts(key, object, version) : await this.atOnce(key, version);
+        const facts = await this.allFacts(key, opened, version);
+        // the listing tells the time more closely
+        const mtime = opened.facts.etag === listed.etag ? listed.mtime : opened.mtime;
+        const attributes = withObjectFacts(older ? { ...facts, newer: older.newer } : facts);
+        return { ...objectEntry(name, mtime), ...asEntry(stored), attributes };
       } catch (error) {
         if (!isSourceError(error, 'OBJECT_CHANGED') || time === mostTimes) throw error;
         const now = await this.client.head(key);
@@ -149,8 +178,8 @@ class BucketCapture {
       }
   }
 
-  private async atOnce(key: string): Promise<{ stored: StreamStored; opened: OpenObject }> {
-    const opened = await this.client.open(key);
+  private async atOnce(key: string, version: string | undefined): Promise<{ stored: StreamStored; opened: OpenObject }> {
+    const opened = await this.client.open(key, undefined, version);
     // it may have grown since it was listed
     if (opened.size > partBytes) return { opened, stored: whole(key, opened.size, await this.out.streamed(opened.body)) };
     const parts: Uint8Array[] = [];
@@ -162,21 +191,22 @@ class BucketCapture {
   private async inParts(
     key: string,
     { size, etag }: Pick<PlacedObject, 'size' | 'etag'>,
+    version: string | undefined,
   ): Promise<{ stored: StreamStored; opened: OpenObject }> {
     const { client, out } = this;
-    const opened = await client.open(key, { from: 0, to: Math.min(size, partBytes), etag });
+    const opened = await client.open(key, { from: 0, to: Math.min(size, partBytes), etag }, version);
     const pieces = async function* () {
       yield* opened.body;
       for (let from = partBytes; from < size; from += partBytes)
-        yield* (await client.open(key, { from, to: Math.min(size, from + partBytes), etag })).body;
+        yield* (await client.open(key, { from, to: Math.min(size, from + partBytes), etag }, version)).body;
     };
     return { opened, stored: whole(key, opened.size, await out.streamed(pieces())) };
   }
 
-  private async allFacts(key: string, { facts, tagCount }: OpenObject): Promise<ObjectFacts> {
-    const tags = this.mayHaveTags(tagCount) ? await this.client.tags(key).catch(this.without('tags')) : undefined;
+  private async allFacts(key: string, { facts, tagCount }: OpenObject, version: string | undefined): Promise<ObjectFacts> {
+    const tags = this.mayHaveTags(tagCount) ? await this.client.tags(key, version).catch(this.without('tags')) : undefined;
     if (tags?.length && tagCount === null) this.tagsUncounted = true;
-    const grants = this.accessLists ? await this.client.grants(key).catch(this.without('access lists')) : undefined;
+    const grants = this.accessLists ? await this.client.grants(key, version).catch(this.without('access lists')) : undefined;
     return { ...facts, ...(tags && { tags }), ...(grants && { grants }) };
   }
 
@@ -201,6 +231,7 @@ class BucketCapture {
   private readonly told = new Set<string>();
 }
 
+const noFacts: ObjectFacts = { etag: '', headers: {}, notes: {}, tags: [], class: 'STANDARD', version: '', encryption: '' };
 const asEntry = ({ size, content, random }: StreamStored) => ({ size, ...(content && { content }), ...(random && { random }) });
 
 function whole(key: string, size: number, stored: StreamStored): StreamStored {

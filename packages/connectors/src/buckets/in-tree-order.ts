@@ -10,7 +10,12 @@ export interface PlacedObject extends Omit<ListedObject, 'key'> {
 export const between = '\0';
 
 /** Objects that were listed, in the order in which a tree holds their paths: folders right where their name stands. */
-export function* inTreeOrder(pages: readonly PackedPage[]): Generator<PlacedObject> {
+export function* inTreeOrder<T extends PlacedObject>(pages: readonly PackedPage[], more: readonly T[] = []): Generator<PlacedObject | T> {
+  if (more.length) {
+    const now = Array.from(places(pages), ({ place, page, at }): PlacedObject => ({ place, ...page.facts(at) }));
+    yield* [...now, ...more].sort(byPlace);
+    return;
+  }
   let before = '';
   let sorted = true;
   for (const { place } of places(pages)) {
@@ -19,9 +24,11 @@ export function* inTreeOrder(pages: readonly PackedPage[]): Generator<PlacedObje
     before = place;
   }
   // where `a-b` comes before `a/b` among keys, the folder `a` comes first in a tree
-  const inOrder = sorted ? places(pages) : [...places(pages)].sort((a, b) => (a.place < b.place ? -1 : 1));
+  const inOrder = sorted ? places(pages) : [...places(pages)].sort(byPlace);
   for (const { place, page, at } of inOrder) yield { place, ...page.facts(at) };
 }
+
+const byPlace = (a: { readonly place: string }, b: { readonly place: string }) => (a.place < b.place ? -1 : 1);
 
 interface Found {
   readonly place: string;

@@ -54,9 +54,14 @@ class OpenFolder {
 }
 
 /** What is done with an object that is not left out: returns its entry, or null where it is gone. */
-export type TakeObject = (object: PlacedObject, name: string, path: string, before: TreeEntry | undefined) => Promise<TreeEntry | null>;
+export type TakeObject<T extends PlacedObject> = (
+  object: T,
+  name: string,
+  path: string,
+  before: TreeEntry | undefined,
+) => Promise<TreeEntry | null>;
 
-export interface TreeMaking {
+export interface TreeMaking<T extends PlacedObject> {
   readonly put: PutChunk;
   readonly trees: TreeReader;
   readonly base: TreeEntry | undefined;
@@ -65,13 +70,16 @@ export interface TreeMaking {
   beside(work: () => Promise<void>): Promise<void>;
   /** Called now and then. */
   passed(): Promise<void>;
-  readonly take: TakeObject;
+  readonly take: TakeObject<T>;
 }
 
 const lookEvery = 1000;
 
 /** Makes the tree of objects, which come in its order. The tree is whole when all that was given to `beside` is done. */
-export async function makeObjectTree(making: TreeMaking, objects: Iterable<PlacedObject>): Promise<{ readonly top: () => TreeEntry }> {
+export async function makeObjectTree<T extends PlacedObject>(
+  making: TreeMaking<T>,
+  objects: Iterable<T>,
+): Promise<{ readonly top: () => TreeEntry }> {
   let top: TreeEntry | undefined;
   const root = new OpenFolder(making.put, '', '', new BaseFolder(making.trees, making.base), false, (entry) => (top = entry));
   const open: OpenFolder[] = [root];
@@ -98,7 +106,7 @@ export async function makeObjectTree(making: TreeMaking, objects: Iterable<Place
   return { top: () => top! };
 }
 
-async function opened(making: TreeMaking, above: OpenFolder, name: string): Promise<OpenFolder> {
+async function opened<T extends PlacedObject>(making: TreeMaking<T>, above: OpenFolder, name: string): Promise<OpenFolder> {
   const path = joinPath(above.path, name);
   const leftOut = above.leftOut || making.leftOut(path, true);
   const before = leftOut ? undefined : await above.base.of(name);

@@ -13,6 +13,7 @@ export class PackedPage {
   /** ETags that are no sums, and classes, by place. */
   private readonly otherTags = new Map<number, string>();
   private readonly otherClasses = new Map<number, string>();
+  private readonly ids: readonly (string | undefined)[] | undefined;
 
   constructor(objects: readonly ListedObject[]) {
     this.keys = Buffer.from(objects.map((o) => o.key).join(''), 'utf8');
@@ -20,6 +21,7 @@ export class PackedPage {
     this.sizes = Float64Array.from(objects, (o) => o.size);
     this.times = Float64Array.from(objects, (o) => o.mtime);
     this.sums = Buffer.alloc(objects.length * md5Bytes);
+    if (objects.some((o) => o.id !== undefined)) this.ids = objects.map((o) => o.id);
     let end = 0;
     objects.forEach(({ key, etag, class: own }, i) => {
       end += Buffer.byteLength(key);
@@ -35,7 +37,7 @@ export class PackedPage {
   }
 
   key(i: number): string {
-    return this.keys.toString('utf8', i === 0 ? 0 : this.ends[i - 1]!, this.ends[i]!);
+    return this.keys.toString('utf8', i === 0 ? 0 : this.ends[i - 1]!, this.ends[i]);
   }
 
   /** What is known of an object beside its key. */
@@ -45,6 +47,7 @@ export class PackedPage {
       mtime: this.times[i]!,
       etag: this.otherTags.get(i) ?? this.sums.toString('hex', i * md5Bytes, (i + 1) * md5Bytes),
       class: this.otherClasses.get(i) ?? 'STANDARD',
+      ...(this.ids?.[i] !== undefined && { id: this.ids[i] }),
     };
   }
 }

@@ -1,8 +1,7 @@
-import { besideName, bytesOfText, countOf, decideConflict, keyOfPath, type RestoreAction } from '@lithodex/core';
-import { EngineError, type TreeEntry } from '@lithodex/engine';
+import { besideName, bytesOfText, countOf, decideConflict, type RestoreAction } from '@lithodex/core';
+import { EngineError } from '@lithodex/engine';
 import type { BucketTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
-import { everythingBelow, type ReadableTree } from '../readable-tree';
 import { SlidingWork } from '../sliding-work';
 import { SourceError } from '../source-error';
 import { BucketClient } from './bucket-client';
@@ -10,18 +9,12 @@ import { endsAll } from './bucket-errors';
 import { isSameObject } from './is-same-object';
 import { objectFacts } from './object-facts';
 import { ObjectWriter } from './object-writer';
+import { objectsAt, objectsOf, type ObjectBack } from './objects-at';
 
 const atOnce = 16;
 /** Bytes of a key, as the protocol has it. */
 const mostKeyBytes = 1024;
 const mostTwins = 100;
-
-interface ObjectBack {
-  /** Byte string in the point. */
-  readonly path: string;
-  readonly entry: TreeEntry;
-  readonly tree: ReadableTree;
-}
 
 /** Brings picked objects back into a bucket. A trial looks what would happen and writes nothing. Throws SourceError, STOPPED. */
 export async function restoreBucket(
@@ -64,14 +57,15 @@ class BucketRestore {
     const work = new SlidingWork(atOnce);
     const seen = new Set<string>();
     for (const pick of picks) {
-      const { root } = await pick.open();
-      const { tree, entry } = await pick.find();
-      for await (const item of everythingBelow(tree, entry, pick.path)) {
+      const point = await pick.open();
+      const picked = { ...(await pick.find()), path: pick.path };
+      const at = to.at ?? null;
+      for await (const object of at === null ? objectsOf(picked) : objectsAt(point, picked, at)) {
         // a folder and something in it may be picked both
-        const known = `${root.taskId} ${item.path}`;
-        if (item.entry.kind !== 'file' || seen.has(known)) continue;
+        const known = `${point.root.taskId} ${object.path}`;
+        if (seen.has(known)) continue;
         seen.add(known);
-        await work.add(() => this.bringBack({ ...item, tree }));
+        await work.add(() => this.bringBack(object));
       }
     }
     await work.idle();
@@ -117,11 +111,11 @@ class BucketRestore {
     }
   }
 
-  private async write({ path, entry, tree }: ObjectBack): Promise<{ readonly action: RestoreAction; readonly remark: string }> {
+  private async write({ key: own, entry, tree }: ObjectBack): Promise<{ readonly action: RestoreAction; readonly remark: string }> {
     const { client, to, ctx } = this;
     if (entry.unread) throw new SourceError('BUCKET_FAILED', 'it is not in this point: it could not be read when the point was taken');
     const facts = objectFacts(entry);
-    const key = to.prefix + keyOfPath(path);
+    const key = to.prefix + own;
     if (Buffer.byteLength(key) > mostKeyBytes) throw new SourceError('BUCKET_FAILED', `the key would be longer than ${mostKeyBytes} bytes`);
     const now = await client.head(key).catch((error: unknown) => {
       // a bucket that is only to be made holds nothing
@@ -138,10 +132,10 @@ class BucketRestore {
       },
     );
     if (action === 'leave' || action === 'same') return { action, remark: '' };
-    const own = action === 'beside' ? await this.freeKey(key) : key;
-    const remark = action === 'beside' ? own : '';
+    const goesTo = action === 'beside' ? await this.freeKey(key) : key;
+    const remark = action === 'beside' ? goesTo : '';
     if (ctx.trial) return { action, remark };
-    const left = await this.writer.write(own, { tree, entry, facts }, action !== 'replace');
+    const left = await this.writer.write(goesTo, { tree, entry, facts }, action !== 'replace');
     return { action, remark: [remark, left].filter(Boolean).join('; ') };
   }
 

@@ -30,7 +30,7 @@ export async function testBuckets(service: BucketService): Promise<SystemTest> {
       return `${countOf(names.length, 'bucket')}${service.buckets.length ? ' named' : ''}.`;
     },
   );
-  for (const name of names.slice(0, tried)) await testOne(new BucketClient(service, name), name, look);
+  for (const name of names.slice(0, tried)) await testOne(new BucketClient(service, name), name, service.versions, look);
   const missing = needs.filter((n) => n.missing);
   const reached = names.length > 0 && needs.some((n, i) => i > 0 && !n.missing);
   return {
@@ -49,7 +49,7 @@ export async function testBuckets(service: BucketService): Promise<SystemTest> {
 
 type Look = (right: string, neededFor: string, act: () => Promise<string>) => Promise<void>;
 
-async function testOne(client: BucketClient, name: string, look: Look): Promise<void> {
+async function testOne(client: BucketClient, name: string, versions: boolean, look: Look): Promise<void> {
   let first: ListedObject | undefined;
   try {
     await look(`List objects of ${name}`, 'to find what is there, and what changed', async () => {
@@ -62,6 +62,11 @@ async function testOne(client: BucketClient, name: string, look: Look): Promise<
       const keeps = versioning === 'on' ? 'It keeps versions' : 'It keeps no versions: what is deleted there is kept by points alone';
       return `${keeps}${locks ? ', and can lock them' : ''}.`;
     });
+    if (versions)
+      await look(`List versions of ${name}`, 'to take what was replaced or deleted', async () => {
+        await client.versions(undefined);
+        return 'They are listed.';
+      });
     const key = first?.key;
     if (key === undefined) return;
     await look(`Read objects of ${name}`, 'to back them up', async () => {

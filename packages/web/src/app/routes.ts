@@ -42,7 +42,7 @@ export const routes: Routes = [
       {
         path: 'estate/storages/:id',
         title: 'Object storage · Lithodex',
-        loadComponent: () => import('./estate/storage-page').then((m) => m.StoragePage),
+        loadComponent: () => import('./estate/object-storage-page').then((m) => m.ObjectStoragePage),
       },
       {
         path: 'estate/:id/second',

@@ -1,7 +1,8 @@
-import { escapePath, formatMoment, keyOfPath } from '@lithodex/core';
+import { escapePath, formatExact, formatMoment, keyOfPath } from '@lithodex/core';
 import type { RestoreBody } from '@lithodex/contract';
-import { frozenClasses, type BucketDestination, type BucketNow } from '@lithodex/kinds';
+import { BucketPoint, frozenClasses, type BucketDestination, type BucketNow } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
+import { fromJsonOrNull } from '../../base/db/json';
 import type { RestorePlan } from '../../records/runs/planned-restore';
 import { bucketOfRow, type SystemRow } from '../../records/systems/system-rows';
 import type { Deps } from '../deps';
@@ -41,12 +42,43 @@ async function placeOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule
   if (!system) throw refuse('body.destination', 'The object storage is not connected here.');
   const newest = Math.max(...picks.map((p) => p.point.moment));
   const stamp = DateTime.fromMillis(newest, { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmm');
-  const place = to.to === 'bucket' ? to : { bucket: own.outer_id, prefix: '', class: '', make: false };
-  const { bucket, prefix, make } = place;
-  return { system, workloadId, from: own.outer_id, destination: { bucket, prefix, class: place.class, make, exists: body.rule, stamp } };
+  const place = to.to === 'bucket' ? to : { bucket: own.outer_id, prefix: '', class: '', make: false, at: null };
+  const { bucket, prefix, make, at } = place;
+  if (at !== null) mustReach(at, picks);
+  return {
+    system,
+    workloadId,
+    from: own.outer_id,
+    destination: { bucket, prefix, class: place.class, make, at, exists: body.rule, stamp },
+  };
 }
 
-function checksOf(now: BucketNow, { destination: { bucket, make, exists, class: kept } }: Place, zone: string, moment: number): Check[] {
+/** A second can be reached from points of later that hold older versions. Throws INVALID. */
+function mustReach(at: number, picks: readonly ResolvedPick[]): void {
+  for (const { point } of picks) {
+    const facts = BucketPoint.safeParse(fromJsonOrNull(point.facts)).data;
+    if (!facts?.older) throw refuse('body.destination', 'That point holds no older versions: choose how it was at the moment of a point.');
+    if (at > point.moment) throw refuse('body.destination', 'That second is later than the point: choose a later point.');
+  }
+}
+
+/** The first point of the workload that was taken after a second. */
+async function firstAfter(deps: Deps, workloadId: number, at: number): Promise<number | null> {
+  const row = await deps
+    .db('point')
+    .where({ workload_id: workloadId, state: 'visible' })
+    .where('moment', '>=', at)
+    .orderBy('moment')
+    .first<{ moment: number } | undefined>('moment');
+  return row?.moment ?? null;
+}
+
+function checksOf(
+  now: BucketNow,
+  { destination: { bucket, make, at, exists, class: kept } }: Place,
+  zone: string,
+  moment: number,
+): Check[] {
   const checks: Check[] = [];
   if (now.trouble) checks.push({ level: 'stop', code: 'BUCKET_SHUT', text: now.trouble });
   else if (!now.there && !make)
@@ -75,7 +107,10 @@ function checksOf(now: BucketNow, { destination: { bucket, make, exists, class: 
   checks.push({
     level: 'fine',
     code: 'AS_OF',
-    text: `Objects come back as they were listed up to ${formatMoment(moment, zone)}, each with its headers, notes, tags and class.`,
+    text:
+      at == null
+        ? `Objects come back as they were listed up to ${formatMoment(moment, zone)}, each with its headers, notes, tags and class.`
+        : `Objects come back as they were at the end of ${formatExact(at, zone)}; those that were not there then do not.`,
   });
   return checks;
 }
@@ -91,7 +126,17 @@ async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]):
   );
   const where = destination.bucket === from && destination.prefix === '' ? 'where it was' : destination.bucket;
   const goesTo = ({ path }: ResolvedPick) => `${escapePath(destination.prefix + keyOfPath(path)) || 'everything'}, ${where}`;
-  return { goesTo, checks: checksOf(now, place, deps.config.zone, Math.max(...picks.map((p) => p.point.moment))) };
+  const moment = Math.max(...picks.map((p) => p.point.moment));
+  const checks = checksOf(now, place, deps.config.zone, moment);
+  const { at } = destination;
+  const near = at == null ? null : await firstAfter(deps, place.workloadId, at);
+  if (near !== null && near < moment)
+    checks.push({
+      level: 'look',
+      code: 'NEARER_POINT',
+      text: `The point of ${formatMoment(near, deps.config.zone)} is nearer to that second: what the bucket let go of between the two is in that one alone.`,
+    });
+  return { goesTo, checks };
 }
 
 /** Objects of buckets, back to where they were, below another prefix, or to another bucket. */

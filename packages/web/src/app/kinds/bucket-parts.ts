@@ -1,4 +1,4 @@
-import { askedWords, bucketFacts, classWords, sizeWords, versioningWords } from './bucket-words';
+import { askedWords, bucketFacts, classWords, olderWords, sizeWords, versioningWords } from './bucket-words';
 import { drivePlaces, share } from './common-places';
 import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
 
@@ -20,7 +20,8 @@ export const bucketParts: KindParts = {
     const changes = says(`+${p.added} ~${p.changed} −${p.removed} objects`);
     if (p.facts?.kind !== 'bucket') return [changes];
     const classes = classWords(p.facts);
-    return [changes, says(askedWords(p.facts)), ...(classes ? [says(classes)] : [])];
+    const older = olderWords(p.facts);
+    return [changes, ...(older ? [says(older)] : []), says(askedWords(p.facts)), ...(classes ? [says(classes)] : [])];
   },
   peek: async () => (await import('./bucket-peek')).BucketPeek,
   places(picks) {
@@ -28,7 +29,7 @@ export const bucketParts: KindParts = {
       { value: 'original', label: 'where they were', destination: { to: 'original' } },
       {
         value: 'bucket',
-        label: 'another bucket or prefix',
+        label: 'another bucket, prefix or second',
         form: async () => (await import('./bucket-place')).BucketPlace,
         first: 'Say which bucket first.',
       },

@@ -1,8 +1,11 @@
 import { ChangeDetectionStrategy, Component, computed, effect, inject, input, signal } from '@angular/core';
 import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
+import { DateTime } from 'luxon';
 import { Api } from '../data/api';
 import { outcome } from '../data/outcome';
+import { Picks } from '../data/picks';
+import { Session } from '../data/session';
 import { Slot, type SlotOption } from '../ui/slot';
 import type { Destination } from './kind-parts';
 
@@ -39,10 +42,23 @@ const form = /^[A-Za-z0-9][A-Za-z0-9._-]{1,253}[A-Za-z0-9]$/;
       <input class="field num" aria-label="Prefix" placeholder="nothing" [ngModel]="prefix()" (ngModelChange)="prefix.set($event)" />
       before each key, kept
     </span>
-    <lx-slot label="class" [options]="classes" [value]="kept()" (valueChange)="kept.set($event)" />`,
+    <lx-slot label="class" [options]="classes" [value]="kept()" (valueChange)="kept.set($event)" />, as it was
+    <lx-slot label="time" [options]="times" [value]="toSecond()" (valueChange)="toSecond.set($event)" />
+    @if (toSecond()) {
+      <input
+        class="field num"
+        type="datetime-local"
+        step="1"
+        aria-label="Second"
+        [ngModel]="second()"
+        (ngModelChange)="second.set($event)"
+      />
+    }`,
 })
 export class BucketPlace {
   private readonly api = inject(Api);
+  private readonly picks = inject(Picks);
+  private readonly session = inject(Session);
   readonly changed = input.required<(destination: Destination | null) => void>();
   private readonly systems = toSignal(this.api.call('listSystems').pipe(outcome()));
   private readonly all = computed(() => (this.systems()?.value?.rows ?? []).filter((s) => s.address.kind === 'bucket'));
@@ -63,8 +79,19 @@ export class BucketPlace {
     { value: 'STANDARD_IA', label: 'for seldom use', note: 'STANDARD_IA' },
     { value: 'GLACIER', label: 'in an archive', note: 'GLACIER: has to be thawed before it can be read' },
   ];
+  protected readonly times: SlotOption<boolean>[] = [
+    { value: false, label: 'at the moment of the point' },
+    { value: true, label: 'at the second', note: 'by the older versions that the point holds' },
+  ];
+  protected readonly toSecond = signal(false);
+  /** As the browser gives it, in the zone of the person. */
+  protected readonly second = signal('');
+  private readonly at = computed(() => {
+    const at = DateTime.fromISO(this.second(), { zone: this.session.zone() }).endOf('second');
+    return this.toSecond() && at.isValid ? at.toMillis() : null;
+  });
   protected readonly system = signal<number | null>(null);
-  protected readonly bucket = signal('');
+  protected readonly bucket = signal(this.picks.items()[0]?.workload ?? '');
   protected readonly prefix = signal('');
   protected readonly make = signal(false);
   protected readonly kept = signal('');
@@ -77,8 +104,8 @@ export class BucketPlace {
     });
     effect(() => {
       const [systemId, bucket] = [this.system(), this.bucket().trim()];
-      const said = systemId !== null && form.test(bucket);
-      const rest = { prefix: this.prefix(), class: this.kept(), make: this.make() };
+      const said = systemId !== null && form.test(bucket) && this.toSecond() === (this.at() !== null);
+      const rest = { prefix: this.prefix(), class: this.kept(), make: this.make(), at: this.at() };
       this.changed()(said ? { to: 'bucket', systemId, bucket, ...rest } : null);
     });
   }

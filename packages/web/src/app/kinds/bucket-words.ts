@@ -24,3 +24,10 @@ export function classWords({ classes }: BucketPoint): string {
   const others = Object.entries(classes).filter(([name]) => name !== 'STANDARD');
   return others.map(([name, n]) => `${countOf(n, 'object')} as ${name}`).join(', ');
 }
+
+/** What a point holds of what is no more; '' for nothing. */
+export function olderWords({ older }: BucketPoint): string {
+  if (!older) return '';
+  const parts = [countOf(older.versions, 'older version'), countOf(older.markers, 'deletion')];
+  return `any second before it, by ${parts.join(' and ')}`;
+}

@@ -9,13 +9,13 @@ import { ReadBy } from './read-by';
 
 /** The connection to an object storage, whose buckets are protected. */
 @Component({
-  selector: 'lx-storage-page',
+  selector: 'lx-object-storage-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, ReadBy, RouterLink, StateMark, ...formatPipes],
-  templateUrl: './storage-page.html',
+  templateUrl: './object-storage-page.html',
   styleUrls: ['./connection-page.scss', './tenant-page.scss'],
 })
-export class StoragePage extends ConnectedSystem {
+export class ObjectStoragePage extends ConnectedSystem {
   protected readonly endpoint = signal('');
   protected readonly region = signal('us-east-1');
   protected readonly accessKey = signal('');
@@ -23,6 +23,7 @@ export class StoragePage extends ConnectedSystem {
   /** Names of buckets, one a line. */
   protected readonly only = signal('');
   protected readonly accessLists = signal(false);
+  protected readonly versions = signal(false);
   protected readonly authority = signal('');
 
   constructor() {
@@ -40,6 +41,7 @@ export class StoragePage extends ConnectedSystem {
         this.accessKey.set(address.accessKey);
         this.only.set(address.buckets.join('\n'));
         this.accessLists.set(address.accessLists);
+        this.versions.set(address.versions);
         this.authority.set(address.authority ?? '');
       });
     });
@@ -56,6 +58,7 @@ export class StoragePage extends ConnectedSystem {
           .split(/[\s,;]+/)
           .filter(Boolean),
         accessLists: this.accessLists(),
+        versions: this.versions(),
         authority: this.authority().trim() || null,
       },
       secret: this.secretKey() || null,
