@@ -88,6 +88,11 @@ export class HarbourSurveys {
       for (let i = 0; i < samples.length; i++) samples[i] = depth * 10 + random.int(-6, 6);
       await put(`line ${String(line).padStart(2, '0')}.son`, samples, 'application/octet-stream');
     }
+    const index = Array.from({ length: this.day }, (_, n) => `${n + 1},${areas[n % areas.length]!}`).join('\n');
+    await this.s3.putObject({ Bucket: bucket, Key: 'index.csv', Body: index, ContentType: 'text/csv', Metadata: { vessel } });
+    // notes of the day are written, and deleted once they are in the report
+    await put('notes.tmp', `tide ${random.int(-4, 30) / 10} m, wind ${random.int(2, 14)} m/s\n`, 'text/plain');
+    await this.s3.deleteObject({ Bucket: bucket, Key: `${below}/notes.tmp` });
     await put('seen.txt', `${area}, ${vessel}: least depth ${depth - 1}.${random.int(0, 9)} m\n`, 'text/plain; charset=utf-8');
   }
 

@@ -46,7 +46,7 @@ describe('the connection to an object storage', () => {
     await s.type('input[name=access-key]', 'keeper');
     await s.type('input[name=secret-key]', 'gulls');
     await s.type('textarea[name=only]', 'soundings\nold.logs');
-    (s.one('input[name=versions]') as HTMLInputElement).click();
+    s.one<HTMLInputElement>('input[name=versions]').click();
     await s.click('Test the connection');
     const body = { name: 'Survey storage', location: '', readBy: null, address, secret: 'gulls' };
     expect(s.api.last('testSystem')?.body).toEqual({ id: null, body });
@@ -59,7 +59,7 @@ describe('the connection to an object storage', () => {
   it('that is known is filled in without what opens it, and says what ails it', async () => {
     const s = await open('/estate/storages/9', { answers: { listSystems: { rows: [known] }, changeSystem: {} } });
     expect(words(s.one('.problem'))).toContain('does not answer');
-    expect((s.one('input[name=secret-key]') as HTMLInputElement).value).toBe('');
+    expect(s.one<HTMLInputElement>('input[name=secret-key]').value).toBe('');
     await s.click('Save the connection');
     expect(s.api.last('changeSystem')?.body).toEqual({
       name: 'Survey storage',

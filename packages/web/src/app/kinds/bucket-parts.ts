@@ -31,7 +31,7 @@ export const bucketParts: KindParts = {
         value: 'bucket',
         label: 'another bucket, prefix or second',
         form: async () => (await import('./bucket-place')).BucketPlace,
-        first: 'Say which bucket first.',
+        first: 'Say which bucket, and which second, first.',
       },
       download('zip', 'a zip archive'),
       download('tar', 'a tar archive'),

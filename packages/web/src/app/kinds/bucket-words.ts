@@ -28,6 +28,9 @@ export function classWords({ classes }: BucketPoint): string {
 /** What a point holds of what is no more; '' for nothing. */
 export function olderWords({ older }: BucketPoint): string {
   if (!older) return '';
-  const parts = [countOf(older.versions, 'older version'), countOf(older.markers, 'deletion')];
-  return `any second before it, by ${parts.join(' and ')}`;
+  const parts = [
+    ...(older.versions ? [countOf(older.versions, 'older version')] : []),
+    ...(older.markers ? [countOf(older.markers, 'deletion')] : []),
+  ];
+  return `any second before it${parts.length ? `, by ${parts.join(' and ')}` : ''}`;
 }
