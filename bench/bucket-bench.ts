@@ -59,6 +59,7 @@ export async function bucketRun(run: BucketRun, endpoint: string, folder: string
       buckets: [],
       accessLists: false,
       versions: false,
+      prices: null,
       authority: null,
     },
   };

@@ -18,6 +18,7 @@ const bucket = 'sonar-surveys';
 const areas = ['berth-14', 'inner-basin', 'north-channel', 'pilot-anchorage', 'turning-circle'] as const;
 const vessels = ['Tern', 'Gannet'] as const;
 const thursday = 4;
+const prices = { currency: 'EUR', perGbMonth: 0.022, perGbRead: 0.01, perThousandLists: 0.005, perThousandReads: 0.0004 };
 
 /** The bucket of the story: sonar surveys, some each day; on the last Thursday somebody who may removes one with all its versions. */
 export class HarbourSurveys {
@@ -57,7 +58,7 @@ export class HarbourSurveys {
     const { workloads } = await this.acts.call('eva.vind', 'addSystem', {
       name: 'Survey storage',
       location: 'Lighthouse station',
-      address: { kind: 'bucket', endpoint, accessKey, versions: true },
+      address: { kind: 'bucket', endpoint, accessKey, versions: true, prices },
       secret: secretKey,
     });
     await this.acts.call('eva.vind', 'addPolicy', {

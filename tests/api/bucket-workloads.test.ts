@@ -1,9 +1,11 @@
 import { randomBytes } from 'node:crypto';
 import { setTimeout } from 'node:timers/promises';
 import type { BodyInput } from '@lithodex/contract';
+import { usePrice } from '@lithodex/core';
 import { BucketPoint, type BucketAddress } from '@lithodex/kinds';
 import { allFine } from '@lithodex/standins';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { rounds } from '../support/by-command';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { ObjectStorage, objectSecret } from '../support/object-storage';
 
@@ -132,7 +134,7 @@ describe('a bucket', () => {
     expect(facts.asked.reads).toBe(2);
     expect(point).toMatchObject({ added: 1, changed: 1, removed: 1, items: expect.any(Number) as number });
     const same = await take('sonar-surveys');
-    expect(same.facts.asked).toMatchObject({ reads: 0, facts: 0, lists: 1 });
+    expect(same.facts.asked).toMatchObject({ reads: 0, facts: 2, lists: 1 });
   });
 
   it('gives single objects and prefixes back, by the rule that was chosen, also elsewhere', async () => {
@@ -231,5 +233,24 @@ describe('a bucket', () => {
     h.startMover('mover-3');
     expect((await admin.ended(restoring.runId)).state).toBe('done');
     expect(await storage.described('many-small')).toEqual(before);
+  }, 120_000);
+
+  it('costs what is told of its runs: what the service would bill for a month of nights', async () => {
+    const { bill } = storage.service;
+    const prices = { currency: 'EUR', perGbMonth: 0.02, perGbRead: 0.05, perThousandLists: 0.005, perThousandReads: 0.0004 };
+    const put = (n: number) => storage.put('empty-one', `night ${n}`, randomBytes(3000 + 100 * n), n % 3 ? {} : { Tagging: 'kind=night' });
+    let billed = 0;
+    for (let night = 0; night < rounds(10, 30); night++) {
+      for (let n = 0; n < 7; n++) await put(night * 7 + n);
+      const before = { ...bill };
+      await take('empty-one');
+      const [lists, others, bytes] = [bill.lists - before.lists, bill.others - before.others, bill.bytes - before.bytes];
+      billed += lists * (0.005 / 1000) + others * (0.0004 / 1000) + bytes * (0.05 / 1e9);
+    }
+    const use = (await admin.call('storageUse', { id: systemId })).rows.find((r) => r.workload.name === 'empty-one')!;
+    expect(use.runs).toBe(rounds(10, 30));
+    expect(Math.abs(usePrice(use, prices) / billed - 1)).toBeLessThan(0.02);
+    const clerk = await h.as('clerk');
+    await expect(clerk.call('storageUse', { id: systemId })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
   }, 120_000);
 });

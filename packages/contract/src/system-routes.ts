@@ -14,6 +14,7 @@ import {
   InsideRows,
   InsideRowsQuery,
   ServerInMachine,
+  StorageUse,
   SwapBody,
   System,
   SystemBody,
@@ -137,6 +138,14 @@ export const systemRoutes = {
     access: restorers,
     params: byId,
     response: Empty,
+  }),
+  storageUse: route({
+    method: 'get',
+    path: '/systems/:id/use',
+    summary: 'What the runs of thirty days asked of an object storage',
+    access: readers,
+    params: byId,
+    response: StorageUse,
   }),
   readSystem: route({
     method: 'post',

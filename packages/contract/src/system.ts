@@ -32,6 +32,27 @@ export const System = z.object({
 });
 export type System = z.infer<typeof System>;
 
+/** What the runs of thirty days asked of an object storage, by bucket. */
+export const StorageUse = z.object({
+  days: z.int(),
+  rows: z.array(
+    z.object({
+      workload: Named,
+      runs: Count,
+      lists: Count,
+      reads: Count,
+      facts: Count,
+      /** Bytes that were read. */
+      bytes: Bytes,
+      /** What it holds by its newest point. */
+      holds: z.object({ objects: Count, bytes: Bytes }),
+    }),
+  ),
+  /** What looking for new buckets takes in the same time. */
+  looking: z.object({ lists: Count, facts: Count }),
+});
+export type StorageUse = z.infer<typeof StorageUse>;
+
 /** Where a database server can be brought back to: any second inside a stretch. */
 export const Band = z.object({
   stretches: z.array(

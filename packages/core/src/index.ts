@@ -31,6 +31,7 @@ export * from './beds/folded-axis';
 export * from './simulate/timeline';
 export * from './simulate/simulate';
 export * from './forecast/forecast';
+export * from './cost/bucket-cost';
 export * from './cost/cost';
 export * from './plan/night-fit';
 export * from './disk/ranges';

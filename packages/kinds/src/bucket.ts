@@ -12,6 +12,17 @@ export const BucketName = z
 /** What a key begins with; '' for everything. */
 export const KeyPrefix = z.string().max(900);
 
+const Price = z.number().min(0).max(1000);
+/** What an object storage costs. */
+export const BucketPrices = z.object({
+  currency: z.string().regex(/^[A-Z]{3}$/, 'three letters, like EUR'),
+  perGbMonth: Price,
+  perGbRead: Price,
+  perThousandLists: Price,
+  perThousandReads: Price,
+});
+export type BucketPrices = z.infer<typeof BucketPrices>;
+
 /** Where an object storage is, and who signs in there: without what opens it. */
 export const BucketAddress = z.object({
   kind: z.literal('bucket'),
@@ -36,6 +47,8 @@ export const BucketAddress = z.object({
   accessLists: z.boolean().default(false),
   /** Whether what was replaced or deleted is taken as well, as far as buckets keep it: then any second can be brought back. */
   versions: z.boolean().default(false),
+  /** What it costs; null where nobody said. */
+  prices: BucketPrices.nullable().default(null),
   /** The certificate authority that the certificate is checked with; null for those the mover's system trusts. */
   authority: z
     .string()
@@ -170,6 +183,9 @@ export function bucketOfPoint({ bucket, versioning, locks, objects, bytes }: Buc
 
 /** The folder at the top of a point that holds older versions: no part of a key is escaped to that. */
 export const olderFolder = '~versions';
+
+/** So many pages of a bucket are counted where buckets are looked for: how much is behind them is known once it was read. */
+export const lookingPages = 10;
 
 /** What a service of the protocol calls classes that have to be thawed before they can be read. */
 export const frozenClasses: readonly string[] = ['GLACIER', 'DEEP_ARCHIVE'];

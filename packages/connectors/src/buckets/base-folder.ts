@@ -12,8 +12,15 @@ export class BaseFolder {
     this.ended = !this.pieces;
   }
 
-  /** The entry of a name, undefined where there was none. Names come in ascending order. */
-  async of(name: string): Promise<TreeEntry | undefined> {
+  /** The entry of a name, undefined where there was none. Names come in ascending order; most are found without waiting. */
+  of(name: string): TreeEntry | undefined | Promise<TreeEntry | undefined> {
+    while (this.at < this.piece.length && this.piece[this.at]!.name < name) this.at++;
+    const found = this.piece[this.at];
+    if (found) return found.name === name ? found : undefined;
+    return this.ended ? undefined : this.further(name);
+  }
+
+  private async further(name: string): Promise<TreeEntry | undefined> {
     for (;;) {
       while (this.at < this.piece.length && this.piece[this.at]!.name < name) this.at++;
       const found = this.piece[this.at];

@@ -81,6 +81,7 @@ export class BucketClient {
   /** Whether the bucket keeps versions and locks objects. Throws BUCKET_GONE, BUCKET_RIGHT_MISSING. */
   async settings(): Promise<Pick<BucketFacts, 'versioning' | 'locks'>> {
     const Bucket = this.bucket;
+    this.asked.facts += 2;
     const { Status } = await this.ask(Bucket, (s3) => s3.getBucketVersioning({ Bucket }));
     let locks = false;
     try {

@@ -11,7 +11,7 @@ import { endsAll } from './bucket-errors';
 import { inTreeOrder, type PlacedObject } from './in-tree-order';
 import { listObjects } from './list-objects';
 import { listVersions, type OlderVersion, type PlacedVersion } from './older-versions';
-import { objectFacts, withObjectFacts } from './object-facts';
+import { hasTag, withObjectFacts } from './object-facts';
 import { makeObjectTree, objectEntry } from './object-tree';
 
 /** New chunks that are made room for. */
@@ -76,6 +76,7 @@ class BucketCapture {
           out.goOn();
           return out.passed();
         },
+        asBefore: (object, before) => this.asBefore(object, before),
         take: (object, name, path, before) => this.take(object, name, path, before),
       },
       inTreeOrder(pages, older),
@@ -119,11 +120,6 @@ class BucketCapture {
   ): Promise<TreeEntry | null> {
     const { out } = this;
     out.goOn();
-    if (before && isAsBefore(before, object)) {
-      this.count(object);
-      out.progress.bytes += before.size;
-      return before;
-    }
     const older = 'older' in object ? object.older : undefined;
     try {
       if (older?.marker) {
@@ -143,6 +139,13 @@ class BucketCapture {
       this.count(object);
       return { ...(before?.kind === 'file' ? before : objectEntry(name, object.mtime)), unread: true };
     }
+  }
+
+  private asBefore(object: PlacedObject | PlacedVersion, before: TreeEntry): TreeEntry | undefined {
+    if (!isAsBefore(before, object)) return undefined;
+    this.count(object);
+    this.out.progress.bytes += before.size;
+    return before;
   }
 
   private count(object: PlacedObject | PlacedVersion): void {
@@ -242,8 +245,7 @@ function whole(key: string, size: number, stored: StreamStored): StreamStored {
 /** Whether an object is the one of the point before, as the listing tells. */
 function isAsBefore(before: TreeEntry, { size, mtime, etag }: PlacedObject): boolean {
   if (before.kind !== 'file' || before.unread || before.size !== size) return false;
-  const facts = objectFacts(before);
-  return facts?.etag === etag && etag !== '' && sameSecond(before.mtimeNs, mtime);
+  return etag !== '' && sameSecond(before.mtimeNs, mtime) && hasTag(before, etag);
 }
 
 /** Listings tell the time to the millisecond, answers for one object to the second. */

@@ -1,9 +1,6 @@
-import { frozenClasses, type BucketFacts, type BucketNow, type BucketService, type FoundWorkload } from '@lithodex/kinds';
+import { frozenClasses, lookingPages, type BucketFacts, type BucketNow, type BucketService, type FoundWorkload } from '@lithodex/kinds';
 import { SourceError } from '../source-error';
 import { BucketClient } from './bucket-client';
-
-/** Pages that are counted of each bucket: how much is behind them is known once it was read. */
-const countedPages = 10;
 
 /** Names of the buckets that are meant: those that are listed, or those that were named. */
 export async function bucketNames(service: BucketService): Promise<readonly string[]> {
@@ -30,7 +27,7 @@ async function factsOf(service: BucketService, name: string): Promise<BucketFact
   try {
     const settings = await client.settings();
     let [after, more] = ['', true];
-    for (let pages = 0; more && pages < countedPages; pages++) {
+    for (let pages = 0; more && pages < lookingPages; pages++) {
       const page = await client.page(after);
       counted.objects += page.objects.length;
       for (const o of page.objects) {

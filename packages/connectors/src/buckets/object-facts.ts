@@ -18,6 +18,16 @@ export function objectFacts({ attributes }: Pick<TreeEntry, 'attributes'>): Obje
   }
 }
 
+/** Whether an object had an ETag: what is asked of every object of a bucket takes no look at the rest of its facts. */
+export function hasTag(entry: Pick<TreeEntry, 'attributes'>, etag: string): boolean {
+  const value = entry.attributes?.[0]?.[0] === key ? entry.attributes[0][1] : undefined;
+  if (!value) return false;
+  const begins = `{"etag":${JSON.stringify(etag)},`;
+  if (value.toString('utf8', 0, begins.length) === begins) return true;
+  // written in another order
+  return !value.toString('utf8', 0, 9).startsWith('{"etag":') && objectFacts(entry)?.etag === etag;
+}
+
 /** Who may do what, beside the owner: that an owner may do all goes without saying. */
 export function grantsOf({ Grants = [], Owner }: Pick<GetObjectAclCommandOutput, 'Grants' | 'Owner'>): NonNullable<ObjectFacts['grants']> {
   return Grants.flatMap(({ Grantee, Permission: right = 'READ' }): NonNullable<ObjectFacts['grants']> => {

@@ -70,6 +70,8 @@ export interface TreeMaking<T extends PlacedObject> {
   beside(work: () => Promise<void>): Promise<void>;
   /** Called now and then. */
   passed(): Promise<void>;
+  /** The entry of an object that is as it was before, which has not to be read. */
+  asBefore(object: T, before: TreeEntry): TreeEntry | undefined;
   readonly take: TakeObject<T>;
 }
 
@@ -87,19 +89,23 @@ export async function makeObjectTree<T extends PlacedObject>(
   for (const object of objects) {
     const parts = object.place.split(between);
     const depth = parts.length - 1;
-    let same = 0;
-    while (same < depth && same + 1 < open.length && open[same + 1]!.name === parts[same]) same++;
-    while (open.length > same + 1) open.pop()!.close();
-    for (let i = same; i < depth; i++) open.push(await opened(making, open.at(-1)!, parts[i]!));
+    let shared = 0;
+    while (shared < depth && shared + 1 < open.length && open[shared + 1]!.name === parts[shared]) shared++;
+    while (open.length > shared + 1) open.pop()!.close();
+    for (let i = shared; i < depth; i++) open.push(await opened(making, open.at(-1)!, parts[i]!));
     const folder = open.at(-1)!;
     const name = parts[depth]!;
     const path = joinPath(folder.path, name);
     if (folder.leftOut || making.leftOut(path, false)) continue;
-    const before = await folder.base.of(name);
+    const known = folder.base.of(name);
+    const before = known instanceof Promise ? await known : known;
     const fill = folder.reserve();
-    await making.beside(async () => {
-      fill(await making.take(object, name, path, before));
-    });
+    const same = before && making.asBefore(object, before);
+    if (same) fill(same);
+    else
+      await making.beside(async () => {
+        fill(await making.take(object, name, path, before));
+      });
     if (++done % lookEvery === 0) await making.passed();
   }
   while (open.length) open.pop()!.close();

@@ -46,6 +46,8 @@ interface Asked {
 export class BucketService {
   readonly shelf: Shelf;
   switches: Switches = allFine;
+  /** Requests as they are billed: listings and writes are one class, the others another. */
+  readonly bill = { lists: 0, others: 0, bytes: 0 };
   private readonly objects: Objects;
   private readonly uploads: Uploads;
   private readonly server: Server;
@@ -86,6 +88,7 @@ export class BucketService {
       if (!account) throw new ServiceError('InvalidAccessKeyId');
       checkSignature(req, account.secretKey, Date.now());
       const writes = req.method === 'PUT' || req.method === 'POST';
+      this.billed(req, path, search);
       await suffer(this.switches, { number: ++this.requests, writes }, () => this.shelf.used());
       if (this.switches.ignoreConditions) delete req.headers['if-none-match'];
       const [bucket = '', ...rest] = decodeURIComponent(path.slice(1)).split('/');
@@ -100,6 +103,13 @@ export class BucketService {
     } catch (error) {
       this.refuse(req, res, error);
     }
+  }
+
+  private billed({ method = '' }: IncomingMessage, path: string, search: string): void {
+    const ofBucket = /^\/[^/]*\/?$/.test(path);
+    const lists = method === 'GET' && ofBucket && !/(^|&)(versioning|object-lock|location|tagging|acl)(=|&|$)/.test(search);
+    if (method === 'PUT' || method === 'POST' || lists) this.bill.lists++;
+    else if (method !== 'DELETE') this.bill.others++;
   }
 
   private refuse(req: IncomingMessage, res: ServerResponse, error: unknown): void {
@@ -282,7 +292,10 @@ export class BucketService {
     if (req.method === 'HEAD') {
       data.destroy();
       res.end();
-    } else await pipeline(data, res);
+    } else {
+      this.bill.bytes += to - from + 1;
+      await pipeline(data, res);
+    }
   }
 
   private async upload({ req, res, bucket, key, query }: Asked): Promise<void> {

@@ -4,6 +4,7 @@ import { fromJson } from '../../base/db/json';
 import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
+import { lookForBucketsMs } from './storage-use';
 import { assignAll, followTags } from './apply-inventory';
 import { lockSource } from '../../records/systems/lock-source';
 import { addressOfRow, fromOfRow, systemKinds, type SystemRow } from '../../records/systems/system-rows';
@@ -94,7 +95,9 @@ export async function readStaleSystems(deps: Deps): Promise<void> {
     .whereNotNull('secret')
     .select<SystemRow[]>();
   for (const row of rows) {
-    if (deps.clock.now() - (row.tried_at ?? 0) < readAgainMs) continue;
+    // to look into buckets is paid for
+    const again = addressOfRow(row).kind === 'bucket' ? lookForBucketsMs : readAgainMs;
+    if (deps.clock.now() - (row.tried_at ?? 0) < again) continue;
     try {
       await readSystem(deps, row);
     } catch (error) {

@@ -10,6 +10,7 @@ import { within } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { bandOf, commitsAround, logObjectives } from '../../acts/estate/database-band';
 import { openerOf } from './system-openers';
+import { storageUse } from '../../acts/estate/storage-use';
 import { readSystem } from '../../acts/estate/read-system';
 import {
   addressOfRow,
@@ -23,7 +24,15 @@ import {
 
 type SystemHandlers = Pick<
   Handlers,
-  'listSystems' | 'serversInMachines' | 'testSystem' | 'addSystem' | 'changeSystem' | 'readSystem' | 'databaseBand' | 'databaseCommits'
+  | 'listSystems'
+  | 'serversInMachines'
+  | 'testSystem'
+  | 'addSystem'
+  | 'changeSystem'
+  | 'readSystem'
+  | 'storageUse'
+  | 'databaseBand'
+  | 'databaseCommits'
 >;
 
 const testMs = 30_000;
@@ -192,6 +201,12 @@ export function systemHandlers(deps: Deps): SystemHandlers {
       within(actor, params.id);
       found(await db('workload').where({ id: params.id, kind: 'database' }).first<{ id: number } | undefined>('id'));
       return commitsAround(deps, params.id, query.at, query.before, query.after);
+    },
+
+    async storageUse({ params }) {
+      const row = await rowOf(params.id);
+      if (addressOfRow(row).kind !== 'bucket') throw new ApiError('NOT_FOUND');
+      return storageUse(db, row.id, clock.now());
     },
 
     async readSystem({ params }) {

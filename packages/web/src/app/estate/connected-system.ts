@@ -9,7 +9,7 @@ import { Session } from '../data/session';
 /** What the pages of connections to systems have in common: tested beside the form, saved after. */
 @Directive()
 export abstract class ConnectedSystem {
-  private readonly api = inject(Api);
+  protected readonly api = inject(Api);
   private readonly router = inject(Router);
   protected readonly session = inject(Session);
   /** Of the source, or `new`. */

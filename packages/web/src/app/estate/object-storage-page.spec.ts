@@ -20,6 +20,7 @@ const address = {
   buckets: ['soundings', 'old.logs'],
   accessLists: false,
   versions: true,
+  prices: null,
   authority: null,
 };
 const known = {
@@ -68,5 +69,21 @@ describe('the connection to an object storage', () => {
       address,
       secret: null,
     });
+  });
+
+  it('tells what its runs cost there, by what they asked', async () => {
+    const prices = { currency: 'EUR', perGbMonth: 0.02, perGbRead: 0, perThousandLists: 0.005, perThousandReads: 0.0004 };
+    const row = { workload: { id: 3, name: 'soundings' }, runs: 30, lists: 300, reads: 400, facts: 500, bytes: 2e6 };
+    const use = { days: 30, rows: [{ ...row, holds: { objects: 10_000, bytes: 5e11 } }], looking: { lists: 240, facts: 240 } };
+    const priced = { ...known, trouble: null, address: { ...address, prices } };
+    const s = await open('/estate/storages/9', { answers: { listSystems: { rows: [priced] }, storageUse: use, changeSystem: {} } });
+    const told = words(s.one('aside'));
+    expect(told).toContain('30 runs: 300 pages, 900 other requests');
+    expect(told).toContain('EUR 0.0019');
+    expect(told).toContain('EUR 10.00');
+    expect(told).toContain('EUR 0.0540');
+    s.one<HTMLInputElement>('input[name=says-prices]').click();
+    await s.click('Save the connection');
+    expect(s.api.last('changeSystem')?.body).toMatchObject({ address: { prices: null } });
   });
 });

@@ -1,11 +1,18 @@
-import { ChangeDetectionStrategy, Component, effect, signal, untracked } from '@angular/core';
+import { ChangeDetectionStrategy, Component, computed, effect, signal, untracked } from '@angular/core';
+import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { RouterLink } from '@angular/router';
-import type { BodyInput } from '@lithodex/contract';
+import type { BodyInput, StorageUse } from '@lithodex/contract';
+import { countOf, formatBytes, formatPrice, keptPrice, restorePrice, usePrice } from '@lithodex/core';
+import type { BucketPrices } from '@lithodex/kinds';
+import { of, switchMap } from 'rxjs';
+import { outcome, type Outcome } from '../data/outcome';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
 import { ConnectedSystem } from './connected-system';
 import { ReadBy } from './read-by';
+
+const usual: BucketPrices = { currency: 'EUR', perGbMonth: 0.022, perGbRead: 0, perThousandLists: 0.005, perThousandReads: 0.0004 };
 
 /** The connection to an object storage, whose buckets are protected. */
 @Component({
@@ -13,7 +20,7 @@ import { ReadBy } from './read-by';
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, ReadBy, RouterLink, StateMark, ...formatPipes],
   templateUrl: './object-storage-page.html',
-  styleUrls: ['./connection-page.scss', './tenant-page.scss'],
+  styleUrls: ['./connection-page.scss', './tenant-page.scss', './object-storage-page.scss'],
 })
 export class ObjectStoragePage extends ConnectedSystem {
   protected readonly endpoint = signal('');
@@ -24,6 +31,30 @@ export class ObjectStoragePage extends ConnectedSystem {
   protected readonly only = signal('');
   protected readonly accessLists = signal(false);
   protected readonly versions = signal(false);
+  /** What it costs, as it stands in the fields; null where nobody says. */
+  protected readonly prices = signal<BucketPrices | null>(null);
+  private readonly used = toSignal(
+    toObservable(computed(() => this.known()?.id)).pipe(
+      switchMap((id) => (id === undefined ? of<Outcome<StorageUse>>({}) : this.api.call('storageUse', { id }).pipe(outcome<StorageUse>()))),
+    ),
+  );
+  protected readonly use = computed(() => this.used()?.value);
+  protected readonly bill = computed(() => {
+    const [use, prices] = [this.use(), this.prices()];
+    if (!use || !prices) return undefined;
+    const price = (amount: number) => formatPrice(amount, prices.currency);
+    const looking = usePrice({ ...use.looking, reads: 0, bytes: 0 }, prices);
+    const rows = use.rows.map((r) => ({
+      name: r.workload.name,
+      id: r.workload.id,
+      asked: `${countOf(r.runs, 'run')}: ${countOf(r.lists, 'page')}, ${countOf(r.reads + r.facts, 'other request')}, ${formatBytes(r.bytes)}`,
+      runs: price(usePrice(r, prices)),
+      kept: price(keptPrice(r.holds.bytes, prices)),
+      restore: price(restorePrice(r.holds.objects, prices)),
+    }));
+    const all = use.rows.reduce((sum, r) => sum + usePrice(r, prices), looking);
+    return { days: use.days, rows, looking: price(looking), all: price(all) };
+  });
   protected readonly authority = signal('');
 
   constructor() {
@@ -42,6 +73,7 @@ export class ObjectStoragePage extends ConnectedSystem {
         this.only.set(address.buckets.join('\n'));
         this.accessLists.set(address.accessLists);
         this.versions.set(address.versions);
+        this.prices.set(address.prices);
         this.authority.set(address.authority ?? '');
       });
     });
@@ -59,10 +91,19 @@ export class ObjectStoragePage extends ConnectedSystem {
           .filter(Boolean),
         accessLists: this.accessLists(),
         versions: this.versions(),
+        prices: this.prices(),
         authority: this.authority().trim() || null,
       },
       secret: this.secretKey() || null,
     };
+  }
+
+  protected saysPrices(on: boolean): void {
+    this.prices.set(on ? usual : null);
+  }
+
+  protected setPrice(change: Partial<BucketPrices>): void {
+    this.prices.update((p) => p && { ...p, ...change });
   }
 
   protected ready(): boolean {
