@@ -1,10 +1,10 @@
-import { escapePath, formatExact, formatMoment, keyOfPath } from '@lithodex/core';
+import { escapePath, formatExact, formatMoment, formatPrice, keyOfPath, restorePrice } from '@lithodex/core';
 import type { RestoreBody } from '@lithodex/contract';
-import { BucketPoint, frozenClasses, type BucketDestination, type BucketNow } from '@lithodex/kinds';
+import { BucketPoint, frozenClasses, type BucketAddress, type BucketDestination, type BucketNow } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
 import { fromJsonOrNull } from '../../base/db/json';
 import type { RestorePlan } from '../../records/runs/planned-restore';
-import { bucketOfRow, type SystemRow } from '../../records/systems/system-rows';
+import { addressOfRow, bucketOfRow, type SystemRow } from '../../records/systems/system-rows';
 import type { Deps } from '../deps';
 import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
@@ -128,6 +128,12 @@ async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]):
   const goesTo = ({ path }: ResolvedPick) => `${escapePath(destination.prefix + keyOfPath(path)) || 'everything'}, ${where}`;
   const moment = Math.max(...picks.map((p) => p.point.moment));
   const checks = checksOf(now, place, deps.config.zone, moment);
+  const { prices } = addressOfRow(system) as BucketAddress;
+  if (prices) {
+    const objects = picks.reduce((sum, p) => sum + p.items, 0);
+    const price = formatPrice(restorePrice(objects, prices), prices.currency);
+    checks.push({ level: 'fine', code: 'PRICE_THERE', text: `To look for and write them costs about ${price} there.` });
+  }
   const { at } = destination;
   const near = at == null ? null : await firstAfter(deps, place.workloadId, at);
   if (near !== null && near < moment)
