@@ -84,7 +84,7 @@ describe('a bucket, in the browser', () => {
     await eva.page.$eval(
       'input[aria-label=Second]',
       (input, value) => {
-        (input).value = value;
+        input.value = value;
         input.dispatchEvent(new Event('input', { bubbles: true }));
       },
       at.toFormat("yyyy-MM-dd'T'HH:mm:ss"),
