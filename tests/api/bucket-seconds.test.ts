@@ -118,6 +118,10 @@ describe('a bucket whose versions are taken', () => {
     expect((await admin.ended((await admin.call('startRestore', { body })).runId)).state).toBe('done');
     const { Body } = await storage.s3.getObject({ Bucket: bucket, Key: 'gate/west' });
     expect(await Body!.transformToString()).toBe('the first');
+    const folder = { picks: [{ pointId: near!.id, path: '~versions/gate' }], destination: { to: 'original' as const } };
+    await expect(admin.call('planRestore', { body: { name: 'x', ...folder } })).rejects.toMatchObject({ code: 'INVALID' });
+    const single = await admin.call('planRestore', { body: { name: 'x', picks: body.picks, destination: body.destination } });
+    expect(single.items[0]!.goesTo).toBe('gate/west, where it was');
     const later = { ...destination, at: Date.now() + 60_000 };
     const refused = admin.call('planRestore', { body: { name: 'x', picks: [{ pointId: far!.id, path: '' }], destination: later } });
     await expect(refused).rejects.toMatchObject({ code: 'INVALID' });

@@ -181,9 +181,6 @@ export function bucketOfPoint({ bucket, versioning, locks, objects, bytes }: Buc
   return { kind: 'bucket', facts, outer_id: bucket };
 }
 
-/** The folder at the top of a point that holds older versions: no part of a key is escaped to that. */
-export const olderFolder = '~versions';
-
 /** So many pages of a bucket are counted where buckets are looked for: how much is behind them is known once it was read. */
 export const lookingPages = 10;
 

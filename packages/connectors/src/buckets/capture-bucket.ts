@@ -1,4 +1,4 @@
-import { keyOfPath } from '@lithodex/core';
+import { isOlder, keyOfPath } from '@lithodex/core';
 import { topEntry, type StreamStored, type TreeEntry } from '@lithodex/engine';
 import { frozenClasses, type BucketFrom, type BucketPoint, type BucketService, type ObjectFacts } from '@lithodex/kinds';
 import type { PointWriting } from '../capture-store';
@@ -10,7 +10,7 @@ import { BucketClient, type OpenObject } from './bucket-client';
 import { endsAll } from './bucket-errors';
 import { inTreeOrder, type PlacedObject } from './in-tree-order';
 import { listObjects } from './list-objects';
-import { listVersions, type OlderVersion, type PlacedVersion } from './older-versions';
+import { listVersions, ruledAs, type OlderVersion, type PlacedVersion } from './older-versions';
 import { hasTag, withObjectFacts } from './object-facts';
 import { makeObjectTree, objectEntry } from './object-tree';
 
@@ -70,7 +70,11 @@ class BucketCapture {
         put: writing.put,
         trees: ctx.store.trees,
         base,
-        leftOut: (path, isFolder) => out.leftOut(path, isFolder),
+        leftOut: (path, isFolder) => {
+          if (!isOlder(path)) return out.leftOut(path, isFolder);
+          const asked = ruledAs(path, isFolder);
+          return asked !== undefined && out.leftOut(asked.path, asked.isFolder);
+        },
         beside: (piece) => work.add(piece),
         passed: () => {
           out.goOn();

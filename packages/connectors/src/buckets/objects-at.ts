@@ -1,9 +1,9 @@
-import { keyOfPath } from '@lithodex/core';
+import { isOlder, keyOfOlder, keyOfPath } from '@lithodex/core';
 import { EngineError, type TreeEntry } from '@lithodex/engine';
 import type { OpenPoint } from '../connector';
 import { everythingBelow, findWithParents, treeOf, type ReadableTree } from '../readable-tree';
 import { objectFacts } from './object-facts';
-import { isOlder, keyOfOlder, olderBelow, olderParts } from './older-versions';
+import { olderBelow, olderParts } from './older-versions';
 
 /** An object on its way back. */
 export interface ObjectBack {

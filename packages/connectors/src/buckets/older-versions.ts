@@ -1,5 +1,4 @@
-import { itemNameOf, keyOfPath } from '@lithodex/core';
-import { olderFolder } from '@lithodex/kinds';
+import { itemNameOf, olderFolder } from '@lithodex/core';
 import type { BucketClient, ListedVersion } from './bucket-client';
 import { between, type PlacedObject } from './in-tree-order';
 import { PackedPage } from './packed-page';
@@ -70,7 +69,10 @@ export function olderParts(key: string): string[] {
 /** Path of the folder that holds older versions of all keys that begin with a prefix: one that ends in `/`, or none. */
 export const olderBelow = (prefix: string): string => [olderFolder, ...prefix.split('/').slice(0, -1).map(partName)].join('/');
 
-/** The key that an older version is of, by its path in a point. */
-export const keyOfOlder = (path: string): string => keyOfPath(path.split('/').slice(1, -1).join('/'));
-
-export const isOlder = (path: string): boolean => path === olderFolder || path.startsWith(`${olderFolder}/`);
+/** What a rule that leaves something out is asked about an older version: about the object it is of, which may be gone. Undefined for the folder of all. */
+export function ruledAs(path: string, isFolder: boolean): { readonly path: string; readonly isFolder: boolean } | undefined {
+  const below = path.slice(olderFolder.length + 1);
+  const own = isFolder ? below : below.slice(0, Math.max(0, below.lastIndexOf('/')));
+  if (own === '') return undefined;
+  return own.endsWith('~') ? { path: own.slice(0, -1), isFolder: false } : { path: own, isFolder: true };
+}

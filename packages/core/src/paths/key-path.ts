@@ -34,6 +34,15 @@ export function keyOfPath(path: string): string {
     .join('/');
 }
 
+/** The folder at the top of a point that holds older versions of objects: no part of a key is escaped to that. */
+export const olderFolder = '~versions';
+
+/** Whether a path is that of an older version, or of a folder of some. */
+export const isOlder = (path: string): boolean => path === olderFolder || path.startsWith(`${olderFolder}/`);
+
+/** The key that an older version is of, by its path: versions lie in a folder of the name of their object, with a `~` behind it. */
+export const keyOfOlder = (path: string): string => keyOfPath(path.split('/').slice(1, -1).join('/'));
+
 /** Orders texts by their bytes as UTF-8, as object storages list keys. */
 export function byUtf8(a: string, b: string): number {
   const length = Math.min(a.length, b.length);

@@ -1,4 +1,14 @@
-import { escapePath, formatExact, formatMoment, formatPrice, keyOfPath, restorePrice } from '@lithodex/core';
+import {
+  bytesOfText,
+  escapePath,
+  formatExact,
+  formatMoment,
+  formatPrice,
+  isOlder,
+  keyOfOlder,
+  keyOfPath,
+  restorePrice,
+} from '@lithodex/core';
 import type { RestoreBody } from '@lithodex/contract';
 import { BucketPoint, frozenClasses, type BucketAddress, type BucketDestination, type BucketNow } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
@@ -45,6 +55,8 @@ async function placeOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule
   const place = to.to === 'bucket' ? to : { bucket: own.outer_id, prefix: '', class: '', make: false, at: null };
   const { bucket, prefix, make, at } = place;
   if (at !== null) mustReach(at, picks);
+  if (picks.some((p) => isOlder(p.path) && (p.kind !== 'file' || at !== null)))
+    throw refuse('body.picks', 'Of older versions choose single ones; or choose objects, and a second.');
   return {
     system,
     workloadId,
@@ -115,6 +127,9 @@ function checksOf(
   return checks;
 }
 
+/** A key, which is text of any kind, as it may be shown. */
+const shown = (key: string) => escapePath(bytesOfText(key)) || 'everything';
+
 async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]): Promise<Looked> {
   const place = await placeOf(deps, body, picks);
   const { system, destination, from } = place;
@@ -125,7 +140,8 @@ async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]):
     deps.movers.bringsBackBy(system.read_by),
   );
   const where = destination.bucket === from && destination.prefix === '' ? 'where it was' : destination.bucket;
-  const goesTo = ({ path }: ResolvedPick) => `${escapePath(destination.prefix + keyOfPath(path)) || 'everything'}, ${where}`;
+  const goesTo = ({ path }: ResolvedPick) =>
+    `${shown(destination.prefix + (isOlder(path) ? keyOfOlder(path) : keyOfPath(path)))}, ${where}`;
   const moment = Math.max(...picks.map((p) => p.point.moment));
   const checks = checksOf(now, place, deps.config.zone, moment);
   const { prices } = addressOfRow(system) as BucketAddress;
