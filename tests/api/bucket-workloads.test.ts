@@ -5,7 +5,7 @@ import { usePrice } from '@lithodex/core';
 import { BucketPoint, type BucketAddress } from '@lithodex/kinds';
 import { allFine } from '@lithodex/standins';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
-import { rounds } from '../support/by-command';
+import { itLong, rounds } from '../support/by-command';
 import { Harness, policyFor, type Client } from '../support/harness';
 import { ObjectStorage, objectSecret } from '../support/object-storage';
 
@@ -48,7 +48,7 @@ beforeAll(async () => {
   ({ targetId } = await h.connect(admin));
   storage = await ObjectStorage.start(
     `${h.folder}/objects`,
-    ['sonar-surveys', 'empty-one', 'many-small'],
+    ['sonar-surveys', 'empty-one', 'many-small', 'removed-one'],
     [{ accessKey: 'lister', secretKey: objectSecret, rights: ['list'] }],
   );
   for (const key of odd) await storage.put('sonar-surveys', key, `this is ${key}`);
@@ -76,7 +76,7 @@ afterAll(async () => {
 describe('an object storage', () => {
   it('is tested right by right, and not saved where it refuses', async () => {
     const good = await admin.call('testSystem', { body: { body: body() } });
-    expect(good).toMatchObject({ ok: true, found: 3 });
+    expect(good).toMatchObject({ ok: true, found: 4 });
     expect(good.needs.every((n) => !n.missing)).toBe(true);
     const poor = await admin.call('testSystem', { body: { body: body({ accessKey: 'lister' }) } });
     expect(poor.needs.filter((n) => n.missing).map((n) => n.right)).toEqual(
@@ -88,7 +88,7 @@ describe('an object storage', () => {
     await expect(operator.call('addSystem', { body: body() })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
     ({ id: systemId } = await admin.call('addSystem', { body: body() }));
     const estate = (await admin.call('estate', { query: {} })).workloads.filter((w) => w.kind === 'bucket');
-    expect(estate.map((w) => w.name).sort()).toEqual(['empty-one', 'many-small', 'sonar-surveys']);
+    expect(estate.map((w) => w.name).sort()).toEqual(['empty-one', 'many-small', 'removed-one', 'sonar-surveys']);
     expect(estate.find((w) => w.name === 'sonar-surveys')!.facts).toMatchObject({
       objects: odd.length + 3,
       versioning: 'off',
@@ -196,21 +196,30 @@ describe('a bucket', () => {
     await storage.remove('sonar-surveys', 'cold');
   });
 
-  it('is taken through a service that slows down, and fails with its cause where it is shut', async () => {
-    storage.service.switches = { ...allFine, refuseEvery: 4 };
-    await setTimeout(1100);
+  it('is taken through a service that slows down, and fails with its cause where it is gone', async () => {
     for (let i = 0; i < 40; i++) await storage.put('many-small', `k${i}`, `number ${i}`);
+    storage.service.switches = { ...allFine, refuseEvery: 4 };
     const { run, facts } = await take('many-small');
     expect(run.state).toBe('done');
     expect(facts.objects).toBe(40);
+    storage.service.switches = allFine;
+    await storage.s3.deleteBucket({ Bucket: 'removed-one' });
+    const { runId } = await admin.call('protectOnce', { id: await idOf('removed-one'), body: { targetId } });
+    expect((await admin.ended(runId)).tasks[0]).toMatchObject({ state: 'failed', cause: { code: 'BUCKET_GONE' } });
+    await admin.call('readSystem', { id: systemId });
+    // without points there is nothing left to be known of it
+    expect((await admin.call('estate', { query: {} })).workloads.some((w) => w.name === 'removed-one')).toBe(false);
+  });
+
+  itLong('fails with its cause where its service stays away', async () => {
     storage.service.switches = { ...allFine, down: true };
     const { runId } = await admin.call('protectOnce', { id: await idOf('many-small'), body: { targetId } });
     const failed = await admin.ended(runId, 200_000);
     expect(failed.tasks[0]).toMatchObject({ state: 'failed', cause: { code: 'BUCKET_AWAY' } });
-  }, 240_000);
+  });
 
-  it('becomes a whole point after kill -9 of the mover, and nothing of it is brought back twice', async () => {
-    const small = Array.from({ length: 300 }, (_, i) => `f/${i}`);
+  const small = Array.from({ length: 300 }, (_, i) => `f/${i}`);
+  it('becomes a whole point after kill -9 of the mover', async () => {
     await Promise.all(small.map((key) => storage.put('many-small', key, randomBytes(20_000))));
     storage.service.switches = { ...allFine, latencyMs: 60 };
     const { id } = await admin.call('addPolicy', { body: policyFor([await idOf('many-small')], targetId) });
@@ -219,8 +228,15 @@ describe('a bucket', () => {
     await h.killMover('mover-1');
     storage.service.switches = allFine;
     h.startMover('mover-2');
-    const run = await admin.ended(runId);
-    expect(run.state).toBe('done');
+    expect((await admin.ended(runId)).state).toBe('done');
+    const before = await storage.described('many-small');
+    await storage.remove('many-small', ...small);
+    const point = (await admin.call('workload', { id: await idOf('many-small') })).pointList.at(-1)!;
+    await restore(point.id, ['']);
+    expect(await storage.described('many-small')).toEqual(before);
+  }, 120_000);
+
+  itLong('is brought back whole, nothing of it twice, after kill -9 of the mover that does it', async () => {
     const before = await storage.described('many-small');
     await storage.remove('many-small', ...small);
     storage.service.switches = { ...allFine, latencyMs: 30 };
@@ -233,7 +249,7 @@ describe('a bucket', () => {
     h.startMover('mover-3');
     expect((await admin.ended(restoring.runId)).state).toBe('done');
     expect(await storage.described('many-small')).toEqual(before);
-  }, 120_000);
+  });
 
   it('costs what is told of its runs: what the service would bill for a month of nights', async () => {
     const { bill } = storage.service;
