@@ -1,8 +1,16 @@
 import { createHash } from 'node:crypto';
 import { escapePath, pathFilter, type PathFilter } from '@lithodex/core';
-import { EngineError, storeContent, StreamContent, type SegmentDone, type StreamStored } from '@lithodex/engine';
+import {
+  EngineError,
+  storeContent,
+  StreamContent,
+  type SegmentDone,
+  type StreamStored,
+  type TreeEntry,
+  type WriteCounts,
+} from '@lithodex/engine';
 import type { PointWriting } from './capture-store';
-import type { CaptureContext } from './connector';
+import type { CaptureContext, PointContent } from './connector';
 
 /** What a capture of items that come over a network stores, and what it came to so far. */
 export class ItemWriting {
@@ -78,6 +86,21 @@ export class ItemWriting {
   private moved(bytes: number): void {
     this.progress.read += bytes;
     this.progress.bytes += bytes;
+  }
+
+  /** What a point of all of it holds, once everything is stored. */
+  pointOf(top: TreeEntry, counts: WriteCounts, content: PointContent['content']): PointContent {
+    const { items = 0, bytes = 0 } = top.folder ?? {};
+    const { include, exclude } = this.ctx;
+    return {
+      top,
+      totals: { items, files: this.progress.files, bytes, read: this.progress.read, ...counts },
+      owners: {},
+      groups: {},
+      leftOut: { include, exclude, byItself: [] },
+      warnings: this.warnings,
+      content,
+    };
   }
 
   /** Lets tree nodes go out and tells how far it is. */

@@ -99,21 +99,7 @@ class BucketCapture {
       older: this.older,
       asked: { ...client.asked },
     };
-    return {
-      top: entry,
-      totals: {
-        items: entry.folder?.items ?? 0,
-        files: out.progress.files,
-        bytes: entry.folder?.bytes ?? 0,
-        read: out.progress.read,
-        ...counts,
-      },
-      owners: {},
-      groups: {},
-      leftOut: { include: ctx.include, exclude: ctx.exclude, byItself: [] },
-      warnings: out.warnings,
-      content: { kind: 'bucket', version: 1, facts, state: {} },
-    };
+    return out.pointOf(entry, counts, { kind: 'bucket', version: 1, facts, state: {} });
   }
 
   private async take(

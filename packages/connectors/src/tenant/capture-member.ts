@@ -96,20 +96,6 @@ export function captureMember(ctx: CaptureContext, { server, member }: TenantFro
       counts: out.counts,
       readAt: kept.readAt,
     };
-    return {
-      top,
-      totals: {
-        items: top.folder?.items ?? 0,
-        files: out.progress.files,
-        bytes: top.folder?.bytes ?? 0,
-        read: out.progress.read,
-        ...counts,
-      },
-      owners: {},
-      groups: {},
-      leftOut: { include: ctx.include, exclude: ctx.exclude, byItself: [] },
-      warnings: out.warnings,
-      content: { kind: 'tenant', version: 1, facts, state: {} },
-    };
+    return out.pointOf(top, counts, { kind: 'tenant', version: 1, facts, state: {} });
   });
 }

@@ -8,17 +8,24 @@ import type { BucketPrices } from '@lithodex/kinds';
 import { of, switchMap } from 'rxjs';
 import { outcome, type Outcome } from '../data/outcome';
 import { formatPipes } from '../ui/format-pipes';
-import { StateMark } from '../ui/state-mark';
 import { ConnectedSystem } from './connected-system';
 import { ReadBy } from './read-by';
+import { TestedRights } from './tested-rights';
 
 const usual: BucketPrices = { currency: 'EUR', perGbMonth: 0.022, perGbRead: 0, perThousandLists: 0.005, perThousandReads: 0.0004 };
+
+const priceFields = [
+  { label: 'GB kept for a month', key: 'perGbMonth' },
+  { label: 'GB read', key: 'perGbRead' },
+  { label: '1000 listings or writes', key: 'perThousandLists' },
+  { label: '1000 reads', key: 'perThousandReads' },
+] as const satisfies readonly { readonly label: string; readonly key: keyof BucketPrices }[];
 
 /** The connection to an object storage, whose buckets are protected. */
 @Component({
   selector: 'lx-object-storage-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, ReadBy, RouterLink, StateMark, ...formatPipes],
+  imports: [FormsModule, ReadBy, RouterLink, TestedRights, ...formatPipes],
   templateUrl: './object-storage-page.html',
   styleUrls: ['./connection-page.scss', './tenant-page.scss', './object-storage-page.scss'],
 })
@@ -28,9 +35,10 @@ export class ObjectStoragePage extends ConnectedSystem {
   protected readonly accessKey = signal('');
   protected readonly secretKey = signal('');
   /** Names of buckets, one a line. */
-  protected readonly only = signal('');
+  protected readonly named = signal('');
   protected readonly accessLists = signal(false);
   protected readonly versions = signal(false);
+  protected readonly priceFields = priceFields;
   /** What it costs, as it stands in the fields; null where nobody says. */
   protected readonly prices = signal<BucketPrices | null>(null);
   private readonly used = toSignal(
@@ -70,7 +78,7 @@ export class ObjectStoragePage extends ConnectedSystem {
         this.endpoint.set(address.endpoint);
         this.region.set(address.region);
         this.accessKey.set(address.accessKey);
-        this.only.set(address.buckets.join('\n'));
+        this.named.set(address.buckets.join('\n'));
         this.accessLists.set(address.accessLists);
         this.versions.set(address.versions);
         this.prices.set(address.prices);
@@ -86,7 +94,7 @@ export class ObjectStoragePage extends ConnectedSystem {
         endpoint: this.endpoint().trim(),
         region: this.region().trim(),
         accessKey: this.accessKey().trim(),
-        buckets: this.only()
+        buckets: this.named()
           .split(/[\s,;]+/)
           .filter(Boolean),
         accessLists: this.accessLists(),
@@ -102,8 +110,8 @@ export class ObjectStoragePage extends ConnectedSystem {
     this.prices.set(on ? usual : null);
   }
 
-  protected setPrice(change: Partial<BucketPrices>): void {
-    this.prices.update((p) => p && { ...p, ...change });
+  protected setPrice(key: keyof BucketPrices, value: string | number): void {
+    this.prices.update((p) => p && { ...p, [key]: value });
   }
 
   protected ready(): boolean {

@@ -6,17 +6,17 @@ import type { BodyInput } from '@lithodex/contract';
 import type { TenantService } from '@lithodex/kinds';
 import { formatPipes } from '../ui/format-pipes';
 import { Slot, type SlotOption } from '../ui/slot';
-import { StateMark } from '../ui/state-mark';
 import { ConnectedSystem } from './connected-system';
 import { ReadBy } from './read-by';
 import { addressOf, emptyFields, fieldsOf, lacks, secretsOf, type ServiceFields, type TenantFields } from './tenant-form';
 import { serviceSteps } from './tenant-steps';
+import { TestedRights } from './tested-rights';
 
 /** The connection to an office tenant: its services side by side, tested one by one, with what has to be prepared for each. */
 @Component({
   selector: 'lx-tenant-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, NgTemplateOutlet, ReadBy, RouterLink, Slot, StateMark, ...formatPipes],
+  imports: [FormsModule, NgTemplateOutlet, ReadBy, RouterLink, Slot, TestedRights, ...formatPipes],
   templateUrl: './tenant-page.html',
   styleUrls: ['./connection-page.scss', './tenant-page.scss'],
 })

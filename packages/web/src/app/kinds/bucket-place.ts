@@ -75,9 +75,9 @@ export class BucketPlace {
   ];
   protected readonly classes: SlotOption<string>[] = [
     { value: '', label: 'in the class each had' },
-    { value: 'STANDARD', label: 'for everyday use', note: 'STANDARD' },
-    { value: 'STANDARD_IA', label: 'for seldom use', note: 'STANDARD_IA' },
-    { value: 'GLACIER', label: 'in an archive', note: 'GLACIER: has to be thawed before it can be read' },
+    { value: 'STANDARD', label: 'for everyday use' },
+    { value: 'STANDARD_IA', label: 'for seldom use' },
+    { value: 'GLACIER', label: 'in an archive', note: 'has to be thawed before it can be read' },
   ];
   protected readonly times: SlotOption<boolean>[] = [
     { value: false, label: 'at the moment of the point' },

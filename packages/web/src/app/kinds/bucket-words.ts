@@ -19,10 +19,16 @@ export const versioningWords: Readonly<Record<BucketFacts['versioning'], string>
 export const askedWords = ({ asked }: BucketPoint): string =>
   `${countOf(asked.lists, 'page')} listed, ${countOf(asked.reads, 'read')}, ${countOf(asked.facts, 'question')} about single objects`;
 
+const classNames: Readonly<Record<string, string>> = {
+  STANDARD_IA: 'kept for seldom use',
+  GLACIER: 'in an archive',
+  DEEP_ARCHIVE: 'in a deep archive',
+};
+
 /** Classes that objects lie in; '' where all lie in the usual one. */
 export function classWords({ classes }: BucketPoint): string {
   const others = Object.entries(classes).filter(([name]) => name !== 'STANDARD');
-  return others.map(([name, n]) => `${countOf(n, 'object')} as ${name}`).join(', ');
+  return others.map(([name, n]) => `${countOf(n, 'object')} ${classNames[name] ?? `as ${name}`}`).join(', ');
 }
 
 /** What a point holds of what is no more; '' for nothing. */
