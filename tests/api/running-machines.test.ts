@@ -141,7 +141,10 @@ describe('a machine that runs from the store', () => {
     expect((await (await h.as('clerk')).call('listRunning')).rows).toEqual([]);
     expect(overlays()).toHaveLength(1);
     await steer(running, { to: 'drop' });
-    expect(await admin.ended(running.runId)).toMatchObject({ state: 'done', counts: { bytes: used } });
+    const ended = await admin.ended(running.runId);
+    expect(ended.state).toBe('done');
+    // what was told may be from the middle of what the guest wrote
+    expect(ended.counts.bytes).toBeGreaterThanOrEqual(used);
     expect(() => service.platform.named('gate-01-again')).toThrow();
     expect(overlays()).toEqual([]);
     expect((await admin.call('audit', { query: { limit: 5 } })).rows.map((r) => r.action)).toContain('running.wish');

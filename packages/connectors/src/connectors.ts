@@ -10,6 +10,7 @@ const connectors: { readonly [K in KindName]: () => Connector<K> | Promise<Conne
   database: async () => (await import('./databases/database-connector')).databaseConnector,
   tenant: async () => (await import('./tenant/tenant-connector')).tenantConnector,
   bucket: async () => (await import('./buckets/bucket-connector')).bucketConnector,
+  application: async () => (await import('./cluster/application-connector')).applicationConnector,
 };
 
 /** The connector of a kind of workload. */

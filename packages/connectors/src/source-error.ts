@@ -69,6 +69,14 @@ export const sourceErrors = {
   OBJECT_GONE: 'There is no such object.',
   OBJECT_FROZEN: 'The object lies in a class that has to be thawed before it can be read.',
   OBJECT_CHANGED: 'The object changes all the time.',
+  CLUSTER_REFUSED: 'The cluster refused the sign-in.',
+  CLUSTER_AWAY: 'The cluster does not answer.',
+  CLUSTER_RIGHT_MISSING: 'The account on the cluster lacks a right.',
+  CLUSTER_FAILED: 'The cluster failed.',
+  APPLICATION_GONE: 'There is no such namespace or resource on the cluster.',
+  VOLUME_FAILED: 'A volume could not be read or filled.',
+  COMMAND_FAILED: 'A command in a pod failed.',
+  NOT_STARTED: 'The application did not start.',
   ROWS_DIFFER: 'A table does not hold as many rows as were stored.',
 } as const;
 export type SourceErrorCode = keyof typeof sourceErrors;

@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import {
+  ApplicationLook,
   AttachedFile,
   DatabaseCommit,
   DatabaseInside,
@@ -9,6 +10,7 @@ import {
   ItemView,
   BucketNow,
   MemberNow,
+  ResourcePair,
   ItemChanges,
   RowsCompared,
   RowsInside,
@@ -63,6 +65,10 @@ export const answers = {
   systemTest: SystemTest,
   memberNow: MemberNow,
   bucketNow: BucketNow,
+  applicationLook: ApplicationLook,
+  resourcePair: ResourcePair,
+  switchVolume: Done,
+  removeVolume: Done,
   itemChanges: ItemChanges,
   mailStores: FoundMailStores,
   itemView: ItemView.nullable(),

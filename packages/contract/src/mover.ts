@@ -1,7 +1,11 @@
 import { z } from 'zod';
 import {
+  ApplicationDestination,
   BucketName,
   BucketService,
+  ClaimName,
+  Cluster,
+  NamespaceName,
   DatabaseFrom,
   From,
   PointFacts,
@@ -23,7 +27,7 @@ import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 14;
+export const moverLanguage = 15;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -209,6 +213,20 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('memberNow'), from: TenantFrom }),
   /** What is where a restore of objects is to go. */
   z.object({ ask: z.literal('bucketNow'), server: BucketService, bucket: BucketName }),
+  /** What would come of bringing an application to a place. */
+  z.object({
+    ask: z.literal('applicationLook'),
+    point: PointRef,
+    paths: z.array(ByteString).max(50_000),
+    server: Cluster,
+    destination: ApplicationDestination,
+  }),
+  /** A stored resource and the one of now. */
+  z.object({ ask: z.literal('resourcePair'), point: PointRef, path: ByteString, server: Cluster, namespace: NamespaceName }),
+  /** To have an application use another of its volumes. */
+  z.object({ ask: z.literal('switchVolume'), server: Cluster, namespace: NamespaceName, from: ClaimName, to: ClaimName }),
+  /** To take a volume away that nobody uses any more. */
+  z.object({ ask: z.literal('removeVolume'), server: Cluster, namespace: NamespaceName, claim: ClaimName }),
   /** What was there at a point of somebody, and is not now or is otherwise. */
   z.object({
     ask: z.literal('itemChanges'),

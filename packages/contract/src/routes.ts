@@ -8,6 +8,7 @@ import * as people from './people';
 import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
 import { platformRoutes } from './platform-routes';
+import { applicationRoutes } from './application-routes';
 import { askingRoutes } from './asking';
 import { deskRoutes } from './desk';
 import { systemRoutes } from './system-routes';
@@ -30,6 +31,7 @@ import * as watch from './watch';
 export const routes = {
   ...signInRoutes,
   ...unitRoutes,
+  ...applicationRoutes,
 
   watch: route({
     method: 'get',

@@ -1,3 +1,4 @@
+export * from './application';
 export * from './values';
 export * from './kind';
 export * from './share';

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { application, ApplicationAddress, ApplicationFacts, applicationOfPoint, ApplicationPlace, ApplicationPoint } from './application';
 import { bucket, BucketAddress, BucketFacts, bucketOfPoint, BucketPlace, BucketPoint } from './bucket';
 import {
   database,
@@ -20,18 +21,18 @@ import { MemberPlace, memberOfPoint, tenant, TenantAddress, TenantFacts, TenantP
 import { Name } from './values';
 
 /** All kinds of workload, by name. */
-export const kinds = { files, machine, database, tenant, bucket } as const;
+export const kinds = { files, machine, database, tenant, bucket, application } as const;
 export type KindName = keyof typeof kinds;
 export const kindNames = Object.keys(kinds) as [KindName, ...KindName[]];
 export const KindName = z.enum(kindNames);
 
 /** Where a task reads. */
-export const From = z.discriminatedUnion('kind', [files.from, machine.from, database.from, tenant.from, bucket.from]);
+export const From = z.discriminatedUnion('kind', [files.from, machine.from, database.from, tenant.from, bucket.from, application.from]);
 export type From = z.infer<typeof From>;
 export type FromOf<K extends KindName> = Extract<From, { kind: K }>;
 
 /** Where a restore writes. */
-export const To = z.discriminatedUnion('kind', [files.to, machine.to, database.to, tenant.to, bucket.to]);
+export const To = z.discriminatedUnion('kind', [files.to, machine.to, database.to, tenant.to, bucket.to, application.to]);
 export type To = z.infer<typeof To>;
 export type ToOf<K extends KindName> = Extract<To, { kind: K }>;
 
@@ -45,6 +46,7 @@ export const placesOfKinds = [
   SharePlace,
   MemberPlace,
   BucketPlace,
+  ApplicationPlace,
   DisksPlace,
   UnitPlace,
 ] as const;
@@ -53,17 +55,24 @@ export const placesOfKinds = [
 export const Until = DatabaseUntil;
 
 /** How a system is reached, without what opens it. */
-export const SystemAddress = z.discriminatedUnion('kind', [DatabaseAddress, TenantAddress, BucketAddress]);
+export const SystemAddress = z.discriminatedUnion('kind', [DatabaseAddress, TenantAddress, BucketAddress, ApplicationAddress]);
 export type SystemAddress = z.infer<typeof SystemAddress>;
 /** Kinds whose workloads are found in a system that is connected. */
 export type SystemKind = SystemAddress['kind'];
 
 /** What is known of a workload, beyond its name and where it is. */
-export const WorkloadFacts = z.discriminatedUnion('kind', [DatabaseFacts, TenantFacts, BucketFacts]);
+export const WorkloadFacts = z.discriminatedUnion('kind', [DatabaseFacts, TenantFacts, BucketFacts, ApplicationFacts]);
 export type WorkloadFacts = z.infer<typeof WorkloadFacts>;
 
 /** What a point says of its workload. */
-export const PointFacts = z.discriminatedUnion('kind', [DatabasePoint, DatabaseLogPoint, TenantPoint, BucketPoint, ServerPoint]);
+export const PointFacts = z.discriminatedUnion('kind', [
+  DatabasePoint,
+  DatabaseLogPoint,
+  TenantPoint,
+  BucketPoint,
+  ApplicationPoint,
+  ServerPoint,
+]);
 export type PointFacts = z.infer<typeof PointFacts>;
 
 /** A workload as it was found in a system; `id` is what the system calls it. */
@@ -83,5 +92,6 @@ export function workloadOfPoint({ machine: own, facts }: { machine: MachinePoint
   if (!facts || facts.kind === 'server') return { sourceKind: 'files', known: null };
   if (facts.kind === 'tenant') return { sourceKind: 'tenant', known: memberOfPoint(facts) };
   if (facts.kind === 'bucket') return { sourceKind: 'bucket', known: bucketOfPoint(facts) };
+  if (facts.kind === 'application') return { sourceKind: 'application', known: applicationOfPoint(facts) };
   return { sourceKind: 'database', known: databaseOfPoint(facts) };
 }

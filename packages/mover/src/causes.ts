@@ -96,6 +96,14 @@ const sourceRemedies: Record<SourceErrorCode, string> = {
   OBJECT_GONE: 'Nothing has to be done: it was deleted meanwhile.',
   OBJECT_FROZEN: 'Have the service thaw it, then run again.',
   OBJECT_CHANGED: 'Run again when nobody writes to it.',
+  CLUSTER_REFUSED: 'Look at the token of the cluster in the estate, then retry.',
+  CLUSTER_AWAY: 'Look whether the cluster can be reached from the mover, then retry.',
+  CLUSTER_RIGHT_MISSING: 'Give the account the right: the test of the connection names each and what it is for. Then retry.',
+  CLUSTER_FAILED: 'The message says what it refused. Mend that, then retry.',
+  APPLICATION_GONE: 'If it was removed on purpose, nothing has to be done: its points stay until they expire, and can be brought back.',
+  VOLUME_FAILED: 'Look at the volume and its class on the cluster, then retry.',
+  COMMAND_FAILED: 'Look at the pod and what the command wrote (in the log), then retry.',
+  NOT_STARTED: 'The log says what each part waits for. Mend it there; what was made stays, and a retry goes on with it.',
   ROWS_DIFFER: 'Nothing was put in place. Retry; if it happens again, restore from another point.',
 };
 

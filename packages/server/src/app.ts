@@ -36,6 +36,7 @@ import { insideHandlers } from './places/estate/inside-handlers';
 import { policyHandlers } from './places/policies/policy-handlers';
 import { recoverHandlers } from './places/recover/recover-handlers';
 import { reportHandlers } from './places/watch/report-handlers';
+import { applicationHandlers } from './places/recover/application-handlers';
 import { besideHandlers } from './places/recover/beside-tables';
 import { undoHandlers } from './places/recover/undo-handlers';
 import { differenceHandlers } from './places/recover/difference-handlers';
@@ -77,6 +78,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...reportHandlers(deps),
     ...noticeHandlers(deps),
     ...recoverHandlers(deps),
+    ...applicationHandlers(deps),
     ...besideHandlers(deps),
     ...scratchHandlers(deps),
     ...deskHandlers(deps),

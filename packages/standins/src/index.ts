@@ -16,3 +16,6 @@ export type { DirectoryContent } from './tenant/directory';
 export { TenantChat } from './tenant/chat';
 export * from './room/made-server';
 export * from './room/made-unit';
+export * from './cluster/service';
+export { everythingAllowed, type ClusterAccount, type ClusterRule } from './cluster/rights';
+export type { ClusterSwitches } from './cluster/switches';

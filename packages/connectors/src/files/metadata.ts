@@ -6,9 +6,16 @@ export interface Properties extends Pick<TreeEntry, 'kind' | 'uid' | 'gid' | 'mo
   readonly mtime: Instant;
 }
 
+/** The extended attributes that an entry had where it was read: what we note with it is none of them, and leaves the store with nothing. */
+export function ownAttributes({ attributes }: Pick<TreeEntry, 'attributes'>): NonNullable<TreeEntry['attributes']> {
+  return attributes?.filter(([key]) => !key.startsWith('lithodex.')) ?? [];
+}
+
 /** Those of an entry. */
-export function propertiesOf({ kind, uid, gid, mode, attributes, mtimeNs }: TreeEntry): Properties {
-  return { kind, uid, gid, mode, ...(attributes && { attributes }), mtime: instantOf(mtimeNs) };
+export function propertiesOf(entry: TreeEntry): Properties {
+  const { kind, uid, gid, mode, mtimeNs } = entry;
+  const attributes = ownAttributes(entry);
+  return { kind, uid, gid, mode, ...(attributes.length > 0 && { attributes }), mtime: instantOf(mtimeNs) };
 }
 
 /** The calls that set the properties of one entry. */

@@ -1,4 +1,5 @@
 import type { TreeEntry } from '@lithodex/engine';
+import { ownAttributes } from './metadata';
 
 /**
  * Headers of a POSIX tar archive (pax interchange format, IEEE Std 1003.1). Names may be any bytes: what does not fit a plain header goes into an
@@ -126,7 +127,7 @@ function headerOf(
   if (entry.gid >= 8 ** 7) records.push(paxRecord('gid', text(String(entry.gid))));
   if (entry.mtimeNs % 1_000_000_000n !== 0n || entry.mtimeNs < 0n || entry.mtimeNs >= 8n ** 11n * 1_000_000_000n)
     records.push(paxRecord('mtime', text(paxTime(entry.mtimeNs))));
-  for (const [key, value] of entry.attributes ?? []) records.push(paxRecord(`SCHILY.xattr.${key}`, value));
+  for (const [key, value] of ownAttributes(entry)) records.push(paxRecord(`SCHILY.xattr.${key}`, value));
   const base = {
     uid: entry.uid,
     gid: entry.gid,

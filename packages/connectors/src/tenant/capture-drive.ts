@@ -5,7 +5,7 @@ import { SourceError } from '../source-error';
 import { DavClient, type DavItem } from './dav-client';
 import { itemFacts } from './item-facts';
 import type { MemberWriting } from './member-writing';
-import { basic } from './service-client';
+import { basic } from '../service-client';
 
 const props = '<d:resourcetype/><d:getetag/><d:getcontentlength/><d:getlastmodified/>';
 const mostDepth = 100;

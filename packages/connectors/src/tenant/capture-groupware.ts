@@ -7,7 +7,7 @@ import { DavClient, noneYet, spaces, xmlText, type DavItem } from './dav-client'
 import { folderState, itemFacts } from './item-facts';
 import { folderName, titledStem } from './item-words';
 import { FreeNames, type MemberWriting } from './member-writing';
-import { basic } from './service-client';
+import { basic } from '../service-client';
 
 export type Collections = 'calendars' | 'contacts';
 const ending = { calendars: '.ics', contacts: '.vcf' } as const;

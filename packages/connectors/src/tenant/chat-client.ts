@@ -1,7 +1,7 @@
 import type { Tenant } from '@lithodex/kinds';
 import { z } from 'zod';
 import { SourceError } from '../source-error';
-import { bearer, ServiceClient } from './service-client';
+import { bearer, ServiceClient } from '../service-client';
 
 const mostBytes = 64 << 20;
 

@@ -2,7 +2,7 @@ import { XMLParser } from 'fast-xml-parser';
 import type { Readable } from 'node:stream';
 import { z } from 'zod';
 import { SourceError } from '../source-error';
-import { ServiceClient, type ServiceAccess, type ServiceRequest } from './service-client';
+import { ServiceClient, type ServiceAccess, type ServiceRequest } from '../service-client';
 
 /** Longest list that is read, bytes. */
 const mostList = 256 << 20;

@@ -2,7 +2,7 @@ import type { Tenant } from '@lithodex/kinds';
 import { z } from 'zod';
 import { SourceError } from '../source-error';
 import type { FoundGroup, FoundPerson, People } from './found-people';
-import { basic, bearer, ServiceClient } from './service-client';
+import { basic, bearer, ServiceClient } from '../service-client';
 
 const mostBytes = 64 << 20;
 const pageSize = 200;

@@ -7,7 +7,7 @@ import { listFolder } from './capture-drive';
 import type { FoundGroup, FoundPerson, People } from './found-people';
 import { peopleByLdap } from './people-by-ldap';
 import { peopleByScim } from './people-by-scim';
-import { basic } from './service-client';
+import { basic } from '../service-client';
 
 /** Who there is. Throws SourceError. */
 export async function peopleOf(tenant: Tenant): Promise<People> {

@@ -4,7 +4,7 @@ import { appointmentFacts, contactFacts } from './calendar-facts';
 import { driveName, hrefBelow } from './capture-drive';
 import { readMultistatus } from './dav-client';
 import { groupsOf } from './people';
-import { waitOf } from './retry-after';
+import { waitOf } from '../retry-after';
 import { sameMeaning, underId, valueOf } from './same-meaning';
 
 const event = (lines: readonly string[]) =>

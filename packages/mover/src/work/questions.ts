@@ -16,6 +16,7 @@ import {
   probe,
   testInside,
   treeNow,
+  applicationQuestions,
   bucketQuestions,
   tenantQuestions,
   treeOf,
@@ -71,6 +72,18 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return (await tenantQuestions()).memberNow(question.from);
     case 'bucketNow':
       return (await bucketQuestions()).bucketNow(question.server, question.bucket);
+    case 'applicationLook':
+      return (await applicationQuestions()).lookAtPlace(await openPoint(stores, question.point), question.paths, question);
+    case 'resourcePair': {
+      const point = await openPoint(stores, question.point);
+      return (await applicationQuestions()).resourcePair(point, question.path, question.server, question.namespace);
+    }
+    case 'switchVolume':
+      await (await applicationQuestions()).switchTo(question.server, question.namespace, question.from, question.to);
+      return {};
+    case 'removeVolume':
+      await (await applicationQuestions()).removeVolume(question.server, question.namespace, question.claim);
+      return {};
     case 'commits': {
       const { point, around } = question;
       const { store, root } = await openPoint(stores, point);

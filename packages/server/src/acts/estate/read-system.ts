@@ -21,10 +21,18 @@ interface Known {
   readonly gone_at: number | null;
 }
 
+/** A cluster puts it on each namespace, with nothing but its name. */
+const ownLabel = 'kubernetes.io/metadata.name';
 const tagOfType = { person: 'people', group: 'shared mailboxes', site: 'sites', room: 'chat rooms' } as const;
 
-/** What members can be picked by, as tags: what they are, and the groups they are in. */
-const tagsOf = (facts: WorkloadFacts): readonly string[] => (facts.kind === 'tenant' ? [tagOfType[facts.type], ...facts.groups] : []);
+/** What workloads can be picked by, as tags: what members are, and the groups they are in; labels of namespaces. */
+function tagsOf(facts: WorkloadFacts): readonly string[] {
+  if (facts.kind === 'tenant') return [tagOfType[facts.type], ...facts.groups];
+  if (facts.kind !== 'application') return [];
+  return Object.entries(facts.labels)
+    .filter(([name]) => name !== ownLabel)
+    .map(([name, value]) => (value ? `${name}=${value}` : name));
+}
 
 /** Brings the workloads of a system in line with what was found there. A system that holds one is what that is called. */
 async function applyFound(trx: Knex.Transaction, now: number, row: SystemRow, found: readonly FoundWorkload[]): Promise<void> {
@@ -60,7 +68,7 @@ async function applyFound(trx: Knex.Transaction, now: number, row: SystemRow, fo
     await changed(id, 'gone', 'the system has it no more');
     await trx('workload').where({ id }).update({ gone_at: now });
   }
-  if (kind === 'tenant') await followTags(trx, now, row.id, tags);
+  if (kind === 'tenant' || kind === 'application') await followTags(trx, now, row.id, tags);
   await assignAll(trx, now);
 }
 

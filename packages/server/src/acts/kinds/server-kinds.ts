@@ -1,5 +1,6 @@
 import type { RestoreBody } from '@lithodex/contract';
 import type { KindName } from '@lithodex/kinds';
+import { applicationRestores } from '../recover/application-restores';
 import { attachRestores } from '../recover/attach-restores';
 import { bucketRestores } from '../recover/bucket-restores';
 import { databaseRestores } from '../recover/database-restores';
@@ -14,6 +15,7 @@ import { scratchRestores } from '../recover/scratch-restores';
 import { shareRestores } from '../recover/share-restores';
 import type { RestorePlanner } from '../recover/restore-planner';
 import { tenantRestores } from '../recover/tenant-restores';
+import { applicationCauses, applicationMatters, clusterLink } from './application-matters';
 import { bucketCauses, bucketLink, bucketMatters } from './bucket-matters';
 import { databaseCauses, databaseMatters, systemLink } from './database-matters';
 import { connectionCauses, connectionLink, platformMatters } from './platform-matters';
@@ -34,6 +36,11 @@ export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
   database: { restores: databaseRestores, matters: databaseMatters, connection: { causes: databaseCauses, link: systemLink } },
   tenant: { restores: tenantRestores, matters: tenantMatters, connection: { causes: tenantCauses, link: tenantLink } },
   bucket: { restores: bucketRestores, matters: bucketMatters, connection: { causes: bucketCauses, link: bucketLink } },
+  application: {
+    restores: applicationRestores,
+    matters: applicationMatters,
+    connection: { causes: applicationCauses, link: clusterLink },
+  },
 };
 
 /** Restores to another place than the one that points came from. */
@@ -49,6 +56,7 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   share: shareRestores,
   member: tenantRestores,
   bucket: bucketRestores,
+  application: applicationRestores,
   disks: diskRestores,
   unit: unitRestores,
 };

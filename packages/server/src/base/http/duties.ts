@@ -23,6 +23,10 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   systemFinds: ['capture'],
   memberNow: ['capture'],
   bucketNow: ['capture'],
+  applicationLook: ['capture', 'keep'],
+  resourcePair: ['capture', 'keep'],
+  switchVolume: ['capture'],
+  removeVolume: ['capture'],
   itemChanges: ['capture', 'keep'],
   commits: ['keep'],
   platformTest: ['capture'],
@@ -81,6 +85,7 @@ function systemOf(question: Question): number | null | undefined {
   const kept = keptBySystem(question);
   if (kept) return kept.platform.id;
   if ('platform' in question) return question.platform.id;
+  if ('server' in question) return question.server.id;
   return 'from' in question && 'server' in question.from ? question.from.server.id : undefined;
 }
 

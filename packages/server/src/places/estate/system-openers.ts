@@ -2,6 +2,7 @@ import { isDeepStrictEqual } from 'node:util';
 import {
   tenantServices,
   TenantSecrets,
+  type ApplicationAddress,
   type BucketAddress,
   type DatabaseAddress,
   type SystemAddress,
@@ -27,8 +28,10 @@ export function openerOf(kept: Kept | undefined, address: SystemAddress, given: 
   return kept.secret();
 }
 
-function opens(before: SystemAddress, now: DatabaseAddress | BucketAddress): boolean {
+function opens(before: SystemAddress, now: DatabaseAddress | BucketAddress | ApplicationAddress): boolean {
   if (before.kind === 'database' && now.kind === 'database') return opensBoth(before, now);
+  if (before.kind === 'application' && now.kind === 'application')
+    return before.endpoint === now.endpoint && before.authority === now.authority;
   if (before.kind !== 'bucket' || now.kind !== 'bucket') return false;
   return before.endpoint === now.endpoint && before.accessKey === now.accessKey && before.authority === now.authority;
 }

@@ -1,6 +1,7 @@
 import type { System } from '@lithodex/contract';
 import {
   TenantSecrets,
+  type ApplicationFrom,
   type BucketFrom,
   type DatabaseFrom,
   type From,
@@ -28,7 +29,7 @@ export interface SystemRow {
 }
 
 /** Kinds of sources that are such systems. */
-export const systemKinds: readonly SystemAddress['kind'][] = ['database', 'tenant', 'bucket'];
+export const systemKinds: readonly SystemAddress['kind'][] = ['database', 'tenant', 'bucket', 'application'];
 
 const purpose = (id: number) => `source ${id}`;
 
@@ -46,6 +47,7 @@ type FromSystem = Extract<From, { kind: SystemAddress['kind'] }>;
 interface Which {
   readonly member?: TenantMember | null;
   readonly bucket?: string;
+  readonly namespace?: string;
 }
 
 /** What a mover finds there and how, with what opens it. */
@@ -53,10 +55,11 @@ export function fromOfAddress(
   id: number | null,
   address: SystemAddress,
   secret: string,
-  { member = null, bucket = '' }: Which = {},
+  { member = null, bucket = '', namespace = '' }: Which = {},
 ): FromSystem {
   if (address.kind === 'database') return { kind: 'database', server: { ...address, id, password: secret } };
   if (address.kind === 'bucket') return { kind: 'bucket', server: { ...address, id, secretKey: secret }, bucket };
+  if (address.kind === 'application') return { kind: 'application', server: { ...address, id, token: secret }, namespace };
   return { kind: 'tenant', server: { ...address, id, secrets: TenantSecrets.parse(JSON.parse(secret)) }, member };
 }
 
@@ -76,6 +79,10 @@ export const tenantOfRow = (secrets: Secrets, row: Opened, member: TenantMember 
 /** The same of one that is known to be an object storage. */
 export const bucketOfRow = (secrets: Secrets, row: Opened, bucket: string): BucketFrom => fromOfRow(secrets, row, { bucket }) as BucketFrom;
 
+/** The same of one that is known to be a container cluster. */
+export const applicationOfRow = (secrets: Secrets, row: Opened, namespace: string): ApplicationFrom =>
+  fromOfRow(secrets, row, { namespace }) as ApplicationFrom;
+
 export function toSystem(row: SystemRow, workloads: System['workloads']): System {
   return {
     id: row.id,
@@ -94,6 +101,7 @@ export function toSystem(row: SystemRow, workloads: System['workloads']): System
 export function addressWords(address: SystemAddress): { readonly endpoint: string; readonly account: string } {
   if (address.kind === 'database') return { endpoint: `${address.family}://${address.host}:${address.port}`, account: address.account };
   if (address.kind === 'bucket') return { endpoint: address.endpoint, account: address.accessKey };
+  if (address.kind === 'application') return { endpoint: address.endpoint, account: '' };
   const { people, mail, groupware, drives, sites, chat } = address;
   const all = [
     people.by === 'list' ? '' : people.url,

@@ -118,6 +118,8 @@ const verbs: Readonly<Record<string, string>> = {
   'workload.lift': 'lifted the suspicion of {}',
   'workload.protectOnce': 'had {} protected once',
   'workload.tag': 'tagged {}',
+  'volume.remove': 'removed a volume of {} that it was switched from',
+  'volume.switch': 'switched a volume of {}',
 };
 
 /** Words of what is in the details of an act, by the names of its fields. */

@@ -1,12 +1,32 @@
 import { setTimeout as pause } from 'node:timers/promises';
 import { EngineError } from '@lithodex/engine';
 import { AddressRefused, OutgoingClient, type OutgoingRequest } from '@lithodex/net';
-import { SourceError } from '../source-error';
+import { SourceError, type SourceErrorCode } from './source-error';
 import { tooManyWaits, waitOf } from './retry-after';
 
 const silenceMs = 60_000;
 
-/** A service of a tenant, as it is asked. */
+/** What its refusals are called. */
+export interface ServiceCodes {
+  /** Who asks is not known. */
+  readonly refused: SourceErrorCode;
+  readonly forbidden: SourceErrorCode;
+  readonly gone: SourceErrorCode;
+  readonly full: SourceErrorCode;
+  readonly failed: SourceErrorCode;
+  readonly away: SourceErrorCode;
+}
+
+const tenantCodes: ServiceCodes = {
+  refused: 'TENANT_REFUSED',
+  forbidden: 'TENANT_REFUSED',
+  gone: 'TENANT_GONE',
+  full: 'TENANT_FULL',
+  failed: 'TENANT_FAILED',
+  away: 'TENANT_AWAY',
+};
+
+/** A service of a system, as it is asked. */
 export interface ServiceAccess {
   /** What it is called when it fails. */
   readonly name: string;
@@ -14,6 +34,8 @@ export interface ServiceAccess {
   /** The authority that its certificate is checked with (PEM); null for those the system trusts. */
   readonly authority: string | null;
   readonly stopped?: (() => boolean) | undefined;
+  /** Those of a tenant, unless others are given. */
+  readonly codes?: ServiceCodes;
 }
 
 export const basic = (account: string, password: string): string => `Basic ${Buffer.from(`${account}:${password}`).toString('base64')}`;
@@ -29,6 +51,7 @@ type Answer = Awaited<ReturnType<OutgoingClient['request']>>;
 /** Asks one service over HTTP: within a limit, no address that is refused, and again where it asks for patience. */
 export class ServiceClient {
   private readonly client: OutgoingClient;
+  private readonly codes: ServiceCodes;
   /** Told when the service asks for patience, ms. */
   onWait: (ms: number) => void = () => undefined;
 
@@ -37,6 +60,7 @@ export class ServiceClient {
     mostBytes: number,
   ) {
     this.client = new OutgoingClient(mostBytes, silenceMs);
+    this.codes = access.codes ?? tenantCodes;
     if (access.authority !== null) this.client.trust(access.authority);
   }
 
@@ -53,7 +77,7 @@ export class ServiceClient {
       const wait = waitOf(answer.statusCode, answer.headers, attempt);
       if (wait === undefined) return answer;
       await answer.body.dump();
-      if (attempt > tooManyWaits) throw new SourceError('TENANT_AWAY', `${name}: it asks for patience again and again`);
+      if (attempt > tooManyWaits) throw new SourceError(this.codes.away, `${name}: it asks for patience again and again`);
       this.onWait(wait);
       for (let left = wait; left > 0 && !stopped(); left -= 200) await pause(Math.min(200, left));
       if (stopped()) throw new EngineError('STOPPED');
@@ -76,13 +100,14 @@ export class ServiceClient {
   }
 
   /** What an answer other than success means. */
-  refusal(status: number): SourceError {
-    const said = (code: 'TENANT_REFUSED' | 'TENANT_GONE' | 'TENANT_FULL' | 'TENANT_FAILED' | 'TENANT_AWAY') =>
-      new SourceError(code, `${this.access.name} answers ${status}`);
-    if (status === 401 || status === 403) return said('TENANT_REFUSED');
-    if (status === 404 || status === 410) return said('TENANT_GONE');
-    if (status === 507 || status === 413) return said('TENANT_FULL');
-    return said(status >= 500 || status === 429 ? 'TENANT_AWAY' : 'TENANT_FAILED');
+  refusal(status: number, why = ''): SourceError {
+    const { codes } = this;
+    const said = (code: SourceErrorCode) => new SourceError(code, `${this.access.name} answers ${status}${why && `: ${why}`}`);
+    if (status === 401) return said(codes.refused);
+    if (status === 403) return said(codes.forbidden);
+    if (status === 404 || status === 410) return said(codes.gone);
+    if (status === 507 || status === 413) return said(codes.full);
+    return said(status >= 500 || status === 429 ? codes.away : codes.failed);
   }
 
   /** What kept us from an answer, without what a stranger says; what our own side failed with stays as it is. */
@@ -90,12 +115,12 @@ export class ServiceClient {
     if (error instanceof SourceError || error instanceof EngineError) return error;
     const code = (error as { code?: unknown }).code;
     const why = error instanceof AddressRefused ? error.message.replace(/\.$/, '') : typeof code === 'string' ? code : 'it does not answer';
-    return new SourceError('TENANT_AWAY', `${this.access.name}: ${why}`);
+    return new SourceError(this.codes.away, `${this.access.name}: ${why}`);
   }
 
   /** Something that can not be read. */
   unreadable(what = 'its answer'): SourceError {
-    return new SourceError('TENANT_FAILED', `${this.access.name}: ${what} can not be read`);
+    return new SourceError(this.codes.failed, `${this.access.name}: ${what} can not be read`);
   }
 
   close(): Promise<void> {
