@@ -14,6 +14,7 @@ import { HarbourDatabase, type Acts } from './harbour-database';
 import { asker, officeNight } from './harbour/office';
 import { HarbourOffice } from './harbour-office';
 import { asksAtTheDesk, clerkRestores, helpsAtTheDesk } from './story-desk';
+import { HarbourApplications } from './harbour-applications';
 import { HarbourSurveys } from './harbour-surveys';
 import { HarbourTide } from './harbour-tide';
 import type { StandinAccess } from './standin-access';
@@ -62,6 +63,7 @@ export class History {
   private readonly office: HarbourOffice;
   private readonly room: HarbourRoom;
   private readonly surveys: HarbourSurveys;
+  private readonly applications: HarbourApplications;
   private diskId = '';
 
   /** Servers that are protected, or could be. */
@@ -83,6 +85,7 @@ export class History {
     this.tide = new HarbourTide(standins.tide, this.random, acts);
     this.room = new HarbourRoom(state, acts);
     this.surveys = new HarbourSurveys(standins.surveys, new Random(1908), acts);
+    this.applications = new HarbourApplications(standins.clusters, new Random(1911), acts);
     this.movers = new StoryMovers(state, standins.receivePort);
     const now = DateTime.now().setZone(config.zone);
     const morning = now.set({ hour: 5, minute: 0, second: 0, millisecond: 0 });
@@ -224,6 +227,7 @@ export class History {
     await this.berths.night(night, evening, this.diskId);
     await this.office.night(night, evening, this.diskId);
     await this.surveys.night(night, evening, this.diskId);
+    await this.applications.night(night, evening, this.diskId);
     if (night === officeNight) await helpsAtTheDesk(this.server.deps.db);
     if (night === proofNight) await provesReturns(this.people, `${this.state}/proof`);
     if (night === noticesNight) await this.tellPeople();

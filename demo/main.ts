@@ -21,13 +21,36 @@ interface Standins {
   readonly officeMail: { readonly port: number };
   readonly officeCalendars: { readonly port: number };
   readonly surveys: { readonly folder: string; readonly port: number; readonly accessKey: string; readonly secretKey: string };
+  readonly jetty: ClusterSettings;
+  readonly skerry: ClusterSettings;
+}
+
+interface ClusterSettings {
+  readonly folder: string;
+  readonly port: number;
+  readonly token: string;
 }
 
 const [, , configFile, state, standinFile, socket, tideSocket, replicaSocket] = process.argv;
 if (!configFile || !state || !standinFile || !socket || !tideSocket || !replicaSocket)
   throw new Error('usage: demo CONFIG STATE STANDINS SOCKET SOCKET SOCKET');
-const { bucket, library, platform, berths, berthsReplica, tide, mail, movers, organisation, office, officeMail, officeCalendars, surveys } =
-  JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
+const {
+  bucket,
+  library,
+  platform,
+  berths,
+  berthsReplica,
+  tide,
+  mail,
+  movers,
+  organisation,
+  office,
+  officeMail,
+  officeCalendars,
+  surveys,
+  ...rest
+} = JSON.parse(readFileSync(standinFile, 'utf8')) as Standins;
+const cluster = ({ folder, port, token }: ClusterSettings) => ({ folder, token, endpoint: `http://127.0.0.1:${port}` });
 const { accessKey, secretKey } = bucket;
 const standins = {
   bucket: { endpoint: `http://127.0.0.1:${bucket.port}`, bucket: bucket.buckets[0].name, accessKey, secretKey },
@@ -43,6 +66,7 @@ const standins = {
     calendarPort: officeCalendars.port,
   },
   surveys: { ...surveys, endpoint: `http://127.0.0.1:${surveys.port}` },
+  clusters: { jetty: cluster(rest.jetty), skerry: cluster(rest.skerry) },
   smtpPort: mail.smtpPort,
   receivePort: movers.port,
   organisation: {

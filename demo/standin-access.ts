@@ -1,3 +1,4 @@
+import type { ClusterAccess } from './harbour-applications';
 import type { OfficeAccess } from './harbour-office';
 import type { DatabaseAccess } from './harbour-database';
 import type { SurveyAccess } from './harbour-surveys';
@@ -12,6 +13,7 @@ export interface StandinAccess {
   readonly tide: DatabaseAccess;
   readonly office: OfficeAccess;
   readonly surveys: SurveyAccess;
+  readonly clusters: { readonly jetty: ClusterAccess; readonly skerry: ClusterAccess };
   readonly smtpPort: number;
   /** Where the mover that keeps takes what others read. */
   readonly receivePort: number;

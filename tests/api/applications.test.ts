@@ -210,7 +210,7 @@ describe('an application', () => {
     const facts = async () => (await admin.call('estate', { query: {} })).workloads.find((w) => w.name === 'tide-board')!.facts;
     const jettyId = (await admin.call('listSystems')).rows.find((s) => s.name === 'jetty')!.id;
     await admin.call('readSystem', { id: jettyId });
-    expect(await facts()).toMatchObject({ claims: 2, unused: ['tide-data'] });
+    expect(await facts()).toMatchObject({ claims: 2, unused: [{ claim: 'tide-data', now: beside }] });
     // the new volume goes on with the series of the old one
     const next = await take();
     expect(next.facts.volumes.map((v) => v.claim).sort()).toEqual([beside, 'tide-disk'].sort());

@@ -69,7 +69,10 @@ export const ApplicationFacts = z.object({
   /** Claims of a class that no snapshot is taken of: they are read while they are used. */
   unfrozen: Count,
   /** Claims that others took the place of when volumes were brought back beside them. */
-  unused: z.array(z.string().max(260)).max(200).default([]),
+  unused: z
+    .array(z.object({ claim: z.string().max(260), /** The one that did; '' where it can't be told. */ now: z.string().max(260) }))
+    .max(200)
+    .default([]),
   /** Why it can not be looked into; '' where it can. */
   trouble: z.string().max(1000),
 });

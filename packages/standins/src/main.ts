@@ -1,5 +1,7 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { BucketService, rights } from './bucket/service';
+import { everythingAllowed } from './cluster/rights';
+import { ClusterService } from './cluster/service';
 import { libraryFine } from './library/library';
 import { LibraryService } from './library/service';
 import { MailService } from './mail/service';
@@ -38,6 +40,14 @@ interface Settings {
     readonly secretKey: string;
     readonly buckets: readonly string[];
   };
+  readonly jetty: ClusterSettings;
+  readonly skerry: ClusterSettings;
+}
+
+interface ClusterSettings {
+  readonly folder: string;
+  readonly port: number;
+  readonly token: string;
 }
 
 /** The stand-ins as a process of their own: usage `standins SETTINGS`, a JSON file. Tells its parent when it is ready. */
@@ -70,6 +80,10 @@ const organisation = new OrganisationService(settings.organisation);
 await organisation.start();
 const office = new TenantService({ ...settings.office, keeps: true });
 await office.start();
+const clusters = [settings.jetty, settings.skerry].map(
+  ({ token, ...rest }) => new ClusterService({ ...rest, accounts: [{ token, rules: everythingAllowed }], keeps: true }),
+);
+for (const cluster of clusters) await cluster.start();
 process.send?.('ready');
 for (const signal of ['SIGINT', 'SIGTERM'] as const)
   process.on(
@@ -83,5 +97,6 @@ for (const signal of ['SIGINT', 'SIGTERM'] as const)
         mail.stop(),
         organisation.stop(),
         office.stop(),
+        ...clusters.map((cluster) => cluster.stop()),
       ]).then(() => process.exit(0)),
   );

@@ -4,7 +4,7 @@ import { SourceError } from '../source-error';
 import { ownNamespaces } from './application-resources';
 import { ClusterClient } from './cluster-client';
 import { freezableClasses } from './frozen-volumes';
-import { isUnused, named, roomOf } from './place-of';
+import { isUnused, named, roomOf, seriesOf } from './place-of';
 
 /** The namespaces that are meant: those that were named, or all but the cluster's own. */
 export async function namespacesOf(client: ClusterClient): Promise<Resource[]> {
@@ -54,7 +54,7 @@ async function factsOf(client: ClusterClient, space: Resource, classes: Readonly
     unfrozen: used.filter((c) => !classes.has(textAt(c, 'spec', 'storageClassName'))).length,
     unused: claims
       .filter(isUnused)
-      .map((c) => c.metadata.name)
+      .map((c) => ({ claim: c.metadata.name, now: used.find((u) => seriesOf(u) === seriesOf(c))?.metadata.name ?? '' }))
       .slice(0, 200),
     trouble: '',
   };

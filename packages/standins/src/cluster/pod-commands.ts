@@ -32,8 +32,9 @@ export function runInPod(
       socket.close(1000);
     });
   };
-  if (switches.commandsHang) return;
-  if (switches.commandsFail) {
+  const [named = ''] = command;
+  if (switches.hangs.includes(named)) return;
+  if (switches.fails.includes(named)) {
     send(stderr, Buffer.from('it does not want to\n'));
     end(1);
     return;

@@ -38,7 +38,7 @@ const versionOfApi = { major: '1', minor: '31', gitVersion: 'v1.31.0' };
 
 /** A container cluster by its ordinary API: resources, volumes and snapshots of them, commands in pods, and routes that answer. */
 export class ClusterService {
-  readonly switches: ClusterSwitches = { ...clusterFine, missingImages: [] };
+  readonly switches: ClusterSwitches = structuredClone(clusterFine);
   readonly objects: ClusterObjects;
   readonly volumes: ClusterVolumes;
   url = '';

@@ -10,10 +10,10 @@ export interface ClusterSwitches {
   missingImages: string[];
   /** Pods become ready so late, ms. */
   startMs: number;
-  /** Commands in pods never end. */
-  commandsHang: boolean;
-  /** Commands in pods end with 1. */
-  commandsFail: boolean;
+  /** Programs that never end in pods. */
+  hangs: string[];
+  /** Programs that end with 1 in pods. */
+  fails: string[];
 }
 
 export const clusterFine: ClusterSwitches = {
@@ -22,6 +22,6 @@ export const clusterFine: ClusterSwitches = {
   failSnapshots: false,
   missingImages: [],
   startMs: 0,
-  commandsHang: false,
-  commandsFail: false,
+  hangs: [],
+  fails: [],
 };

@@ -45,6 +45,16 @@ export const routes: Routes = [
         loadComponent: () => import('./estate/object-storage-page').then((m) => m.ObjectStoragePage),
       },
       {
+        path: 'estate/clusters/:id',
+        title: 'Cluster · Lithodex',
+        loadComponent: () => import('./estate/cluster-page').then((m) => m.ClusterPage),
+      },
+      {
+        path: 'estate/:id/move',
+        title: 'To a cluster · Lithodex',
+        loadComponent: () => import('./recover/move-page').then((m) => m.MovePage),
+      },
+      {
         path: 'estate/:id/second',
         title: 'To the second · Lithodex',
         loadComponent: () => import('./recover/second-page').then((m) => m.SecondPage),

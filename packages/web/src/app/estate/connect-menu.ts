@@ -7,6 +7,7 @@ const ways = [
   { label: 'Connect a platform', what: 'virtual machines, with their disks', to: '/estate/platforms/new', query: {} },
   { label: 'Connect a database server', what: 'databases, to the second', to: '/estate/systems/new', query: {} },
   { label: 'Connect an office tenant', what: 'mail, calendars, drives, sites, chats', to: '/estate/tenants/new', query: {} },
+  { label: 'Connect a cluster', what: 'applications in containers, with their volumes', to: '/estate/clusters/new', query: {} },
   { label: 'Connect an object storage', what: 'buckets, by the S3 protocol', to: '/estate/storages/new', query: {} },
 ] as const;
 

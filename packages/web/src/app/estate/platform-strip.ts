@@ -63,7 +63,12 @@ export class PlatformStrip {
   protected readonly platforms = computed(() => this.result()?.value?.rows ?? []);
   /** Systems that can't be read; those that can be are quiet. */
   protected readonly troubled = computed(() => (this.systems()?.value?.rows ?? []).filter((s) => s.trouble));
-  protected readonly pages = { database: '/estate/systems', tenant: '/estate/tenants', bucket: '/estate/storages' } as const;
+  protected readonly pages = {
+    database: '/estate/systems',
+    tenant: '/estate/tenants',
+    bucket: '/estate/storages',
+    application: '/estate/clusters',
+  } as const;
   protected readonly busy = signal<number | null>(null);
   protected readonly told = signal<{ id: number; text: string }>({ id: 0, text: '' });
 

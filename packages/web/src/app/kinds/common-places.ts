@@ -10,6 +10,15 @@ export const share: PlaceOption = {
   fresh: true,
 };
 
+/** A folder of the mover's host. */
+export const ownFolder: PlaceOption = {
+  value: 'folder',
+  label: 'another folder on the mover',
+  form: async () => (await import('./folder-place')).FolderPlace,
+  own: async () => (await import('./folder-own')).FolderOwn,
+  first: 'Name the folder first.',
+};
+
 /** A folder can be looked through where it is. */
 export function drivePlaces([first, ...others]: readonly PickedItem[]): PlaceOption[] {
   if (!first || others.length || first.kind !== 'folder') return [];

@@ -1,6 +1,6 @@
 import { cutMiddle } from '@lithodex/core';
 import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
-import { drivePlaces, share } from './common-places';
+import { drivePlaces, ownFolder, share } from './common-places';
 
 /** A server that was read whole, made anew. */
 const disks: PlaceOption = {
@@ -21,13 +21,7 @@ export const filesParts: KindParts = {
   places(picks) {
     const all: PlaceOption[] = [
       { value: 'original', label: 'where they came from', destination: { to: 'original' } },
-      {
-        value: 'folder',
-        label: 'another folder on the mover',
-        form: async () => (await import('./folder-place')).FolderPlace,
-        own: async () => (await import('./folder-own')).FolderOwn,
-        first: 'Name the folder first.',
-      },
+      ownFolder,
       share,
       download('tar', 'a tar archive'),
       download('zip', 'a zip archive'),

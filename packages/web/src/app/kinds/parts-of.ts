@@ -1,4 +1,5 @@
 import type { WorkloadRow } from '@lithodex/contract';
+import { applicationParts } from './application-parts';
 import { bucketParts } from './bucket-parts';
 import { databaseParts } from './database-parts';
 import { filesParts } from './files-parts';
@@ -12,6 +13,7 @@ const parts: Readonly<Record<WorkloadRow['kind'], KindParts>> = {
   database: databaseParts,
   tenant: tenantParts,
   bucket: bucketParts,
+  application: applicationParts,
 };
 
 /** What of a kind of workload is shown in its own way. */
