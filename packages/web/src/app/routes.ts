@@ -50,6 +50,11 @@ export const routes: Routes = [
         loadComponent: () => import('./estate/cluster-page').then((m) => m.ClusterPage),
       },
       {
+        path: 'estate/:id/resource',
+        title: 'Then and now · Lithodex',
+        loadComponent: () => import('./recover/resource-page').then((m) => m.ResourcePage),
+      },
+      {
         path: 'estate/:id/move',
         title: 'To a cluster · Lithodex',
         loadComponent: () => import('./recover/move-page').then((m) => m.MovePage),

@@ -1,5 +1,6 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, output } from '@angular/core';
 import { toObservable, toSignal } from '@angular/core/rxjs-interop';
+import { RouterLink } from '@angular/router';
 import type { ComparedItem, Compared, TreeRow, Version } from '@lithodex/contract';
 import { formatBytes, formatMoment } from '@lithodex/core';
 import { combineLatest, map, of, switchMap } from 'rxjs';
@@ -20,7 +21,7 @@ interface Line {
 @Component({
   selector: 'lx-item-side',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FilePreviewPart, ...formatPipes],
+  imports: [FilePreviewPart, RouterLink, ...formatPipes],
   template: `<b class="name">{{ row().name }}</b>
     <div class="mute small">{{ moment() | moment }}{{ compares() ? ', beside what is there now' : '' }}</div>
     @if (problem()) {
@@ -38,6 +39,9 @@ interface Line {
       @if (!problem()) {
         <div class="skeleton"></div>
       }
+    }
+    @if (beside(); as to) {
+      <a [routerLink]="to" [queryParams]="{ point: pointId(), path: row().path }">Line by line, beside what is there now</a>
     }
     @if (row().kind === 'file' && !row().unread) {
       <lx-file-preview [pointId]="pointId()" [path]="row().path" />
@@ -110,6 +114,8 @@ export class ItemSide {
   readonly row = input.required<TreeRow>();
   /** Whether its kind can be compared with what is there now. */
   readonly compares = input(true);
+  /** Where it stands beside the one of now; undefined where nowhere. */
+  readonly beside = input<readonly (string | number)[]>();
   readonly go = output<number>();
   readonly pick = output<Version>();
   private readonly key = computed(() => ({

@@ -10,6 +10,7 @@ export const applicationParts: KindParts = {
   },
   sourceFacts: (w) => [{ term: 'Cluster', text: '', link: { label: w.source.name, to: ['/estate/clusters', w.source.id] } }],
   links: (w) => [{ label: 'Bring it to another cluster', to: ['/estate', w.id, 'move'] }],
+  besideAt: (path, w) => (/^resources\/[^/]+\/[^/]+$/.test(path) ? ['/estate', w.id, 'resource'] : undefined),
   pointRemarks(p) {
     const changes = says(`+${p.added} ~${p.changed} −${p.removed} items`);
     if (p.facts?.kind !== 'application') return [changes];

@@ -52,6 +52,8 @@ export interface KindParts {
   links(w: WorkloadDetail): readonly { readonly label: string; readonly to: readonly (string | number)[] }[];
   /** The page that compares all of a point, or of a folder of it, with what is there now; none where items are compared singly. */
   readonly comparedAt?: string;
+  /** The page that shows an item of a point line by line beside the one of now; undefined for items that have none. Its query gets the point and the path. */
+  besideAt?(path: string, w: Pick<WorkloadRow, 'id'>): readonly (string | number)[] | undefined;
   /** Whether a folder of a point may hold the mail stores of a server. */
   mayHoldMail?(folder: string): boolean;
   /** What a point says of itself, under the beds. */
