@@ -1,6 +1,5 @@
 import fs from 'node:fs';
 import { setTimeout } from 'node:timers/promises';
-import type { BodyInput } from '@lithodex/contract';
 import { ApplicationPoint } from '@lithodex/kinds';
 import type { ClusterService } from '@lithodex/standins';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
@@ -31,7 +30,7 @@ const move = (namespace: string, more: object = {}) =>
       picks: [{ pointId, path: '' }],
       destination: { to: 'application', systemId: skerryId, namespace, rewrites, ...more },
       reason,
-    } as BodyInput<'startRestore'>,
+    },
   });
 const logOf = async ({ id }: { id: number }) =>
   (await admin.call('runLog', { id, query: {} })).rows.map((r) => `${r.code} ${r.message}`).join('\n');

@@ -112,7 +112,7 @@ describe('an application, in the browser', () => {
     await eva.page.click('[aria-label="About tide-board"]');
     await eva.sees('took its place');
     await eva.press('switch back to it');
-    await eva.page.waitForFunction(() => /since tide-data took its place/.test(document.body.innerText.replaceAll(/\s+/g, ' ')));
+    await eva.page.waitForFunction(() => document.body.innerText.replaceAll(/\s+/g, ' ').includes('since tide-data took its place'));
     expect((await askRoute(jetty, host, '/index.html')).text).toBe('flooded');
     await eva.press('remove it …');
     await eva.sees('It is gone for good then.');

@@ -67,7 +67,7 @@ async function frozenRemark(client: ClusterClient): Promise<string> {
   const frozen = await freezableClasses(client);
   const not = classes.filter((c) => !frozen.has(c));
   if (classes.length === 0) return 'It tells no classes of volumes.';
-  if (not.length === 0) return `Volumes of ${countOf(classes.length, 'class')} can be frozen for a moment.`;
+  if (not.length === 0) return `Volumes of ${countOf(classes.length, 'class', 'classes')} can be frozen for a moment.`;
   return `Volumes of ${not.join(', ')} can not be frozen: they are read while they are used.`;
 }
 

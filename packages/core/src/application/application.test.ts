@@ -7,8 +7,12 @@ import { isObject, kindOf, valueAt, withValue, type Json, type JsonObject, type 
 import { inRestoreOrder, stepOf } from './restore-steps';
 import { pathMatches, readableSecret, rewriteResource } from './rewrites';
 
-const resource = (kind: string, more: object = {}, apiVersion = 'v1', name = 'one'): Resource =>
-  ({ apiVersion, kind, metadata: { name }, ...more }) as Resource;
+const resource = (kind: string, more: object = {}, apiVersion = 'v1', name = 'one'): Resource => ({
+  apiVersion,
+  kind,
+  metadata: { name },
+  ...more,
+});
 const deployment = (spec: object): Resource => resource('Deployment', { spec }, 'apps/v1', 'board');
 
 /** Values without null, as resources have them. */
@@ -211,10 +215,8 @@ describe('the way of a resource', () => {
       spec: { replicas: 2 },
       status: { observedGeneration: 2, readyReplicas: 2, updatedReplicas: 2 },
     };
-    expect(isUp({ ...deployment({}), ...running } as Resource)).toBe(true);
-    expect(
-      isUp({ ...deployment({}), ...running, status: { observedGeneration: 1, readyReplicas: 2, updatedReplicas: 2 } } as Resource),
-    ).toBe(false);
+    expect(isUp({ ...deployment({}), ...running })).toBe(true);
+    expect(isUp({ ...deployment({}), ...running, status: { observedGeneration: 1, readyReplicas: 2, updatedReplicas: 2 } })).toBe(false);
     const set = resource('StatefulSet', { spec: { volumeClaimTemplates: [{ metadata: { name: 'data' } }] } }, 'apps/v1', 'db');
     expect([isOfTemplate(set, 'data-db-0'), isOfTemplate(set, 'data-db'), isOfTemplate(set, 'data-db-x')]).toEqual([true, false, false]);
   });

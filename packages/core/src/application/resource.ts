@@ -1,5 +1,6 @@
 /** What JSON can hold. */
-export type Json = string | number | boolean | null | readonly Json[] | { readonly [field: string]: Json };
+export type Json = string | number | boolean | null | readonly Json[] | JsonObject;
+
 export interface JsonObject {
   readonly [field: string]: Json;
 }

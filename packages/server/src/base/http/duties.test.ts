@@ -21,4 +21,12 @@ describe('who answers about a point', () => {
     expect(mayAnswer(mover(['capture', 'keep'], [7]), kept)).toBe(true);
     expect(mayAnswer(mover(['capture', 'keep'], [8]), kept)).toBe(false);
   });
+
+  it('is who was given that system, where a question names it by what opens it', () => {
+    for (const ask of ['bucketNow', 'resourcePair', 'applicationLook', 'switchVolume']) {
+      const question = { ask, server: { id: 7 } } as unknown as Question;
+      expect(mayAnswer(mover(['capture', 'keep'], [7]), question)).toBe(true);
+      expect(mayAnswer(mover(['capture', 'keep'], [8]), question)).toBe(false);
+    }
+  });
 });
