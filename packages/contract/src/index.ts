@@ -36,3 +36,4 @@ export * from './notices';
 export * from './saved-filters';
 export * from './routes';
 export * from './openapi';
+export * from './overview';

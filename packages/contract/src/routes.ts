@@ -4,6 +4,7 @@ import * as estate from './estate';
 import { noticeRoutes } from './notices';
 import { moverRoutes } from './mover-routes';
 import { knownMoverRoutes } from './known-movers';
+import { overviewRoutes } from './overview';
 import * as people from './people';
 import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
@@ -32,6 +33,7 @@ export const routes = {
   ...signInRoutes,
   ...unitRoutes,
   ...applicationRoutes,
+  ...overviewRoutes,
 
   watch: route({
     method: 'get',

@@ -52,9 +52,11 @@ import { restoreHandlers } from './places/recover/restore-handlers';
 import { runHandlers } from './places/runs/run-handlers';
 import { savedFilterHandlers } from './places/runs/saved-filters';
 import { settingsHandlers } from './places/settings/settings-handlers';
+import { overviewHandlers } from './places/watch/overview-handlers';
 import { watchHandlers } from './places/watch/watch-handlers';
 
 export function allHandlers(deps: Deps): Handlers {
+  const watching = watchHandlers(deps);
   return {
     ...sessionHandlers(deps),
     ...accountHandlers(deps),
@@ -63,7 +65,8 @@ export function allHandlers(deps: Deps): Handlers {
     ...tokenHandlers(deps),
     ...auditHandlers(deps),
     ...requestHandlers(deps),
-    ...watchHandlers(deps),
+    ...watching,
+    ...overviewHandlers(deps, { ...watching, ...estateHandlers(deps), ...targetHandlers(deps) }),
     ...estateHandlers(deps),
     ...platformHandlers(deps),
     ...snapshotHandlers(deps),

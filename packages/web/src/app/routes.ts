@@ -23,6 +23,11 @@ export const routes: Routes = [
     children: [
       { path: '', pathMatch: 'full', canActivate: [home], children: [] },
       { path: 'watch', title: 'Watch · Lithodex', loadComponent: () => import('./watch/watch-page').then((m) => m.WatchPage) },
+      {
+        path: 'watch/installations',
+        title: 'Installations · Lithodex',
+        loadComponent: () => import('./watch/installations-page').then((m) => m.InstallationsPage),
+      },
       { path: 'estate', title: 'Estate · Lithodex', loadComponent: () => import('./estate/estate-page').then((m) => m.EstatePage) },
       {
         path: 'estate/platforms/:id',

@@ -9,6 +9,7 @@ import { reclaimLost } from '../movers/leases';
 import { SettingsKeeper } from '../settings/keep-settings';
 import { readAllPlatforms, readStalePlatforms } from '../estate/read-platform';
 import { readStaleSystems } from '../estate/read-system';
+import { readStaleInstallations } from '../overview/installations';
 import { measureStale } from '../targets/room';
 import { deliverDue } from '../notices/deliver';
 import { tellAskers } from '../recover/tell-askers';
@@ -144,6 +145,8 @@ export class Scheduler {
       .then(() => readStalePlatforms(this.deps))
       .then(() => readStaleSystems(this.deps))
       .catch(this.told('the platforms could not be read'))
+      .then(() => readStaleInstallations(this.deps))
+      .catch(this.told('other installations could not be asked'))
       .then(() => this.tendNames())
       .catch(this.told('the names could not be written anew'))
       .then(() => this.noticeMatters())

@@ -69,3 +69,10 @@ export const wholeServers = 'ALTER TABLE source ADD whole_server BOOLEAN NOT NUL
 /** Machines that were started from a recovery medium and reported in. */
 export const units = `
 CREATE TABLE unit (name VARCHAR(80) PRIMARY KEY, facts LONGTEXT NOT NULL, first_seen BIGINT NOT NULL, last_seen BIGINT NOT NULL)`;
+
+/** Other installations that are looked at from here, and what each said last. */
+export const installations = `
+CREATE TABLE installation (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, name VARCHAR(120) NOT NULL UNIQUE, url VARCHAR(300) NOT NULL, authority TEXT NULL, secret BLOB NOT NULL,
+  state LONGTEXT NULL, answered_at BIGINT NULL, tried_at BIGINT NULL, trouble VARCHAR(300) NOT NULL DEFAULT '', clock_ahead BIGINT NOT NULL DEFAULT 0
+)`;

@@ -396,4 +396,5 @@ export const migrations: Migration[] = [
   { name: '0046-askings', up: (k) => runAll(k, later.askings) },
   { name: '0047-whole-servers', up: (k) => runAll(k, later.wholeServers) },
   { name: '0048-units', up: (k) => runAll(k, later.units) },
+  { name: '0049-installations', up: (k) => runAll(k, later.installations) },
 ];
