@@ -69,6 +69,7 @@ describe('everybody can use, in both themes,', () => {
 
   it.each([
     ['/watch', 'Watch'],
+    ['/watch/installations', 'this one'],
     ['/estate', 'quay-1'],
     [() => `/estate/${ids.workload}`, 'quay-1'],
     [() => `/estate/${ids.server}/ready`, 'It could be rebuilt on other hardware'],

@@ -6,6 +6,7 @@ import { Platform } from './platform';
 import { PolicyBody, PolicyRule, rulesOf, withRules } from './policy';
 import { PriceTable } from './prices';
 import { Role } from './roles';
+import { InstallationBody } from './overview';
 import { Share } from './shares';
 import { StandingBody } from './standing';
 
@@ -67,6 +68,7 @@ export const Settings = z.object({
     .default([]),
   /** What opens them is not kept. */
   shares: z.array(Share.omit({ id: true })).default([]),
+  installations: z.array(InstallationBody.omit({ token: true })).default([]),
   /** Restores that are repeated; `folder` is null for those that go to a system. */
   standing: z
     .array(
@@ -100,6 +102,7 @@ export const settingKinds = [
   'notice',
   'share',
   'repeated restore',
+  'installation',
   'hold',
   'limit',
   'person',

@@ -41,6 +41,7 @@ export async function settingsNow(db: Knex): Promise<Settings> {
       const policy = policyId === null ? null : (inForce.find((p) => p.id === policyId)?.name ?? 'a policy that has ended');
       return { name, about, policy, way, paused, signed: secret !== null };
     }),
+    installations: await db('installation').orderBy('name').select<Settings['installations']>('name', 'url', 'authority'),
     shares: (await db('share').orderBy('name').select<ShareRow[]>()).map(toShare).map(({ id: _, ...share }) => share),
     standing: (await db('standing_restore').where({ ended: false }).orderBy('name').select<StandingRecord[]>()).map((row) => {
       const { name, schedule, start, reason, workloads: ids, destination } = bodyOfStanding(row);

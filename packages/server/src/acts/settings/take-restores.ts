@@ -10,6 +10,12 @@ export async function shareStep(trx: Knex.Transaction, { name, address, account 
   return step('share', name, 'leave', `to be kept again: ${where}, as ${account || 'nobody'}, with its password`);
 }
 
+/** Another installation is looked at again by a person: its token is kept nowhere but here. */
+export async function installationStep(trx: Knex.Transaction, { name, url }: Settings['installations'][number]): Promise<Step> {
+  if (await trx('installation').where({ name }).first('id')) return step('installation', name, 'same', 'it is looked at from here');
+  return step('installation', name, 'leave', `to be looked at again: ${url}, with its token`);
+}
+
 /** A restore that is repeated, from now on, where it goes to a folder and all it is of is here. */
 export async function standingStep(trx: Knex.Transaction, now: number, standing: Settings['standing'][number]): Promise<Step> {
   const { folder, person, workloads: names, ...rest } = standing;
