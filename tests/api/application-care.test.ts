@@ -212,6 +212,10 @@ describe('a move', () => {
     expect((await admin.ended((await move('at-rest', { start: false })).runId)).state).toBe('done');
     expect(skerry.objects.of('Pod', 'at-rest')).toEqual([]);
     expect(skerry.objects.get('Deployment', 'at-rest', 'board')!.spec).toMatchObject({ replicas: 0 });
+    // without its volumes it starts with empty ones
+    expect((await admin.ended((await move('empty', { volumes: false })).runId)).state).toBe('done');
+    expect(fs.readdirSync(skerry.placeOfClaim('empty', 'tide-data'))).toEqual([]);
+    expect(skerry.objects.of('Pod', 'empty').map((p) => (p.status as { phase: string }).phase)).toEqual(['Running', 'Running']);
     await expect(move('At_Rest')).rejects.toMatchObject({ code: 'INVALID' });
     const clerk = await h.as('clerk');
     await expect(

@@ -194,6 +194,19 @@ describe('an application', () => {
     expect(await logOf(again)).toContain('0 parts');
   });
 
+  it('has a secret and settings made exactly what they were, what came since gone', async () => {
+    const base64 = (text: string) => Buffer.from(text).toString('base64');
+    const secret = () => jetty.objects.get('Secret', 'tide-board', 'mail-relay')!['data'] as Record<string, string>;
+    const before = secret();
+    jetty.put({
+      ...jetty.objects.get('Secret', 'tide-board', 'mail-relay')!,
+      data: { RELAY: base64('relay of a stranger'), ADDED: base64('since then') },
+    });
+    const run = await restore(['resources/Secret/mail-relay.yaml'], { to: 'original' }, { rule: 'replace' });
+    expect(run.state).toBe('done');
+    expect(secret()).toEqual(before);
+  });
+
   it('comes back in place: volumes beside those that are used, switched to, and back again', async () => {
     const before = described(dataOf(jetty));
     fs.rmSync(`${dataOf(jetty)}/stations`, { recursive: true });

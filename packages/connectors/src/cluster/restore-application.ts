@@ -18,8 +18,9 @@ import type { ApplicationTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import { SourceError } from '../source-error';
 import { ClusterClient } from './cluster-client';
+import { isUnused } from './place-of';
 import { sweepHelpers } from './helper-pod';
-import { onItsWay, readable } from './rewritten';
+import { kept, onItsWay } from './rewritten';
 import { bringBackVolume, type VolumeBack } from './restore-volume';
 import { storedApplication, type StoredApplication, type StoredResource } from './stored-application';
 import { routesAnswer, switchClaims, waitUntilUp } from './start-application';
@@ -74,6 +75,7 @@ class ApplicationRestore {
     const rest = prepared.filter((p) => p.resource.kind !== 'Namespace');
     await this.step(rest, 'rights');
     if (to.volumes) await this.volumes();
+    await this.emptyClaims(rest);
     await this.step(rest, 'config');
     await this.step(rest, 'work');
     await this.step(rest, 'routes');
@@ -156,14 +158,14 @@ class ApplicationRestore {
     const { ctx, client, to } = this;
     const resting = to.start ? wanted : atRest(wanted);
     if (!resting) return { action: 'leave', remark: 'it would start by being there' };
-    const resource = [...this.switched].reduce((at, [from, now]) => withClaim(at, from, now) ?? at, resting);
+    const resource = kept([...this.switched].reduce((at, [from, now]) => withClaim(at, from, now) ?? at, resting));
     const kind = await client.kindOf(resource);
     const before = this.spaceThere || !ctx.trial ? await client.get(kind, to.namespace, resource.metadata.name) : undefined;
     if (!before) {
       if (!ctx.trial) this.touched.push(await client.create(kind, to.namespace, resource));
       return { action: 'write', remark: '' };
     }
-    const now = readable(asWritten(before));
+    const now = asWritten(before);
     if (sameJson(now, resource)) {
       this.touched.push(before);
       return { action: 'same', remark: '' };
@@ -183,6 +185,20 @@ class ApplicationRestore {
       const { action, name, remark } = await bringBackVolume(back);
       if (action === 'beside') this.switched.set(claim.metadata.name, name);
       await this.tell(volume.path, action, volume.entry.folder?.bytes ?? volume.entry.size, remark, volume.block ? 'file' : 'folder');
+    }
+  }
+
+  /** Claims whose volumes are not brought: whatever mounts them finds an empty one, as the cluster makes it. */
+  private async emptyClaims(all: readonly Prepared[]): Promise<void> {
+    const { to, client } = this;
+    const kind = await client.kindNamed('PersistentVolumeClaim');
+    const brought = new Set(to.volumes ? this.stored.volumes.map((v) => v.claim.metadata.name) : []);
+    for (const { stored, resource } of all) {
+      if (kindOf(resource) !== 'PersistentVolumeClaim' || isUnused(resource) || brought.has(stored.resource.metadata.name)) continue;
+      this.goOn();
+      const there = this.spaceThere || !this.ctx.trial ? await client.get(kind, to.namespace, resource.metadata.name) : undefined;
+      if (!there && !this.ctx.trial) await client.create(kind, to.namespace, resource);
+      await this.tell(stored.path, there ? 'leave' : 'write', stored.bytes, there ? '' : 'empty: its volume is not brought');
     }
   }
 

@@ -1,4 +1,5 @@
 import {
+  isObject,
   kindOf,
   movedTo,
   readableSecret,
@@ -22,6 +23,16 @@ export function readable(resource: Resource): Resource {
   const { data, stringData, ...rest } = resource;
   const sealed: JsonObject = { ...(data !== undefined && { data }), ...(stringData !== undefined && { stringData }) };
   return { ...rest, ...readableSecret(sealed, decoded) };
+}
+
+/** A resource as clusters keep it: the values of secrets in one field. */
+export function kept(resource: Resource): Resource {
+  const { stringData } = resource;
+  if (kindOf(resource) !== 'Secret' || !isObject(stringData)) return resource;
+  const values = Object.entries(stringData).map(([name, value]) => [name, Buffer.from(String(value), 'utf8').toString('base64')]);
+  const { data } = resource;
+  const { stringData: _, ...rest } = resource;
+  return { ...rest, data: { ...(isObject(data) && data), ...(Object.fromEntries(values) as JsonObject) } };
 }
 
 /** A resource as it goes to a place: moved, and rewritten on the way. */

@@ -14,7 +14,7 @@ const writtenByCluster = [
 ];
 /** Notes that a cluster, or a program that applies whole texts, writes for itself. */
 const noted =
-  /^(pv\.kubernetes\.io\/|volume\.(beta\.)?kubernetes\.io\/(storage-provisioner|selected-node)|deployment\.kubernetes\.io\/revision|kubectl\.kubernetes\.io\/last-applied)/;
+  /^(pv\.kubernetes\.io\/|volume\.(beta\.)?kubernetes\.io\/(storage-provisioner|selected-node)|deployment\.kubernetes\.io\/revision|kubectl\.kubernetes\.io\/last-applied|lithodex\/fill(ing|ed)$)/;
 
 /** Kinds that a cluster makes of others, and helpers of a backup. */
 const derivedKinds: readonly string[] = [
