@@ -198,7 +198,12 @@ class ApplicationRestore {
       this.goOn();
       const there = this.spaceThere || !this.ctx.trial ? await client.get(kind, to.namespace, resource.metadata.name) : undefined;
       if (!there && !this.ctx.trial) await client.create(kind, to.namespace, resource);
-      await this.tell(stored.path, there ? 'leave' : 'write', stored.bytes, there ? '' : 'empty: its volume is not brought');
+      await this.tell(
+        stored.path,
+        there ? 'leave' : 'write',
+        stored.bytes,
+        there || !to.volumes ? '' : 'empty: its volume is not in the point',
+      );
     }
   }
 
