@@ -29,7 +29,10 @@ export function readable(resource: Resource): Resource {
 export function kept(resource: Resource): Resource {
   const { stringData } = resource;
   if (kindOf(resource) !== 'Secret' || !isObject(stringData)) return resource;
-  const values = Object.entries(stringData).map(([name, value]) => [name, Buffer.from(String(value), 'utf8').toString('base64')]);
+  const values = Object.entries(stringData).map(([name, value]) => [
+    name,
+    Buffer.from(typeof value === 'string' ? value : JSON.stringify(value), 'utf8').toString('base64'),
+  ]);
   const { data } = resource;
   const { stringData: _, ...rest } = resource;
   return { ...rest, data: { ...(isObject(data) && data), ...(Object.fromEntries(values) as JsonObject) } };
