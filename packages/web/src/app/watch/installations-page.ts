@@ -14,6 +14,8 @@ import { StateMark, type Mark } from '../ui/state-mark';
 const againMs = 60_000;
 /** From here on clocks that differ are worth a word. */
 const apartMs = 30_000;
+/** What is full later than that is no news. */
+const soonMs = 365 * 86_400_000;
 type State = NonNullable<InstallationRow['state']>;
 
 /** Several installations in one view: what needs somebody, coverage, room, and how old what each said is. */
@@ -53,6 +55,9 @@ export class InstallationsPage {
   }
   protected isApart({ clockAhead }: InstallationRow): boolean {
     return Math.abs(clockAhead) > apartMs;
+  }
+  protected isSoon(at: number): boolean {
+    return at - this.session.now() < soonMs;
   }
   protected readonly abs = Math.abs;
 
