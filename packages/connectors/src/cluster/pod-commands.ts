@@ -93,6 +93,13 @@ class Running {
     this.watch = setInterval(() => {
       this.look();
     }, lookMs);
+    // what takes the output may end before the command does, or refuse what comes
+    streams.stdout?.on('error', (error) => {
+      this.fail(error);
+    });
+    streams.stdout?.on('close', () => {
+      if (!this.ended) this.fail(new SourceError('COMMAND_FAILED', 'nobody reads what it writes'));
+    });
     socket.on('open', () => void this.send());
     socket.on('message', (data: Buffer) => {
       this.take(data);
@@ -123,7 +130,8 @@ class Running {
     clearInterval(this.watch);
     this.reject(error);
     this.socket.close();
-    this.socket.resume();
+    // what still comes is read, so that its end is heard
+    if (this.socket.isPaused) this.socket.resume();
     this.streams.stdout?.destroy(error);
   }
 
@@ -134,8 +142,9 @@ class Running {
       this.fail(new SourceError('CLUSTER_AWAY', 'the command in the pod: the connection ended before it did'));
       return;
     }
-    const done = () => {
-      this.resolve(ended);
+    const done = (error?: Error | null) => {
+      if (error) this.reject(error);
+      else this.resolve(ended);
     };
     if (this.streams.stdout) this.streams.stdout.end(done);
     else done();
