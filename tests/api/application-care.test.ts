@@ -219,7 +219,7 @@ describe('a move', () => {
     await expect(move('At_Rest')).rejects.toMatchObject({ code: 'INVALID' });
     const clerk = await h.as('clerk');
     await expect(
-      clerk.call('lookAtApplication', { body: { picks: [{ pointId, path: '' }], destination: { to: 'original' } } }),
+      clerk.call('planRestore', { body: { picks: [{ pointId, path: '' }], destination: { to: 'original' } } }),
     ).rejects.toMatchObject({ code: 'OUTSIDE_REMIT' });
     await expect(clerk.call('removeVolume', { id: await idOf('quay'), body: { claim: 'data' } })).rejects.toMatchObject({
       code: 'NOT_ALLOWED',

@@ -134,7 +134,7 @@ describe('an application', () => {
   it('is looked at before it moves: what changes, and what would still lead to the old place', async () => {
     const picks = [{ pointId, path: '' }];
     const place = { to: 'application' as const, systemId: skerryId, namespace: 'tide-board' };
-    const bare = await admin.call('lookAtApplication', { body: { picks, destination: place } });
+    const bare = (await admin.call('planRestore', { body: { picks, destination: place } })).application!;
     expect(bare).toMatchObject({
       trouble: '',
       there: false,
@@ -152,7 +152,7 @@ describe('an application', () => {
         'Ingress.networking.k8s.io board host tides.jetty.example',
       ]),
     );
-    const looked = await admin.call('lookAtApplication', { body: { picks, destination: { ...place, rewrites } } });
+    const looked = (await admin.call('planRestore', { body: { picks, destination: { ...place, rewrites } } })).application!;
     expect(looked).toMatchObject({ missingClasses: [], pointing: [] });
     const changes = looked.changes.map((c) => `${c.name} ${c.path.join('.')}: ${c.before} > ${c.after}`);
     expect(changes).toEqual(
@@ -164,6 +164,8 @@ describe('an application', () => {
       ]),
     );
     const plan = await admin.call('planRestore', { body: { picks, destination: place } });
+    const clerk = await h.as('clerk');
+    await expect(clerk.call('planRestore', { body: { picks, destination: place } })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
     expect(plan.checks.filter((c) => c.level === 'stop').map((c) => c.code)).toEqual(['NO_CLASS']);
     await expect(admin.call('startRestore', { body: { picks, destination: place, reason } })).rejects.toMatchObject({
       details: { check: 'NO_CLASS' },

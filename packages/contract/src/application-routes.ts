@@ -1,21 +1,11 @@
-import { ApplicationLook, ClaimName, ResourcePair } from '@lithodex/kinds';
+import { ClaimName, ResourcePair } from '@lithodex/kinds';
 import { z } from 'zod';
 import { Empty, EscapedPath } from './common';
 import { keepers, readers, restorers } from './roles';
-import { byId, byUuid, large, route, type Route } from './route';
-import { PlanBody } from './runs';
+import { byId, byUuid, route, type Route } from './route';
 
 /** Applications of container clusters. */
 export const applicationRoutes = {
-  lookAtApplication: route({
-    method: 'post',
-    path: '/restores/application',
-    summary: 'What changes on the way of an application to a cluster, and what would still lead to the old place',
-    access: restorers,
-    body: PlanBody,
-    response: ApplicationLook,
-    limit: large,
-  }),
   resourcePair: route({
     method: 'get',
     path: '/points/:id/resource',

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { conflictRules, KindName, placesOfKinds, Until } from '@lithodex/kinds';
+import { ApplicationLook, conflictRules, KindName, placesOfKinds, Until } from '@lithodex/kinds';
 
 export { conflictRules };
 import { AttachedAs } from './attached';
@@ -221,6 +221,8 @@ export const RestorePlan = z.object({
   free: Bytes.nullable(),
   /** What would be taken first, so that there is a way back from what is replaced; null where nothing is. */
   rescue: z.object({ workload: z.string(), target: z.string() }).nullable(),
+  /** Of an application: what changes on its way, and what would still lead to the old place. */
+  application: ApplicationLook.optional(),
 });
 export type RestorePlan = z.infer<typeof RestorePlan>;
 

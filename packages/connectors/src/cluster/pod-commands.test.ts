@@ -49,7 +49,11 @@ describe('a command in a pod', () => {
     writes = [[1, 'f\0'], success];
     await expect(runInPod(cluster, at, ['find'], { stdout: new VolumeListing() })).rejects.toThrow('ends in the middle');
     writes = [[1, 'much']];
-    const gone = new Writable({ write: (_data, _encoding, done) => void done() });
+    const gone = new Writable({
+      write: (_data, _encoding, done) => {
+        done();
+      },
+    });
     const running = runInPod(cluster, at, ['tar'], { stdout: gone });
     gone.destroy();
     await expect(running).rejects.toThrow('nobody reads');

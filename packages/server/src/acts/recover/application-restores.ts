@@ -26,8 +26,6 @@ const mostNamed = 5;
 interface Place {
   readonly system: SystemRow;
   readonly workloadId: number;
-  /** Of the point. */
-  readonly namespace: string;
   readonly destination: ApplicationDestination;
 }
 
@@ -55,37 +53,22 @@ async function placeOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule
   return {
     system,
     workloadId,
-    namespace: own.outer_id,
     destination: { namespace, rewrites, volumes, start, patience, exists: rule, stamp },
   };
 }
 
 /** What would come of it, asked of the cluster. */
-export async function lookAtApplication(
-  deps: Deps,
-  body: Pick<RestoreBody, 'destination' | 'rule' | 'readFrom'>,
-  picks: readonly ResolvedPick[],
-): Promise<ApplicationLook> {
-  return (await lookAt(deps, await placeOf(deps, body, picks), body, picks)).look;
-}
-
 async function lookAt(
   deps: Deps,
-  place: Place,
+  { system, destination }: Place,
   { readFrom }: Pick<RestoreBody, 'readFrom'>,
   picks: readonly ResolvedPick[],
-): Promise<{ readonly look: ApplicationLook }> {
-  const { system, destination } = place;
+): Promise<ApplicationLook> {
   const [point] = await pointRefs(deps.db, deps.secrets, [picks[0]!.point.id], readFrom);
   if (!point) throw new ApiError('POINT_GONE');
   const { server } = applicationOfRow(deps.secrets, system, '');
   const paths = picks.map((p) => p.path);
-  const look = await deps.movers.ask(
-    { ask: 'applicationLook', point, paths, server, destination },
-    askMs,
-    deps.movers.bringsBackBy(system.read_by),
-  );
-  return { look };
+  return deps.movers.ask({ ask: 'applicationLook', point, paths, server, destination }, askMs, deps.movers.bringsBackBy(system.read_by));
 }
 
 const few = (names: readonly string[]) =>
@@ -138,9 +121,9 @@ function checksOf(look: ApplicationLook, { system, destination: { namespace, exi
 
 async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]): Promise<Looked> {
   const place = await placeOf(deps, body, picks);
-  const { look: seen } = await lookAt(deps, place, body, picks);
+  const application = await lookAt(deps, place, body, picks);
   const { system, destination } = place;
-  return { goesTo: () => `${destination.namespace} on ${system.name}`, checks: checksOf(seen, place) };
+  return { goesTo: () => `${destination.namespace} on ${system.name}`, checks: checksOf(application, place), application };
 }
 
 /** Applications, back to where they were or to another cluster or namespace. */

@@ -1,4 +1,5 @@
 import type { RestoreBody, RestorePlan as RestorePlanShown } from '@lithodex/contract';
+import type { ApplicationLook } from '@lithodex/kinds';
 import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
 import type { AttachPlan, DownloadPlan, RestorePlan, RunMachinePlan } from '../../records/runs/planned-restore';
@@ -16,6 +17,7 @@ export interface Looked {
   readonly existing?: RestorePlanShown['existing'];
   /** Bytes. */
   readonly free?: number | null;
+  readonly application?: ApplicationLook;
 }
 
 export interface RestoreTask {

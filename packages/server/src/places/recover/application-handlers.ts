@@ -3,8 +3,6 @@ import { inTransaction } from '../../base/db/open';
 import { ApiError, found } from '../../base/errors';
 import { within, type Actor } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
-import { lookAtApplication } from '../../acts/recover/application-restores';
-import { resolvePicks } from '../../acts/recover/resolve-picks';
 import { readSystem } from '../../acts/estate/read-system';
 import type { Deps } from '../../acts/deps';
 import { pathOf } from '../../records/recover/path-of';
@@ -12,12 +10,12 @@ import { readablePoint } from '../../records/recover/point-access';
 import { applicationOfRow, type SystemRow } from '../../records/systems/system-rows';
 import { pointRefs } from '../../records/targets/refs';
 
-type ApplicationHandlers = Pick<Handlers, 'lookAtApplication' | 'resourcePair' | 'switchVolume' | 'removeVolume'>;
+type ApplicationHandlers = Pick<Handlers, 'resourcePair' | 'switchVolume' | 'removeVolume'>;
 
 const askMs = 30_000;
 const switchMs = 60_000;
 
-/** Applications of clusters: what would come of a move, what became of a resource, and which of their volumes they use. */
+/** Applications of clusters: what became of a resource, and which of their volumes they use. */
 export function applicationHandlers(deps: Deps): ApplicationHandlers {
   const { db, clock, secrets } = deps;
 
@@ -55,10 +53,6 @@ export function applicationHandlers(deps: Deps): ApplicationHandlers {
   }
 
   return {
-    async lookAtApplication({ body, actor }) {
-      return lookAtApplication(deps, body, await resolvePicks(deps, body, actor));
-    },
-
     async resourcePair({ params, query, actor }) {
       const point = await readablePoint(db, params.id, actor);
       const { namespace, row } = await applicationAt(point.workload_id, actor);

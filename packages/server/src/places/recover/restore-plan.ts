@@ -57,6 +57,7 @@ export async function planRestore(
     checks: [...pointChecks(picks), ...looked.checks, ...(rescue && !body.rescue ? [noRescue] : []), ...(cartridges ? [cartridges] : [])],
     existing: looked.existing ?? { looked: 0, exist: 0, newer: 0, complete: true },
     free: looked.free ?? null,
+    ...(looked.application && { application: looked.application }),
     rescue: rescue && {
       workload: rescue.workload,
       target: (await deps.db('target').where({ id: rescue.targetId }).first<{ name: string }>('name')).name,

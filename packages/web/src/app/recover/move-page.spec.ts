@@ -84,14 +84,13 @@ describe('an application on its way to another cluster', () => {
       listSystems: {
         rows: [system(workload.source.id, 'jetty', []), system(77, 'skerry', [{ name: 'to the lighthouse', rewrites: [rewrite] }])],
       },
-      lookAtApplication: look,
-      planRestore: plan,
+      planRestore: { ...plan, application: look },
       startRestore: { runId: 9 },
     };
     const s = await open('/estate/4/move', { answers });
     await new Promise((resume) => setTimeout(resume, 400));
     await s.settle();
-    expect(s.api.last('lookAtApplication')?.body).toMatchObject({
+    expect(s.api.last('planRestore')?.body).toMatchObject({
       picks: [{ pointId: taken.id, path: '' }],
       destination: { to: 'application', systemId: 77, namespace: 'tide-board', rewrites: [rewrite], start: true, volumes: true },
       rule: 'leave',

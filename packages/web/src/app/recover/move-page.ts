@@ -22,12 +22,6 @@ type Rewrites = RewriteSet['rewrites'];
 type Pointing = ApplicationLook['pointing'][number];
 const mostPoints = 40;
 
-/** What a look and a plan found together. */
-interface Found {
-  readonly look: ApplicationLook;
-  readonly plan: RestorePlan;
-}
-
 /** An application on its way to another cluster: in which order, what is rewritten, and what would still lead to the old place. */
 @Component({
   selector: 'lx-move-page',
@@ -135,24 +129,17 @@ export class MovePage {
   private readonly asked = toSignal(
     toObservable(this.body).pipe(
       debounceTime(300),
-      switchMap((body) =>
-        body
-          ? forkJoin({ look: this.api.call('lookAtApplication', { body }), plan: this.api.call('planRestore', { body }) }).pipe(
-              outcome<Found>(),
-            )
-          : of<Outcome<Found>>({}),
-      ),
+      switchMap((body) => (body ? this.api.call('planRestore', { body }).pipe(outcome<RestorePlan>()) : of<Outcome<RestorePlan>>({}))),
     ),
   );
-  protected readonly found = computed(() => (this.body() ? this.asked()?.value : undefined));
+  protected readonly plan = computed(() => (this.body() ? this.asked()?.value : undefined));
+  protected readonly look = computed(() => this.plan()?.application);
   protected readonly planFailure = computed(() => (this.body() ? this.asked()?.failure?.message : undefined));
-  protected readonly looks = computed(() =>
-    (this.found()?.plan.checks ?? []).filter((c) => c.level === 'look' && c.code !== 'STILL_POINTING'),
-  );
-  protected readonly quiet = computed(() => (this.found()?.plan.checks ?? []).filter((c) => c.level !== 'look'));
+  protected readonly looks = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level === 'look' && c.code !== 'STILL_POINTING'));
+  protected readonly quiet = computed(() => (this.plan()?.checks ?? []).filter((c) => c.level !== 'look'));
   protected readonly pointing = computed(() => {
     const rows = new Map<string, Pointing & { readonly places: number }>();
-    for (const p of this.found()?.look.pointing ?? []) {
+    for (const p of this.look()?.pointing ?? []) {
       const key = `${p.kind} ${p.name} ${p.names}`;
       rows.set(key, { ...p, places: (rows.get(key)?.places ?? 0) + 1 });
     }
@@ -161,7 +148,7 @@ export class MovePage {
   /** What rewrites change, by resource. */
   protected readonly changes = computed(() => {
     const groups = new Map<string, { readonly title: string; readonly rows: ApplicationLook['changes'] }>();
-    for (const c of this.found()?.look.changes ?? []) {
+    for (const c of this.look()?.changes ?? []) {
       const title = `${kindWord(c.kind)} ${c.name}`;
       if (!groups.has(title)) groups.set(title, { title, rows: [] });
       groups.get(title)!.rows.push(c);
@@ -169,10 +156,10 @@ export class MovePage {
     return [...groups.values()];
   });
   protected readonly missing = computed(() => {
-    const found = this.found();
-    if (!found) return 'when the plan is there';
-    if (found.plan.checks.some((c) => c.level === 'stop')) return 'when nothing stands in the way';
-    const open = found.plan.checks.filter((c) => c.level === 'look' && !this.agreed().has(c.code)).length;
+    const plan = this.plan();
+    if (!plan) return 'when the plan is there';
+    if (plan.checks.some((c) => c.level === 'stop')) return 'when nothing stands in the way';
+    const open = plan.checks.filter((c) => c.level === 'look' && !this.agreed().has(c.code)).length;
     if (open) return `after ${open} ${open === 1 ? 'answer' : 'answers'}`;
     return this.reason().trim().length < 3 ? 'when you say why' : '';
   });
