@@ -1,3 +1,4 @@
+import { Authority, ServiceUrl } from '@lithodex/kinds';
 import { z } from 'zod';
 import { Bytes, Count, Empty, Id, Instant, Name } from './common';
 import { keepers, readers } from './roles';
@@ -7,20 +8,11 @@ import { byId, route, type Route } from './route';
 export const InstallationBody = z.object({
   name: Name,
   /** Its address, as a browser has it. */
-  url: z
-    .url({ protocol: /^https?$/ })
-    .max(300)
-    .transform((text) => text.replace(/\/+$/, '')),
+  url: ServiceUrl,
   /** A token of an auditor there; null for the one that is kept. */
   token: z.string().trim().min(1).max(300).nullable(),
   /** The certificate authority that its certificate is checked with; null for those that the system trusts. */
-  authority: z
-    .string()
-    .trim()
-    .max(20_000)
-    .regex(/^-----BEGIN CERTIFICATE-----/, 'text that begins with -----BEGIN CERTIFICATE-----')
-    .nullable()
-    .default(null),
+  authority: Authority,
 });
 export type InstallationBody = z.infer<typeof InstallationBody>;
 

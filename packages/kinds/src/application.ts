@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import type { Kind } from './kind';
-import { Bytes, Count, Id, Name } from './values';
+import { Authority, Bytes, Count, Id, Name, ServiceUrl } from './values';
 
 /** Names of namespaces: labels of DNS (RFC 1123). */
 export const NamespaceName = z.string().regex(/^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$/, 'small letters, digits and -');
@@ -22,10 +22,7 @@ export type RewriteSet = z.infer<typeof RewriteSet>;
 /** Where a container cluster is: without what opens it. */
 export const ApplicationAddress = z.object({
   kind: z.literal('application'),
-  endpoint: z
-    .url({ protocol: /^https?$/ })
-    .max(300)
-    .transform((text) => text.replace(/\/+$/, '')),
+  endpoint: ServiceUrl,
   /** Only these, where not all are meant; none for all but the cluster's own. */
   namespaces: z.array(NamespaceName).max(1000).default([]),
   /** What the helpers that read and fill volumes are made of: it has to hold find and tar of GNU. */
@@ -39,13 +36,7 @@ export const ApplicationAddress = z.object({
   /** For what comes to this cluster from others. */
   rewrites: z.array(RewriteSet).max(20).default([]),
   /** The certificate authority that the certificate is checked with; null for those the mover's system trusts. */
-  authority: z
-    .string()
-    .trim()
-    .max(20_000)
-    .regex(/^-----BEGIN CERTIFICATE-----/, 'text that begins with -----BEGIN CERTIFICATE-----')
-    .nullable()
-    .default(null),
+  authority: Authority,
 });
 export type ApplicationAddress = z.infer<typeof ApplicationAddress>;
 

@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { conflictRules } from './files';
 import type { Kind } from './kind';
-import { Bytes, Count, Id, Instant } from './values';
+import { Authority, Bytes, Count, Id, Instant, ServiceUrl } from './values';
 
 /** What services of the protocol take as the name of a bucket, older ones included. */
 export const BucketName = z
@@ -26,10 +26,7 @@ export type BucketPrices = z.infer<typeof BucketPrices>;
 /** Where an object storage is, and who signs in there: without what opens it. */
 export const BucketAddress = z.object({
   kind: z.literal('bucket'),
-  endpoint: z
-    .url({ protocol: /^https?$/ })
-    .max(300)
-    .transform((text) => text.replace(/\/+$/, '')),
+  endpoint: ServiceUrl,
   region: z
     .string()
     .trim()
@@ -50,13 +47,7 @@ export const BucketAddress = z.object({
   /** What it costs; null where nobody said. */
   prices: BucketPrices.nullable().default(null),
   /** The certificate authority that the certificate is checked with; null for those the mover's system trusts. */
-  authority: z
-    .string()
-    .trim()
-    .max(20_000)
-    .regex(/^-----BEGIN CERTIFICATE-----/, 'text that begins with -----BEGIN CERTIFICATE-----')
-    .nullable()
-    .default(null),
+  authority: Authority,
 });
 export type BucketAddress = z.infer<typeof BucketAddress>;
 

@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import type { Kind } from './kind';
-import { Bytes, Count, Id, Instant, Name } from './values';
+import { Authority, Bytes, Count, Id, Instant, Name } from './values';
 
 export const databaseFamilies = ['mariadb', 'postgresql'] as const;
 export const DatabaseFamily = z.enum(databaseFamilies);
@@ -22,13 +22,7 @@ export const DatabaseAddress = z.object({
   /** Whether the connection is encrypted and the server's certificate checked. */
   encrypted: z.boolean().default(false),
   /** The certificate authority that the server's certificate is checked with; null for those the mover's system trusts. */
-  authority: z
-    .string()
-    .trim()
-    .max(20_000)
-    .regex(/^-----BEGIN CERTIFICATE-----/, 'text that begins with -----BEGIN CERTIFICATE-----')
-    .nullable()
-    .default(null),
+  authority: Authority,
   /** Replicas that are read in its place, the first that is at most so many seconds behind: they are opened by the same account. Null where it is read itself. */
   replicas: z
     .object({

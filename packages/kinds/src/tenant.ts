@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import type { Kind } from './kind';
-import { ByteString, Bytes, Count, Id, Name } from './values';
+import { Authority, ByteString, Bytes, Count, Id, Name } from './values';
 
 const Host = z
   .string()
@@ -65,13 +65,7 @@ export const TenantAddress = z.object({
   /** Rooms by the client-server API of Matrix, with the token of an application service. */
   chat: z.object({ url: Url, domain: Host }).nullable().default(null),
   /** The certificate authority that certificates are checked with; null for those the mover's system trusts. */
-  authority: z
-    .string()
-    .trim()
-    .max(20_000)
-    .regex(/^-----BEGIN CERTIFICATE-----/, 'text that begins with -----BEGIN CERTIFICATE-----')
-    .nullable()
-    .default(null),
+  authority: Authority,
 });
 export type TenantAddress = z.infer<typeof TenantAddress>;
 

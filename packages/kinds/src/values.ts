@@ -18,3 +18,16 @@ export const Name = z
   .regex(/^[^\p{Cc}\p{Cs}\u2028\u2029]*$/u, 'no control characters');
 /** A name or a path of any bytes: one character (0–255) a byte. */
 export const ByteString = z.string().max(200_000);
+/** A certificate authority that a certificate is checked with (PEM); null for those that the mover's system trusts. */
+export const Authority = z
+  .string()
+  .trim()
+  .max(20_000)
+  .regex(/^-----BEGIN CERTIFICATE-----/, 'text that begins with -----BEGIN CERTIFICATE-----')
+  .nullable()
+  .default(null);
+/** The address of a service, without a slash at its end. */
+export const ServiceUrl = z
+  .url({ protocol: /^https?$/ })
+  .max(300)
+  .transform((text) => text.replace(/\/+$/, ''));
