@@ -1,6 +1,6 @@
 import { joinPath } from '@lithodex/core';
 import { FolderBuilder, packEntry, type PutChunk, type TreeEntry, type TreeReader } from '@lithodex/engine';
-import { BaseFolder } from './base-folder';
+import { BaseFolder } from '../base-folder';
 import { between, type PlacedObject } from './in-tree-order';
 
 const plain = { uid: 0, gid: 0, ctimeNs: 0n, inode: 0, size: 0 } as const;

@@ -4,7 +4,7 @@ import { joinPath } from '@lithodex/core';
 import { FolderBuilder, packEntry, type PutChunk, type StreamStored, type TreeEntry } from '@lithodex/engine';
 import type { Cluster } from '@lithodex/kinds';
 import { extract } from 'tar-stream';
-import { BaseFolder } from '../buckets/base-folder';
+import { BaseFolder } from '../base-folder';
 import type { ItemWriting } from '../item-writing';
 import { SourceError } from '../source-error';
 import { diskPath, volumePath } from './helper-pod';
