@@ -183,6 +183,7 @@ export class History {
       location: 'Pilot house',
     });
     this.diskId = targetId;
+    await this.settle([targetId, northId, vaultId]);
     const copyTargets = { 'north-store': northId, vault: vaultId };
     const ids = await this.connect((name) => trialServers.includes(name));
     await deps
@@ -191,6 +192,12 @@ export class History {
       .update({ remit: JSON.stringify(clerkRemit.map((name) => ids.get(name))) });
     for (const policy of policies)
       await this.call('eva.vind', 'addPolicy', policyBody(policy, ids, targetId, copyTargets, this.config.zone));
+  }
+
+  /** What one does with a new installation before anything else. */
+  private async settle(targets: readonly string[]): Promise<void> {
+    for (const id of targets) await this.call('eva.vind', 'envelope', id, { passphrase: 'three lanterns on the mole' });
+    await this.call('eva.vind', 'hideFirstSteps', { hidden: true });
   }
 
   /** Connects servers. Returns their workloads, by name. */

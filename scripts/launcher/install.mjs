@@ -43,6 +43,10 @@ const testPackages = {
   '/usr/sbin/slapd': 'slapd',
 };
 
+/** What an installation runs with; what single kinds of workload need besides is named by the run that needs it. */
+const serverPackages = { openssl: 'openssl', pdftotext: 'poppler-utils', mariadb: 'mariadb-client' };
+const databasePackages = { mariadbd: 'mariadb-server', 'mariadb-install-db': 'mariadb-server' };
+
 /** What a recovery medium is made with. */
 const mediumPackages = {
   busybox: 'busybox-static',
@@ -82,6 +86,11 @@ export function installing(forTests, forMetal = false) {
 /** Installs what is missing to make a recovery medium. */
 export async function installForMedium() {
   await Promise.all([installDebian(mediumPackages), installNpm(false)]);
+}
+
+/** Installs what is missing to run an installation, with a database server where it has its own. */
+export async function installForServer(ownDatabase) {
+  await Promise.all([installDebian({ ...serverPackages, ...(ownDatabase && databasePackages) }), installNpm(false)]);
 }
 
 /** Installs what is missing. */

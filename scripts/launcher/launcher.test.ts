@@ -24,8 +24,10 @@ describe('the launcher', () => {
 
   it.each([
     [['dance'], 2, 'There is no command "dance"'],
-    [['start'], 1, 'start needs --config FILE'],
-    [['start', '--config', '/nowhere.json'], 1, 'start needs --config FILE'],
+    [['start', '--config', '/nowhere.json'], 1, '/nowhere.json is not there'],
+    [['start', '--port', '0x1', '--state', '/nowhere'], 1, '--port takes a port'],
+    [['install', '--redirect-port', '99999'], 1, '--redirect-port takes a port'],
+    [['mover', '--server', 'https://lithodex.harbour', '--authority', '/nowhere.pem'], 1, '--authority names a file'],
     [['demo', '--prot', '1'], 1, '--prot'],
     [['test', 'everything'], 1, 'There is no kind of test "everything"'],
     [['token', '--role', 'king', '--name', 'x', '--state', '/nowhere'], 1, ''],

@@ -33,7 +33,8 @@ function ids(user) {
   return [Number(uid), Number(gid)];
 }
 
-function alive(pid) {
+/** Whether a process is there. */
+export function isAlive(pid) {
   try {
     process.kill(pid, 0);
     return true;
@@ -103,9 +104,9 @@ export async function startMariadb(folder, account, wantedPort = 0, log = undefi
   const user = asRoot ? 'mysql' : process.env.USER;
   if (asRoot) for (const sub of ['', 'tmp', 'data']) chownSync(path.join(folder, sub), ...ids('mysql'));
   const leftover = existsSync(pidFile) ? Number(readFileSync(pidFile, 'utf8')) : 0;
-  if (leftover && alive(leftover) && readFileSync(`/proc/${leftover}/cmdline`, 'latin1').includes(data)) {
+  if (leftover && isAlive(leftover) && readFileSync(`/proc/${leftover}/cmdline`, 'latin1').includes(data)) {
     process.kill(leftover, 'SIGTERM');
-    for (let i = 0; i < 150 && alive(leftover); i++) await pause(100);
+    for (let i = 0; i < 150 && isAlive(leftover); i++) await pause(100);
   }
   if (!existsSync(path.join(data, 'mysql')) && !copyFresh(data)) {
     const made = spawnSync(
@@ -164,8 +165,8 @@ export async function startMariadb(folder, account, wantedPort = 0, log = undefi
     socket,
     pid: child.pid,
     async stop() {
-      if (alive(child.pid)) process.kill(child.pid, 'SIGTERM');
-      for (let i = 0; i < 300 && alive(child.pid); i++) await pause(50);
+      if (isAlive(child.pid)) process.kill(child.pid, 'SIGTERM');
+      for (let i = 0; i < 300 && isAlive(child.pid); i++) await pause(50);
     },
   };
 }

@@ -37,3 +37,4 @@ export * from './saved-filters';
 export * from './routes';
 export * from './openapi';
 export * from './overview';
+export * from './first';

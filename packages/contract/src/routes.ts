@@ -4,6 +4,7 @@ import * as estate from './estate';
 import { noticeRoutes } from './notices';
 import { moverRoutes } from './mover-routes';
 import { knownMoverRoutes } from './known-movers';
+import { firstRoutes } from './first';
 import { overviewRoutes } from './overview';
 import * as people from './people';
 import { planRoutes } from './plan-routes';
@@ -31,6 +32,7 @@ import * as watch from './watch';
 /** Every route of the API: what it takes, what it gives, who may call it. The server, the documentation and the tests walk this table. */
 export const routes = {
   ...signInRoutes,
+  ...firstRoutes,
   ...unitRoutes,
   ...applicationRoutes,
   ...overviewRoutes,

@@ -19,7 +19,12 @@ export const SignedIn = z.union([Me, SignInStep]);
 export type SignedIn = z.infer<typeof SignedIn>;
 
 /** How people can sign in here, for the page that asks them. */
-export const SignInWays = z.object({ organisation: z.string().nullable(), selfService: z.boolean() });
+export const SignInWays = z.object({
+  organisation: z.string().nullable(),
+  selfService: z.boolean(),
+  /** Nobody has an account yet: the first is made by the address that was printed where it was started. */
+  nobodyYet: z.boolean(),
+});
 
 /** What a browser gives or takes of a passkey, as WebAuthn defines it; checked by who makes sense of it. */
 const WebAuthnJson = z.record(z.string(), z.unknown());

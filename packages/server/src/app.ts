@@ -15,6 +15,7 @@ import { ApiError } from './base/errors';
 import { bindRoutes, type Handlers } from './base/http/bind-routes';
 import { docsPage } from './base/http/docs-page';
 import { SessionStore } from './base/http/session-store';
+import { firstHandlers } from './places/first/first-handlers';
 import { estateHandlers } from './places/estate/estate-handlers';
 import { targetHandlers } from './places/storage/target-handlers';
 import { moverHandlers } from './places/movers/mover-handlers';
@@ -59,6 +60,7 @@ export function allHandlers(deps: Deps): Handlers {
   const watching = watchHandlers(deps);
   return {
     ...sessionHandlers(deps),
+    ...firstHandlers(deps),
     ...accountHandlers(deps),
     ...signInSettingsHandlers(deps),
     ...peopleHandlers(deps),
@@ -147,7 +149,8 @@ export function createApp(deps: Deps): Express {
           'upgrade-insecure-requests': null,
         },
       },
-      strictTransportSecurity: false,
+      // one year, for this host only: what else its name stands for is not ours to say
+      strictTransportSecurity: config.tls ? { maxAge: 31_536_000, includeSubDomains: false } : false,
     }),
   );
   app.use(compression({ filter: (req, res) => !/events|download|stream/.test(req.path) && compression.filter(req, res) }));
@@ -165,9 +168,9 @@ export function createApp(deps: Deps): Express {
       store: new SessionStore(db),
       resave: false,
       saveUninitialized: false,
-      cookie: { httpOnly: true, sameSite: 'strict', maxAge: 12 * 3_600_000 },
+      cookie: { httpOnly: true, sameSite: 'strict', secure: 'auto', maxAge: 12 * 3_600_000 },
     }),
-    bindRoutes(deps, allHandlers(deps), { joinMover: fewTries(), resetPassword: fewTries() }),
+    bindRoutes(deps, allHandlers(deps), { joinMover: fewTries(), resetPassword: fewTries(), makeFirstPerson: fewTries() }),
     () => {
       throw new ApiError('NOT_FOUND', undefined, 'There is no such address in the API.');
     },

@@ -1,10 +1,15 @@
 import { endOnFault } from '@lithodex/net';
 import { pino } from 'pino';
 import { readConfig } from './base/config';
+import { migrations } from './base/db/migrations';
 import { runServer } from './run-server';
 
 const file = process.argv[2];
-if (!file) throw new Error('usage: server CONFIG');
+if (!file) throw new Error('usage: server CONFIG | --schema');
+if (file === '--schema') {
+  process.stdout.write(`${migrations.at(-1)!.name}\n`);
+  process.exit(0);
+}
 endOnFault(pino({ level: 'error' }));
 const server = await runServer(readConfig(file));
 process.send?.({ ready: true, port: server.port });

@@ -1,4 +1,3 @@
-import http from 'node:http';
 import { privateAddressesSetting } from '@lithodex/net';
 import { pino } from 'pino';
 import { createApp } from './app';
@@ -10,7 +9,9 @@ import { EstateBook } from './acts/estate/estate-book';
 import { LiveEvents } from './base/http/live-events';
 import { OpenAnswers } from './base/http/open-answers';
 import { OpenCalls } from './base/http/open-calls';
+import { listen } from './base/http/listen';
 import { SessionStore } from './base/http/session-store';
+import { chosenZone } from './acts/people/first-person';
 import { Downloads } from './acts/movers/downloads';
 import { MoverLine } from './acts/movers/mover-line';
 import { recordMissingPromises } from './acts/policies/promises';
@@ -28,13 +29,15 @@ export interface RunningServer {
 }
 
 /** Opens the database, brings its tables up to date, listens and starts the scheduler. */
-export async function runServer(config: Config, clock: Clock = systemClock): Promise<RunningServer> {
+export async function runServer(given: Config, clock: Clock = systemClock): Promise<RunningServer> {
+  const config = { ...given };
   process.env[privateAddressesSetting] = config.privateAddresses ? 'yes' : 'no';
   const log = pino({ level: config.logLevel });
   const db = openDatabase(config.database);
   await db.migrate.latest();
   await rewriteNames(db);
   await recordMissingPromises(db, clock.now());
+  config.zone = (await chosenZone(db)) ?? config.zone;
   const deps: Deps = {
     db,
     clock,
@@ -50,13 +53,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     calls: new OpenCalls(),
     secrets: new Secrets(config.sessionSecret),
   };
-  const server = http.createServer(createApp(deps));
-  server.requestTimeout = 0;
-  server.keepAliveTimeout = 75_000;
-  await new Promise<void>((resolve, reject) => {
-    server.once('error', reject);
-    server.listen(config.port, config.host, resolve);
-  });
+  const server = await listen(createApp(deps), config, log);
   const warmed = Promise.all([deps.nights.warm(), deps.names.follow()]).catch((error: unknown) => {
     log.warn({ err: error }, 'what is kept in memory could not be read');
   });
@@ -66,7 +63,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
     new SessionStore(db).sweep().catch(() => undefined);
   }, 600_000);
   return {
-    port: (server.address() as { port: number }).port,
+    port: server.port,
     deps,
     scheduler,
     async close() {
@@ -75,9 +72,7 @@ export async function runServer(config: Config, clock: Clock = systemClock): Pro
       await warmed;
       deps.movers.close();
       deps.events.close();
-      server.closeIdleConnections();
-      await Promise.race([new Promise((done) => server.close(done)), new Promise((done) => setTimeout(done, 1500))]);
-      server.closeAllConnections();
+      await server.close();
       await deps.answers.ended(1500);
       await db.destroy();
     },

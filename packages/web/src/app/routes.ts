@@ -15,6 +15,7 @@ const home: CanActivateFn = () => inject(Router).createUrlTree([inject(Session).
 export const routes: Routes = [
   { path: 'sign-in', title: 'Sign in · Lithodex', loadComponent: () => import('./signin/sign-in').then((m) => m.SignIn) },
   { path: 'reset', title: 'New password · Lithodex', loadComponent: () => import('./signin/reset-page').then((m) => m.ResetPage) },
+  { path: 'begin', title: 'Begin · Lithodex', loadComponent: () => import('./signin/begin-page').then((m) => m.BeginPage) },
   { path: 'own', title: 'What you miss · Lithodex', loadComponent: () => import('./own/own-page').then((m) => m.OwnPage) },
   {
     path: '',
@@ -166,6 +167,12 @@ export const routes: Routes = [
       { path: 'trust', title: 'Trust · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
       { path: 'trust/people', title: 'People · Lithodex', loadComponent: () => import('./trust/people-page').then((m) => m.PeoplePage) },
       { path: 'trust/tokens', title: 'Tokens · Lithodex', loadComponent: () => import('./trust/tokens-page').then((m) => m.TokensPage) },
+      {
+        path: 'first-steps',
+        title: 'First steps · Lithodex',
+        loadComponent: () => import('./first/first-steps-page').then((m) => m.FirstStepsPage),
+      },
+      { path: 'about', title: 'About · Lithodex', loadComponent: () => import('./first/about-page').then((m) => m.AboutPage) },
       {
         path: 'account',
         title: 'How you sign in · Lithodex',

@@ -288,6 +288,7 @@ export const target = (id: number, more: Partial<Target> = {}): Target => ({
   newestFiles: false,
   settingsAt: now - hour,
   settingsHeld: false,
+  envelopeAt: now,
   retiredTo: null,
   prices: null,
   trouble: null,

@@ -9,6 +9,7 @@ import { policiesInForce } from '../../records/policies/matching';
 import { matchesShown } from '../estate/matching-shown';
 import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, troubledTasksSince, type NightRow } from './night';
+import { envelopeMatters } from './envelope-matters';
 import { installationMatters } from './installation-matters';
 import { moverMatters } from './mover-matters';
 import { changeMatters, comingEnds } from '../kinds/platform-matters';
@@ -37,6 +38,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
     ...(await incomplete(deps, tasks)),
     ...(await recoverMatters(deps)),
     ...(await installationMatters(deps)),
+    ...(await envelopeMatters(deps)),
     ...(await unusualWork(deps)),
     ...(await requests(deps)),
     ...(await unsent(deps)),

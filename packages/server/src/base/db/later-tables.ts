@@ -1,3 +1,6 @@
+/** Tasks that follow a log, and the point that they go on from. */
+export const followed = 'ALTER TABLE task ADD follows BOOLEAN NOT NULL DEFAULT 0, ADD point_id CHAR(36) NULL;';
+
 /** Names stand in blocks as they came, which are searched in memory; those of series that were there already are written down anew. */
 export const nameBlocks = `
 CREATE TABLE name_block (
@@ -76,3 +79,10 @@ CREATE TABLE installation (
   id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, name VARCHAR(120) NOT NULL UNIQUE, url VARCHAR(300) NOT NULL, authority TEXT NULL, secret BLOB NOT NULL,
   state LONGTEXT NULL, answered_at BIGINT NULL, tried_at BIGINT NULL, trouble VARCHAR(300) NOT NULL DEFAULT '', clock_ahead BIGINT NOT NULL DEFAULT 0
 )`;
+
+/** When somebody last fetched the key envelope of a target, and when it got its newest key, as far as the trail tells. */
+export const envelopes = `
+ALTER TABLE target ADD envelope_at BIGINT NULL, ADD key_at BIGINT NULL;
+UPDATE target SET
+  envelope_at = (SELECT MAX(a.at) FROM audit a WHERE a.action IN ('target.envelope', 'target.takeOver') AND a.object = CONCAT('target ', target.id)),
+  key_at = (SELECT MAX(a.at) FROM audit a WHERE a.action = 'target.newKey' AND a.object = CONCAT('target ', target.id))`;

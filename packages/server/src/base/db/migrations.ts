@@ -337,9 +337,6 @@ const runAfter = `
 ALTER TABLE run ADD after_run INT UNSIGNED NULL, ADD KEY (after_run)`;
 
 /** A task that follows a log takes points one after another. */
-const followed = `
-ALTER TABLE task ADD follows BOOLEAN NOT NULL DEFAULT 0, ADD point_id CHAR(36) NULL`;
-
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
@@ -383,7 +380,7 @@ export const migrations: Migration[] = [
   { name: '0033-point-facts', up: (k) => runAll(k, pointFacts) },
   { name: '0034-source-readers', up: (k) => runAll(k, sourceReaders) },
   { name: '0035-run-after', up: (k) => runAll(k, runAfter) },
-  { name: '0036-followed-logs', up: (k) => runAll(k, followed) },
+  { name: '0036-followed-logs', up: (k) => runAll(k, later.followed) },
   { name: '0037-name-blocks', up: (k) => runAll(k, later.nameBlocks) },
   { name: '0038-edited-texts', up: (k) => runAll(k, later.editedTexts) },
   { name: '0039-newest-files', up: (k) => runAll(k, later.newestFiles) },
@@ -397,4 +394,5 @@ export const migrations: Migration[] = [
   { name: '0047-whole-servers', up: (k) => runAll(k, later.wholeServers) },
   { name: '0048-units', up: (k) => runAll(k, later.units) },
   { name: '0049-installations', up: (k) => runAll(k, later.installations) },
+  { name: '0050-envelopes', up: (k) => runAll(k, later.envelopes) },
 ];

@@ -1,3 +1,4 @@
+import { readFileSync } from 'node:fs';
 import knexFactory, { type Knex } from 'knex';
 import type { Config } from '../config';
 import { migrations } from './migrations';
@@ -14,6 +15,9 @@ export function openDatabase(config: Config['database'], connections = 12): Knex
       timezone: 'Z',
       supportBigNumbers: true,
       connectTimeout: 5000,
+      ...(config.tls && {
+        ssl: { rejectUnauthorized: true, ...(config.tls.authority && { ca: readFileSync(config.tls.authority, 'utf8') }) },
+      }),
     },
     pool: { min: 0, max: connections },
     acquireConnectionTimeout: 10_000,

@@ -91,6 +91,8 @@ export function targetHandlers(deps: Deps): TargetHandlers {
         created_at: clock.now(),
         free,
         settings_held,
+        // who takes a store over has its envelope
+        envelope_at: settings_held ? clock.now() : null,
       });
       const detail = JSON.stringify({ name: body.name, location: body.location, place: shownPlace({ ...columns }) });
       await appendAudit(trx, clock.now(), { actor: actor.name, action, object: `target ${id}`, detail });
@@ -232,9 +234,11 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     async newKey({ params, actor }) {
       const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());
       await deps.movers.ask({ ask: 'targetNewKey', target: refOf(deps.secrets, target) }, testMs);
-      await inTransaction(db, (trx) =>
-        appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.newKey', object: `target ${target.id}` }),
-      );
+      await inTransaction(db, async (trx) => {
+        await trx('target').where({ id: target.id }).update({ key_at: clock.now() });
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.newKey', object: `target ${target.id}` });
+      });
+      await deps.events.emit('estate');
       return {};
     },
 
@@ -257,9 +261,11 @@ export function targetHandlers(deps: Deps): TargetHandlers {
         name: target.name,
         passphrase: body.passphrase,
       });
-      await inTransaction(db, (trx) =>
-        appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.envelope', object: `target ${target.id}` }),
-      );
+      await inTransaction(db, async (trx) => {
+        await trx('target').where({ id: target.id }).update({ envelope_at: clock.now() });
+        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.envelope', object: `target ${target.id}` });
+      });
+      await deps.events.emit('estate');
       return { fileName: `${target.name.replace(/[^\w.-]+/g, '-')}.key-envelope.json`, content };
     },
   };

@@ -7,6 +7,7 @@ import { ApiError } from '../../base/errors';
 import { tokenHash } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { endAccess } from '../../acts/people/change-person';
+import { nobodyYet } from '../../acts/people/first-person';
 import { hashPassword, passwordFits } from '../../records/people/passwords';
 import { counterOf, takeRecovery } from '../../records/people/codes';
 import { organisationOf } from '../../records/people/organisation-settings';
@@ -54,7 +55,11 @@ export function sessionHandlers(deps: Deps): SessionHandlers {
 
   return {
     async signInWays() {
-      return { organisation: (await organisationOf(db))?.name ?? null, selfService: (await rulesOf(db)).selfService };
+      return {
+        organisation: (await organisationOf(db))?.name ?? null,
+        selfService: (await rulesOf(db)).selfService,
+        nobodyYet: await nobodyYet(db),
+      };
     },
 
     async signIn({ body, req }) {

@@ -43,7 +43,11 @@ const asking = {
 const own = { name: 'Ragna Holt', csrf: 'x', zone: 'UTC', now, asking, moments: [now - hour, now - 2 * day], receipts: [] };
 const none = new ApiFailure('NOT_SIGNED_IN', 'Sign in first.', undefined);
 const come = (inputs: object, answers: Setting['answers']) =>
-  show(OwnPage, { ...inputs }, { answers: { signInWays: { organisation: null, selfService: true }, ownLook: found, ...answers } });
+  show(
+    OwnPage,
+    { ...inputs },
+    { answers: { signInWays: { organisation: null, selfService: true, nobodyYet: false }, ownLook: found, ...answers } },
+  );
 
 describe('one’s own page', () => {
   it('sends a code first, and lets nobody in without it', async () => {
@@ -94,7 +98,7 @@ describe('one’s own page', () => {
   });
 
   it('asks for a link where nobody may come by themselves', async () => {
-    const closed = await come({}, { own: none, signInWays: { organisation: null, selfService: false } });
+    const closed = await come({}, { own: none, signInWays: { organisation: null, selfService: false, nobodyYet: false } });
     expect(closed.text()).toContain('Ask the desk for a link');
     expect(closed.all('input')).toEqual([]);
   });

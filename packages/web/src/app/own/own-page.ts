@@ -29,7 +29,9 @@ export class OwnPage {
   readonly link = input<string>();
   /** What went wrong where the organisation lets people in. */
   readonly problem = input<string>();
-  protected readonly ways = toSignal(this.api.call('signInWays').pipe(catchError(() => of({ organisation: null, selfService: false }))));
+  protected readonly ways = toSignal(
+    this.api.call('signInWays').pipe(catchError(() => of({ organisation: null, selfService: false, nobodyYet: false }))),
+  );
   protected readonly own = signal<Own | undefined>(undefined);
   /** Whether it is known if somebody is in. */
   protected readonly asked = signal(false);

@@ -17,7 +17,11 @@ const me = {
 
 describe('signing in', () => {
   const fill = async (next?: string) => {
-    const s = await show(SignIn, { next }, { answers: { signIn: me, signInWays: { organisation: 'Kelmar Harbour', selfService: false } } });
+    const s = await show(
+      SignIn,
+      { next },
+      { answers: { signIn: me, signInWays: { organisation: 'Kelmar Harbour', selfService: false, nobodyYet: false } } },
+    );
     await s.type('input[name=name]', 'eva.vind');
     await s.type('input[name=password]', 'lanterns-at-dusk');
     return s;
@@ -88,7 +92,7 @@ describe('signing in', () => {
     const s = await show(
       SignIn,
       { problem: 'None of your groups is let in here.', next: '/runs' },
-      { answers: { signInWays: { organisation: 'Kelmar Harbour', selfService: false } } },
+      { answers: { signInWays: { organisation: 'Kelmar Harbour', selfService: false, nobodyYet: false } } },
     );
     await s.settle();
     expect(s.one('a.act').getAttribute('href')).toBe('/api/v1/session/organisation?next=%2Fruns');

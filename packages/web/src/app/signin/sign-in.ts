@@ -45,6 +45,12 @@ import { SecondFactorForm } from './second-factor';
           </form>
         }
         @default {
+          @if (ways()?.nobodyYet) {
+            <p class="m-0">
+              Nobody has an account here yet. Open the address that was printed where Lithodex was started; it makes you the first
+              administrator.
+            </p>
+          }
           <form (ngSubmit)="go()">
             <label>Name<input class="field" name="name" autocomplete="username" [(ngModel)]="name" required lxFocus /></label>
             <label
@@ -102,7 +108,9 @@ export class SignIn {
   /** What went wrong elsewhere, and the step signing in has come to there. */
   readonly problem = input<string>();
   readonly step = input<SignInStep['step']>();
-  protected readonly ways = toSignal(this.api.call('signInWays').pipe(catchError(() => of({ organisation: null, selfService: false }))));
+  protected readonly ways = toSignal(
+    this.api.call('signInWays').pipe(catchError(() => of({ organisation: null, selfService: false, nobodyYet: false }))),
+  );
   protected name = '';
   protected password = '';
   protected fresh = '';

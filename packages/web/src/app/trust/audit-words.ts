@@ -26,6 +26,8 @@ const verbs: Readonly<Record<string, string>> = {
   'item.preview': 'looked into an item of {}',
   'download.fetch': 'fetched the download of {}',
   'download.start': 'had a download prepared, {}',
+  'firstSteps.hide': 'wants to see the first steps no more',
+  'firstSteps.show': 'wants to see the first steps again',
   'inside.forget': 'had the account inside {} forgotten',
   'inside.set': 'gave {} an account inside',
   'installation.start': 'began this installation',

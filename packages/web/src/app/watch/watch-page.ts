@@ -7,6 +7,7 @@ import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
 import { Session } from '../data/session';
+import { FirstStepsHint } from '../first/first-steps-hint';
 import { formatPipes } from '../ui/format-pipes';
 import { MatterCard } from './matter-card';
 import { NightChart } from './night-chart';
@@ -17,7 +18,7 @@ const lookMs = 3000;
 @Component({
   selector: 'lx-watch-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, MatterCard, NightChart, ...formatPipes],
+  imports: [RouterLink, FirstStepsHint, MatterCard, NightChart, ...formatPipes],
   templateUrl: './watch-page.html',
   styleUrl: './watch-page.scss',
 })
