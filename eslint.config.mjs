@@ -16,6 +16,7 @@ const arrows = {
   mover: ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors'],
   server: ['core', 'kinds', 'contract', 'net'],
   web: ['core', 'kinds', 'contract'],
+  cli: ['core', 'kinds', 'contract', 'net'],
   standins: [],
 };
 const packages = Object.keys(arrows);

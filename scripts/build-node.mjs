@@ -8,6 +8,7 @@ const entries = {
   mover: 'packages/mover/src/main.ts',
   unit: 'packages/mover/src/unit-main.ts',
   extract: 'packages/mover/src/extract-main.ts',
+  cli: 'packages/cli/src/main.ts',
   'task-thread': 'packages/mover/src/task-thread.ts',
   'crunch-thread': 'packages/engine/src/pipeline/crunch-thread.ts',
   'scout-thread': 'packages/connectors/src/files/scout-thread.ts',
@@ -61,7 +62,7 @@ const bundleOf = (out, file) =>
     external: external.flatMap((name) => [name, `${name}/*`]),
     banner: { js: "import { createRequire as requireFor } from 'node:module'; const require = requireFor(import.meta.url);" },
     alias: Object.fromEntries(
-      ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors', 'mover', 'server', 'standins'].map((name) => [
+      ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors', 'mover', 'server', 'cli', 'standins'].map((name) => [
         `@lithodex/${name}`,
         `./packages/${name}/src/index.ts`,
       ]),

@@ -184,6 +184,7 @@ const nodeFolders = [
   'packages/engine',
   'packages/connectors',
   'packages/mover',
+  'packages/cli',
   'packages/server',
   'packages/standins',
   'demo',

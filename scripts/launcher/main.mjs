@@ -13,6 +13,7 @@ const help = `Lithodex
   ./lithodex install [--to DIR] [as start]             the same, started by systemd from now on; upgrade brings it to this version, remove takes it away
   ./lithodex upgrade [--state DIR] | remove [--state DIR] [--with-state]
   ./lithodex start --config FILE                       start the server alone, with a configuration of your own
+  ./lithodex cli [--help]                              everything by command: estate, runs, policies, targets, restore, people, audit; see docs/cli.md
   ./lithodex test [unit|api|browser] [--ratio]         run the tests (all, or one kind); --ratio only counts lines
   ./lithodex test long | metal                         what takes long or needs more packages, and is no part of the run above
   ./lithodex test --fuzz=N | --kills=N                 send N bodies to every route; kill mover and server N times
@@ -153,6 +154,15 @@ async function main() {
       process.stdout.write(
         `${values.out}: ${(bytes / 1e6).toFixed(0)} MB, Lithodex ${version}, kernel ${kernel}\nSHA-256 ${sha256}\nWrite it to a stick or attach it as a disc, and start the machine from it first.\n`,
       );
+      return undefined;
+    }
+    case 'cli': {
+      await installNpm();
+      await build(['node']);
+      // what is named on the command line is named from where it was called
+      process.chdir(process.env.LITHODEX_FROM ?? '.');
+      process.argv = [process.argv[0], 'lithodex cli', ...rest];
+      await import('../../dist/node/cli.js');
       return undefined;
     }
     case 'extract': {

@@ -1,19 +1,10 @@
 import { ChangeDetectionStrategy, Component, computed, input } from '@angular/core';
-import type { RunState } from '@lithodex/contract';
+import { runStateWords, type RunState } from '@lithodex/contract';
 
 export type Mark = RunState | 'fault' | 'warning' | 'absent' | 'none' | 'matched' | 'protected' | 'suspect' | 'fine' | 'look' | 'stop';
 
 const words: Record<Mark, string> = {
-  waiting: 'waiting',
-  running: 'running',
-  done: 'done',
-  remarks: 'done with remarks',
-  partsMissing: 'parts missing',
-  failed: 'failed',
-  held: 'held',
-  stopped: 'stopped',
-  cutOff: 'cut off',
-  notStarted: 'not started',
+  ...runStateWords,
   fault: 'fault',
   warning: 'warning',
   absent: 'absent',

@@ -1,0 +1,3 @@
+export { runCli } from './program';
+export { unasked } from './unasked';
+export { Profile, readProfiles, writeProfiles } from './profiles';
