@@ -17,6 +17,7 @@ const arrows = {
   server: ['core', 'kinds', 'contract', 'net'],
   web: ['core', 'kinds', 'contract'],
   cli: ['core', 'kinds', 'contract', 'net'],
+  reader: ['core', 'engine'],
   standins: [],
 };
 const packages = Object.keys(arrows);

@@ -3,7 +3,7 @@ import { defineConfig, type TestProjectInlineConfiguration } from 'vitest/config
 import { BaseSequencer, type TestSpecification } from 'vitest/node';
 
 const alias = Object.fromEntries(
-  ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors', 'mover', 'server', 'cli'].map((name) => [
+  ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors', 'mover', 'server', 'cli', 'reader'].map((name) => [
     `@lithodex/${name}`,
     path.resolve(`packages/${name}/src/index.ts`),
   ]),

@@ -48,26 +48,50 @@ const oneLanguage = {
   },
 };
 rmSync('dist/node', { recursive: true, force: true });
+const common = {
+  outdir: 'dist/node',
+  bundle: true,
+  format: 'esm',
+  platform: 'node',
+  target: 'node20.19',
+  logLevel: 'warning',
+  alias: Object.fromEntries(
+    ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors', 'mover', 'server', 'cli', 'standins'].map((name) => [
+      `@lithodex/${name}`,
+      `./packages/${name}/src/index.ts`,
+    ]),
+  ),
+};
 /** Each on its own: what is bundled together shares files, and a thread would load what only another uses. */
 const bundleOf = (out, file) =>
   build({
+    ...common,
     entryPoints: [{ out, in: file }],
-    outdir: 'dist/node',
-    bundle: true,
     splitting: true,
-    format: 'esm',
-    platform: 'node',
-    target: 'node20.19',
     sourcemap: 'linked',
     external: external.flatMap((name) => [name, `${name}/*`]),
     banner: { js: "import { createRequire as requireFor } from 'node:module'; const require = requireFor(import.meta.url);" },
-    alias: Object.fromEntries(
-      ['core', 'kinds', 'contract', 'net', 'volumes', 'engine', 'connectors', 'mover', 'server', 'cli', 'standins'].map((name) => [
-        `@lithodex/${name}`,
-        `./packages/${name}/src/index.ts`,
-      ]),
-    ),
     plugins: [oneLanguage],
-    logLevel: 'warning',
   });
-await Promise.all(Object.entries(present).map(([out, file]) => bundleOf(out, file)));
+/** Where the reader has nothing of the system, it has what Node and JavaScript alone do. */
+const nothingOfTheSystem = {
+  name: 'nothing of the system',
+  setup(bundle) {
+    bundle.onResolve({ filter: /[/\\]native[/\\](zstd|gcm|blake3)$/ }, ({ path: wanted }) => ({
+      path: path.resolve(`packages/reader/src/pure/${path.basename(wanted)}.ts`),
+    }));
+  },
+};
+/** One file that runs anywhere: it lies on every target. */
+const buildReader = () =>
+  build({
+    ...common,
+    entryPoints: [{ out: 'reader', in: 'packages/reader/src/main.ts' }],
+    minify: true,
+    sourcemap: false,
+    splitting: false,
+    plugins: [oneLanguage, nothingOfTheSystem],
+  });
+await Promise.all([...Object.entries(present).map(([out, file]) => bundleOf(out, file)), buildReader()]);
+for (const [, from] of readFileSync('dist/node/reader.js', 'utf8').matchAll(/\b(?:from|import)\s*"([^"]+)"/g))
+  if (!from.startsWith('node:')) throw new Error(`The reader would need ${from}, which a bare machine does not have.`);

@@ -185,6 +185,7 @@ const nodeFolders = [
   'packages/connectors',
   'packages/mover',
   'packages/cli',
+  'packages/reader',
   'packages/server',
   'packages/standins',
   'demo',

@@ -272,7 +272,7 @@ export const Target = z.object({
   newestFiles: z.boolean(),
   /** When the settings of the installation were written there last; null while they were not. */
   settingsAt: Instant.nullable(),
-  /** When somebody fetched a key envelope that opens it as it is now; null for never, or for one made before its newest key. */
+  /** When somebody fetched its key envelope last; null for never. */
   envelopeAt: Instant.nullable(),
   /** It was taken over, and nobody has said what becomes of the settings kept there. */
   settingsHeld: z.boolean(),

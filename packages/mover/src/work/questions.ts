@@ -38,6 +38,7 @@ import { attachedBy } from './attach';
 import { cartridgesNeeded, cartridgesOf } from './cartridges';
 import { frontOf, mailStores, openedFolder, openedItems, walked } from './look-inside-item';
 import { openPoint } from './open-point';
+import { keepReader } from './keep-reader';
 import { documentText } from './document-text';
 import { inventoryOf, shareTestOf, takeSnapshots, testOf } from './platforms';
 import type { Stores } from './stores';
@@ -132,9 +133,12 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return {};
     case 'targetRoom':
       return (await stores.of(question.target)).target.room();
-    case 'keepSettings':
-      await keepSettings(await stores.of(question.target), question);
+    case 'keepSettings': {
+      const store = await stores.of(question.target);
+      await keepSettings(store, question);
+      await keepReader(store);
       return {};
+    }
     case 'keptSettings':
       return (await keptSettings(await stores.of(question.target))) ?? null;
     case 'cartridges':

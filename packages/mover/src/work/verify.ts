@@ -1,6 +1,7 @@
 import type { VerifyWork } from '@lithodex/contract';
 import { countOf, formatBytes } from '@lithodex/core';
 import { affected, verifyAndMend } from '@lithodex/engine';
+import { keepReader } from './keep-reader';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
 const mostLines = 500;
@@ -26,6 +27,9 @@ export async function runVerify(ctx: TaskContext, { target, part, others, expect
       ctx.progress({ phase: 'reading', items: packs, bytes, read: bytes, ...rest });
     },
   });
+  if (!part || part.number === 0)
+    for (const name of await keepReader(store, { whole: true }))
+      ctx.log({ level: 'note', code: 'READER', path: name, message: 'written anew: it was not as this version has it' });
   for (const { object, why, chunks } of report.damages.slice(0, mostLines)) {
     const what = chunks ? `; ${countOf(chunks, 'chunk')} could not be read` : '';
     ctx.log({ level: report.lost ? 'fault' : 'warning', code: 'DAMAGED', path: object, message: `${why}${what}` });

@@ -2,7 +2,7 @@ import type { FirstStep } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { countOf, formatFirst } from '@lithodex/core';
 import { policiesInForce } from '../../records/policies/matching';
-import { envelopeAtOf, type TargetRow } from '../../records/targets/target-rows';
+import type { TargetRow } from '../../records/targets/target-rows';
 import { waysOf, type Account } from '../people/steps';
 import type { Deps } from '../deps';
 
@@ -22,7 +22,7 @@ export async function hide(trx: Knex, hidden: boolean): Promise<void> {
 
 /** Targets of which nobody has an envelope that opens them. */
 export async function withoutEnvelope(db: Knex): Promise<TargetRow[]> {
-  return (await db('target').whereNull('retired_to').orderBy('name').select<TargetRow[]>()).filter((t) => envelopeAtOf(t) === null);
+  return db('target').whereNull('retired_to').whereNull('envelope_at').orderBy('name').select<TargetRow[]>();
 }
 
 /** What a new installation still needs before it can be relied on, as somebody sees it; told from what is there. */

@@ -6,27 +6,22 @@ import { withoutEnvelope } from '../estate/first-steps';
 /** A new target is spoken of by the first steps; after so long it is a matter, ms. */
 const graceMs = 86_400_000;
 
-/** Targets that nobody could open any more were this installation lost: their key envelope was never fetched, or is older than their key. */
+/** Targets that nobody could open any more were this installation lost: their key envelope was never fetched. */
 export async function envelopeMatters({ db, clock }: Deps): Promise<FoundMatter[]> {
   const open = await withoutEnvelope(db);
-  const sinceOf = (t: (typeof open)[number]) => t.key_at ?? t.created_at + graceMs;
+  const sinceOf = (t: (typeof open)[number]) => t.created_at + graceMs;
   const due = open.filter((t) => sinceOf(t) <= clock.now());
   if (!due.length) return [];
-  const old = due.filter((t) => t.envelope_at !== null);
   const names = formatFirst(
     due.map((t) => t.name),
     4,
   );
-  const why =
-    old.length === due.length
-      ? 'It has a new key since, so the envelope of before opens it no more.'
-      : 'Nobody has fetched it, or only before the newest key was made.';
   return [
     {
       id: 'no-envelope',
       level: 'warning',
       title: due.length === 1 ? `${names} has no key envelope outside` : `${countOf(due.length, 'target')} have no key envelope outside`,
-      text: `${due.length > 1 ? `${names}. ` : ''}${why} Were this installation lost, nothing on ${due.length === 1 ? 'it' : 'them'} could be read.`,
+      text: `${due.length > 1 ? `${names}. ` : ''}Nobody has fetched it yet. Were this installation lost, nothing on ${due.length === 1 ? 'it' : 'them'} could be read.`,
       action: { label: 'Fetch it', link: due.length === 1 ? `/storage/${due[0]!.id}` : '/storage', query: {} },
       second: null,
       since: Math.min(...due.map(sinceOf)),

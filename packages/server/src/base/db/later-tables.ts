@@ -80,9 +80,8 @@ CREATE TABLE installation (
   state LONGTEXT NULL, answered_at BIGINT NULL, tried_at BIGINT NULL, trouble VARCHAR(300) NOT NULL DEFAULT '', clock_ahead BIGINT NOT NULL DEFAULT 0
 )`;
 
-/** When somebody last fetched the key envelope of a target, and when it got its newest key, as far as the trail tells. */
+/** When somebody last fetched the key envelope of a target, as far as the trail tells. */
 export const envelopes = `
-ALTER TABLE target ADD envelope_at BIGINT NULL, ADD key_at BIGINT NULL;
+ALTER TABLE target ADD envelope_at BIGINT NULL;
 UPDATE target SET
-  envelope_at = (SELECT MAX(a.at) FROM audit a WHERE a.action IN ('target.envelope', 'target.takeOver') AND a.object = CONCAT('target ', target.id)),
-  key_at = (SELECT MAX(a.at) FROM audit a WHERE a.action = 'target.newKey' AND a.object = CONCAT('target ', target.id))`;
+  envelope_at = (SELECT MAX(a.at) FROM audit a WHERE a.action IN ('target.envelope', 'target.takeOver') AND a.object = CONCAT('target ', target.id))`;

@@ -5,7 +5,7 @@ import type { Deps } from '../../acts/deps';
 import { countOnlyHere } from '../../records/targets/only-here';
 import { outlookFor, samplesOf, type Outlook } from '../../acts/targets/room';
 import { takenOver } from '../../acts/targets/settle';
-import { envelopeAtOf, shownPlace, type TargetRow } from '../../records/targets/target-rows';
+import { shownPlace, type TargetRow } from '../../records/targets/target-rows';
 
 const dayMs = 86_400_000;
 
@@ -46,7 +46,7 @@ export function toTarget(t: TargetRow, sum: Sum | undefined, outlook: Outlook | 
     newestFiles: t.newest_files === 1,
     settingsAt: t.settings_at,
     settingsHeld: t.settings_held === 1,
-    envelopeAt: envelopeAtOf(t),
+    envelopeAt: t.envelope_at,
     retiredTo: t.retired_to,
     prices: fromJsonOrNull<PriceTable>(t.prices),
     trouble: t.trouble,

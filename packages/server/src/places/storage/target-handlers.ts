@@ -234,11 +234,9 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     async newKey({ params, actor }) {
       const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());
       await deps.movers.ask({ ask: 'targetNewKey', target: refOf(deps.secrets, target) }, testMs);
-      await inTransaction(db, async (trx) => {
-        await trx('target').where({ id: target.id }).update({ key_at: clock.now() });
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.newKey', object: `target ${target.id}` });
-      });
-      await deps.events.emit('estate');
+      await inTransaction(db, (trx) =>
+        appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.newKey', object: `target ${target.id}` }),
+      );
       return {};
     },
 

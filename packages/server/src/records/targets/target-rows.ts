@@ -27,14 +27,9 @@ export interface TargetRow {
   readonly settings_at: number | null;
   readonly settings_held: 0 | 1;
   readonly created_at: number;
-  /** When a key envelope was fetched last, and when the newest key was made; null for never. */
+  /** When a key envelope was fetched last; null for never. It opens the target whatever key files were made since. */
   readonly envelope_at: number | null;
-  readonly key_at: number | null;
 }
-
-/** When somebody fetched an envelope that opens the target with the key it has now; null for none. */
-export const envelopeAtOf = ({ envelope_at, key_at }: Pick<TargetRow, 'envelope_at' | 'key_at'>): number | null =>
-  envelope_at !== null && envelope_at >= (key_at ?? 0) ? envelope_at : null;
 
 /** The columns that say where a target is. */
 export type PlaceColumns = Pick<TargetRow, 'id' | 'folder' | 'address' | 'secret'>;

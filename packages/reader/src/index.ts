@@ -1,0 +1,1 @@
+export { read } from './reader';
