@@ -12,6 +12,7 @@ const help = `Lithodex
       [--certificate FILE --key FILE | --own-certificate] [--database mariadb://USER@HOST:PORT/NAME --database-password-file FILE [--database-authority FILE]]
   ./lithodex install [--to DIR] [as start]             the same, started by systemd from now on; upgrade brings it to this version, remove takes it away
   ./lithodex upgrade [--state DIR] | remove [--state DIR] [--with-state]
+  ./lithodex doctor [--state DIR] [--json] [--archive FILE]   look at an installation, say what is not right and what helps; pack an archive without secrets
   ./lithodex start --config FILE                       start the server alone, with a configuration of your own
   ./lithodex cli [--help]                              everything by command: estate, runs, policies, targets, restore, people, audit; see docs/cli.md
   ./lithodex test [unit|api|browser] [--ratio]         run the tests (all, or one kind); --ratio only counts lines
@@ -128,6 +129,14 @@ async function main() {
       const { values } = parseArgs({ args: rest, options: { state: text, 'with-state': { type: 'boolean' } } });
       const { remove } = await import('./installed/install.mjs');
       return remove(await stateOf(values), values['with-state'] ?? false);
+    }
+    case 'doctor': {
+      const { values } = parseArgs({ args: rest, options: { state: text, json: { type: 'boolean' }, archive: text } });
+      await installNpm();
+      await build(['node']);
+      const { doctor } = await import('./installed/doctor.mjs');
+      process.exitCode = await doctor(await stateOf(values), { json: values.json ?? false, archive: fileOf(values.archive) });
+      return undefined;
     }
     case 'part': {
       const { values, positionals } = parseArgs({ args: rest, options: { state: text }, allowPositionals: true });

@@ -1,4 +1,4 @@
-import { execFileSync, spawn, type ChildProcess } from 'node:child_process';
+import { execFileSync, spawn, spawnSync, type ChildProcess } from 'node:child_process';
 import fs from 'node:fs';
 import https from 'node:https';
 import { afterAll, describe, expect, it } from 'vitest';
@@ -85,7 +85,28 @@ describe('an installation', () => {
     const again = await start();
     expect(await until(hasMover)).toBeDefined();
     expect(fs.readFileSync(`${state}/server/tls/authority.pem`, 'utf8')).toBe(authority);
+    const doctor = () =>
+      spawnSync('./lithodex', ['doctor', '--state', state, '--json', '--archive', `${folder}/support.tar.gz`], { encoding: 'utf8' });
+    const levels = ({ stdout }: { stdout: string }) =>
+      (JSON.parse(stdout) as { what: string; level: string; remedy: string }[]).filter((f) => f.level !== 'fine');
+    expect(levels(doctor()).filter((f) => f.what !== 'Clock')).toEqual([]);
+    fs.chmodSync(`${state}/mover/token`, 0o644);
+    const opened = doctor();
+    expect(levels(opened)).toContainEqual(
+      expect.objectContaining({ what: 'Secrets', level: 'fault', remedy: `chmod 600 ${state}/mover/token` }),
+    );
+    expect(opened.status).toBe(1);
+    fs.chmodSync(`${state}/mover/token`, 0o600);
+    const { sessionSecret, database } = JSON.parse(fs.readFileSync(`${state}/server/config.json`, 'utf8')) as {
+      sessionSecret: string;
+      database: { password: string };
+    };
+    const packed = execFileSync('tar', ['-xzOf', `${folder}/support.tar.gz`], { encoding: 'latin1' });
+    expect(packed).toContain('"databasePort"');
+    for (const secret of [sessionSecret, database.password, fs.readFileSync(`${state}/mover/token`, 'utf8').trim()])
+      expect(packed).not.toContain(secret);
     await stop(again);
+    expect(levels(doctor()).map((f) => f.what)).toEqual(expect.arrayContaining(['Server', 'Database']));
     expect(await asked(port, '/session/ways', authority)).toBeUndefined();
   });
 

@@ -246,7 +246,7 @@ describe('the organisation', () => {
       'ORGANISATION_FAILED',
     );
     await admin.call('setOrganisation', { body: { ...body, clientSecret: 'a secret between the two' } });
-    expect(await fresh().call('signInWays')).toEqual({ organisation: 'Kelmar Harbour', selfService: false });
+    expect(await fresh().call('signInWays')).toEqual({ organisation: 'Kelmar Harbour', selfService: false, nobodyYet: false });
     expect(JSON.stringify(await admin.call('signInSettings'))).not.toContain('between the two');
     const { client, page } = await come('tove.lund', 'fish');
     expect(page).toContain('url=/');

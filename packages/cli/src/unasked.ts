@@ -29,7 +29,7 @@ const own: Partial<Record<RouteName, string>> = {
 export function unasked(name: RouteName): string | undefined {
   const { access }: Route = routes[name];
   if (own[name] !== undefined) return own[name];
-  if (access === 'mover') return 'movers call it';
+  if (access === 'mover' || name === 'joinMover' || name === 'askToJoin') return 'movers call it';
   if (access === 'asker' || name.startsWith('own')) return 'people who sign in for themselves only call it, by a link';
   return undefined;
 }

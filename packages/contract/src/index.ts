@@ -38,3 +38,4 @@ export * from './routes';
 export * from './openapi';
 export * from './overview';
 export * from './first';
+export * from './asking-movers';

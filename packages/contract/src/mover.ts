@@ -25,7 +25,7 @@ import { MachineWish } from './running-machine';
 import { Cause, Progress } from './runs';
 import { BackupWork, PointRef, TargetRef, Work } from './work';
 
-const MoverName = z.string().trim().min(1).max(80);
+export const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
 export const moverLanguage = 15;
 /** A mover that does not say what it speaks is of the time when there was one language. */

@@ -4,6 +4,7 @@ import * as estate from './estate';
 import { noticeRoutes } from './notices';
 import { moverRoutes } from './mover-routes';
 import { knownMoverRoutes } from './known-movers';
+import { askingMoverRoutes } from './asking-movers';
 import { firstRoutes } from './first';
 import { overviewRoutes } from './overview';
 import * as people from './people';
@@ -33,6 +34,7 @@ import * as watch from './watch';
 export const routes = {
   ...signInRoutes,
   ...firstRoutes,
+  ...askingMoverRoutes,
   ...unitRoutes,
   ...applicationRoutes,
   ...overviewRoutes,

@@ -5,7 +5,7 @@ import { parseArgs } from 'node:util';
 import { endOnFault, privateAddressesSetting } from '@lithodex/net';
 import { pino } from 'pino';
 import { boundsOf } from './bounds';
-import { join } from './join';
+import { askToJoin, join } from './join';
 import { Mover } from './mover';
 
 const { values } = parseArgs({
@@ -29,6 +29,7 @@ if (!values.server || !values['token-file'])
   );
 const name = values.name ?? hostname();
 if (values.join) await join(values.server, values.join, name, values['token-file']);
+else await askToJoin(values.server, name, values['token-file'], (text) => process.stderr.write(`${text}\n`));
 // a mover that only reads has no keys
 const keysFolder = values.keys ?? path.join(path.dirname(values['token-file']), 'keys');
 const overlays = path.resolve(values.overlays ?? path.join(path.dirname(values['token-file']), 'overlays'));

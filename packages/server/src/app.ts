@@ -19,6 +19,7 @@ import { firstHandlers } from './places/first/first-handlers';
 import { estateHandlers } from './places/estate/estate-handlers';
 import { targetHandlers } from './places/storage/target-handlers';
 import { moverHandlers } from './places/movers/mover-handlers';
+import { askingHandlers as askingMoverHandlers } from './places/movers/asking-handlers';
 import { knownMoverHandlers } from './places/movers/known-movers';
 import { unitHandlers } from './places/movers/unit-handlers';
 import { noticeHandlers } from './places/watch/notice-handlers';
@@ -98,6 +99,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...restoreHandlers(deps),
     ...moverHandlers(deps),
     ...knownMoverHandlers(deps),
+    ...askingMoverHandlers(deps),
     ...unitHandlers(deps),
   };
 }
@@ -110,6 +112,18 @@ const fewTries = () =>
     windowMs: 900_000,
     limit: triesPerQuarterHour,
     skipSuccessfulRequests: true,
+    standardHeaders: 'draft-8',
+    legacyHeaders: false,
+    handler: (_req, _res, next) => {
+      next(new ApiError('TOO_MANY_TRIES'));
+    },
+  });
+
+/** Movers that wait ask again and again; somebody who floods is stopped. */
+const oftenAsked = () =>
+  rateLimit({
+    windowMs: 60_000,
+    limit: 120,
     standardHeaders: 'draft-8',
     legacyHeaders: false,
     handler: (_req, _res, next) => {
@@ -170,7 +184,12 @@ export function createApp(deps: Deps): Express {
       saveUninitialized: false,
       cookie: { httpOnly: true, sameSite: 'strict', secure: 'auto', maxAge: 12 * 3_600_000 },
     }),
-    bindRoutes(deps, allHandlers(deps), { joinMover: fewTries(), resetPassword: fewTries(), makeFirstPerson: fewTries() }),
+    bindRoutes(deps, allHandlers(deps), {
+      joinMover: fewTries(),
+      resetPassword: fewTries(),
+      makeFirstPerson: fewTries(),
+      askToJoin: oftenAsked(),
+    }),
     () => {
       throw new ApiError('NOT_FOUND', undefined, 'There is no such address in the API.');
     },

@@ -7,8 +7,34 @@ const link = (label: string, path: string, query: Record<string, string> = {}) =
 
 /** What is wrong with the movers: none answers, none may do what waits, or one is of another version than the server. */
 export async function moverMatters(deps: Deps): Promise<FoundMatter[]> {
-  if (!deps.movers.present().length) return [...outdatedMovers(deps), ...(await withoutMover(deps))];
-  return [...outdatedMovers(deps), ...(await withoutAbleMover(deps)), ...(await withoutReader(deps))];
+  const asking = await askingMovers(deps);
+  if (!deps.movers.present().length) return [...outdatedMovers(deps), ...(await withoutMover(deps)), ...asking];
+  return [...asking, ...outdatedMovers(deps), ...(await withoutAbleMover(deps)), ...(await withoutReader(deps))];
+}
+
+/** Movers that wait to be let in. */
+async function askingMovers({ db }: Deps): Promise<FoundMatter[]> {
+  const rows = await db('mover_asking')
+    .where({ refused: false })
+    .where('seen_at', '>', Date.now() - 600_000)
+    .orderBy('asked_at')
+    .select<{ name: string; address: string; asked_at: number }[]>('name', 'address', 'asked_at');
+  if (!rows.length) return [];
+  const names = formatFirst(
+    rows.map((r) => r.name),
+    3,
+  );
+  return [
+    {
+      id: 'asking-movers',
+      level: 'absent',
+      title: rows.length === 1 ? `${names} wants to become a mover` : `${countOf(rows.length, 'host')} want to become movers`,
+      text: `${rows.length === 1 ? `It asks from ${rows[0]!.address}.` : `${names}.`} Let in only what shows the same number on its own host.`,
+      since: rows[0]!.asked_at,
+      action: link('See who asks', '/runs/movers'),
+      second: null,
+    },
+  ];
 }
 
 function outdatedMovers(deps: Deps): FoundMatter[] {

@@ -85,3 +85,9 @@ export const envelopes = `
 ALTER TABLE target ADD envelope_at BIGINT NULL;
 UPDATE target SET
   envelope_at = (SELECT MAX(a.at) FROM audit a WHERE a.action IN ('target.envelope', 'target.takeOver') AND a.object = CONCAT('target ', target.id))`;
+
+/** Movers that wait to be let in, by the sum of the token they made for themselves. */
+export const askingMovers = `
+CREATE TABLE mover_asking (
+  sum CHAR(64) PRIMARY KEY, name VARCHAR(80) NOT NULL, address VARCHAR(60) NOT NULL, asked_at BIGINT NOT NULL, seen_at BIGINT NOT NULL, refused BOOLEAN NOT NULL DEFAULT 0
+)`;

@@ -395,4 +395,5 @@ export const migrations: Migration[] = [
   { name: '0048-units', up: (k) => runAll(k, later.units) },
   { name: '0049-installations', up: (k) => runAll(k, later.installations) },
   { name: '0050-envelopes', up: (k) => runAll(k, later.envelopes) },
+  { name: '0051-asking-movers', up: (k) => runAll(k, later.askingMovers) },
 ];

@@ -9,6 +9,7 @@ import { ApiError, found } from '../../base/errors';
 import { moverNamed, tokenHash } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { keyOfToken } from '../../base/http/open-calls';
+import { refuseKnownMover } from '../../acts/movers/known-names';
 import { issueToken } from '../../acts/people/issue-token';
 import { placeOf } from '../../acts/people/steps';
 import { isUnit, type Duty } from '../../base/http/duties';
@@ -112,12 +113,7 @@ export function knownMoverHandlers(deps: Deps): KnownMoverHandlers {
       if (!invited) throw await refused();
       // a code does not let anybody put a mover out that is only asleep
       const unit = isUnit({ duties: fromJson<Duty[]>(invited.duties) });
-      const names = await Promise.all(
-        [db('mover'), ...(unit ? [] : [db('unit')])].map((q) => q.where({ name: mover }).first<unknown>('name')),
-      );
-      const taken = names.some((found) => found !== undefined);
-      if (taken || [...deps.movers.present(), ...deps.movers.presentUnits()].includes(mover))
-        throw new ApiError('NAME_TAKEN', undefined, `There is a mover ${mover}. Choose another name, or have it forgotten first.`);
+      await refuseKnownMover(deps, mover, unit);
       // of two who come with the same code, one gets in
       if (!(await valid().update({ used_by: mover }))) throw await refused();
       await db('api_token')

@@ -3,12 +3,7 @@ import { moverDuties } from '@lithodex/contract';
 import { Api, type ApiFailure } from '../data/api';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
-
-const words: Record<(typeof moverDuties)[number], string> = {
-  capture: 'read and restore machines, servers and their data',
-  keep: 'open targets and write points',
-  prune: 'take away what has expired',
-};
+import { dutyWords } from './duty-words';
 
 /** A code by which one mover may come in. */
 @Component({
@@ -27,6 +22,10 @@ const words: Record<(typeof moverDuties)[number], string> = {
         }
       </p>
     } @else {
+      <p class="small mute m-0">
+        Started without a code, a mover asks by itself: it then stands under Movers with the number that its host shows, and is let in
+        there.
+      </p>
       <p class="m-0">It may</p>
       @for (duty of duties; track duty) {
         <label><input type="checkbox" [checked]="chosen().includes(duty)" (change)="toggle(duty)" /> {{ words[duty] }} ({{ duty }})</label>
@@ -47,7 +46,7 @@ export class InviteMover {
   private readonly api = inject(Api);
   readonly closed = output();
   protected readonly duties = moverDuties;
-  protected readonly words = words;
+  protected readonly words = dutyWords;
   protected readonly chosen = signal<(typeof moverDuties)[number][]>([...moverDuties]);
   protected readonly invited = signal<{ code: string; until: number } | null>(null);
   protected readonly problem = signal('');

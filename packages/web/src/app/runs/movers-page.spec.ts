@@ -5,6 +5,7 @@ import { mover } from '../../test/samples';
 import { ApiFailure } from '../data/api';
 
 const answers = (rows: KnownMover[]) => ({
+  askingMovers: { rows: [] },
   estateValues: { workloads: [], tags: [], fields: { location: ['Harbour office', 'Lighthouse station'] } },
   listMovers: { rows },
   moverSamples: {
@@ -78,5 +79,19 @@ describe('the movers', () => {
   it('are only read by others', async () => {
     const s = await open('/runs/movers', { answers: answers([mover('quay')]), role: 'auditor' });
     expect(s.all('tbody button.act')).toEqual([]);
+  });
+
+  it('shows who asks to come in with the number to compare, and lets it in for what was ticked', async () => {
+    const asking = { id: 'a'.repeat(32), name: 'quay-2', number: '482 193', address: '10.0.0.7', askedAt: now - hour };
+    const all = { ...answers([mover('quay')]), askingMovers: { rows: [asking] }, admitMover: {}, refuseMover: {} };
+    const s = await open('/runs/movers', { answers: all });
+    expect(s.text()).toContain('quay-2 wants to become a mover');
+    expect(s.text()).toContain('482 193');
+    (s.all('lx-asking-movers input[type=checkbox]')[1] as HTMLInputElement).click();
+    await s.click('The numbers are the same: let it in');
+    expect(s.api.last('admitMover')).toMatchObject({ id: asking.id, body: { duties: ['capture', 'keep'] } });
+    s.api.answers.refuseMover = new ApiFailure('NOT_FOUND', 'There is no such thing here (any more).', undefined);
+    await s.click('Not this one');
+    expect(s.one('[role=alert]').textContent).toContain('no such thing');
   });
 });

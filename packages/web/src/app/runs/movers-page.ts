@@ -12,6 +12,7 @@ import { formatPipes } from '../ui/format-pipes';
 import { Plot } from '../ui/plot';
 import { Slot, type SlotOption } from '../ui/slot';
 import { StateMark } from '../ui/state-mark';
+import { AskingMovers } from './asking-movers';
 import { InviteMover } from './invite-mover';
 import { hostCharts } from './host-charts';
 
@@ -21,7 +22,7 @@ const againMs = 10_000;
 @Component({
   selector: 'lx-movers-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, AtOnce, Plot, Slot, StateMark, InviteMover, ...formatPipes],
+  imports: [RouterLink, AskingMovers, AtOnce, Plot, Slot, StateMark, InviteMover, ...formatPipes],
   template: `<div class="page scroll">
       <div class="row-line">
         <h1>Movers</h1>
@@ -31,6 +32,7 @@ const againMs = 10_000;
           <button type="button" class="act go" (click)="inviting.set(true)">Let a mover in</button>
         }
       </div>
+      <lx-asking-movers (admitted)="changed.next()" />
       @if (movers()?.failure ?? problem(); as f) {
         <div class="problem" role="alert">{{ f.message }}</div>
       }
@@ -152,7 +154,7 @@ export class MoversPage {
   protected readonly session = inject(Session);
   /** From the address: whose figures are shown over time. */
   readonly mover = input<string>();
-  private readonly changed = new Subject<void>();
+  protected readonly changed = new Subject<void>();
   private readonly often = combineLatest([timer(0, againMs), this.changed.pipe(startWith(undefined))]);
   protected readonly movers = toSignal(this.often.pipe(switchMap(() => this.api.call('listMovers').pipe(outcome()))));
   private readonly samples = toSignal(

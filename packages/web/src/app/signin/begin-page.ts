@@ -73,7 +73,8 @@ export class BeginPage {
   private readonly api = inject(Api);
   private readonly session = inject(Session);
   private readonly router = inject(Router);
-  readonly code = input('');
+  /** From the address; nothing where it is not whole. */
+  readonly code = input<string>();
   protected readonly display = signal('');
   protected readonly name = signal('');
   /** The name to sign in with is their own choice from here on. */
@@ -85,7 +86,7 @@ export class BeginPage {
   protected readonly problem = signal('');
   protected readonly busy = signal(false);
   /** The address that led here has a code. */
-  protected readonly whole = computed(() => this.code().length >= 20);
+  protected readonly whole = computed(() => (this.code() ?? '').length >= 20);
   protected readonly ready = computed(
     () => this.whole() && this.display().trim() !== '' && /^[a-z][a-z0-9.-]{1,39}$/.test(this.name()) && this.password().length >= 12,
   );
@@ -106,7 +107,13 @@ export class BeginPage {
   protected go(): void {
     this.busy.set(true);
     this.problem.set('');
-    const body = { code: this.code(), name: this.name(), display: this.display().trim(), password: this.password(), zone: this.zone() };
+    const body = {
+      code: this.code() ?? '',
+      name: this.name(),
+      display: this.display().trim(),
+      password: this.password(),
+      zone: this.zone(),
+    };
     this.session.step(this.api.call('makeFirstPerson', { body })).subscribe({
       next: (step) => {
         const next = '/first-steps';
