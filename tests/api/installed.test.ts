@@ -80,6 +80,8 @@ describe('an installation', () => {
     expect(await until(hasMover)).toMatchObject({ encrypted: true });
     for (const secret of ['server/config.json', 'mover/token', 'server/tls/server.key', 'server/tls/authority.key'])
       expect(fs.statSync(`${state}/${secret}`).mode & 0o77).toBe(0);
+    const second = spawnSync('./lithodex', ['start', '--state', state], { encoding: 'utf8' });
+    expect(second).toMatchObject({ status: 1, stderr: expect.stringContaining('runs already') as string });
     await stop(first);
 
     const again = await start();

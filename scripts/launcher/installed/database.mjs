@@ -8,6 +8,7 @@ import { isAlive, startMariadb } from '../mariadb.mjs';
 const keptDumps = 5;
 
 const lookMs = 1000;
+const longestMs = 30_000;
 
 async function startOnce({ places, settings, config }) {
   const { name, user, password } = config.database;
@@ -23,12 +24,21 @@ export async function keepDatabase(installation, say) {
   if (installation.settings.database !== 'own') return undefined;
   let running = await startOnce(installation);
   let starting;
+  let [notBefore, wait] = [0, lookMs];
   const look = setInterval(() => {
-    if (starting || isAlive(running.pid)) return;
+    if (starting || Date.now() < notBefore) return;
+    if (isAlive(running.pid)) return;
     say('The database ended by itself; it is started again.');
     starting = startOnce(installation)
-      .then((again) => (running = again))
-      .catch((error) => say(error.message))
+      .then((again) => {
+        running = again;
+        wait = lookMs;
+      })
+      .catch((error) => {
+        say(error.message);
+        wait = Math.min(longestMs, wait * 2);
+        notBefore = Date.now() + wait;
+      })
       .finally(() => (starting = undefined));
   }, lookMs);
   return {

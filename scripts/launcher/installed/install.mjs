@@ -3,7 +3,7 @@ import { spawnSync } from 'node:child_process';
 import { chmodSync, existsSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { bringBack, connect, dump } from './database.mjs';
-import { accountIds, addressOf, markInstalled, openInstallation, placesOf, readJson, settingsOf } from './state.mjs';
+import { accountIds, addressOf, markInstalled, openInstallation, placesOf, readJson, refuseRunning, settingsOf } from './state.mjs';
 import { serverAccount, unitFolder, unitNames, unitsOf } from './units.mjs';
 
 const say = (text) => process.stderr.write(`${text}\n`);
@@ -95,6 +95,7 @@ export async function installUnits(state, asked, program = usualProgram) {
   const before = existsSync(placesOf(state).settings) ? settingsOf(state).installed : undefined;
   if (before && before.program !== program)
     throw new Error(`${state} is installed in ${before.program}. Take that away first with "./lithodex remove".`);
+  refuseRunning(state);
   makeAccount(state);
   const fresh = copyProgram(program);
   const { settings } = await openInstallation(state, asked, accountIds(serverAccount));

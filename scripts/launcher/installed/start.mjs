@@ -1,7 +1,8 @@
 // "./lithodex start": a whole installation in the foreground.
+import { existsSync, rmSync, writeFileSync } from 'node:fs';
 import { keepDatabase } from './database.mjs';
 import { startMover, startServer, toldAddress } from './parts.mjs';
-import { certificateOf, openInstallation } from './state.mjs';
+import { certificateOf, openInstallation, placesOf, refuseRunning, settingsOf } from './state.mjs';
 
 const say = (text) => process.stderr.write(`${text}\n`);
 const dayMs = 86_400_000;
@@ -13,7 +14,14 @@ export async function start(state, asked) {
   const told = new Promise((resume) => (end = resume));
   for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP']) process.on(signal, end);
   try {
+    if (existsSync(placesOf(state).settings) && settingsOf(state).installed)
+      throw new Error(
+        `${state} is started by the system: "systemctl start lithodex.target", or take that away first with "./lithodex remove".`,
+      );
+    refuseRunning(state);
     const installation = await openInstallation(state, asked);
+    writeFileSync(installation.places.running, String(process.pid));
+    stops.push(() => rmSync(installation.places.running, { force: true }));
     const database = await keepDatabase(installation, say);
     if (database) stops.push(() => database.stop());
     const server = await startServer(installation, say);

@@ -4,7 +4,7 @@ import { chmodSync, chownSync, existsSync, lstatSync, mkdirSync, readdirSync, re
 import os from 'node:os';
 import path from 'node:path';
 import { ownCertificate, standing } from '../certificate.mjs';
-import { freePort } from '../mariadb.mjs';
+import { freePort, isAlive } from '../mariadb.mjs';
 
 /** Where an installation is unless that is said. */
 export const usualState = () =>
@@ -20,6 +20,7 @@ export function placesOf(state) {
   return {
     state,
     settings: at('installation.json'),
+    running: at('running'),
     database: at('database'),
     dumps: at('dumps'),
     server: at('server'),
@@ -95,6 +96,14 @@ function refuseStrange(state) {
   const own = ['lost+found', ...[server, mover, dumps, database].map((p) => path.basename(p))];
   if (readdirSync(state).some((name) => !own.includes(name)) && !existsSync(settings))
     throw new Error(`${state} holds something that is no installation of Lithodex. Choose an empty folder with --state.`);
+}
+
+/** Refuses an installation that somebody runs in the foreground: two would end each other's database. */
+export function refuseRunning(state) {
+  const { running } = placesOf(state);
+  const other = existsSync(running) ? Number(readFileSync(running, 'utf8')) : 0;
+  if (other && isAlive(other) && readFileSync(`/proc/${other}/cmdline`, 'latin1').includes('main.mjs'))
+    throw new Error(`${state} runs already, as process ${other}.`);
 }
 
 /** Whether a port can be had now. */
