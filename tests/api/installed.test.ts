@@ -84,7 +84,12 @@ describe('an installation', () => {
     expect(second).toMatchObject({ status: 1, stderr: expect.stringContaining('runs already') as string });
     await stop(first);
 
+    const written = `${state}/server/config.json`;
+    fs.writeFileSync(written, JSON.stringify({ ...(JSON.parse(fs.readFileSync(written, 'utf8')) as object), targetCare: false }), {
+      mode: 0o600,
+    });
     const again = await start();
+    expect(JSON.parse(fs.readFileSync(written, 'utf8'))).toMatchObject({ targetCare: false });
     expect(await until(hasMover)).toBeDefined();
     expect(fs.readFileSync(`${state}/server/tls/authority.pem`, 'utf8')).toBe(authority);
     const doctor = () =>

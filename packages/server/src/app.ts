@@ -105,31 +105,21 @@ export function allHandlers(deps: Deps): Handlers {
 }
 
 const nonceOf = (res: unknown) => (res as Response).locals['nonce'] as string;
-const triesPerQuarterHour = 20;
-
-const fewTries = () =>
+/** Stops an address that calls more often than `limit` times in `windowMs`. `failed`: only calls that were refused count. */
+const limited = (windowMs: number, limit: number, failed: boolean) =>
   rateLimit({
-    windowMs: 900_000,
-    limit: triesPerQuarterHour,
-    skipSuccessfulRequests: true,
+    windowMs,
+    limit,
+    skipSuccessfulRequests: failed,
     standardHeaders: 'draft-8',
     legacyHeaders: false,
     handler: (_req, _res, next) => {
       next(new ApiError('TOO_MANY_TRIES'));
     },
   });
-
+const fewTries = () => limited(900_000, 20, true);
 /** Movers that wait ask again and again; somebody who floods is stopped. */
-const oftenAsked = () =>
-  rateLimit({
-    windowMs: 60_000,
-    limit: 120,
-    standardHeaders: 'draft-8',
-    legacyHeaders: false,
-    handler: (_req, _res, next) => {
-      next(new ApiError('TOO_MANY_TRIES'));
-    },
-  });
+const oftenAsked = () => limited(60_000, 120, false);
 
 export function createApp(deps: Deps): Express {
   const { config, db, log } = deps;

@@ -12,7 +12,7 @@ export const usualState = () =>
     ? '/var/lib/lithodex'
     : path.join(process.env.XDG_STATE_HOME ?? path.join(os.homedir(), '.local/state'), 'lithodex');
 
-export const usualPort = 8420;
+const usualPort = 8420;
 
 /** The files and folders of an installation. */
 export function placesOf(state) {
@@ -211,6 +211,8 @@ export async function openInstallation(state, asked = {}, owner = undefined) {
     mkdirSync(folder, { recursive: true, mode: folder === state ? 0o755 : 0o700 });
   const files = certificateOf(state, settings);
   const config = {
+    // what somebody wrote into it by hand stays
+    ...before,
     host: settings.host,
     port: settings.port,
     ...(settings.redirectPort && { redirectPort: settings.redirectPort }),

@@ -6,7 +6,6 @@ import { routes, type Route, type RouteName } from '@lithodex/contract';
 import { z } from 'zod';
 import { CliError } from '../errors';
 import { table } from '../table';
-import { tell } from '../io';
 import { unasked } from '../unasked';
 import type { Adds } from './common';
 
@@ -86,16 +85,7 @@ export const addCall: Adds = (program, opens) => {
           return;
         }
         const answer = await io.server.call(route, sent as object);
-        tell(
-          {
-            json: true,
-            out: (t) => {
-              io.out(t);
-            },
-          },
-          answer,
-          () => '',
-        );
+        io.out(JSON.stringify(answer, null, 2));
       });
     });
 };

@@ -41,7 +41,7 @@ async function runsThat(io: Io, f: Filters) {
   });
 }
 
-export const runRows = (io: Pick<Io, 'zone'>, rows: readonly RunRow[]): string =>
+const runRows = (io: Pick<Io, 'zone'>, rows: readonly RunRow[]): string =>
   table(
     ['>No', 'Kind', 'Name', 'State', 'Began', 'Took', '>Read', '>Stored', 'Cause'],
     rows.map((r) => [
