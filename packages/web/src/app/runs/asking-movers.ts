@@ -49,10 +49,9 @@ type Duty = (typeof moverDuties)[number];
       <div class="problem" role="alert">{{ problem() }}</div>
     }`,
   styles: `
+    /* nobody asks: no room is taken */
     :host {
-      display: flex;
-      flex-direction: column;
-      gap: 10px;
+      display: contents;
     }
     section {
       padding: 12px 16px;
