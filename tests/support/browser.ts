@@ -162,10 +162,28 @@ export class Visitor {
         return el.isConnected && place() === before && !(el as HTMLButtonElement).disabled;
       });
       if (!still && tries < 100) continue;
-      await element.click();
+      if (!(await this.reaches(element)) && tries < 100) continue;
       await this.painted();
       return;
     }
+  }
+
+  /** Clicks where an element stands; false where it was moved away from there meanwhile, so that the click went beside it. */
+  private async reaches(element: ElementHandle<HTMLElement>): Promise<boolean> {
+    await element.evaluate((el) => {
+      el.addEventListener('click', () => (el.dataset['pressed'] = ''), { capture: true, once: true });
+    });
+    await element.click();
+    return element
+      .evaluate((el) => {
+        const pressed = 'pressed' in el.dataset;
+        delete el.dataset['pressed'];
+        return pressed || !el.isConnected;
+      })
+      .catch((e: unknown) => {
+        if (!/context was destroyed|detached|Cannot find context|closed/i.test(String(e))) throw e;
+        return true;
+      });
   }
 
   /** A field by its label or placeholder. */
