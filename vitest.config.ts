@@ -59,7 +59,7 @@ export default defineConfig({
   test: {
     sequence: { sequencer: LongestFirst },
     projects: [
-      project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
+      project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'bench/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
       // they wait for databases and leases for a good part
       project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup, maxWorkers: 3, exclude }),
       // a machine in software, by command only

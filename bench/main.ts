@@ -15,6 +15,7 @@ import { scaleBench } from './scale-bench';
 import { simulateHere, simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
 import { taskBench } from './task-bench';
+import { unusualBench } from './unusual-bench';
 
 const all = [
   'first-full',
@@ -35,6 +36,7 @@ const all = [
   'mail',
   'rebuild',
   'buckets',
+  'unusual',
 ] as const;
 const args = process.argv.slice(2);
 
@@ -69,6 +71,12 @@ const mails = Number(args.find((a) => a.startsWith('--mails='))?.slice(8) ?? 100
 const objects = Number(args.find((a) => a.startsWith('--objects='))?.slice(10) ?? 1_000_000);
 /** Of the catalog. */
 const catalogItems = Number(args.find((a) => a.startsWith('--items='))?.slice(8) ?? 1_000_000);
+/** Of the set of points that is judged. */
+const seed = Number(args.find((a) => a.startsWith('--seed='))?.slice(7) ?? 1);
+/** A set of somebody else's, instead of ours. */
+const givenSet = args.find((a) => a.startsWith('--set='))?.slice(6);
+/** Where our set is written to. */
+const writtenSet = args.find((a) => a.startsWith('--write-set='))?.slice(12);
 const chosen = args.filter((a) => !a.startsWith('--'));
 const unknown = chosen.find((a) => !all.includes(a as (typeof all)[number]));
 if (unknown) throw new Error(`There is no bench "${unknown}"; there are ${all.join(', ')}.`);
@@ -90,6 +98,7 @@ try {
   if (wanted('inside')) await insideBench(folder, Math.min(runs, 3), report, keeps);
   if (wanted('mail')) await mailBench(folder, people, mails, Math.min(runs, 3), report, keeps);
   if (wanted('buckets')) await bucketBench(folder, objects, Math.min(runs, 3), report, keeps);
+  if (wanted('unusual')) unusualBench(seed, givenSet, writtenSet, keeps);
   if (wanted('rebuild')) await rebuildBench(folder, Math.min(runs, 3), report, keeps);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, catalogItems, report);

@@ -152,7 +152,7 @@ describe('a policy through the nights', () => {
     const w = await admin.call('workload', { id: workloadId });
     expect(w).toMatchObject({ coverage: 'suspect', frozen: true });
     const suspect = w.pointList.find((p) => p.suspect)!;
-    expect(suspect.reasons.join(' ')).toMatch(/changed or gone.*random.*twin/);
+    expect(suspect.reasons.join(' ')).toMatch(/have a twin that looks random.*changed or gone/);
     expect(w.pointList.filter((p) => !p.suspect).length).toBeGreaterThanOrEqual(2);
     expect(w.damage).toMatchObject({ pointId: suspect.id, files: Object.keys(good).length });
     const watch = await admin.call('watch');

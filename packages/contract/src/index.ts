@@ -39,3 +39,4 @@ export * from './openapi';
 export * from './overview';
 export * from './first';
 export * from './asking-movers';
+export * from './change-routes';

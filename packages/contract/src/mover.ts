@@ -27,7 +27,7 @@ import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 export const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 15;
+export const moverLanguage = 16;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -89,6 +89,25 @@ export const ItemChange = z.object({
 export type ItemChange = z.infer<typeof ItemChange>;
 export const ItemBatch = Attempt.extend({ seq: Count, changes: z.array(ItemChange).max(5000) });
 
+/** What a point changed against the one before; see `ChangeCounts`. */
+export const PointChanges = z.object({
+  /** What is counted. */
+  of: z.enum(['files', 'blocks']).default('files'),
+  before: Count,
+  added: Count,
+  changed: Count,
+  removed: Count,
+  random: Count,
+  turnedRandom: Count,
+  renamed: Count,
+  twins: Count.optional(),
+  moved: Count.optional(),
+  removedFresh: Count.optional(),
+  addedBytes: Bytes.optional(),
+  removedBytes: Bytes.optional(),
+  ending: ByteString.max(300).optional(),
+});
+
 export const PointTotals = z.object({
   /** What the machine was, where it is a point of one. */
   machine: MachinePoint.nullable().default(null),
@@ -109,17 +128,7 @@ export const PointTotals = z.object({
   lockedUntil: Instant.nullable(),
   /** By which version of the readers the catalog was told what is inside its items; 0 for not told. */
   namesInside: z.int().min(0).max(255).default(0),
-  changes: z.object({
-    /** What is counted. */
-    of: z.enum(['files', 'blocks']).default('files'),
-    before: Count,
-    added: Count,
-    changed: Count,
-    removed: Count,
-    random: Count,
-    turnedRandom: Count,
-    renamed: Count,
-  }),
+  changes: PointChanges,
 });
 export type PointTotals = z.infer<typeof PointTotals>;
 /** `pointId`: which one it is, as one that was told before may be told again. */

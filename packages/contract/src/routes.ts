@@ -12,6 +12,7 @@ import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
 import { platformRoutes } from './platform-routes';
 import { applicationRoutes } from './application-routes';
+import { changeRoutes } from './change-routes';
 import { askingRoutes } from './asking';
 import { deskRoutes } from './desk';
 import { systemRoutes } from './system-routes';
@@ -37,6 +38,7 @@ export const routes = {
   ...askingMoverRoutes,
   ...unitRoutes,
   ...applicationRoutes,
+  ...changeRoutes,
   ...overviewRoutes,
 
   watch: route({

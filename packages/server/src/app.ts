@@ -24,6 +24,7 @@ import { knownMoverHandlers } from './places/movers/known-movers';
 import { unitHandlers } from './places/movers/unit-handlers';
 import { noticeHandlers } from './places/watch/notice-handlers';
 import { auditHandlers } from './places/trust/audit-handlers';
+import { changeHandlers } from './places/trust/change-handlers';
 import { peopleHandlers } from './places/trust/people-handlers';
 import { accountHandlers } from './places/trust/account-handlers';
 import { sessionHandlers } from './places/trust/session-handlers';
@@ -67,6 +68,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...peopleHandlers(deps),
     ...tokenHandlers(deps),
     ...auditHandlers(deps),
+    ...changeHandlers(deps),
     ...requestHandlers(deps),
     ...watching,
     ...overviewHandlers(deps, { ...watching, ...estateHandlers(deps), ...targetHandlers(deps) }),

@@ -1,4 +1,4 @@
-import { spreadLikeRandom } from '../anomaly/change-limit';
+import { spreadLikeRandom } from '../anomaly/random-look';
 import { byteScan, scanLayout, type ByteScan } from './byte-scan-wasm';
 import { cutMasks, type CutSizes } from './gear';
 

@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { looksRandom } from '../anomaly/change-limit';
+import { looksRandom } from '../anomaly/random-look';
 import { Cutter } from './cutter';
 import { gearTable, nextCut, type CutSizes } from './gear';
 

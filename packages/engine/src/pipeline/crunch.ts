@@ -1,5 +1,5 @@
 import { cutSeed, type KeySet } from '../keys/key-set';
-import { Cutter, gearTable, streamSizes } from '@lithodex/core';
+import { Cutter, formBytes, gearTable, hasForm, streamSizes } from '@lithodex/core';
 import { EngineError } from '../errors';
 import { readAt } from '../native/open-files';
 import type { ChunkWriter } from '../store/chunk-writer';
@@ -42,6 +42,10 @@ export const segmentBytes = windowBytes;
 const sampleBytes = 4 * 1024;
 /** What is looked at to tell whether it is worth compressing. */
 const probeBytes = 1024;
+/** Of each piece of a file that does not begin so, so many parts are looked at; this many have to look random, and one in so many. */
+const probesInside = 8;
+const leastHits = 2;
+const leastInside = 16 * 1024;
 const noNames = Buffer.alloc(0);
 
 /** What cuts streams for a store; its window is large, so that one is made for a thread and not for every run. */
@@ -90,7 +94,7 @@ export class Crunch extends FileReading {
     const names: Buffer[] = [];
     const lengths: number[] = [];
     const end = data.length;
-    const random = this.cutter.random(0, Math.min(end, sampleBytes));
+    const random = this.cutter.random(0, Math.min(end, sampleBytes)) && this.isFormless(end);
     for (let from = 0; from < end; from += lengths.at(-1)!) {
       const length = end <= wholeLimit ? end : this.cutter.next(from, end);
       const dense = this.cutter.random(from, from + Math.min(length, probeBytes)) && this.dense(from, from + length);
@@ -119,14 +123,31 @@ export class Crunch extends FileReading {
       read += got;
     }
     if (read === 0) return { names: noNames, lengths: [], read, short: size > 0, random: false };
-    const random = this.cutter.random(0, Math.min(read, sampleBytes));
+    const even = this.cutter.random(0, Math.min(read, sampleBytes));
+    const random = (even || this.hitsInside(0, read) >= leastHits) && this.isFormless(read);
     return {
-      names: this.writer.put(this.window.subarray(0, read), random && this.dense(sampleBytes, read)),
+      names: this.writer.put(this.window.subarray(0, read), even && this.dense(sampleBytes, read)),
       lengths: [read],
       read,
       short: read < size,
       random,
     };
+  }
+
+  /** Whether the window does not begin as a known format does, whose bytes are even by nature. */
+  private isFormless(to: number): boolean {
+    return !hasForm(this.window.subarray(0, Math.min(to, formBytes)));
+  }
+
+  /** How many of some parts of a piece of the window look random, as where only parts of a file were encrypted. */
+  private hitsInside(from: number, length: number): number {
+    if (length < leastInside) return 0;
+    let hits = 0;
+    for (let part = 0; part < probesInside; part++) {
+      const at = from + Math.floor((length / probesInside) * part);
+      if (this.cutter.random(at, at + probeBytes)) hits++;
+    }
+    return hits;
   }
 
   /** Whether a part of the window looks as if it would not compress: in its middle and at its end, as far as there is enough to tell. */
@@ -144,7 +165,9 @@ export class Crunch extends FileReading {
     let position = 0;
     let from = 0;
     let to = stream.fill(window, 0);
-    const random = this.cutter.random(0, Math.min(to, sampleBytes));
+    const even = this.cutter.random(0, Math.min(to, sampleBytes));
+    const formless = this.isFormless(to);
+    let hits = 0;
     const whole = stream.left <= 0 && to <= wholeLimit;
     while (to > from) {
       const usual = known.lengthAt(position) ?? 0;
@@ -152,6 +175,7 @@ export class Crunch extends FileReading {
       const name = same && known.holds(same) ? same : undefined;
       const length = name ? usual : whole ? to : this.cutter.next(from, to);
       const dense = this.cutter.random(from, from + Math.min(length, probeBytes)) && this.dense(from, from + length);
+      if (formless) hits += this.hitsInside(from, length);
       names.push(this.writer.put(window.subarray(from, from + length), dense, name));
       lengths.push(length);
       from += length;
@@ -164,6 +188,7 @@ export class Crunch extends FileReading {
         from = 0;
       }
     }
+    const random = formless && (even || (hits >= leastHits && hits >= lengths.length));
     return { names: Buffer.concat(names), lengths, read: stream.read, short: stream.short, random };
   }
 }

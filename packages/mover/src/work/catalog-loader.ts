@@ -1,19 +1,9 @@
 import type { BackupWork, ItemChange, PointTotals } from '@lithodex/contract';
-import { baseName, countOf, parentPath } from '@lithodex/core';
+import { baseName, ChangeReader, countOf, parentPath, type ItemLook, type SeenChange } from '@lithodex/core';
 import { changesInside, disksIn, type OpenPoint } from '@lithodex/connectors';
-import {
-  diffTrees,
-  EngineError,
-  isLoss,
-  sameContent,
-  topEntry,
-  type Root,
-  type Store,
-  type TreeChange,
-  type TreeEntry,
-} from '@lithodex/engine';
+import { diffTrees, EngineError, isLoss, topEntry, type Root, type Store, type TreeChange, type TreeEntry } from '@lithodex/engine';
 import { readersVersion, VolumeError } from '@lithodex/volumes';
-import { factsInside, factsOf } from './item-facts';
+import { contentOf, factsInside, factsOf } from './item-facts';
 import type { TaskContext } from './task-context';
 
 const batchSize = 5000;
@@ -35,17 +25,17 @@ export class CatalogLoader {
 
   /** Loads one point and counts what changed in it. `files`: those of the point. */
   async load(before: TreeEntry | undefined, top: TreeEntry, files: number): Promise<Changes> {
-    const counts = { before: files, added: 0, changed: 0, removed: 0, random: 0, turnedRandom: 0 };
-    const removed: string[] = [];
-    const added = new Set<string>();
+    const reader = new ChangeReader(before !== undefined);
     for await (const change of diffTrees(this.store.trees, before, top)) {
       this.gather(change, factsOf);
       if (this.isFull) await this.send();
-      count(change, counts, removed, added);
+      const seen = seenOf(change);
+      if (seen) reader.add(seen);
     }
     await this.sendAll(this.seq === 0);
-    const had = before ? counts.before - counts.added + counts.removed : 0;
-    return { of: 'files', ...counts, before: Math.max(0, had), renamed: removed.filter((path) => hasTwin(path, added)).length };
+    const counts = reader.read(files, Date.now()).counts;
+    const had = before ? files - counts.added + counts.removed : 0;
+    return { ...counts, before: Math.max(0, had) };
   }
 
   /**
@@ -114,29 +104,21 @@ export class CatalogLoader {
 }
 
 const placeOf = (path: string) => ({ folder: parentPath(path), name: baseName(path) });
-function count(change: TreeChange, counts: Omit<Changes, 'renamed' | 'of'>, removed: string[], added: Set<string>): void {
-  const { entry, folder } = change;
-  if (entry.kind !== 'file' || change.change === 'unseen') return;
-  const path = `${folder}/${entry.name}`;
-  if (change.change === 'removed') {
-    counts.removed++;
-    removed.push(path);
-    return;
-  }
-  if (change.change === 'added') {
-    counts.added++;
-    added.add(path);
-    const dot = path.lastIndexOf('.');
-    if (dot > path.lastIndexOf('/')) added.add(`twin ${path.slice(0, dot)}`);
-    if (entry.random) counts.random++;
-  } else if (change.change === 'changed' && !sameContent(change.before, entry)) {
-    counts.changed++;
-    if (entry.random) counts.random++;
-    if (entry.random && !change.before.random) counts.turnedRandom++;
-  }
-}
 
-/** A file was removed while one of the same name plus an ending appeared. */
-function hasTwin(path: string, added: ReadonlySet<string>): boolean {
-  return added.has(`twin ${path}`);
+const lookOf = (entry: TreeEntry): ItemLook => ({
+  size: entry.size,
+  random: entry.random === true,
+  content: contentOf(entry),
+  mtime: Number(entry.mtimeNs / 1_000_000n),
+});
+
+/** What tells damage: of files, where both points looked. */
+function seenOf(change: TreeChange): SeenChange | undefined {
+  const { entry, folder } = change;
+  if (entry.kind !== 'file' || change.change === 'unseen') return undefined;
+  const place = { folder, name: entry.name };
+  if (change.change === 'removed') return { ...place, change: 'removed', before: lookOf(entry) };
+  if (change.change === 'changed' && change.before.kind === 'file')
+    return { ...place, change: 'changed', now: lookOf(entry), before: lookOf(change.before) };
+  return { ...place, change: 'added', now: lookOf(entry) };
 }

@@ -2,12 +2,16 @@ import { createHash } from 'node:crypto';
 import { itemFlags, type ItemFacts } from '@lithodex/contract';
 import type { TreeEntry } from '@lithodex/engine';
 
+/** 16 bytes that stand for the content of a file, as hex; '' for none. */
+export function contentOf(e: TreeEntry): string {
+  const names = e.content && ('lists' in e.content ? e.content.lists : e.content.names);
+  if (!names?.length) return '';
+  return (names.length === 32 ? names.subarray(0, 16) : createHash('sha256').update(names).digest().subarray(0, 16)).toString('hex');
+}
+
 /** What the catalog keeps of an entry. */
 export function factsOf(e: TreeEntry): ItemFacts {
-  const names = e.content && ('lists' in e.content ? e.content.lists : e.content.names);
-  const content = names?.length
-    ? (names.length === 32 ? names.subarray(0, 16) : createHash('sha256').update(names).digest().subarray(0, 16)).toString('hex')
-    : '';
+  const content = contentOf(e);
   const link = e.linkTarget === undefined ? '' : createHash('sha256').update(e.linkTarget, 'latin1').digest('hex').slice(0, 32);
   return {
     kind: e.kind,

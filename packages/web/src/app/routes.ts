@@ -164,7 +164,8 @@ export const routes: Routes = [
         title: 'Notices · Lithodex',
         loadComponent: () => import('./reports/notices-page').then((m) => m.NoticesPage),
       },
-      { path: 'trust', title: 'Trust · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
+      { path: 'trust', title: 'What changed · Lithodex', loadComponent: () => import('./trust/changes-page').then((m) => m.ChangesPage) },
+      { path: 'trust/acts', title: 'Who did what · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
       { path: 'trust/people', title: 'People · Lithodex', loadComponent: () => import('./trust/people-page').then((m) => m.PeoplePage) },
       { path: 'trust/tokens', title: 'Tokens · Lithodex', loadComponent: () => import('./trust/tokens-page').then((m) => m.TokensPage) },
       {

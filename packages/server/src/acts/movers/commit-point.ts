@@ -1,18 +1,16 @@
-import { judgeChange } from '@lithodex/core';
+import { judgePoint } from '@lithodex/core';
 import type { PointTotals } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { insertPoint } from '../../records/catalog/insert-point';
 import type { SeriesRow } from '../../records/catalog/points';
 import { fromJsonOrNull } from '../../base/db/json';
+import { earlierPoints } from '../../records/catalog/earlier-points';
 import { summarizePoints } from '../../records/catalog/point-summary';
 import { pointIdOf, type RunningTask } from '../../records/movers/running-task';
 import { bodyOf, ruleOf } from '../../records/policies/matching';
 import { recordPromises } from '../policies/promises';
 
 const defaultLimit = 0.4;
-/** So many points before tell what is usual. */
-const lookedAt = 30;
-
 /** Makes the loaded point visible: the one small transaction. A point already there (an attempt that was taken over) stays as it is. */
 export async function makeVisible(trx: Knex.Transaction, now: number, task: RunningTask, point: PointTotals): Promise<void> {
   const id = pointIdOf(task);
@@ -26,14 +24,11 @@ export async function makeVisible(trx: Knex.Transaction, now: number, task: Runn
   const body = policy && bodyOf(policy.body);
   const rule = body && ruleOf(body, run.rule_no, series.target_id);
   const limit = body ? body.changeLimit / 100 : defaultLimit;
-  const earlier = await trx('point')
-    .where({ series_no: series.no, state: 'visible', suspect: false })
-    .whereNotNull('builds_on')
-    .whereNot({ kind: 'synthetic' })
-    .orderBy('ordinal', 'desc')
-    .limit(lookedAt)
-    .select<{ share: number }[]>('share');
-  const unusual = judgeChange(point.changes, limit, earlier.map((p) => p.share).reverse());
+  const workload = await trx('workload').where({ id: series.workload_id }).first<{ hold_from: number }>('hold_from');
+  const unusual = judgePoint(point.changes, point.moment, await earlierPoints(trx, series.no, task.ordinal!), {
+    limit,
+    holdFrom: workload.hold_from,
+  });
   await insertPoint(trx, series, point, {
     id,
     run_id: task.run_id,
@@ -42,6 +37,7 @@ export async function makeVisible(trx: Knex.Transaction, now: number, task: Runn
     ordinal: task.ordinal!,
     builds_on: point.base ?? point.previous,
     changes: point.changes,
+    counts: point.changes,
     complete: point.complete,
     judged: unusual,
     keepOwn: fromJsonOrNull(run.keep_own),

@@ -1,15 +1,15 @@
-import { baseName, bytesOfText, distinctNames, joinPath, safeParts } from '@lithodex/core';
+import { baseName, bytesOfText, distinctNames, safeParts } from '@lithodex/core';
 import type { MachinePoint, OpenedItem, PointRef, RestoreBody } from '@lithodex/contract';
 import type { KindName } from '@lithodex/kinds';
-import { livingPoints, type PointRow } from '../../records/catalog/points';
-import { itemsAt, kindOf, nameOf, type ItemRow } from '../../records/catalog/tree';
+import type { PointRow } from '../../records/catalog/points';
+import { itemsAt, kindOf, type ItemRow } from '../../records/catalog/tree';
 import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
-import { damagedItems } from '../../records/catalog/damaged-items';
+import { findDamage } from './find-damage';
 import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
 import { pointRefs } from '../../records/targets/refs';
-import { leadsInside, openingItems } from '../../records/recover/inside-path';
+import { leadsInside } from '../../records/recover/inside-path';
 import { pathOf } from '../../records/recover/path-of';
 import { pointFor, readablePoint } from '../../records/recover/point-access';
 
@@ -31,7 +31,6 @@ export interface ResolvedPick {
   readonly inside: OpenedItem | undefined;
 }
 
-const mostDamaged = 50_000;
 /** Bytes a name may have where files go. */
 const longestName = 255;
 /** Files inside items that are compared with what is there. */
@@ -57,23 +56,9 @@ async function insidePicks(
 }
 
 async function damagedPicks(deps: Deps, pointId: string, actor: Actor): Promise<{ point: PointRow; path: string; row: ItemRow }[]> {
-  const suspect = await pointFor(deps.db, pointId, actor);
-  const points = await livingPoints(deps.db, suspect.series_no);
-  const good = points.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
-  if (!good) throw new ApiError('NOT_NOW', undefined, 'There is no good point before this one.');
-  const rows = (await damagedItems(deps.db, suspect.series_no, good.ordinal, suspect.ordinal, openingItems(suspect)).limit(
-    mostDamaged,
-  )) as ItemRow[];
-  const folders = await deps
-    .db('folder')
-    .where({ series_no: suspect.series_no })
-    .whereIn('hash', [...new Map(rows.map((r) => [r.parent.toString('hex'), r.parent])).values()])
-    .select<{ hash: Buffer; path: Buffer }[]>();
-  const pathOfFolder = new Map(folders.map((f) => [f.hash.toString('hex'), f.path.toString('latin1')]));
-  return rows.map((row) => {
-    const holding = points.findLast((p) => p.suspect === 0 && p.ordinal >= row.from_ord && p.ordinal < row.to_ord) ?? good;
-    return { point: holding, path: joinPath(pathOfFolder.get(row.parent.toString('hex')) ?? '', nameOf(row)), row };
-  });
+  const damage = await findDamage(deps.db, await pointFor(deps.db, pointId, actor));
+  if (!damage) throw new ApiError('NOT_NOW', undefined, 'There is no good point before this one.');
+  return damage.items.map(({ point, path, row }) => ({ point, path, row }));
 }
 
 /** Picks with their points, sizes and places to go. Throws what the points throw, and NOT_FOUND for a path a point does not hold. */

@@ -212,7 +212,7 @@ async function requests(deps: Deps): Promise<FoundMatter[]> {
     title: 'A second person is asked',
     text: `${r.asker} asks for this: ${r.effect}`,
     since: r.asked_at,
-    action: link('Decide', '/trust'),
+    action: link('Decide', '/trust/acts'),
     second: null,
   }));
 }

@@ -91,3 +91,8 @@ export const askingMovers = `
 CREATE TABLE mover_asking (
   sum CHAR(64) PRIMARY KEY, name VARCHAR(80) NOT NULL, address VARCHAR(60) NOT NULL, asked_at BIGINT NOT NULL, seen_at BIGINT NOT NULL, refused BOOLEAN NOT NULL DEFAULT 0
 )`;
+
+/** What a point changed in numbers and the signs found in them, what a person said of it, and from which score on points of a workload are held. */
+export const unusualChange = `
+ALTER TABLE point ADD counts JSON NULL, ADD signs JSON NULL, ADD said JSON NULL;
+ALTER TABLE workload ADD hold_from TINYINT UNSIGNED NOT NULL DEFAULT 60`;

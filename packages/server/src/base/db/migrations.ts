@@ -396,4 +396,5 @@ export const migrations: Migration[] = [
   { name: '0049-installations', up: (k) => runAll(k, later.installations) },
   { name: '0050-envelopes', up: (k) => runAll(k, later.envelopes) },
   { name: '0051-asking-movers', up: (k) => runAll(k, later.askingMovers) },
+  { name: '0052-unusual-change', up: (k) => runAll(k, later.unusualChange) },
 ];

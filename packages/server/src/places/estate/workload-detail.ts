@@ -2,12 +2,11 @@ import { spreadGaps, spreadOf, type Standing } from '@lithodex/core';
 import type { Point, PointCopy, WorkloadDetail } from '@lithodex/contract';
 import { decideCopies, presentCopies, toCopies } from '../../records/catalog/copies';
 import { toPoint, type PointRow, type SeriesRow } from '../../records/catalog/points';
-import { damagedItems } from '../../records/catalog/damaged-items';
+import { findDamage } from '../../acts/recover/find-damage';
 import type { Deps } from '../../acts/deps';
 import { found } from '../../base/errors';
 import { policiesInForce, type PolicyRow } from '../../records/policies/matching';
 import { allStartsBetween } from '../../records/policies/timetable';
-import { openingItems } from '../../records/recover/inside-path';
 import { KeepRules } from '../../acts/runs/expiry';
 import { snapshotPoint, snapshotsOf } from '../../records/systems/snapshot-rows';
 import { shownPlace } from '../../records/targets/target-rows';
@@ -51,7 +50,7 @@ export async function workloadDetail(deps: Deps, id: number): Promise<WorkloadDe
         }),
       ),
     );
-    damage ??= await damageOf(deps, s.no, rows);
+    damage ??= await damageOf(deps, rows);
   }
   points.sort((a, b) => a.moment - b.moment);
   const policies = (await policiesInForce(db)).filter((p) => row.policies.some((q) => q.id === p.id));
@@ -104,16 +103,13 @@ function spreadAnswer(copies: readonly PointCopy[], places: readonly Place[], or
   return { ...spread, elsewhere: spread.elsewhere ?? null, gaps: spreadGaps(spread) };
 }
 
-/** Files that the newest suspect point found changed or gone, against the last good point before it. */
-async function damageOf(deps: Deps, series: number, rows: readonly PointRow[]): Promise<WorkloadDetail['damage']> {
+/** What the newest suspect point found damaged, against the last good point before it. */
+async function damageOf(deps: Deps, rows: readonly PointRow[]): Promise<WorkloadDetail['damage']> {
   const suspect = rows.findLast((p) => p.suspect === 1);
-  const good = suspect && rows.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
-  if (!suspect || !good) return null;
-  const sum = await damagedItems(deps.db, series, good.ordinal, suspect.ordinal, openingItems(suspect))
-    .clearSelect()
-    .clearOrder()
-    .first<{ n: number; bytes: number | null }>(deps.db.raw('COUNT(*) AS n, SUM(i.size) AS bytes'));
-  return { pointId: suspect.id, goodPointId: good.id, files: Number(sum?.n ?? 0), bytes: Number(sum?.bytes ?? 0) };
+  const damage = suspect && (await findDamage(deps.db, suspect));
+  if (!damage) return null;
+  const { items, good } = damage;
+  return { pointId: suspect.id, goodPointId: good.id, files: items.length, bytes: items.reduce((sum, i) => sum + i.size, 0) };
 }
 
 /** Scheduled moments without a point near them, over the last weeks. */

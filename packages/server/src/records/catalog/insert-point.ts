@@ -1,4 +1,5 @@
 import type { PointTotals } from '@lithodex/contract';
+import type { Unusual } from '@lithodex/core';
 import type { Knex } from 'knex';
 import type { PointRow, SeriesRow } from './points';
 
@@ -12,8 +13,10 @@ export type PointFacts = Pick<
 /** What the server has found of a point, and where it belongs. */
 export interface PointPlace extends Pick<PointRow, 'id' | 'run_id' | 'ordinal' | 'builds_on' | 'policy_id'> {
   readonly changes: Pick<PointTotals['changes'], 'added' | 'changed' | 'removed'>;
+  /** All that it changed in numbers, where it is judged by them. */
+  readonly counts?: PointTotals['changes'];
   readonly complete: boolean;
-  readonly judged: { readonly share: number; readonly score: number; readonly reasons: readonly string[]; readonly suspect: boolean };
+  readonly judged: Pick<Unusual, 'share' | 'score' | 'reasons' | 'suspect'> & { readonly signs?: Unusual['signs'] };
   readonly ruleNo?: number;
   readonly keepOwn?: unknown;
   /** Taken besides the schedule. */
@@ -22,7 +25,7 @@ export interface PointPlace extends Pick<PointRow, 'id' | 'run_id' | 'ordinal' |
 
 /** Makes a point of a series visible. */
 export async function insertPoint(trx: Knex.Transaction, series: SeriesRow, point: PointFacts, place: PointPlace): Promise<void> {
-  const { changes, complete, judged, ruleNo, keepOwn, extra = false, ...row } = place;
+  const { changes, counts, complete, judged, ruleNo, keepOwn, extra = false, ...row } = place;
   await trx('point').insert({
     ...row,
     series_no: series.no,
@@ -49,6 +52,8 @@ export async function insertPoint(trx: Knex.Transaction, series: SeriesRow, poin
     unusual: judged.score,
     reasons: JSON.stringify(judged.reasons),
     suspect: judged.suspect,
+    counts: counts ? JSON.stringify(counts) : null,
+    signs: judged.signs ? JSON.stringify(judged.signs) : null,
     keep_own: keepOwn ? JSON.stringify(keepOwn) : null,
     extra,
   });

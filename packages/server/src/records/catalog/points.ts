@@ -28,6 +28,10 @@ export interface PointRow {
   readonly complete: 0 | 1;
   readonly share: number;
   readonly unusual: number;
+  /** What it changed in numbers, what was found in them, and what a person said of it, as JSON. */
+  readonly counts: unknown;
+  readonly signs: unknown;
+  readonly said: unknown;
   readonly reasons: unknown;
   readonly suspect: 0 | 1;
   readonly held: 0 | 1;

@@ -264,7 +264,7 @@ describe('writing a policy', () => {
       expect(s.button('Ask a second person').disabled).toBe(false);
     });
     await s.click('Ask a second person');
-    expect(s.url()).toBe('/trust');
+    expect(s.url()).toBe('/trust/acts');
   });
 
   it('waits for an answer when points would be deleted, and asks again after every change', async () => {

@@ -369,7 +369,7 @@ export class PolicyPage {
       this.api.call('changePolicy', { id, body }).subscribe({
         next: ({ request }) => {
           this.busy.set(false);
-          void this.router.navigate(request === null ? ['/policies'] : ['/trust']);
+          void this.router.navigate(request === null ? ['/policies'] : ['/trust/acts']);
         },
         error: this.failed,
       });

@@ -15,7 +15,7 @@ const places = (s: { all(q: string): HTMLElement[] }) => s.all('nav a').map((a) 
 describe('the shell', () => {
   it.each([
     ['administrator', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage', 'Reports', 'Trust']],
-    ['operator', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage', 'Reports']],
+    ['operator', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage', 'Reports', 'Trust']],
     ['auditor', ['Watch', 'Estate', 'Policies', 'Runs', 'Recover', 'Storage', 'Reports', 'Trust']],
     ['clerk', ['Estate', 'Runs', 'Recover']],
   ] as const)('shows the places of the %s', async (role, wanted) => {

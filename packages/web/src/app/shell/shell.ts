@@ -77,7 +77,7 @@ export class Shell {
   }
 
   protected readonly places = computed(() =>
-    places.filter((p) => (this.session.reads() ? p.path !== '/trust' || this.session.audits() : p.forClerk)),
+    places.filter((p) => this.session.reads() || p.forClerk),
   );
   protected readonly initials = computed(() =>
     (this.session.me()?.display ?? '')

@@ -141,7 +141,7 @@ describe('a target', () => {
     s.api.answers.settleTarget = { request: 4 };
     await s.click('Ask to leave them to the policies');
     expect(s.api.last('settleTarget')).toMatchObject({ id: uuid(1) });
-    expect(s.url()).toBe('/trust');
+    expect(s.url()).toBe('/trust/acts');
   });
 
   it('lets an auditor look only', async () => {

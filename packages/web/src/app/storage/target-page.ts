@@ -257,7 +257,7 @@ export class TargetPage {
   /** A second person decides under Trust. */
   private ask(what: 'forgetTarget' | 'settleTarget'): void {
     this.problem.set('');
-    this.api.call(what, { id: this.id() }).subscribe({ next: () => void this.router.navigate(['/trust']), error: this.failed });
+    this.api.call(what, { id: this.id() }).subscribe({ next: () => void this.router.navigate(['/trust/acts']), error: this.failed });
   }
 
   // ---- prices

@@ -1,7 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, inject, signal } from '@angular/core';
 import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
-import { RouterLink } from '@angular/router';
+
 import { roles, type Person, type Role, type SignInSettings } from '@lithodex/contract';
 import { countOf } from '@lithodex/core';
 import { switchMap, type Observable } from 'rxjs';
@@ -14,6 +14,7 @@ import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { OrganisationForm } from './organisation-form';
 import { RoleChoice } from './role-choice';
+import { TrustHead } from './trust-head';
 
 type Open = { readonly what: 'add' | 'organisation' | 'drop' } | { readonly what: 'change' | 'reset' | 'bar'; readonly person: Person };
 
@@ -21,7 +22,7 @@ type Open = { readonly what: 'add' | 'organisation' | 'drop' } | { readonly what
 @Component({
   selector: 'lx-people-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Certain, FormDialog, OrganisationForm, RoleChoice, ...formatPipes],
+  imports: [FormsModule, TrustHead, Certain, FormDialog, OrganisationForm, RoleChoice, ...formatPipes],
   templateUrl: './people-page.html',
   styles:
     ':host { display: block; height: 100%; } .rules { padding: 10px 14px; display: flex; flex-direction: column; gap: 8px; } .rules label { display: inline-flex; gap: 6px; align-items: center; margin-right: 14px; } form { display: flex; flex-direction: column; gap: 12px; } form > label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; } .acts { display: flex; gap: 10px; justify-content: flex-end; } input[type=number] { width: 80px; } .sign { margin-left: 6px; } .needs label:first-child { margin-left: 8px; }',

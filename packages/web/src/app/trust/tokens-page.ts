@@ -1,7 +1,7 @@
 import { ChangeDetectionStrategy, Component, computed, inject, signal } from '@angular/core';
 import { toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
-import { RouterLink } from '@angular/router';
+
 import { tokenDays, type MoverToken, type Role, type Token } from '@lithodex/contract';
 import { countOf, formatList } from '@lithodex/core';
 import { switchMap } from 'rxjs';
@@ -13,6 +13,7 @@ import { Certain } from '../ui/certain';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { RoleChoice } from './role-choice';
+import { TrustHead } from './trust-head';
 
 type Open =
   | { readonly what: 'add' }
@@ -25,7 +26,7 @@ const soonMs = 14 * dayMs;
 @Component({
   selector: 'lx-tokens-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, Certain, FormDialog, RoleChoice, ...formatPipes],
+  imports: [FormsModule, TrustHead, Certain, FormDialog, RoleChoice, ...formatPipes],
   templateUrl: './tokens-page.html',
   styles:
     ':host { display: block; height: 100%; } form { display: flex; flex-direction: column; gap: 12px; } form > label { display: flex; flex-direction: column; gap: 3px; font-size: 13px; font-weight: 600; } code { overflow-wrap: anywhere; } .acts { display: flex; gap: 10px; justify-content: flex-end; } .systems label { display: flex; gap: 6px; } input[type=number] { width: 90px; }',

@@ -7,7 +7,7 @@ const audit = page([
   { seq: 3, at: now, actor: 'eva.vind', action: 'workload.tag', object: 'workload 4', detail: 'gates' },
   { seq: 1, at: now - 2 * hour, actor: 'ole.brygge', action: 'session.start', object: 'sign-in', detail: '' },
 ]);
-const stage = (answers: Answers = {}, role: 'administrator' | 'auditor' = 'administrator', url = '/trust') =>
+const stage = (answers: Answers = {}, role: 'administrator' | 'auditor' = 'administrator', url = '/trust/acts') =>
   open(url, {
     role,
     answers: {
@@ -32,12 +32,12 @@ describe('trust', () => {
       'ole.brygge signed in',
     ]);
     await s.type('[data-filter]', 'policy');
-    expect(s.url()).toBe('/trust?q=policy');
+    expect(s.url()).toBe('/trust/acts?q=policy');
     await s.until(() => {
       expect(s.api.last('audit')?.query).toMatchObject({ q: 'policy' });
     });
     await s.type('[data-filter]', '');
-    expect(s.url()).toBe('/trust');
+    expect(s.url()).toBe('/trust/acts');
   });
 
   it.each([
@@ -49,7 +49,7 @@ describe('trust', () => {
   ])('checks the chain: %j', async (checkAudit, sentence) => {
     const s = await stage({ checkAudit });
     await s.click('Check the chain');
-    expect(words(s.one('.row-line'))).toContain(sentence);
+    expect(words(s.one('lx-trust-head'))).toContain(sentence);
   });
 
   it('shows what waits for a second person first, who may not decide it and why, and passes the decision on', async () => {

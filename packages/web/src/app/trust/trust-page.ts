@@ -14,12 +14,13 @@ import { formatPipes } from '../ui/format-pipes';
 import { policyDifferences, type PolicyNames } from '../policies/sentence';
 import { StateMark } from '../ui/state-mark';
 import { auditSentence } from './audit-words';
+import { TrustHead } from './trust-head';
 
 /** The audit trail, and what waits for a second person. */
 @Component({
   selector: 'lx-trust-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [RouterLink, FilterBox, StateMark, ...formatPipes],
+  imports: [RouterLink, TrustHead, FilterBox, StateMark, ...formatPipes],
   templateUrl: './trust-page.html',
   styles:
     ':host { display: block; height: 100%; } .two { display: grid; grid-template-columns: minmax(0, 1fr) 380px; gap: 14px; flex: 1; min-height: 0; } .box { display: flex; flex-direction: column; min-height: 0; overflow: hidden; } .bar { display: flex; gap: 10px; align-items: center; padding: 9px 14px; border-bottom: 1px solid var(--line); } .ask { display: grid; gap: 3px; padding: 8px 14px; border-bottom: 1px solid var(--row); } .ask.past { color: var(--ink-3); } .ask .acts { display: flex; gap: 8px; align-items: center; } td a { text-decoration: underline; } .detail { width: 99%; max-width: 0; } .said { max-width: 520px; white-space: normal; min-width: 300px; }',
