@@ -121,8 +121,8 @@ export class ChangeReader {
     const replaced = new Map(twins.map((p) => [p.from, p.to]));
     const byName = new Set(pairs.filter((p) => p.by === 'name').map((p) => p.from));
     if (twins.length >= turnsAlike) {
-      // whatever it looked like before, and however it was written the same night
-      for (const { from, to } of pairs) if (ending && to.random && endingOf(to.name, from.name) === ending) replaced.set(from, to);
+      // whatever it looked like before, however it was written the same night, and too small to look like anything
+      for (const { from, to } of pairs) if (ending && endingOf(to.name, from.name) === ending) replaced.set(from, to);
       // names of chance: nothing but the folder leads from one to the other
       if (twins.filter((p) => p.by === 'size').length * 2 > twins.length)
         for (const [folder, went] of folders) pairRest(went, arrived.get(folder) ?? [], replaced);

@@ -7,9 +7,12 @@ export function spreadLikeRandom(sumOfSquares: number, length: number): boolean 
   return (256 * sumOfSquares) / length - length < 400;
 }
 
-/** True when a sample of at least 1 KiB is spread as random bytes are. */
+/** Of less nothing is said, in bytes. */
+export const leastSample = 256;
+
+/** True when a sample of at least {@link leastSample} bytes is spread as random bytes are. */
 export function looksRandom(sample: Uint8Array): boolean {
-  if (sample.length < 1024) return false;
+  if (sample.length < leastSample) return false;
   const counts = new Uint32Array(256);
   // eslint-disable-next-line @typescript-eslint/prefer-for-of -- iterating a buffer takes ten times as long
   for (let i = 0; i < sample.length; i++) counts[sample[i]!]!++;

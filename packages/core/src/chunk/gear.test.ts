@@ -81,7 +81,7 @@ describe('the fast cutter', () => {
           to += part.length;
         }
         expect(cutter.random(from, to)).toBe(
-          looksRandom(cutter.window.subarray(from, from + 1024)) && looksRandom(cutter.window.subarray(from, to)),
+          to - from >= 1024 && looksRandom(cutter.window.subarray(from, from + 1024)) && looksRandom(cutter.window.subarray(from, to)),
         );
         for (let at = from; at < to;) {
           const length = cutter.next(at, to);

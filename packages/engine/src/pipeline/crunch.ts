@@ -1,5 +1,5 @@
 import { cutSeed, type KeySet } from '../keys/key-set';
-import { Cutter, formBytes, gearTable, hasForm, streamSizes } from '@lithodex/core';
+import { Cutter, formBytes, gearTable, hasForm, looksRandom, streamSizes } from '@lithodex/core';
 import { EngineError } from '../errors';
 import { readAt } from '../native/open-files';
 import type { ChunkWriter } from '../store/chunk-writer';
@@ -78,9 +78,9 @@ export class Crunch extends FileReading {
       for (let at = 0; at < part.length; at += block) {
         const to = Math.min(part.length, at + block);
         if (holdsZeros(this.window, at, to)) continue;
-        const looksRandom = this.cutter.random(at, Math.min(to, at + sampleBytes));
-        if (looksRandom) random++;
-        this.writer.put(this.window.subarray(at, to), looksRandom && this.dense(at, to)).copy(names, ((from + at) / block) * 32);
+        const isRandom = this.cutter.random(at, Math.min(to, at + sampleBytes));
+        if (isRandom) random++;
+        this.writer.put(this.window.subarray(at, to), isRandom && this.dense(at, to)).copy(names, ((from + at) / block) * 32);
         if (this.writer.full) await this.writer.drain();
       }
     }
@@ -124,7 +124,8 @@ export class Crunch extends FileReading {
     }
     if (read === 0) return { names: noNames, lengths: [], read, short: size > 0, random: false };
     const even = this.cutter.random(0, Math.min(read, sampleBytes));
-    const random = (even || this.hitsInside(0, read) >= leastHits) && this.isFormless(read);
+    const isRandom = even || (read < probeBytes ? looksRandom(this.window.subarray(0, read)) : this.hitsInside(0, read) >= leastHits);
+    const random = isRandom && this.isFormless(read);
     return {
       names: this.writer.put(this.window.subarray(0, read), even && this.dense(sampleBytes, read)),
       lengths: [read],

@@ -264,7 +264,9 @@ export function estateHandlers(deps: Deps): EstateHandlers {
     async liftSuspicion({ params, body, actor }) {
       const changed = await inTransaction(db, async (trx) => {
         const said = JSON.stringify({ as: 'usual', by: actor.name, at: clock.now(), reason: body.reason });
-        const points = await trx('point').where({ workload_id: params.id, suspect: true, state: 'visible' }).update({ suspect: false, said });
+        const points = await trx('point')
+          .where({ workload_id: params.id, suspect: true, state: 'visible' })
+          .update({ suspect: false, said });
         await summarizePoints(trx, params.id);
         const frozen = await trx('workload').where({ id: params.id, frozen: true }).update({ frozen: false });
         if (points + frozen)

@@ -15,6 +15,8 @@ type ChangeHandlers = Pick<Handlers, 'listChanges' | 'pointChange' | 'sayOfPoint
 const day = 86_400_000;
 /** Rows of workloads that are shown beside those that were held. */
 const mostRows = 12;
+/** So many are shown even where nothing stands out. */
+const fewestRows = 6;
 const mostFolders = 12;
 /** Below this a workload stayed in its usual. */
 const standsOut = 20;
@@ -51,7 +53,7 @@ export function changeHandlers(deps: Deps): ChangeHandlers {
       const worst = (rows: readonly Row[]) => Math.max(...rows.map((p) => p.unusual + (p.suspect ? 1000 : 0)));
       const sorted = [...byWorkload].sort((a, b) => worst(b[1]) - worst(a[1]));
       const shown = sorted.filter(
-        ([, rows], i) => query.workload !== undefined || worst(rows) >= 1000 || (i < mostRows && worst(rows) >= standsOut),
+        ([, rows], i) => query.workload !== undefined || worst(rows) >= 1000 || i < (worst(rows) >= standsOut ? mostRows : fewestRows),
       );
       const ids = shown.map(([id]) => id);
       const names = await db('workload')

@@ -281,6 +281,7 @@ export class WorkloadPage {
 
   protected release(): void {
     const id = this.pointId();
-    if (id) this.api.call('releasePoint', { id }).subscribe({ next: () => void this.router.navigate(['/trust/acts']), error: this.done.error });
+    if (id)
+      this.api.call('releasePoint', { id }).subscribe({ next: () => void this.router.navigate(['/trust/acts']), error: this.done.error });
   }
 }

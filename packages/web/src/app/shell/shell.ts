@@ -76,9 +76,7 @@ export class Shell {
     this.idle.note();
   }
 
-  protected readonly places = computed(() =>
-    places.filter((p) => this.session.reads() || p.forClerk),
-  );
+  protected readonly places = computed(() => places.filter((p) => this.session.reads() || p.forClerk));
   protected readonly initials = computed(() =>
     (this.session.me()?.display ?? '')
       .split(/\s+/)
