@@ -10,6 +10,7 @@ let admin: Client;
 let workloadId: number;
 let source: string;
 let policyId: number;
+let targetId: string;
 
 const at = (name: string) => path.join(source, name);
 const text = (i: number, lines = 400) => `sounding ${i} at the outer buoy, depth ${i % 40} m\n`.repeat(lines);
@@ -24,13 +25,12 @@ const encrypt = (name: string, to = name) => {
 beforeAll(async () => {
   h = await Harness.start();
   admin = await h.as('administrator');
-  const made = await h.connect(admin);
-  ({ workloadId, source } = made);
+  ({ workloadId, source, targetId } = await h.connect(admin));
   for (const folder of ['charts', 'notices', 'logs']) fs.mkdirSync(at(folder));
   for (let i = 0; i < 120; i++) fs.writeFileSync(at(`charts/c${i}.csv`), text(i));
   for (let i = 0; i < 80; i++) fs.writeFileSync(at(`notices/n${i}.txt`), text(i, 40));
   fs.writeFileSync(at('charts/large.csv'), text(7, 60_000));
-  const body = policyFor([workloadId], made.targetId, { schedule: { every: 'hand' }, changeLimit: 100 });
+  const body = policyFor([workloadId], targetId, { schedule: { every: 'hand' }, changeLimit: 100 });
   policyId = (await admin.call('addPolicy', { body })).id;
 });
 afterAll(() => h.stop());
@@ -142,5 +142,61 @@ describe('unusual change', () => {
     const judged = await night();
     expect(judged).toMatchObject({ suspect: true, signs: [{ code: 'deleted' }] });
     expect(judged.damage!.rows.filter((r) => r.how === 'gone')).toHaveLength(52);
+  });
+});
+
+describe('what goes slowly', () => {
+  it('is added up over the nights, and brought back from before each of them', async () => {
+    const folder = path.join(h.folder, 'rosters');
+    fs.mkdirSync(folder);
+    const slow = await admin.call('addSource', { body: { name: 'quay-2', folder } });
+    const file = (i: number) => path.join(folder, `roster-${i}.txt`);
+    for (let i = 0; i < 150; i++) fs.writeFileSync(file(i), text(i, 60));
+    const body = policyFor([slow.workloadId], targetId, { schedule: { every: 'hand' }, changeLimit: 100 });
+    const { id } = await admin.call('addPolicy', { body: { ...body, name: 'Rosters' } });
+    const take = async () => {
+      await admin.ended((await admin.call('runPolicy', { id, body: {} })).runId);
+      const { rows } = await admin.call('listChanges', { query: { days: 1, workload: slow.workloadId } });
+      return rows[0]!.points.at(-1)!;
+    };
+    expect(await take()).toMatchObject({ first: true, score: 0 });
+    for (let i = 100; i < 104; i++) {
+      fs.appendFileSync(file(i), 'changed\n');
+      await take();
+    }
+    const held: boolean[] = [];
+    const damaged: number[] = [];
+    for (let n = 0; n < 4 && !held.includes(true); n++) {
+      for (let i = n * 3; i < n * 3 + 3; i++) {
+        fs.writeFileSync(file(i), randomBytes(fs.statSync(file(i)).size + 32));
+        damaged.push(i);
+      }
+      held.push((await take()).suspect);
+    }
+    expect(held[0]).toBe(false);
+    expect(held.at(-1)).toBe(true);
+    const { rows } = await admin.call('listChanges', { query: { days: 1, workload: slow.workloadId } });
+    const judged = await admin.call('pointChange', { id: rows[0]!.points.at(-1)!.id, query: {} });
+    expect(judged.signs[0]!.code).toBe('encryptedSlowly');
+    expect(judged.damage!.rows.map((r) => r.path).sort()).toEqual(damaged.map((i) => `roster-${i}.txt`).sort());
+    expect(new Set(judged.damage!.rows.map((r) => r.clean.pointId)).size).toBe(held.length);
+    const back = { damagedIn: judged.id, destination: { to: 'original' as const }, reason: 'undo it', rule: 'replace' as const };
+    expect((await admin.ended((await admin.call('startRestore', { body: back })).runId)).state).toBe('done');
+    for (const i of damaged) expect(fs.readFileSync(file(i), 'utf8'), `roster-${i}`).toBe(text(i, 60));
+  });
+
+  it('is shown to who reads, decided by administrators only, and in a remit alone', async () => {
+    const { rows } = await admin.call('listChanges', { query: { days: 90 } });
+    expect(rows.map((r) => r.name).sort()).toEqual(['quay-1', 'quay-2']);
+    expect(rows.every((r) => r.learned > 0 && r.points.length > 0)).toBe(true);
+    const pointId = rows[0]!.points[0]!.id;
+    const operator = await h.as('operator');
+    expect((await operator.call('listChanges', { query: {} })).rows).toHaveLength(2);
+    await expect(operator.call('sayOfPoint', { id: pointId, body: { as: 'usual', reason: 'not mine' } })).rejects.toMatchObject({
+      code: 'NOT_ALLOWED',
+    });
+    const clerk = await h.as('clerk');
+    await expect(clerk.call('listChanges', { query: {} })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+    await expect(clerk.call('pointChange', { id: pointId, query: {} })).rejects.toMatchObject({ code: 'OUTSIDE_REMIT' });
   });
 });

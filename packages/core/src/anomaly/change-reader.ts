@@ -37,7 +37,7 @@ interface Held extends ItemLook {
 }
 
 /** Added and removed items that are kept to be paired, at most: beyond them nothing is told about twins. */
-const mostHeld = 2_000_000;
+const mostHeld = 500_000;
 const freshMs = 30 * 86_400_000;
 /** How much larger encrypted content may be: keys and padding are put before or behind it. */
 const mostGrown = 64 * 1024;

@@ -1,6 +1,6 @@
 import { formatCount } from '../text/format';
 import { lost, shareOf, turned, type ChangeCounts } from './change-counts';
-import { usualOf, type Usual } from './usual';
+import { usualOf, type Usual, type UsualSample } from './usual';
 
 /** What an earlier point changed, and what a person said of it. */
 export interface EarlierPoint {
@@ -47,6 +47,8 @@ export const usualHoldFrom = 60;
 const fewestItems = 20;
 /** Points over which what goes slowly is added up. */
 const slowPoints = 10;
+/** So many before them tell what happens by chance. */
+const fewestBefore = 5;
 
 const percent = (share: number) => `${share < 0.1 ? (share * 100).toFixed(1) : Math.round(share * 100)} %`;
 const nounOf = (c: ChangeCounts) => c.of ?? 'files';
@@ -63,16 +65,12 @@ export function judgePoint(
   history: readonly EarlierPoint[],
   { limit, holdFrom }: UnusualTerms,
 ): Unusual {
-  const taught = history.filter((p) => !p.held && p.counts.before > 0);
+  const taught = history.filter(teaches);
   const share = shareOf(counts.changed + counts.removed, counts);
   if (counts.before === 0) return { score: 0, suspect: false, share, signs: [], reasons: [], learned: taught.length };
-  const usual = (of: (c: ChangeCounts) => number) =>
-    usualOf(
-      taught.map((p) => ({ moment: p.moment, value: of(p.counts) })),
-      moment,
-    );
+  const usual = (of: (c: ChangeCounts) => number) => usualOf(samplesOf(history, of), moment);
   const signs = [
-    ...(counts.of === 'blocks' ? randomBlocks(counts, usual) : turnedRandom(counts, history, usual)),
+    ...(counts.of === 'blocks' ? randomBlocks(counts, usual) : turnedRandom(counts, moment, history, usual)),
     ...deleted(counts, taught.length, usual),
     ...changed(counts, taught.length, usual),
     ...grown(counts, taught.length, usual),
@@ -89,12 +87,16 @@ export function judgePoint(
   return { score: worst, suspect: held, share, signs: told, reasons: told.map((s) => s.reason), learned: taught.length };
 }
 
+const teaches = (p: EarlierPoint): boolean => !p.held && p.counts.before > 0;
+const samplesOf = (points: readonly EarlierPoint[], of: (c: ChangeCounts) => number): UsualSample[] =>
+  points.filter(teaches).map((p) => ({ moment: p.moment, value: of(p.counts) }));
+
 type UsualOf = (of: (c: ChangeCounts) => number) => Usual;
 
 const usualWords = (usual: Usual) => (usual.points < 3 ? '' : `, usually ${percent(usual.middle)}`);
 
 /** Files that lost their content to something random, in this point or over the last ones. What happens every night by chance is taken off. */
-function turnedRandom(counts: ChangeCounts, history: readonly EarlierPoint[], usual: UsualOf): UnusualSign[] {
+function turnedRandom(counts: ChangeCounts, moment: number, history: readonly EarlierPoint[], usual: UsualOf): UnusualSign[] {
   const now = turned(counts);
   if (now === 0) return [];
   const signs: UnusualSign[] = [];
@@ -112,8 +114,11 @@ function turnedRandom(counts: ChangeCounts, history: readonly EarlierPoint[], us
   signs.push({ code: 'encrypted', score: scoreOf(now, threshold, Math.max(threshold * 2, counts.before * 0.05)), reason });
   const lately = history.slice(1 - slowPoints).filter((p) => !p.held);
   const sum = now + lately.reduce((n, p) => n + turned(p.counts), 0);
-  const expected = byChance.mean * (lately.length + 1);
-  const slowly = Math.max(least * 1.5, expected * 3 + chance);
+  // what goes slowly must not teach that it is usual
+  const long = usualOf(samplesOf(history.slice(0, 1 - slowPoints), turned), moment);
+  const expected = Math.max(long.mean, byChance.middle) * (lately.length + 1);
+  const once = long.points >= fewestBefore ? long.secondHighest : byChance.middle + 3 * byChance.spread;
+  const slowly = Math.max(least * 1.5, expected * 3 + once);
   if (lately.length && sum > now)
     signs.push({
       code: 'encryptedSlowly',

@@ -187,6 +187,9 @@ describe('the way of a resource', () => {
         expect(patchBetween(after, after)).toEqual({});
       }),
     );
+    const odd = JSON.parse('{"__proto__":{"replicas":3},"kept":1}') as JsonObject;
+    expect(Object.keys(patchBetween({ kept: 1 }, odd))).toEqual(['__proto__']);
+    expect(JSON.stringify(patchBetween(odd, { kept: 1 }))).toBe('{"__proto__":null}');
   });
 
   it('mounts other claims, moves its subjects, rests, and is up when its pods are', () => {

@@ -64,16 +64,17 @@ export function isOfTemplate(set: Resource, claim: string): boolean {
 
 /** The merge patch (RFC 7386) that makes one value the other. Both hold no null. */
 export function patchBetween(before: JsonObject, after: JsonObject): JsonObject {
-  const patch: Record<string, Json> = {};
-  for (const field of Object.keys(before)) if (!Object.hasOwn(after, field)) patch[field] = null;
+  // gathered beside, as a field may have any name, also one that assigning would take for something else
+  const patch = new Map<string, Json>();
+  for (const field of Object.keys(before)) if (!Object.hasOwn(after, field)) patch.set(field, null);
   for (const [field, value] of Object.entries(after)) {
     const was = Object.hasOwn(before, field) ? before[field] : undefined;
     if (isObject(was) && isObject(value)) {
       const inner = patchBetween(was, value);
-      if (Object.keys(inner).length) patch[field] = inner;
-    } else if (was === undefined || !sameJson(was, value)) patch[field] = value;
+      if (Object.keys(inner).length) patch.set(field, inner);
+    } else if (was === undefined || !sameJson(was, value)) patch.set(field, value);
   }
-  return patch;
+  return Object.fromEntries(patch);
 }
 
 /** Whether two values say the same, in whatever order of fields. */

@@ -97,13 +97,14 @@ export function rewriteResource(
 export function readableSecret(sealed: JsonObject, decode: (base64: string) => string | undefined): JsonObject {
   const data = sealed['data'];
   if (!isObject(data)) return sealed;
-  const text: Record<string, Json> = {};
-  const rest: Record<string, Json> = {};
+  const text = new Map<string, Json>();
+  const rest = new Map<string, Json>();
   for (const [name, value] of Object.entries(data)) {
     const read = typeof value === 'string' ? decode(value) : undefined;
-    if (read === undefined) rest[name] = value;
-    else text[name] = read;
+    if (read === undefined) rest.set(name, value);
+    else text.set(name, read);
   }
   const own = isObject(sealed['stringData']) ? sealed['stringData'] : {};
-  return withValue(withValue(sealed, ['data'], Object.keys(rest).length ? rest : undefined), ['stringData'], { ...text, ...own });
+  const left = rest.size ? Object.fromEntries(rest) : undefined;
+  return withValue(withValue(sealed, ['data'], left), ['stringData'], { ...Object.fromEntries(text), ...own });
 }

@@ -44,7 +44,10 @@ export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskR
       continue;
     }
     if (answer.say === 'load') {
-      const changes = await loader.load(previous ? topEntry(previous) : undefined, topEntry(root), root.totals.files);
+      const changes = await loader.load(previous ? topEntry(previous) : undefined, topEntry(root), {
+        files: root.totals.files,
+        moment: root.moment,
+      });
       await ctx.api.insist('pointAdopted', { attempt: ctx.task.attempt, point, changes }, ctx.task.id, ctx.stopped);
       taken++;
     }

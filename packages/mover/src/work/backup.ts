@@ -81,7 +81,10 @@ async function storePoint(ctx: TaskContext, work: BackupWork): Promise<StoredPoi
     ctx.log({ level: 'note', code: 'STORED_ANEW', path: '', message: 'a fresh full: nothing on the target was taken as stored' });
   ctx.phase('cataloguing');
   const loader = new CatalogLoader(ctx, store);
-  const changes = await loader.load(taken.previous && topEntry(taken.previous), taken.top, root.totals.files);
+  const changes = await loader.load(taken.previous && topEntry(taken.previous), taken.top, {
+    files: root.totals.files,
+    moment: root.moment,
+  });
   const namesInside = await loader.loadInside(taken.previous, root, work.namesInside);
   const point = totalsOf(taken, work, changes, missing === 0, namesInside);
   const told = { attempt: ctx.task.attempt, pointId: work.pointId, point };

@@ -23,8 +23,8 @@ export class CatalogLoader {
     private readonly store: Store,
   ) {}
 
-  /** Loads one point and counts what changed in it. `files`: those of the point. */
-  async load(before: TreeEntry | undefined, top: TreeEntry, files: number): Promise<Changes> {
+  /** Loads one point and counts what changed in it. `files`: those of the point; `moment`: when it was taken, in milliseconds since 1970. */
+  async load(before: TreeEntry | undefined, top: TreeEntry, { files, moment }: { files: number; moment: number }): Promise<Changes> {
     const reader = new ChangeReader(before !== undefined);
     for await (const change of diffTrees(this.store.trees, before, top)) {
       this.gather(change, factsOf);
@@ -33,7 +33,7 @@ export class CatalogLoader {
       if (seen) reader.add(seen);
     }
     await this.sendAll(this.seq === 0);
-    const counts = reader.read(files, Date.now()).counts;
+    const counts = reader.read(files, moment).counts;
     const had = before ? files - counts.added + counts.removed : 0;
     return { ...counts, before: Math.max(0, had) };
   }

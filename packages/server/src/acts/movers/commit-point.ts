@@ -25,7 +25,9 @@ export async function makeVisible(trx: Knex.Transaction, now: number, task: Runn
   const rule = body && ruleOf(body, run.rule_no, series.target_id);
   const limit = body ? body.changeLimit / 100 : defaultLimit;
   const workload = await trx('workload').where({ id: series.workload_id }).first<{ hold_from: number }>('hold_from');
-  const unusual = judgePoint(point.changes, point.moment, await earlierPoints(trx, series.no, task.ordinal!), {
+  // a point of a log has nothing that could have changed, and comes every few seconds
+  const earlier = point.changes.before === 0 ? [] : await earlierPoints(trx, series.no, task.ordinal!);
+  const unusual = judgePoint(point.changes, point.moment, earlier, {
     limit,
     holdFrom: workload.hold_from,
   });

@@ -80,7 +80,7 @@ async function suspects(deps: Deps, estate: readonly WorkloadRow[]): Promise<Fou
       text: `${reasons.join('. ')}. The point is taken and kept apart; nothing of it expires until you say so.`,
       since: p.moment,
       action: link('See what changed', `/estate/${p.workload_id}`, { tab: 'damage' }),
-      second: null,
+      second: link('Why, and what was damaged', '/trust', { point: p.id }),
     };
   });
 }

@@ -15,6 +15,9 @@ type ChangeHandlers = Pick<Handlers, 'listChanges' | 'pointChange' | 'sayOfPoint
 const day = 86_400_000;
 /** Rows of workloads that are shown beside those that were held. */
 const mostRows = 12;
+/** Held ones go before all others. */
+const heldFirst = 1000;
+const mostHeld = 200;
 /** So many are shown even where nothing stands out. */
 const fewestRows = 6;
 const mostFolders = 12;
@@ -39,23 +42,27 @@ export function changeHandlers(deps: Deps): ChangeHandlers {
     async listChanges({ query }) {
       const to = clock.now();
       const from = to - query.days * day;
-      const points = await db('point')
-        .where({ state: 'visible' })
-        .whereNot({ kind: 'synthetic' })
-        .where('moment', '>=', from)
-        .modify((q) => {
-          if (query.workload !== undefined) void q.where({ workload_id: query.workload });
-        })
+      const judged = () =>
+        db('point')
+          .where({ state: 'visible' })
+          .whereNotIn('kind', ['synthetic', 'log'])
+          .where('moment', '>=', from)
+          .modify((q) => {
+            if (query.workload !== undefined) void q.where({ workload_id: query.workload });
+          });
+      const worst = await judged()
+        .groupBy('workload_id')
+        .orderBy('worst', 'desc')
+        .select<{ workload_id: number; worst: number }[]>('workload_id', db.raw('MAX(unusual + ? * suspect) AS worst', [heldFirst]));
+      const isShown = (score: number, i: number) => score >= heldFirst || i < (score >= standsOut ? mostRows : fewestRows);
+      const ids = worst
+        .filter((w, i) => query.workload !== undefined || isShown(Number(w.worst), i))
+        .slice(0, mostHeld)
+        .map((w) => w.workload_id);
+      const points = await judged()
+        .whereIn('workload_id', ids)
         .orderBy('moment')
         .select<Row[]>('id', 'workload_id', 'moment', 'unusual', 'share', 'suspect', 'reasons', db.raw('builds_on IS NULL AS first'));
-      const byWorkload = new Map<number, Row[]>();
-      for (const p of points) byWorkload.set(p.workload_id, [...(byWorkload.get(p.workload_id) ?? []), p]);
-      const worst = (rows: readonly Row[]) => Math.max(...rows.map((p) => p.unusual + (p.suspect ? 1000 : 0)));
-      const sorted = [...byWorkload].sort((a, b) => worst(b[1]) - worst(a[1]));
-      const shown = sorted.filter(
-        ([, rows], i) => query.workload !== undefined || worst(rows) >= 1000 || i < (worst(rows) >= standsOut ? mostRows : fewestRows),
-      );
-      const ids = shown.map(([id]) => id);
       const names = await db('workload')
         .whereIn('id', ids)
         .select<{ id: number; name: string; kind: ChangedWorkload['kind']; hold_from: number }[]>('id', 'name', 'hold_from', 'kind');
@@ -65,9 +72,10 @@ export function changeHandlers(deps: Deps): ChangeHandlers {
         .where({ suspect: false })
         .groupBy('workload_id')
         .select<{ workload_id: number; n: number }[]>('workload_id', db.raw('COUNT(*) AS n'));
-      const rows = shown.flatMap(([id, own]): ChangedWorkload[] => {
+      const rows = ids.flatMap((id): ChangedWorkload[] => {
         const workload = names.find((w) => w.id === id);
-        if (!workload) return [];
+        const own = points.filter((p) => p.workload_id === id);
+        if (!workload || !own.length) return [];
         const most = own.reduce((a, b) => (b.unusual >= a.unusual ? b : a));
         return [
           {
@@ -88,7 +96,7 @@ export function changeHandlers(deps: Deps): ChangeHandlers {
           },
         ];
       });
-      return { from, to, pointsToLearn, rows, others: byWorkload.size - rows.length };
+      return { from, to, pointsToLearn, rows, others: worst.length - rows.length };
     },
 
     async pointChange({ params, query, actor }) {

@@ -24,14 +24,15 @@ export function damagedItems(db: Knex, series: number, good: number, suspect: nu
     .select('i.*');
 }
 
-/** Files that came or went after one ordinal and up to another, at most; more than that is a new workload, no damage. */
-const mostBetween = 1_000_000;
+/** Files that came, or went, after one ordinal and up to another, at most: both in the order of their places, so that what is left out is the same of both. */
+const mostBetween = 200_000;
 
 /** Rows of files that began or ended after `before` and up to `until`. */
 export async function rowsBetween(db: Knex, series: number, before: number, until: number): Promise<ItemRow[]> {
   const files = () =>
     db('item')
       .where({ series_no: series, kind: kindCodes.indexOf('file') })
+      .orderBy(['parent', 'name'])
       .limit(mostBetween);
   const began = await files().where('from_ord', '>', before).where('from_ord', '<=', until).select<ItemRow[]>();
   const ended = await files().where('to_ord', '>', before).where('to_ord', '<=', until).where('from_ord', '<=', before).select<ItemRow[]>();

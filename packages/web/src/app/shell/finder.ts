@@ -13,6 +13,7 @@ const acts: readonly FinderHit[] = [
   { kind: 'place', title: 'Unprotected servers', note: 'estate', link: '/estate', query: { show: 'none' } },
   { kind: 'place', title: 'Open the restore sheet', note: 'recover', link: '/recover/sheet', query: {} },
   { kind: 'place', title: 'Storage targets', note: 'storage', link: '/storage', query: {} },
+  { kind: 'place', title: 'What changed more than usual', note: 'trust', link: '/trust', query: {} },
   { kind: 'place', title: 'Audit trail', note: 'trust', link: '/trust/acts', query: {} },
 ];
 
