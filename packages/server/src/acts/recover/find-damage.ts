@@ -1,11 +1,11 @@
-import { ChangeReader, joinPath, type Damaged, type SeenChange, type UnusualSign } from '@lithodex/core';
+import { ChangeReader, joinPath, usualHoldFrom, type Damaged, type SeenChange, type UnusualSign } from '@lithodex/core';
 import { itemFlags, type PointTotals } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJsonOrNull } from '../../base/db/json';
 import { damagedItems, folderPaths, rowsBetween } from '../../records/catalog/damaged-items';
 import { endings } from '../../records/catalog/ordinals';
 import { livingPoints, type PointRow } from '../../records/catalog/points';
-import { nameOf, type ItemRow } from '../../records/catalog/tree';
+import { itemsAt, nameOf, type ItemRow } from '../../records/catalog/tree';
 import { openingItems } from '../../records/recover/inside-path';
 
 /** An item that lost its content, with the newest point that holds what it was. */
@@ -27,7 +27,6 @@ export interface Damage {
 const mostDamaged = 50_000;
 /** Points over which damage that goes slowly is looked for. */
 const slowPoints = 10;
-const heldScore = 60;
 
 /** What a suspect point, and those before it, found damaged, each item with its last clean version; undefined where there is no good point before it. */
 export async function findDamage(db: Knex, suspect: PointRow): Promise<Damage | undefined> {
@@ -35,7 +34,7 @@ export async function findDamage(db: Knex, suspect: PointRow): Promise<Damage | 
   const good = points.findLast((p) => p.suspect === 0 && p.ordinal < suspect.ordinal);
   if (!good) return undefined;
   const held = points.filter((p) => p.ordinal > good.ordinal);
-  const signs = held.flatMap(signsOf).filter((s) => s.score >= heldScore);
+  const signs = held.flatMap(tellingSigns);
   const has = (...codes: UnusualSign['code'][]) => signs.some((s) => codes.includes(s.code));
   if (!countsOf(suspect) || !has('encrypted', 'encryptedSlowly', 'deleted'))
     return { good, precise: false, items: await allThatChanged(db, points, good, suspect) };
@@ -49,14 +48,27 @@ export async function findDamage(db: Knex, suspect: PointRow): Promise<Damage | 
   for (const point of [...before, ...held]) {
     const previous = points[points.indexOf(point) - 1];
     if (!previous) continue;
-    const gone = signsOf(point).some((s) => s.code === 'deleted' && s.score >= heldScore);
+    const gone = tellingSigns(point).some((s) => s.code === 'deleted');
     for (const item of await damagedBy(db, points, previous, point))
       if ((item.how !== 'gone' || gone) && !found.has(item.path)) found.set(item.path, item);
   }
-  return { good, precise: true, items: [...found.values()].slice(0, mostDamaged) };
+  const items = await stillDamaged(db, suspect, [...found.values()]);
+  return { good, precise: true, items: items.slice(0, mostDamaged) };
 }
 
-const signsOf = (point: PointRow): UnusualSign[] => fromJsonOrNull<UnusualSign[]>(point.signs) ?? [];
+/** Without what somebody has put in order since: it stands where it stood and does not look random. */
+async function stillDamaged(db: Knex, suspect: PointRow, items: readonly DamagedItem[]): Promise<DamagedItem[]> {
+  const paths = items.map((i) => i.path);
+  const now = await itemsAt(db, suspect.series_no, paths, suspect.ordinal);
+  return items.filter(({ path }) => {
+    const row = now.get(path);
+    return !row || (row.flags & itemFlags.random) !== 0;
+  });
+}
+
+/** What a point was held for: the signs that suffice, and the strongest where a person asks for less. */
+const tellingSigns = (point: PointRow): UnusualSign[] =>
+  (fromJsonOrNull<UnusualSign[]>(point.signs) ?? []).filter((s, i) => i === 0 || s.score >= usualHoldFrom);
 const countsOf = (point: PointRow): PointTotals['changes'] | null => fromJsonOrNull<PointTotals['changes']>(point.counts);
 
 const holding = (points: readonly PointRow[], row: ItemRow): PointRow | undefined =>
