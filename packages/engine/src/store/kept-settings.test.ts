@@ -69,4 +69,19 @@ describe('settings kept on a store', () => {
     await expect(keepSettings(other, { at: 2, text: 'theirs' })).rejects.toMatchObject({ code: 'NOT_OWNER' });
     expect((await keptSettings(other))?.text).toBe('ours');
   });
+
+  it('are not called damaged while they are written or taken away', async () => {
+    await keepSettings(store, { at: 1, text: 'one' });
+    const [record, twin] = names() as [string, string];
+    const late = fs.readFileSync(`${folder}/settings/${twin}`);
+    fs.rmSync(`${folder}/settings/${twin}`);
+    const looking = verifyAndMend(store, [], mend);
+    setTimeout(() => {
+      fs.writeFileSync(`${folder}/settings/${twin}`, late);
+    }, 300);
+    expect((await looking).damages).toEqual([]);
+    fs.rmSync(`${folder}/settings/${record}`);
+    expect((await verifyAndMend(store, [], mend)).damages.map((d) => d.object)).toEqual(['settings/']);
+    expect(names()).toEqual([record, twin]);
+  });
 });

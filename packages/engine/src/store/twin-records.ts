@@ -1,3 +1,4 @@
+import { setTimeout } from 'node:timers/promises';
 import { EngineError } from '../errors';
 import { decodeList, encodeList, type ListKind } from '../format/sealed-list';
 import type { KeySet } from '../keys/key-set';
@@ -6,6 +7,8 @@ import { isLoss } from './loss';
 
 const copy = '.copy';
 const digits = 8;
+/** How long a record that is written or taken away may stand in one of its places only, in milliseconds. */
+const underWayMs = 1500;
 
 export interface NumberedList {
   readonly number: number;
@@ -82,16 +85,24 @@ export class TwinRecords {
 
   /** Takes a record away. */
   async remove(number: number): Promise<void> {
-    for (const name of [this.nameOf(number), this.nameOf(number) + copy]) await this.target.remove(name);
+    for (const name of this.placesOf(number)) await this.target.remove(name);
   }
 
-  /** Writes a record or its copy anew where one of the two can't be read. Returns how many were, and the numbers of records that are lost in both places. */
+  /**
+   * Writes a record or its copy anew where one of the two can't be read. Returns how many were, and the numbers of records that are lost in both places. What somebody is writing or taking away at this moment stands in
+   * one place only: what is not whole is looked at once more a little later.
+   */
   async mend(): Promise<{ readonly mended: number; readonly lost: readonly number[] }> {
     let mended = 0;
     const lost: number[] = [];
-    for (const number of await this.numbers()) {
-      const both = [this.nameOf(number), this.nameOf(number) + copy] as const;
-      const found = await Promise.all(both.map((n) => this.readAt(n)));
+    const doubtful: number[] = [];
+    for (const number of await this.numbers()) if ((await this.readBoth(number)).some((list) => !list)) doubtful.push(number);
+    if (!doubtful.length) return { mended, lost };
+    await setTimeout(underWayMs);
+    const there = new Set(await this.numbers());
+    for (const number of doubtful.filter((n) => there.has(n))) {
+      const both = this.placesOf(number);
+      const found = await this.readBoth(number);
       const sound = found.findIndex((list) => list !== undefined);
       if (sound < 0) lost.push(number);
       else if (found.some((list) => list === undefined)) {
@@ -100,5 +111,13 @@ export class TwinRecords {
       }
     }
     return { mended, lost };
+  }
+
+  private placesOf(number: number): readonly [string, string] {
+    return [this.nameOf(number), this.nameOf(number) + copy];
+  }
+
+  private readBoth(number: number): Promise<(readonly string[] | undefined)[]> {
+    return Promise.all(this.placesOf(number).map((name) => this.readAt(name)));
   }
 }
