@@ -361,6 +361,7 @@ describe('around the work', () => {
       '/reports?report=growth',
       '/reports/notices',
       '/trust',
+      '/trust/acts',
     ]) {
       await eva.open(place);
       await eva.page.waitForSelector('h1, .lead, input.title');
