@@ -181,7 +181,7 @@ export class Visitor {
         return pressed || !el.isConnected;
       })
       .catch((e: unknown) => {
-        if (!/context was destroyed|detached|Cannot find context|closed/i.test(String(e))) throw e;
+        if (!/context was destroyed|detached|Cannot find context|same JavaScript world|closed/i.test(String(e))) throw e;
         return true;
       });
   }
