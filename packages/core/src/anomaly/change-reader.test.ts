@@ -76,6 +76,12 @@ describe('the differences between two points', () => {
     expect(damaged.map((d) => d.name)).toEqual(['a', 'b', 'c', 'd', 'sealed']);
   });
 
+  it('looks at each name once, however many of a folder share its beginning', () => {
+    const many = Array.from({ length: 60_000 }, (_, i) => i);
+    const { counts } = read([...many.map((i) => went(`roster.${i}`)), ...many.map((i) => came(`roster.${i}x`, { random: i % 2 === 0 }))]);
+    expect(counts).toMatchObject({ removed: 60_000, renamed: 60_000 });
+  });
+
   it('counts every removed file once: moved, replaced, or gone', () => {
     const change = fc.record({
       name: fc.constantFrom('a', 'b', 'a.x', 'b.x', 'c'),

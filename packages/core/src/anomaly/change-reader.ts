@@ -240,19 +240,27 @@ function pairFolder(went: readonly Held[], came: readonly Held[]): Pair[] {
     paired.add(from).add(to);
     pairs.push({ from, to, by, isTwin: isTwin(from, to) });
   };
+  const names = new Set(went.map((w) => w.name));
   const byStart = new Map<string, Held[]>();
-  // every beginning of a name that ends before a dot, or before the last eight bytes
+  // the longest beginning that went, which ends before a dot or within the last eight bytes
   for (const c of came)
-    for (let end = c.name.length - 1; end > 0; end--)
-      if (c.name[end] === '.' || c.name.length - end <= 8) put(byStart, c.name.slice(0, end), c);
+    for (let end = c.name.length - 1; end > 0; end--) {
+      if (c.name[end] !== '.' && c.name.length - end > 8) continue;
+      const start = c.name.slice(0, end);
+      if (!names.has(start)) continue;
+      put(byStart, start, c);
+      break;
+    }
   for (const w of went) {
-    const to = byStart.get(w.name)?.find((c) => !paired.has(c));
+    const to = takeFree(byStart.get(w.name), paired);
     if (to) pair(w, to, 'name');
   }
-  const byStem = grouped(came, (c) => stemOf(c.name));
+  const byStem = grouped(
+    came.filter((c) => c.random && !paired.has(c)),
+    (c) => stemOf(c.name),
+  );
   for (const w of went) {
-    if (paired.has(w)) continue;
-    const to = byStem.get(stemOf(w.name))?.find((c) => !paired.has(c) && c.random);
+    const to = paired.has(w) ? undefined : takeFree(byStem.get(stemOf(w.name)), paired);
     if (to) pair(w, to, 'stem');
   }
   const left = came.filter((c) => !paired.has(c) && c.random).sort((a, b) => a.size - b.size);
@@ -265,6 +273,14 @@ function pairFolder(went: readonly Held[], came: readonly Held[]): Pair[] {
   return pairs;
 }
 
+/** Takes one that is not paired out of some: each is looked at once, however many share a name. */
+function takeFree(some: Held[] | undefined, paired: ReadonlySet<Held>): Held | undefined {
+  for (;;) {
+    const one = some?.pop();
+    if (!one || !paired.has(one)) return one;
+  }
+}
+
 /** Pairs what went with a twin of its name and an ending in another folder, as where the folder was renamed as well. */
 function pairElsewhere(went: readonly Held[], came: readonly Held[], known: readonly Pair[]): Pair[] {
   const paired = new Set(known.flatMap((p) => [p.from, p.to]));
@@ -274,9 +290,8 @@ function pairElsewhere(went: readonly Held[], came: readonly Held[], known: read
   );
   return went.flatMap((from): Pair[] => {
     if (paired.has(from)) return [];
-    const to = left.get(from.name)?.find((c) => !paired.has(c) && isTwin(from, c));
-    if (!to) return [];
-    paired.add(to);
+    const to = takeFree(left.get(from.name), paired);
+    if (!to || !isTwin(from, to)) return [];
     return [{ from, to, by: 'stem', isTwin: true }];
   });
 }

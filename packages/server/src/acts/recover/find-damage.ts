@@ -119,7 +119,8 @@ async function damagedBy(db: Knex, points: readonly PointRow[], previous: PointR
 const lookOf = (row: ItemRow) => ({
   size: row.size,
   random: (row.flags & itemFlags.random) !== 0,
-  content: row.content.toString('hex'),
+  // zeros stand for none
+  content: row.content.some((byte) => byte !== 0) ? row.content.toString('hex') : '',
   mtime: Math.floor(Number(row.mtime_ns) / 1e6),
 });
 
