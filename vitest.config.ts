@@ -20,6 +20,8 @@ const project = (
 });
 /** Whole files of tests that take long and show what others show more briefly, or of another family: run by "./lithodex test long" only. */
 const byCommand = [
+  'application-care',
+  'cartridges',
   'database-care',
   'database-members',
   'database-turns',
@@ -30,8 +32,11 @@ const byCommand = [
   'pauses',
   'postgresql-care',
   'postgresql-log',
+  'running-machines',
+  'take-over',
 ].map((name) => `tests/api/${name}.test.ts`);
-const exclude = process.env['LITHODEX_LONG'] === '1' ? [] : [...byCommand, 'tests/browser/postgresql.test.ts'];
+const byCommandOnScreen = ['applications', 'postgresql', 'rebuild'].map((name) => `tests/browser/${name}.test.ts`);
+const exclude = process.env['LITHODEX_LONG'] === '1' ? [] : [...byCommand, ...byCommandOnScreen];
 
 /** What takes longest goes first, so that nothing is waited for at the end. */
 const longest = [

@@ -218,7 +218,7 @@ describe('a bucket', () => {
     expect(failed.tasks[0]).toMatchObject({ state: 'failed', cause: { code: 'BUCKET_AWAY' } });
   });
 
-  const small = Array.from({ length: 300 }, (_, i) => `f/${i}`);
+  const small = Array.from({ length: rounds(150, 300) }, (_, i) => `f/${i}`);
   it('becomes a whole point after kill -9 of the mover', async () => {
     await Promise.all(small.map((key) => storage.put('many-small', key, randomBytes(20_000))));
     storage.service.switches = { ...allFine, latencyMs: 60 };

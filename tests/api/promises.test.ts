@@ -101,7 +101,7 @@ describe('what was promised', () => {
 
   it('stays, whatever one administrator and any operators do', async () => {
     let copies = 0;
-    const rounds = Number(process.env['LITHODEX_PROMISES'] ?? 6);
+    const rounds = Number(process.env['LITHODEX_PROMISES'] ?? 4);
     await fc.assert(
       fc.asyncProperty(keepArb, keepArb, fc.array(actArb, { minLength: 4, maxLength: 14 }), async (keep, far, acts) => {
         promised.clear();

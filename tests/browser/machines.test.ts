@@ -3,6 +3,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { letGuestWrite, platformFine, type PlatformService } from '@lithodex/standins';
 import { violationsInBothThemes } from '../support/accessible';
 import { Visitor } from '../support/browser';
+import { itLong } from '../support/by-command';
 import { Harness, passwords, type Client } from '../support/harness';
 import { buildLogger, keeper, soundDisks, startPlatform } from '../support/platform';
 
@@ -103,7 +104,7 @@ describe('machines of a platform, in the browser', () => {
     expect(soundDisks(service, 'gate-01-back')).toEqual(soundDisks(service, 'gate-01'));
   });
 
-  it('come back three in one sheet, one under a name of its own', async () => {
+  itLong('come back three in one sheet, one under a name of its own', async () => {
     for (const name of ['gate-01', 'gate-02', 'gate-03']) {
       await eva.open('/estate');
       await eva.press(name);
@@ -240,7 +241,7 @@ describe('machines of a platform, in the browser', () => {
     expect((await service.files.read(machine, '/etc/note')).toString()).toBe('written from the store');
   });
 
-  it('have a restore of them repeated, with evidence of each time', async () => {
+  itLong('have a restore of them repeated, with evidence of each time', async () => {
     await eva.open('/estate');
     await eva.press('gate-02');
     await eva.sees('programs at rest');

@@ -15,6 +15,7 @@ import { ByteWriter, DiskFolder, packEntry, Store, topEntry, writeEntry, type Tr
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { FrameLink } from '../../../connectors/src/afar/frames';
 import { fromReader } from '../../../connectors/src/afar/messages';
+import { itLong } from '../../../../tests/support/by-command';
 import { makeNastyTree, temporaryFolder } from '../../../../tests/support/nasty-tree';
 import { folderTree, pointRequest, quietly } from '../../../../tests/support/store-kit';
 import { takePoint, type PointRequest, type TakenPoint } from './take-point';
@@ -251,12 +252,18 @@ describe('a mover at the source that is not to be trusted', () => {
         link.send(fromReader.blocks, 1, Buffer.from([0, 1, 0, 0, 1]));
       },
     ]);
+  });
+
+  itLong('is not heard where it tells without end', async () => {
     const chatter = { level: 'note', code: 'TIDE', path: '', message: 'high water', missing: false };
     await broken([
       (link) => {
         for (let i = 0; i <= 200_000; i++) link.tell(fromReader.said, 0, chatter);
       },
     ]);
+  });
+
+  it('is not heard where what it sends is too long or has no name', async () => {
     const tooLong = (stream: Duplex) => {
       const head = Buffer.alloc(9);
       head.writeUInt32LE(0xffff_ffff, 0);

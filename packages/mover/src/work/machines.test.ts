@@ -305,7 +305,7 @@ describe('a machine', () => {
         }
         service.platform.remove(id);
       }),
-      { numRuns: rounds(2, 5) },
+      { numRuns: rounds(1, 5) },
     );
   });
 });

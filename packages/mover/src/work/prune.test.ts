@@ -315,7 +315,7 @@ describe('pruning', () => {
         expect((await readAll()).sort()).toEqual([...living].sort());
         if (living.size === 0) expect(packs()).toBe(0);
       }),
-      { numRuns: rounds(4, 10) },
+      { numRuns: rounds(3, 10) },
     );
   }, 240_000);
 });
