@@ -1,5 +1,6 @@
 import fs from 'node:fs';
 import os from 'node:os';
+import { parentPort } from 'node:worker_threads';
 import { bucketBench, bucketRun, serveBucket, type BucketRun } from './bucket-bench';
 import { catalogBench } from './catalog-bench';
 import { databaseBench } from './database-bench';
@@ -15,6 +16,8 @@ import { scaleBench } from './scale-bench';
 import { simulateHere, simulationBench } from './simulation-bench';
 import { storeBenches } from './store-benches';
 import { taskBench } from './task-bench';
+import { scanBench } from './scan-bench';
+import { readSensitive, sensitiveBench } from './sensitive-bench';
 import { unusualBench } from './unusual-bench';
 
 const all = [
@@ -37,6 +40,8 @@ const all = [
   'rebuild',
   'buckets',
   'unusual',
+  'scan',
+  'sensitive',
 ] as const;
 const args = process.argv.slice(2);
 
@@ -54,6 +59,10 @@ if (args[0] === '--bucket') {
 }
 if (args[0] === '--bucket-run') {
   await bucketRun(args[1] as BucketRun, args[2]!, args[3]!);
+  process.exit(0);
+}
+if (args[0] === '--sensitive') {
+  parentPort!.postMessage(readSensitive(Number(args[1])));
   process.exit(0);
 }
 if (args[0] === '--simulate') {
@@ -99,6 +108,8 @@ try {
   if (wanted('mail')) await mailBench(folder, people, mails, Math.min(runs, 3), report, keeps);
   if (wanted('buckets')) await bucketBench(folder, objects, Math.min(runs, 3), report, keeps);
   if (wanted('unusual')) unusualBench(seed, givenSet, writtenSet, keeps);
+  if (wanted('scan')) await scanBench(folder, Math.min(runs, 5), report, keeps);
+  if (wanted('sensitive')) await sensitiveBench(seed, keeps);
   if (wanted('rebuild')) await rebuildBench(folder, Math.min(runs, 3), report, keeps);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, catalogItems, report);

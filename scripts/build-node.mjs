@@ -10,6 +10,7 @@ const entries = {
   extract: 'packages/mover/src/extract-main.ts',
   cli: 'packages/cli/src/main.ts',
   'task-thread': 'packages/mover/src/task-thread.ts',
+  'scan-thread': 'packages/mover/src/scan/scan-thread.ts',
   'crunch-thread': 'packages/engine/src/pipeline/crunch-thread.ts',
   'scout-thread': 'packages/connectors/src/files/scout-thread.ts',
   'place-thread': 'packages/connectors/src/files/place-thread.ts',

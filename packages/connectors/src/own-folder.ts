@@ -2,7 +2,7 @@ import { lstatSync, mkdtempSync, readdirSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import path from 'node:path';
 
-type Purpose = 'scratch' | 'log' | 'kept' | 'attached' | 'share' | 'shown';
+type Purpose = 'scratch' | 'log' | 'kept' | 'attached' | 'share' | 'shown' | 'scanned';
 const named = (what: Purpose) => `lithodex-${what}-`;
 
 function isAlive(pid: number): boolean {

@@ -24,6 +24,7 @@ import { InsideTest, Inventory, PlatformTest } from './platform';
 import { AttachedAt } from './attached';
 import { ComparedItem } from './recover';
 import { Cartridge } from './storage';
+import { RulesTried } from './scans';
 
 const Nanoseconds = z.string().regex(/^-?\d{1,25}$/);
 const Done = z.object({});
@@ -67,6 +68,8 @@ export const answers = {
   bucketNow: BucketNow,
   applicationLook: ApplicationLook,
   resourcePair: ResourcePair,
+  tryRules: RulesTried,
+  sensitiveIn: z.array(z.object({ before: z.string().max(200), text: z.string().max(5000), after: z.string().max(200) })).max(50),
   switchVolume: Done,
   removeVolume: Done,
   itemChanges: ItemChanges,

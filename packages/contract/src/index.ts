@@ -40,3 +40,5 @@ export * from './overview';
 export * from './first';
 export * from './asking-movers';
 export * from './change-routes';
+export * from './scans';
+export * from './sensitive';

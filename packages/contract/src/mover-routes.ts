@@ -1,6 +1,7 @@
 import { Empty } from './common';
 import * as mover from './mover';
 import { byUuid, large, route, type Route } from './route';
+import { PointScanned, SensitiveFound } from './scans';
 
 /** What movers call. */
 export const moverRoutes = {
@@ -65,6 +66,26 @@ export const moverRoutes = {
     params: byUuid,
     body: mover.PointCopied,
     response: Empty,
+  }),
+  sensitiveFound: route({
+    method: 'post',
+    path: '/mover/tasks/:id/sensitive',
+    summary: 'Tell in which files of a point there is sensitive data',
+    access: 'mover',
+    params: byUuid,
+    body: SensitiveFound,
+    response: Empty,
+    limit: large,
+  }),
+  pointScanned: route({
+    method: 'post',
+    path: '/mover/tasks/:id/scanned',
+    summary: 'Tell what was found in a point',
+    access: 'mover',
+    params: byUuid,
+    body: PointScanned,
+    response: Empty,
+    limit: large,
   }),
   adoptPoint: route({
     method: 'post',

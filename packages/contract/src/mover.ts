@@ -23,11 +23,12 @@ import { InsideAccount, MachinePoint, PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
 import { MachineWish } from './running-machine';
 import { Cause, Progress } from './runs';
+import { RuleSource } from './scans';
 import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 export const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 16;
+export const moverLanguage = 17;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -232,6 +233,10 @@ export const Question = z.discriminatedUnion('ask', [
   }),
   /** A stored resource and the one of now. */
   z.object({ ask: z.literal('resourcePair'), point: PointRef, path: ByteString, server: Cluster, namespace: NamespaceName }),
+  /** What rules say, and find in a sample. */
+  z.object({ ask: z.literal('tryRules'), rules: z.array(RuleSource).max(1000), sample: z.string().max(100_000) }),
+  /** What stands in a file of a point by one pattern. */
+  z.object({ ask: z.literal('sensitiveIn'), point: PointRef, path: ByteString, pattern: z.string().max(60) }),
   /** To have an application use another of its volumes. */
   z.object({ ask: z.literal('switchVolume'), server: Cluster, namespace: NamespaceName, from: ClaimName, to: ClaimName }),
   /** To take a volume away that nobody uses any more. */

@@ -12,7 +12,7 @@ import { planRoutes } from './plan-routes';
 import { peopleRoutes } from './people-routes';
 import { platformRoutes } from './platform-routes';
 import { applicationRoutes } from './application-routes';
-import { changeRoutes } from './change-routes';
+import { trustRoutes } from './trust-routes';
 import { askingRoutes } from './asking';
 import { deskRoutes } from './desk';
 import { systemRoutes } from './system-routes';
@@ -38,7 +38,7 @@ export const routes = {
   ...askingMoverRoutes,
   ...unitRoutes,
   ...applicationRoutes,
-  ...changeRoutes,
+  ...trustRoutes,
   ...overviewRoutes,
 
   watch: route({

@@ -51,6 +51,7 @@ export const taskTypes: Readonly<Record<WorkType, TaskType>> = {
   runMachine: { ...usual, duties: ['capture', 'keep'], urgent: true, pins: true, stays: true },
   copy: { ...usual, writesTarget: true, paced: true, pins: true },
   verify: { ...usual, paced: true, pins: true, aboutTarget: true },
+  scan: { ...usual, pins: true },
   adopt: { ...usual, pins: true, aboutTarget: true },
   expire: { ...usual, duties: ['prune'], changesSeries: true },
   prune: { ...usual, duties: ['prune'], aboutTarget: true },

@@ -6,6 +6,7 @@ import { PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
 import { AttachedAs } from './attached';
 import { MachineWish } from './running-machine';
+import { RuleSource, ScanFind } from './scans';
 
 /** A machine in a snapshot that its storage keeps: it stands on no target of ours, and is read there. */
 const SnapshotPlace = z.object({
@@ -137,6 +138,21 @@ export type VerifyWork = z.infer<typeof VerifyWork>;
 export const AdoptWork = z.object({ type: z.literal('adopt'), target: TargetRef });
 export type AdoptWork = z.infer<typeof AdoptWork>;
 
+/**
+ * Looks into points of a series, oldest first, for what rules find, and for sensitive data. `since`: the point before them that was looked into by the same rules, with what was found there: what is as it
+ * was there is not read again. `scanner`: name of a command in the mover's own settings.
+ */
+export const ScanWork = z.object({
+  type: z.literal('scan'),
+  points: z.array(PointRef).max(1000),
+  since: z.object({ point: PointRef, finds: z.array(ScanFind) }).nullable(),
+  rules: z.array(RuleSource),
+  scanner: z.string().max(60),
+  sensitive: z.boolean(),
+  expected: z.object({ items: Count, bytes: Bytes }),
+});
+export type ScanWork = z.infer<typeof ScanWork>;
+
 export const Work = z.discriminatedUnion('type', [
   BackupWork,
   RestoreWork,
@@ -148,5 +164,6 @@ export const Work = z.discriminatedUnion('type', [
   VerifyWork,
   CopyWork,
   AdoptWork,
+  ScanWork,
 ]);
 export type Work = z.infer<typeof Work>;

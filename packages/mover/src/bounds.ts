@@ -4,6 +4,7 @@ import { z } from 'zod';
 import { usualBackOnly, type HostBounds } from '@lithodex/connectors';
 import { bytesOfText } from '@lithodex/core';
 import { threadFile } from '@lithodex/engine';
+import { ScannerCommand } from './scan/command-scanner';
 
 const Roots = z.array(z.string().regex(/^\//, 'start with /').max(4000)).max(1000);
 
@@ -19,6 +20,8 @@ const MoverFile = z.strictObject({
   never: Roots.default([]),
   /** Folders that are the root of another machine, each with the file in which its hardware says what it is. */
   hardware: z.record(z.string().regex(/^\//, 'start with /').max(4000), z.string().max(4000)).default({}),
+  /** Programs that scan files, by the name that the server knows them by. */
+  scanners: z.record(z.string().min(1).max(60), ScannerCommand).default({}),
   /** Whether buckets, libraries and platforms may be at addresses inside a house. */
   privateAddresses: z.boolean().default(true),
 });
@@ -45,6 +48,7 @@ function real(file: string): string {
 export function boundsOf({ file, tokenFile, keysFolder, scripts, overlays }: MoverPlaces): {
   readonly bounds: HostBounds;
   readonly privateAddresses: boolean;
+  readonly scanners: Readonly<Record<string, ScannerCommand>>;
 } {
   const settings = file ?? path.join(path.dirname(tokenFile), 'mover.json');
   const written: unknown = file !== undefined || existsSync(settings) ? JSON.parse(readFileSync(settings, 'utf8')) : {};
@@ -53,10 +57,14 @@ export function boundsOf({ file, tokenFile, keysFolder, scripts, overlays }: Mov
   const program = path.dirname(threadFile('task-thread'));
   const own = [tokenFile, keysFolder, overlays, settings, program, path.resolve(program, '../../node_modules')];
   const bytes = (paths: readonly string[]) => [...new Set(paths.map((p) => bytesOfText(real(p))))];
-  const { read, write, backOnly, never, privateAddresses } = said.data;
+  const { read, write, backOnly, never, privateAddresses, scanners } = said.data;
   const hardware = Object.fromEntries(
     Object.entries(said.data.hardware).map(([root, file]) => [bytesOfText(real(root)), readFileSync(file, 'utf8')]),
   );
   const kept = [...own, ...(scripts === undefined ? [] : [scripts]), ...never];
-  return { bounds: { read: bytes(read), write: bytes(write), backOnly: bytes(backOnly), kept: bytes(kept), hardware }, privateAddresses };
+  return {
+    bounds: { read: bytes(read), write: bytes(write), backOnly: bytes(backOnly), kept: bytes(kept), hardware },
+    privateAddresses,
+    scanners,
+  };
 }

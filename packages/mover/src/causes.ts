@@ -2,6 +2,7 @@ import type { Cause } from '@lithodex/contract';
 import { SourceError, type SourceErrorCode } from '@lithodex/connectors';
 import { EngineError, systemCode, type EngineErrorCode } from '@lithodex/engine';
 import { VolumeError, type VolumeErrorCode } from '@lithodex/volumes';
+import { ScannerError } from './scan/command-scanner';
 import { ScriptError, type ScriptErrorCode } from './work/script';
 
 const remedies: Partial<Record<EngineErrorCode, string>> = {
@@ -127,6 +128,12 @@ export function causeOf(error: unknown): Cause {
     return { code: error.code, message: error.message, remedy: remedies[error.code] ?? 'See the log for the details, then retry.' };
   }
   if (error instanceof SourceError) return { code: error.code, message: error.message, remedy: sourceRemedies[error.code] };
+  if (error instanceof ScannerError)
+    return {
+      code: error.code,
+      message: error.message,
+      remedy: 'Look at the scanner on the host of the mover and its settings in mover.json, then retry.',
+    };
   if (error instanceof ScriptError) return { code: error.code, message: error.message, remedy: scriptRemedies[error.code] };
   const code = systemCode(error);
   // one that ran beside the source, at another mover

@@ -7,3 +7,4 @@ export * from './mover';
 export * from './task-runner';
 export * from './api';
 export { causeOf } from './causes';
+export { PointScanner, type ScanSink } from './scan/scan-points';

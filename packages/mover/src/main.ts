@@ -33,7 +33,7 @@ else await askToJoin(values.server, name, values['token-file'], (text) => proces
 // a mover that only reads has no keys
 const keysFolder = values.keys ?? path.join(path.dirname(values['token-file']), 'keys');
 const overlays = path.resolve(values.overlays ?? path.join(path.dirname(values['token-file']), 'overlays'));
-const { bounds, privateAddresses } = boundsOf({
+const { bounds, privateAddresses, scanners } = boundsOf({
   file: values.bounds,
   tokenFile: values['token-file'],
   keysFolder,
@@ -50,6 +50,7 @@ const mover = new Mover(
     keysFolder,
     name,
     scripts: values.scripts,
+    scanners,
     bounds,
     receive: values.receive,
     attachAt: values.attach,

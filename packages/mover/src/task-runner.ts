@@ -13,6 +13,8 @@ export interface MoverOptions {
   readonly token: string;
   readonly keysFolder: string;
   readonly name: string;
+  /** Programs of the host that scan files, by name. */
+  readonly scanners: ThreadStart['scanners'];
   /** Folder of the scripts that policies may name. */
   readonly scripts: string | undefined;
   /** Where movers that only read reach this one, as host:port; undefined where they do not. */

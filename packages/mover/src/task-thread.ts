@@ -16,6 +16,7 @@ import { EngineError, served, systemCode } from '@lithodex/engine';
 import { ServerApi } from './api';
 import { causeOf } from './causes';
 import type { Expected } from './receiver';
+import type { ScannerCommand } from './scan/command-scanner';
 import { Stores } from './work/stores';
 import { targetsOf, targetsRead } from './work/targets-of';
 import { noCounts, type Receiving, type TaskContext, type TaskResult } from './work/task-context';
@@ -26,6 +27,8 @@ export interface ThreadStart {
   readonly keysFolder: string;
   readonly scripts: string | undefined;
   readonly bounds: HostBounds;
+  /** Programs of the host that scan files, by name. */
+  readonly scanners: Readonly<Record<string, ScannerCommand>>;
   /** Where other movers reach this one; undefined where they do not. */
   readonly receive?: string | undefined;
   /** Address of this host at which what is attached can be reached; undefined for this host alone. */
@@ -82,6 +85,7 @@ const runners: { readonly [T in WorkType]: () => Promise<(ctx: TaskContext, work
   runMachine: async () => (await import('./work/run-machine')).runMachine,
   copy: async () => (await import('./work/copy')).runCopy,
   verify: async () => (await import('./work/verify')).runVerify,
+  scan: async () => (await import('./work/scan')).runScan,
   adopt: async () => (await import('./work/adopt')).runAdopt,
   expire: async () => (await import('./work/expire')).runExpire,
   prune: async () => (await import('./work/prune')).runPrune,
@@ -108,6 +112,7 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
     stores,
     limits,
     scripts: start.scripts,
+    scanners: start.scanners,
     attachAt: start.attachAt ?? '127.0.0.1',
     overlays: start.overlays,
     wish: () => (wished?.taskId === task.id ? wished.wish : 'wish' in task.work ? task.work.wish : null),

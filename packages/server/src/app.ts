@@ -24,6 +24,10 @@ import { knownMoverHandlers } from './places/movers/known-movers';
 import { unitHandlers } from './places/movers/unit-handlers';
 import { noticeHandlers } from './places/watch/notice-handlers';
 import { auditHandlers } from './places/trust/audit-handlers';
+import { ruleHandlers } from './places/trust/rule-handlers';
+import { sensitiveHandlers } from './places/trust/sensitive-handlers';
+import { scanHandlers } from './places/trust/scan-handlers';
+import { scanReportHandlers } from './places/movers/scan-report-handlers';
 import { changeHandlers } from './places/trust/change-handlers';
 import { peopleHandlers } from './places/trust/people-handlers';
 import { accountHandlers } from './places/trust/account-handlers';
@@ -69,6 +73,9 @@ export function allHandlers(deps: Deps): Handlers {
     ...tokenHandlers(deps),
     ...auditHandlers(deps),
     ...changeHandlers(deps),
+    ...scanHandlers(deps),
+    ...ruleHandlers(deps),
+    ...sensitiveHandlers(deps),
     ...requestHandlers(deps),
     ...watching,
     ...overviewHandlers(deps, { ...watching, ...estateHandlers(deps), ...targetHandlers(deps) }),
@@ -100,6 +107,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...undoHandlers(deps),
     ...restoreHandlers(deps),
     ...moverHandlers(deps),
+    ...scanReportHandlers(deps),
     ...knownMoverHandlers(deps),
     ...askingMoverHandlers(deps),
     ...unitHandlers(deps),

@@ -3,9 +3,13 @@ import type { OpenPoint } from '../connector';
 import { entryAt } from '../machines/capture-machine';
 import { machinePoint } from '../machines/machine-content';
 import { openDisk } from '../machines/open-disk';
+import type { InsideTree } from './inside-tree';
 
 /** A difference inside the disks of a machine, or that nothing is known any more of what is inside one. Paths are byte strings below the point. */
-export type ChangeInside = TreeChange | { readonly change: 'opened' | 'closed'; readonly disk: string };
+export type ChangeInside =
+  | TreeChange
+  | { readonly change: 'opened'; readonly disk: string; readonly tree: InsideTree }
+  | { readonly change: 'closed'; readonly disk: string };
 
 /** Paths of the disks that a point holds. */
 export function disksIn(point: Pick<OpenPoint, 'root'>): string[] {
@@ -22,8 +26,8 @@ export async function* changesInside(before: OpenPoint | undefined, now: OpenPoi
   for (const disk of earlier) if (!disks.includes(disk)) yield { change: 'closed', disk };
   if (before && (await storedAlike(before, now, disks))) return;
   for (const disk of disks) {
-    yield { change: 'opened', disk };
     const newer = await openDisk(now, disk);
+    yield { change: 'opened', disk, tree: newer };
     const older = before && earlier.includes(disk) ? await openDisk(before, disk) : undefined;
     const by = { older: older?.trees ?? newer.trees, newer: newer.trees, isSame: sameInside, skipsSame: false };
     yield* compareTrees(by, older?.top, newer.top, disk);

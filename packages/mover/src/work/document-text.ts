@@ -1,6 +1,6 @@
 import { execFile } from 'node:child_process';
 import { rmSync } from 'node:fs';
-import { open } from 'node:fs/promises';
+import { open, writeFile } from 'node:fs/promises';
 import path from 'node:path';
 import { promisify } from 'node:util';
 import yauzl from 'yauzl';
@@ -57,6 +57,18 @@ async function keep({ tree, entry }: Pick<FoundItem, 'tree' | 'entry'>, file: st
     await handle.close();
   }
   return front;
+}
+
+/** The text of a PDF that is held already; undefined where it has none that can be read. */
+export async function textOfPdfBytes(data: Buffer): Promise<string | undefined> {
+  const folder = ownFolder('shown');
+  try {
+    const file = path.join(folder, 'document');
+    await writeFile(file, data, { mode: 0o600 });
+    return (await textOfPdf(file)).text ?? undefined;
+  } finally {
+    rmSync(folder, { recursive: true, force: true });
+  }
 }
 
 /** By a program of its own, held to bounds: what is wrong in a PDF is wrong there. */

@@ -79,6 +79,10 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       const point = await openPoint(stores, question.point);
       return (await applicationQuestions()).resourcePair(point, question.path, question.server, question.namespace);
     }
+    case 'tryRules':
+      return (await import('../scan/rule-set')).tryRules(question.rules, question.sample);
+    case 'sensitiveIn':
+      return (await import('../scan/show-sensitive')).sensitiveIn(stores, question);
     case 'switchVolume':
       await (await applicationQuestions()).switchTo(question.server, question.namespace, question.from, question.to);
       return {};

@@ -11,6 +11,8 @@ function pointsOf(work: Work): readonly PointRef[] {
       return [work.point];
     case 'copy':
       return work.points;
+    case 'scan':
+      return [...work.points, ...(work.since ? [work.since.point] : [])];
     default:
       return [];
   }

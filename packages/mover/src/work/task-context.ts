@@ -2,6 +2,7 @@ import type { ClaimedTask, Finish, MachineWish, MoverLine, Progress } from '@lit
 import type { HostLimits } from '@lithodex/connectors';
 import type { ServerApi } from '../api';
 import type { Expected } from '../receiver';
+import type { ScannerCommand } from '../scan/command-scanner';
 import type { Stores } from './stores';
 
 /** The address of this mover for others, and who is expected there. */
@@ -19,6 +20,8 @@ export interface TaskContext {
   readonly limits: HostLimits;
   /** Folder of the scripts that policies may name; none when it was not given. */
   readonly scripts: string | undefined;
+  /** Programs of the host that scan files, by name. */
+  readonly scanners: Readonly<Record<string, ScannerCommand>>;
   /** Address of this host at which what is attached can be reached. */
   readonly attachAt: string;
   /** Folder for what machines write that run from the store. */

@@ -9,6 +9,7 @@ import type { ExpirePlan } from '../runs/expiry';
 import type { BackupPlan } from '../runs/queue';
 import type { Secrets } from '../../base/secrets';
 import type { CarePlan } from '../targets/care';
+import { scanWork, type ScanPlan } from '../trust/scans';
 import { editedOf } from '../../records/runs/edited-texts';
 import { fromOf, placeOf, sourceOf, type WorkloadSource } from '../../records/systems/kinds-of-place';
 import { snapshotRows, type SnapshotRow } from '../../records/systems/snapshot-rows';
@@ -41,6 +42,8 @@ export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: Queu
     case 'verify':
     case 'adopt':
       return careWork(trx, secrets, fromJson<CarePlan>(task.work));
+    case 'scan':
+      return scanWork(trx, secrets, fromJson<ScanPlan>(task.work), now);
     case 'download': {
       const { picks, readFrom, ...plan } = fromJson<DownloadPlan>(task.work);
       return { ...plan, picks: await withPoints(trx, secrets, picks, readFrom) };

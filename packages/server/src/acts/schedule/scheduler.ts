@@ -5,6 +5,7 @@ import { rewriteNames } from '../../records/catalog/rewrite-names';
 import { forgetEdited } from '../../records/runs/edited-texts';
 import { dropOldRates } from '../../records/runs/run-rates';
 import { startDueCare } from '../targets/care';
+import { startDueScans } from '../trust/scans';
 import { reclaimLost } from '../movers/leases';
 import { SettingsKeeper } from '../settings/keep-settings';
 import { readAllPlatforms, readStalePlatforms } from '../estate/read-platform';
@@ -121,6 +122,7 @@ export class Scheduler {
           .finally(() => {
             this.standing = undefined;
           });
+        await startDueScans(deps);
         if (deps.config.targetCare) await startDueCare(deps);
         if (deps.config.targetCare) void this.keeper.round();
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {

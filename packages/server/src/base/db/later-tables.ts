@@ -96,3 +96,27 @@ CREATE TABLE mover_asking (
 export const unusualChange = `
 ALTER TABLE point ADD counts JSON NULL, ADD signs JSON NULL, ADD said JSON NULL;
 ALTER TABLE workload ADD hold_from TINYINT UNSIGNED NOT NULL DEFAULT 60`;
+
+/**
+ * Files of rules, what scans said of points and found in them, and files with sensitive data: each row stands for the time in which so much stood there.
+ * Points that are looked into are those of one series; a workload may have several.
+ */
+export const scans = `
+CREATE TABLE scan_rule (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, name VARCHAR(120) NOT NULL UNIQUE, text MEDIUMTEXT NOT NULL, is_on BOOLEAN NOT NULL, ships BOOLEAN NOT NULL DEFAULT 0,
+  version INT UNSIGNED NOT NULL DEFAULT 1, changed_at BIGINT NOT NULL, changed_by VARCHAR(120) NOT NULL
+);
+CREATE TABLE point_scan (
+  point_id CHAR(36) PRIMARY KEY, workload_id INT UNSIGNED NOT NULL, rules CHAR(16) NOT NULL, rules_at BIGINT NOT NULL, scanned_at BIGINT NOT NULL, items BIGINT NOT NULL,
+  bytes BIGINT NOT NULL, bytes_read BIGINT NOT NULL, not_looked INT UNSIGNED NOT NULL, suspect INT UNSIGNED NOT NULL, infected INT UNSIGNED NOT NULL,
+  sensitive_too BOOLEAN NOT NULL, KEY (workload_id)
+);
+CREATE TABLE scan_find (
+  no BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, point_id CHAR(36) NOT NULL, workload_id INT UNSIGNED NOT NULL, path BLOB NOT NULL, inner_path VARCHAR(2000) NOT NULL,
+  rule VARCHAR(200) NOT NULL, about VARCHAR(500) NOT NULL, grade VARCHAR(10) NOT NULL, size BIGINT NOT NULL, sum CHAR(64) NOT NULL, KEY (point_id), KEY (sum), KEY (workload_id)
+);
+CREATE TABLE sensitive_file (
+  no BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, series_no INT UNSIGNED NOT NULL, workload_id INT UNSIGNED NOT NULL, path_hash BINARY(16) NOT NULL, path BLOB NOT NULL,
+  pattern VARCHAR(60) NOT NULL, findings INT UNSIGNED NOT NULL, sample VARCHAR(60) NOT NULL, owner VARCHAR(120) NOT NULL, mode INT UNSIGNED NOT NULL,
+  from_at BIGINT NOT NULL, to_at BIGINT NULL, UNIQUE KEY (series_no, path_hash, pattern, from_at), KEY (workload_id, to_at)
+)`;

@@ -1,6 +1,8 @@
 import type { Knex } from 'knex';
 import * as later from './later-tables';
 import { oneRestore } from './one-restore';
+import { runAll } from './run-all';
+import { scansWithRules } from './scans-with-rules';
 
 interface Migration {
   readonly name: string;
@@ -87,10 +89,6 @@ CREATE TABLE load_batch (task_id CHAR(36) NOT NULL, attempt INT NOT NULL, seq IN
 CREATE TABLE setting (name VARCHAR(60) PRIMARY KEY, value JSON NOT NULL);
 CREATE TABLE event (id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, at BIGINT NOT NULL, kind VARCHAR(12) NOT NULL, run_id INT UNSIGNED NULL, workload_id INT UNSIGNED NULL, task_id CHAR(36) NULL);
 `;
-
-async function runAll(k: Knex, sql: string): Promise<void> {
-  for (const statement of sql.split(/;\n/)) if (statement.trim()) await k.raw(statement.trim().replace(/;$/, ''));
-}
 
 /** Bundled in the build: no directory is read at run time. */
 const targetCare = `
@@ -336,7 +334,6 @@ ALTER TABLE source ADD read_by VARCHAR(80) NULL`;
 const runAfter = `
 ALTER TABLE run ADD after_run INT UNSIGNED NULL, ADD KEY (after_run)`;
 
-/** A task that follows a log takes points one after another. */
 /** A new installation asks administrators for a second factor; one that is there already goes on as it was. */
 async function signInOfNew(knex: Knex): Promise<void> {
   await runAll(knex, signIn);
@@ -397,4 +394,5 @@ export const migrations: Migration[] = [
   { name: '0050-envelopes', up: (k) => runAll(k, later.envelopes) },
   { name: '0051-asking-movers', up: (k) => runAll(k, later.askingMovers) },
   { name: '0052-unusual-change', up: (k) => runAll(k, later.unusualChange) },
+  { name: '0053-scans', up: scansWithRules },
 ];

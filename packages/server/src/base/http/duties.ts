@@ -24,6 +24,8 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   memberNow: ['capture'],
   bucketNow: ['capture'],
   applicationLook: ['capture', 'keep'],
+  tryRules: ['keep'],
+  sensitiveIn: ['keep'],
   resourcePair: ['capture', 'keep'],
   switchVolume: ['capture'],
   removeVolume: ['capture'],

@@ -1,0 +1,248 @@
+import { createHash } from 'node:crypto';
+import { mostFinds, type RuleSource, type ScanFind, type SensitiveFile } from '@lithodex/contract';
+import { fileContent, SlidingWork, type FoundItem, type OpenPoint } from '@lithodex/connectors';
+import { EngineError, type Root } from '@lithodex/engine';
+import type { CommandScanner } from './command-scanner';
+import { Counts, onceEach, type ContentTold, type FoundWithin } from './content-look';
+import { LookPool } from './look-pool';
+import { holdsParts } from './parts-within';
+import { pointSteps } from './point-steps';
+
+/** What was found in a point. Paths are byte strings. */
+export interface ScannedPoint {
+  readonly items: number;
+  readonly bytes: number;
+  readonly read: number;
+  readonly notLooked: number;
+  readonly suspect: number;
+  readonly infected: number;
+  readonly finds: ScanFind[];
+}
+
+/** Where what was found goes meanwhile. */
+export interface ScanSink {
+  /** Files in which sensitive data was looked for, and items that changed or went. */
+  sensitive(files: readonly SensitiveFile[], gone: readonly string[]): Promise<void>;
+  note(path: string, why: string): void;
+  looked(bytes: number): void;
+  stopped(): boolean;
+}
+
+/** What is looked for. */
+export interface ScanBy {
+  readonly rules: readonly RuleSource[];
+  readonly sensitive: boolean;
+  readonly scanner?: CommandScanner<Pending> | undefined;
+}
+
+/** A file that waits for the scanner. */
+export interface Pending {
+  readonly path: string;
+  readonly size: number;
+  sum: string;
+}
+
+type Look = ContentTold & { readonly read: number };
+
+const atOnce = 6;
+const batch = 2000;
+/** A content up to this size is looked into as a whole, a larger one in windows that lap over. Bytes. */
+const wholeUpTo = 64 << 20;
+const windowBytes = 32 << 20;
+const lap = 64 << 10;
+/** Contents that are remembered, so that the same bytes are looked into once however many points hold them. */
+const mostRemembered = 500_000;
+const mostPatterns = 60;
+
+/** Looks into the points of a series, one after another. */
+export class PointScanner {
+  private readonly pool: LookPool;
+  /** By item, what is found in the point that was looked into last. */
+  private readonly finds = new Map<string, ScanFind[]>();
+  private readonly notes = new Map<string, string>();
+  private readonly remembered = new Map<string, Look>();
+
+  /** Throws Error with what is wrong in the rules. */
+  constructor(
+    private readonly by: ScanBy,
+    private readonly sink: ScanSink,
+  ) {
+    this.pool = new LookPool({ rules: by.rules, sensitive: by.sensitive, sumAll: by.scanner !== undefined });
+  }
+
+  /** Takes over what is known of a point. */
+  know(finds: readonly ScanFind[]): void {
+    for (const find of finds) this.finds.set(find.path, [...(this.finds.get(find.path) ?? []), find]);
+  }
+
+  /** Forgets all that is known, where what comes is not compared with what was before. */
+  begin(): void {
+    this.finds.clear();
+    this.notes.clear();
+  }
+
+  /** Ends its threads. */
+  close(): Promise<void> {
+    return this.pool.close();
+  }
+
+  /** Looks into a point, as far as it differs from the one before. Throws what targets fail with, ScannerError, STOPPED. */
+  async scan(before: OpenPoint | undefined, now: OpenPoint): Promise<ScannedPoint> {
+    const { scanner, sensitive } = this.by;
+    const sums = { items: 0, bytes: 0, read: 0 };
+    const work = new SlidingWork(scanner ? 1 : atOnce);
+    let files: SensitiveFile[] = [];
+    let gone: string[] = [];
+    const send = async () => {
+      const [told, left] = [files, gone];
+      files = [];
+      gone = [];
+      if (told.length || left.length) await this.sink.sensitive(told, left);
+    };
+    for await (const step of pointSteps(before, now)) {
+      if (this.sink.stopped()) throw new EngineError('STOPPED');
+      if (step.do === 'note') {
+        this.note(step.path, step.why);
+        continue;
+      }
+      if (step.do === 'forget') {
+        this.forget(step.path, step.below);
+        if (sensitive && before) gone.push(step.path);
+      } else {
+        const { path, item } = step;
+        // one is read after the other, as they lie; what was read is looked into meanwhile
+        const looking = await this.intoItem(path, item, step.inside);
+        await work.add(async () => {
+          const seen = await looking();
+          sums.items++;
+          sums.bytes += item.entry.size;
+          sums.read += seen.read;
+          this.sink.looked(seen.read);
+          if (sensitive) files.push({ path, ...whoseOf(now.root, item.entry), counts: seen.counts.slice(0, mostPatterns) });
+        });
+      }
+      // one that went before it came is told first
+      if (files.length >= batch || gone.length >= batch) {
+        await work.idle();
+        await send();
+      }
+      if (scanner?.isFull) await this.runScanner(work);
+    }
+    await this.runScanner(work);
+    await send();
+    return { ...sums, ...this.told() };
+  }
+
+  /** Reads an item; what it resolves with waits until it is looked into. */
+  private async intoItem(path: string, item: Pick<FoundItem, 'tree' | 'entry'>, inside: boolean): Promise<() => Promise<Look>> {
+    const { scanner } = this.by;
+    const { entry } = item;
+    const key = inside || scanner ? undefined : keyOf(entry);
+    const known = key === undefined ? undefined : this.remembered.get(key);
+    const pending: Pending = { path, size: entry.size, sum: '' };
+    const file = scanner?.file(pending);
+    const content = told(fileContent(item.tree, entry), file?.write);
+    const looking = known
+      ? Promise.resolve({ ...known, read: 0 })
+      : entry.size > wholeUpTo
+        ? Promise.resolve(await this.byWindows(content))
+        : this.asWhole(await gathered(content));
+    // told where it is waited for
+    looking.catch(() => undefined);
+    if (file) await looking.finally(file.done);
+    return async () => {
+      const seen = await looking;
+      pending.sum = seen.sum;
+      if (key !== undefined && !known && this.remembered.size < mostRemembered) this.remembered.set(key, seen);
+      if (seen.finds.length)
+        this.finds.set(
+          path,
+          seen.finds.map((f) => ({ ...f, path, size: entry.size, sum: seen.sum })),
+        );
+      if (seen.notLooked !== '') this.note(path, seen.notLooked);
+      return seen;
+    };
+  }
+
+  private async asWhole(data: Buffer): Promise<Look> {
+    const read = data.length;
+    return { ...(await this.pool.look(data, true)), read };
+  }
+
+  private async byWindows(content: AsyncIterable<Buffer>): Promise<Look> {
+    const finds: FoundWithin[] = [];
+    const counts = new Counts();
+    const sum = createHash('sha256');
+    let read = 0;
+    let opens: boolean | undefined;
+    let pieces: Buffer[] = [];
+    let held = 0;
+    const look = async (window: Buffer) => {
+      opens ??= holdsParts(window);
+      const told = await this.pool.look(window, false);
+      finds.push(...told.finds);
+      counts.add(told.counts);
+    };
+    for await (const piece of content) {
+      sum.update(piece);
+      read += piece.length;
+      pieces.push(piece);
+      held += piece.length;
+      if (held < windowBytes) continue;
+      const window = Buffer.concat(pieces);
+      const kept = Buffer.from(window.subarray(-lap));
+      await look(window);
+      pieces = [kept];
+      held = kept.length;
+    }
+    await look(Buffer.concat(pieces));
+    const notLooked = opens ? 'it is too large to be opened' : '';
+    return { finds: onceEach(finds), counts: counts.rows, sum: sum.digest('hex'), read, notLooked };
+  }
+
+  private async runScanner(work: SlidingWork): Promise<void> {
+    await work.idle();
+    for (const [{ path, size, sum }, find] of (await this.by.scanner?.scan()) ?? [])
+      this.finds.set(path, [...(this.finds.get(path) ?? []), { ...find, path, within: '', size, sum }]);
+  }
+
+  private note(path: string, why: string): void {
+    this.notes.set(path, why);
+    this.sink.note(path, why);
+  }
+
+  private forget(path: string, below: boolean): void {
+    for (const known of [this.finds, this.notes])
+      for (const key of known.keys()) if (key === path || (below && key.startsWith(`${path}/`))) known.delete(key);
+  }
+
+  private told(): Pick<ScannedPoint, 'notLooked' | 'suspect' | 'infected' | 'finds'> {
+    const items = [...this.finds.values()];
+    const infected = items.filter((finds) => finds.some((f) => f.grade === 'infected')).length;
+    return { notLooked: this.notes.size, infected, suspect: items.length - infected, finds: items.flat().slice(0, mostFinds) };
+  }
+}
+
+async function* told(content: AsyncIterable<Buffer>, onPiece: ((piece: Buffer) => void) | undefined): AsyncGenerator<Buffer> {
+  for await (const piece of content) {
+    onPiece?.(piece);
+    yield piece;
+  }
+}
+
+async function gathered(content: AsyncIterable<Buffer>): Promise<Buffer> {
+  const pieces: Buffer[] = [];
+  for await (const piece of content) pieces.push(piece);
+  // a copy: what is read may be kept for whoever reads it next
+  return Buffer.concat(pieces);
+}
+
+/** What stands for a stored content in its store. */
+function keyOf({ content, size }: FoundItem['entry']): string | undefined {
+  if (!content) return undefined;
+  return `${size} ${('lists' in content ? content.lists : content.names).toString('base64')}`;
+}
+
+function whoseOf(root: Root, { uid, mode }: FoundItem['entry']): Pick<SensitiveFile, 'owner' | 'mode'> {
+  return { owner: (root.owners[String(uid)] ?? String(uid)).slice(0, 120), mode };
+}

@@ -1,0 +1,102 @@
+import { createHash } from 'node:crypto';
+import type { PointScanned, SensitiveFound } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import type { z } from 'zod';
+import { fromJson } from '../../base/db/json';
+import { ApiError } from '../../base/errors';
+import type { RunningTask } from '../../records/movers/running-task';
+import { ruleSetNow, scanSettings } from '../../records/trust/scan-rules';
+import type { ScanPlan } from './scans';
+
+interface Scanned {
+  readonly workload_id: number;
+  readonly series_no: number;
+  readonly moment: number;
+}
+
+/** A point of the scan that is told of. Throws NOT_FOUND for one that it was not asked for. */
+async function pointOf(trx: Knex.Transaction, task: RunningTask, pointId: string): Promise<Scanned> {
+  const { points } = fromJson<ScanPlan>(task.work);
+  const point = points.includes(pointId)
+    ? await trx('point').where({ id: pointId }).first<Scanned | undefined>('workload_id', 'series_no', 'moment')
+    : undefined;
+  if (!point) throw new ApiError('NOT_FOUND');
+  return point;
+}
+
+/** Keeps what a scan found in a point, in place of what an earlier one did. Rules that changed while it went on leave the point to the next scan. */
+export async function keepScan(trx: Knex.Transaction, now: number, task: RunningTask, told: z.infer<typeof PointScanned>): Promise<number> {
+  const { workload_id } = await pointOf(trx, task, told.pointId);
+  const settings = await scanSettings(trx);
+  const { rules, at } = await scannedBy(trx, now, task, settings.scanner);
+  await trx('point_scan').where({ point_id: told.pointId }).delete();
+  await trx('scan_find').where({ point_id: told.pointId }).delete();
+  await trx('point_scan').insert({
+    point_id: told.pointId,
+    workload_id,
+    rules,
+    rules_at: at,
+    scanned_at: now,
+    items: told.items,
+    bytes: told.bytes,
+    bytes_read: told.read,
+    not_looked: told.notLooked,
+    suspect: told.suspect,
+    infected: told.infected,
+    sensitive_too: settings.sensitive,
+  });
+  const rows = told.finds.map(({ path, within, rule, about, grade, size, sum }) => ({
+    point_id: told.pointId,
+    workload_id,
+    path: Buffer.from(path, 'latin1'),
+    inner_path: within,
+    rule,
+    about,
+    grade,
+    size,
+    sum,
+  }));
+  for (let from = 0; from < rows.length; from += 500) await trx('scan_find').insert(rows.slice(from, from + 500));
+  return workload_id;
+}
+
+/** The set of rules that a running scan was given: that in force, unless it changed since the scan began. */
+async function scannedBy(trx: Knex.Transaction, now: number, task: RunningTask, scanner: string): Promise<{ rules: string; at: number }> {
+  const set = await ruleSetNow(trx, now, scanner);
+  if (set.at <= task.started_at) return { rules: set.id, at: set.at };
+  return { rules: '', at: task.started_at };
+}
+
+/** Keeps in which files of a point there is sensitive data: what stood there before ends with it. */
+export async function keepSensitive(trx: Knex.Transaction, task: RunningTask, told: z.infer<typeof SensitiveFound>): Promise<void> {
+  const { workload_id, series_no, moment } = await pointOf(trx, task, told.pointId);
+  const open = () => trx('sensitive_file').where({ series_no, to_at: null }).where('from_at', '<', moment);
+  if (told.whole) await open().update({ to_at: moment });
+  const ended = [...told.gone, ...told.files.map((f) => f.path)];
+  for (let from = 0; from < ended.length; from += 1000)
+    await open()
+      .whereIn('path_hash', ended.slice(from, from + 1000).map(hashOf))
+      .update({ to_at: moment });
+  const rows = told.files.flatMap(({ path, owner, mode, counts }) =>
+    counts.map(({ pattern, count, sample }) => ({
+      series_no,
+      workload_id,
+      path_hash: hashOf(path),
+      path: Buffer.from(path, 'latin1'),
+      pattern,
+      findings: count,
+      sample,
+      owner,
+      mode,
+      from_at: moment,
+      to_at: null,
+    })),
+  );
+  for (let from = 0; from < rows.length; from += 500)
+    await trx('sensitive_file')
+      .insert(rows.slice(from, from + 500))
+      .onConflict()
+      .merge(['findings', 'sample', 'owner', 'mode']);
+}
+
+const hashOf = (path: string): Buffer => createHash('md5').update(Buffer.from(path, 'latin1')).digest();

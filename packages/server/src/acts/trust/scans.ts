@@ -1,0 +1,164 @@
+import { grouped, lastClean } from '@lithodex/core';
+import type { ScanFind, ScanWork } from '@lithodex/contract';
+import type { Knex } from 'knex';
+import { inTransaction } from '../../base/db/open';
+import { ApiError } from '../../base/errors';
+import type { Secrets } from '../../base/secrets';
+import { pointRefs } from '../../records/targets/refs';
+import type { JudgedPoint } from '../../records/trust/point-scans';
+import { ruleSetNow, scanSettings, type RuleSetNow } from '../../records/trust/scan-rules';
+import type { Deps } from '../deps';
+import { queueRun, type NewTask } from '../runs/queue';
+
+/** What a scan keeps in the queue: by which rules it is done is looked up when it is claimed. */
+export interface ScanPlan {
+  readonly targetId: string;
+  readonly seriesNo: number;
+  /** Oldest first. */
+  readonly points: readonly string[];
+}
+
+const mostPoints = 1000;
+
+interface Candidate {
+  readonly id: string;
+  readonly series_no: number;
+  readonly workload_id: number;
+}
+
+/** Queues a scan of points, a task for each series. Throws NOT_NOW where none of them stands anywhere. */
+export async function queueScan(
+  trx: Knex.Transaction,
+  now: number,
+  points: readonly string[],
+  by: { readonly person: string; readonly name: string },
+): Promise<number> {
+  const rows = await trx('point as p')
+    .join('series as s', 's.no', 'p.series_no')
+    .whereIn('p.id', points)
+    .orderBy(['p.series_no', 'p.ordinal'])
+    .select<(Candidate & { target_id: string })[]>('p.id', 'p.series_no', 'p.workload_id', 's.target_id');
+  const bySeries = grouped(rows, (r) => r.series_no);
+  const tasks = [...bySeries.values()].flatMap((own): NewTask[] => {
+    const { workload_id: workloadId, series_no: seriesNo, target_id: targetId } = own[0]!;
+    const plans: NewTask[] = [];
+    for (let from = 0; from < own.length; from += mostPoints) {
+      const work: ScanPlan = { targetId, seriesNo, points: own.slice(from, from + mostPoints).map((r) => r.id) };
+      plans.push({ workloadId, seriesNo, type: 'scan', work });
+    }
+    return plans;
+  });
+  if (!tasks.length) throw new ApiError('NOT_NOW', undefined, 'There is no point that could be scanned.');
+  return queueRun(trx, now, {
+    kind: 'scan',
+    startedBy: by.person ? 'hand' : 'schedule',
+    priority: 'last',
+    name: by.name,
+    person: by.person,
+    rules: 'only backups are read',
+    tasks,
+  });
+}
+
+/** What a scan looks into: those of its points that were not scanned by the rules in force, from the last one before them that was. */
+export async function scanWork(trx: Knex.Transaction, secrets: Secrets, plan: ScanPlan, now: number): Promise<ScanWork> {
+  const settings = await scanSettings(trx);
+  const set = await ruleSetNow(trx, now, settings.scanner);
+  const living = await trx('point as p')
+    .leftJoin('point_scan as s', 's.point_id', 'p.id')
+    .where({ 'p.series_no': plan.seriesNo, 'p.state': 'visible' })
+    .orderBy('p.ordinal')
+    .select<{ id: string; ordinal: number; items: number; bytes: number; rules: string | null; sensitive_too: 0 | 1 | null }[]>(
+      'p.id',
+      'p.ordinal',
+      'p.items',
+      'p.bytes',
+      's.rules',
+      's.sensitive_too',
+    );
+  const isDone = (p: (typeof living)[number]) => p.rules === set.id && (!settings.sensitive || p.sensitive_too === 1);
+  const wanted = living.filter((p) => plan.points.includes(p.id) && !isDone(p));
+  const since = wanted.length ? living.findLast((p) => p.ordinal < wanted[0]!.ordinal && isDone(p)) : undefined;
+  const ids = [...(since ? [since.id] : []), ...wanted.map((p) => p.id)];
+  const refs = new Map((await pointRefs(trx, secrets, ids, plan.targetId)).map((r) => [r.taskId, r]));
+  const sinceRef = since && refs.get(since.id);
+  const newest = wanted.at(-1);
+  return {
+    type: 'scan',
+    points: wanted.flatMap((p) => refs.get(p.id) ?? []),
+    since: since && sinceRef ? { point: sinceRef, finds: await findsOf(trx, [since.id]) } : null,
+    rules: [...set.files],
+    scanner: settings.scanner,
+    sensitive: settings.sensitive,
+    expected: { items: newest?.items ?? 0, bytes: newest?.bytes ?? 0 },
+  };
+}
+
+/** What was found in points, with paths as byte strings. */
+export async function findsOf(db: Knex, points: readonly string[]): Promise<(ScanFind & { readonly pointId: string })[]> {
+  type Row = Omit<ScanFind, 'path' | 'within'> & { path: Buffer; inner_path: string; point_id: string };
+  const rows = await db('scan_find')
+    .whereIn('point_id', points)
+    .orderBy('no')
+    .select<Row[]>('point_id', 'path', 'inner_path', 'rule', 'about', 'grade', 'size', 'sum');
+  return rows.map(({ path, inner_path, point_id, ...find }) => ({
+    ...find,
+    path: path.toString('latin1'),
+    within: inner_path,
+    pointId: point_id,
+  }));
+}
+
+/** Of the points of one workload, that from which one would go back; null where none was scanned. */
+export function cleanOf(points: readonly JudgedPoint[]): { id: string; moment: number; verdict: JudgedPoint['verdict'] } | null {
+  const clean = lastClean(points);
+  return clean ? { id: clean.id, moment: clean.moment, verdict: clean.verdict } : null;
+}
+
+/** Queues what is to be scanned by itself: points that came, and, where rules are newer, those that were scanned by older ones. */
+export async function startDueScans(deps: Deps): Promise<void> {
+  const { db, clock } = deps;
+  const settings = await scanSettings(db);
+  if (settings.when === 'never') return;
+  const now = clock.now();
+  const set = await ruleSetNow(db, now, settings.scanner);
+  const due = await duePoints(db, settings, set);
+  if (!due.length) return;
+  const runId = await inTransaction(db, (trx) => queueScan(trx, now, due, { person: '', name: 'Scan of new points' }));
+  deps.movers.workAppeared();
+  await deps.events.emit('run', { runId });
+}
+
+/** Where a scan failed, its points wait for the next rules, or for a person. */
+async function duePoints(db: Knex, settings: Awaited<ReturnType<typeof scanSettings>>, set: RuleSetNow): Promise<string[]> {
+  const open = db('task').where({ type: 'scan' }).whereIn('state', ['waiting', 'running']).select('series_no');
+  const failed = db('task').where({ type: 'scan', state: 'failed' }).where('queued_at', '>=', set.at).select('series_no');
+  const living = () =>
+    db('point as p')
+      .where({ 'p.state': 'visible' })
+      .whereNot({ 'p.kind': 'log' })
+      .whereNotIn('p.series_no', open)
+      .whereNotIn('p.series_no', failed)
+      .modify((q) => {
+        if (settings.when === 'unusual')
+          void q.where((s) => void s.where('p.unusual', '>=', settings.fromScore).orWhere({ 'p.suspect': true }));
+      });
+  const stale = (q: Knex.QueryBuilder) =>
+    void q.where((s) => {
+      void s.whereNull('s.point_id');
+      if (settings.again === 'all') void s.orWhereNot({ 's.rules': set.id });
+      if (settings.sensitive) void s.orWhere({ 's.sensitive_too': false });
+    });
+  const waiting = await living().leftJoin('point_scan as s', 's.point_id', 'p.id').modify(stale).select<{ id: string }[]>('p.id');
+  if (settings.again === 'all') return waiting.map((p) => p.id);
+  const newest = await living()
+    .join('point_scan as s', 's.point_id', 'p.id')
+    .whereNot({ 's.rules': set.id })
+    .whereNotExists(
+      db('point as n').whereRaw(
+        "n.workload_id = p.workload_id AND n.state = 'visible' AND n.kind <> 'log' AND (n.moment > p.moment OR (n.moment = p.moment AND n.ordinal > p.ordinal))",
+      ),
+    )
+    .select<{ id: string }[]>('p.id');
+  return [...new Set([...waiting, ...newest].map((p) => p.id))];
+}
