@@ -13,6 +13,8 @@ import { keepsOnStorage, provesReturns } from './story-returns';
 import { HarbourDatabase, type Acts } from './harbour-database';
 import { asker, officeNight } from './harbour/office';
 import { HarbourOffice } from './harbour-office';
+import { asksForLess, protectsBeforeChange } from './story-changes';
+import { scansHarbour } from './story-scans';
 import { asksAtTheDesk, clerkRestores, helpsAtTheDesk } from './story-desk';
 import { HarbourApplications } from './harbour-applications';
 import { HarbourSurveys } from './harbour-surveys';
@@ -22,6 +24,7 @@ import { HarbourPlatform } from './harbour-platform';
 import { HarbourRoom, waitingUnit } from './harbour-room';
 import { spoilNewestPack } from './harbour/failing-sector';
 import { Random } from './harbour/random';
+import { GatheredLists } from './harbour/lists';
 import { encryptCharts, harbourServers } from './harbour/servers';
 import {
   careNight,
@@ -64,6 +67,7 @@ export class History {
   private readonly room: HarbourRoom;
   private readonly surveys: HarbourSurveys;
   private readonly applications: HarbourApplications;
+  private readonly lists = new GatheredLists((server) => this.folderOf(server));
   private diskId = '';
 
   /** Servers that are protected, or could be. */
@@ -128,6 +132,7 @@ export class History {
       await this.protectTide(now);
       this.office.losesNewest(asker.login, 3);
       await asksAtTheDesk(this.people, `${this.base}/api/v1`, `${this.state}/mail`);
+      await scansHarbour(this.people, () => this.quiet());
       await this.berths.followLog();
     } finally {
       this.movers.stop();
@@ -225,9 +230,10 @@ export class History {
     if (night === connectNight) await this.connect((name) => !trialServers.includes(name) && name !== 'ais-relay');
     for (const server of harbourServers.filter((s) => this.connected.has(s.name)))
       server.work(this.folderOf(server.name), this.random, night, evening.toMillis() - this.random.int(1, 9) * 3_600_000);
+    this.lists.work(night, evening.toMillis());
     if (night === closedFolderNight) fs.chmodSync(`${this.folderOf('harbour-office')}/personnel/appraisals`, 0o700);
     if (night === clerkNight) await clerkRestores(this.people, this.folderOf('harbour-office'), () => this.quiet());
-    if (night === plansNight) await this.protectBeforeChange();
+    if (night === plansNight) await protectsBeforeChange(this.people, () => this.quiet());
     if (night === relayNight) await this.connect((name) => name === 'ais-relay');
     await this.room.night(night, evening);
     await this.machines(night, evening);
@@ -272,7 +278,7 @@ export class History {
       await this.platform.recovers();
       fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));
       await keepsOnStorage(this.people);
-      await this.asksForLess();
+      await asksForLess(this.people);
     }
   }
 
@@ -365,25 +371,6 @@ export class History {
       if (!open) return;
       await Promise.race([changed, new Promise((resume) => setTimeout(resume, 250))]);
     }
-  }
-
-  /** In the last morning somebody wants to keep less, which a second person has to agree to. */
-  private async asksForLess(): Promise<void> {
-    const { rows } = await this.get<Answered<'listPolicies'>>('sten.odda', 'listPolicies');
-    const gates = rows.find((p) => p.body.name.startsWith('Gates'))!;
-    const rules = gates.body.rules.map((r) => ({ ...r, keep: { by: 'points' as const, points: 20 } }));
-    await this.call('sten.odda', 'changePolicy', gates.id, { ...gates.body, rules });
-  }
-
-  private async protectBeforeChange(): Promise<void> {
-    const { workloads } = await this.get<Answered<'estate'>>('eva.vind', 'estate');
-    const plans = workloads.find((w) => w.name === 'dredge-plans')!;
-    await this.call('eva.vind', 'protectOnce', plans.id, {
-      kind: 'incremental',
-      keep: { by: 'hand' },
-      note: 'before the plans are converted',
-    });
-    await this.quiet();
   }
 
   private get<T>(person: string, name: RouteName, id: string | number = '', query = ''): Promise<T> {

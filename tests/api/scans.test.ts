@@ -122,6 +122,34 @@ describe('scans of points', () => {
     expect(await rowOf()).toMatchObject({ verdict: 'infected', infected: 1, lastClean: { id: clean } });
   });
 
+  it('stand in the way of a restore of what is infected, unless it is wanted nonetheless', async () => {
+    const body = (pick: string, more: object = {}) => ({
+      picks: [{ pointId: infected, path: pick }],
+      destination: { to: 'folder' as const, folder: `${h.folder}/out` },
+      reason: 'to look at it',
+      ...more,
+    });
+    expect((await admin.call('planRestore', { body: body('plans') })).checks.map((c) => c.code)).not.toContain('INFECTED');
+    const { checks } = await admin.call('planRestore', { body: body('') });
+    expect(checks).toContainEqual(
+      expect.objectContaining({ code: 'INFECTED', level: 'stop', text: expect.stringMatching(/^5 items .*dumps\/berths.sql/) as string }),
+    );
+    await expect(admin.call('startRestore', { body: body('plain.bin') })).rejects.toMatchObject({
+      code: 'INVALID',
+      details: { check: 'INFECTED' },
+    });
+    expect(fs.existsSync(`${h.folder}/out`)).toBe(false);
+    const { runId } = await admin.call('startRestore', { body: body('plain.bin', { despiteInfected: true }) });
+    expect((await admin.ended(runId)).state).toBe('done');
+    const { matters } = await admin.call('watch', { query: {} });
+    expect(matters).toContainEqual(
+      expect.objectContaining({
+        title: 'Something infected is in desk',
+        text: expect.stringMatching(/The last one scanned clean is of/) as string,
+      }),
+    );
+  });
+
   it('read nothing twice: not what was scanned, not what did not change, not the same bytes under another name', async () => {
     expect((await scan()).counts.read).toBe(0);
     fs.copyFileSync(at('plain.bin'), at('plain again.bin'));

@@ -68,6 +68,11 @@ export const PointChange = z.object({
   signs: z.array(z.object({ code: z.string(), score: Score, reason: z.string() })),
   /** What a person said of it. */
   said: z.object({ as: z.enum(['usual', 'damage']), by: z.string(), at: Instant, reason: z.string() }).nullable(),
+  /** Sensitive data that stood in the workload by then, as far as it was looked for: what an intruder would have read. */
+  exposed: z
+    .object({ files: Count, findings: Count, patterns: z.array(z.string()) })
+    .nullable()
+    .default(null),
   damage: z
     .object({
       files: Count,

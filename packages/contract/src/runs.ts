@@ -172,6 +172,8 @@ export const RestoreBody = z
     edited: z.string().min(1).max(mostEdited).optional(),
     /** Take a point of what is replaced first, where that is a workload with points; see the plan. */
     rescue: z.boolean().default(true),
+    /** Items that a scan found infected are brought back all the same. */
+    despiteInfected: z.boolean().default(false),
     reason: Reason,
     trial: z.boolean().default(false),
   })

@@ -165,6 +165,16 @@ export const routes: Routes = [
         loadComponent: () => import('./reports/notices-page').then((m) => m.NoticesPage),
       },
       { path: 'trust', title: 'What changed · Lithodex', loadComponent: () => import('./trust/changes-page').then((m) => m.ChangesPage) },
+      {
+        path: 'trust/scans',
+        title: 'What was scanned · Lithodex',
+        loadComponent: () => import('./trust/scans-page').then((m) => m.ScansPage),
+      },
+      {
+        path: 'trust/sensitive',
+        title: 'What is sensitive · Lithodex',
+        loadComponent: () => import('./trust/sensitive-page').then((m) => m.SensitivePage),
+      },
       { path: 'trust/acts', title: 'Who did what · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
       { path: 'trust/people', title: 'People · Lithodex', loadComponent: () => import('./trust/people-page').then((m) => m.PeoplePage) },
       { path: 'trust/tokens', title: 'Tokens · Lithodex', loadComponent: () => import('./trust/tokens-page').then((m) => m.TokensPage) },

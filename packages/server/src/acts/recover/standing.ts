@@ -58,6 +58,7 @@ function restoreOf(body: StandingBody, workload: string, point: PointRow, stamp:
     readFrom: null,
     rescue: false,
     reason: body.reason,
+    despiteInfected: false,
     trial: false,
   };
 }

@@ -14,6 +14,7 @@ import { installationMatters } from './installation-matters';
 import { moverMatters } from './mover-matters';
 import { changeMatters, comingEnds } from '../kinds/platform-matters';
 import { recoverMatters } from './recover-matters';
+import { scanMatters } from './scan-matters';
 import { unusualWork } from './unusual-work';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
@@ -28,6 +29,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
   const tasks = await troubledTasksSince(deps, deps.clock.now() - lookBackDays * dayMs);
   return [
     ...(await suspects(deps, estate)),
+    ...(await scanMatters(deps)),
     ...failures(tasks, estate),
     ...(await ofKinds(deps)),
     ...(await moverMatters(deps)),

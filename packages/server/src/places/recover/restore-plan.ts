@@ -11,6 +11,7 @@ import { cartridgeCheck } from '../../acts/recover/cartridge-check';
 import { plannerFor } from '../../acts/kinds/planner-for';
 import { resolvePicks, type ResolvedPick } from '../../acts/recover/resolve-picks';
 import { expectedOf, type Check, type Rescue } from '../../acts/recover/restore-planner';
+import { scanChecks } from '../../acts/trust/scan-checks';
 
 /** What a restore would do, checked against the destination as it is now, with what it would bring back. Throws NOT_ALLOWED for a clerk, or somebody for themselves, who wants it elsewhere. */
 export async function planRestore(
@@ -54,7 +55,13 @@ export async function planRestore(
     estimateMs: measured.rate ? Math.round((bytes / measured.rate) * 1000) : null,
     rate: measured.rate,
     rateFrom: measured.from,
-    checks: [...pointChecks(picks), ...looked.checks, ...(rescue && !body.rescue ? [noRescue] : []), ...(cartridges ? [cartridges] : [])],
+    checks: [
+      ...pointChecks(picks),
+      ...(await scanChecks(deps.db, picks, body.despiteInfected || body.trial)),
+      ...looked.checks,
+      ...(rescue && !body.rescue ? [noRescue] : []),
+      ...(cartridges ? [cartridges] : []),
+    ],
     existing: looked.existing ?? { looked: 0, exist: 0, newer: 0, complete: true },
     free: looked.free ?? null,
     ...(looked.application && { application: looked.application }),

@@ -9,6 +9,7 @@ import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import { summarizePoints } from '../../records/catalog/point-summary';
 import { pointFor } from '../../records/recover/point-access';
+import { exposedAt } from '../../records/trust/sensitive-files';
 
 type ChangeHandlers = Pick<Handlers, 'listChanges' | 'pointChange' | 'sayOfPoint' | 'setHoldFrom'>;
 
@@ -117,6 +118,7 @@ export function changeHandlers(deps: Deps): ChangeHandlers {
         share: point.share,
         signs: [...signs],
         said: fromJsonOrNull<PointChange['said']>(point.said),
+        exposed: point.suspect === 1 ? await exposedAt(db, point) : null,
         damage: damage
           ? {
               ...summed(damage.items),

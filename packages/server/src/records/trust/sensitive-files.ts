@@ -1,5 +1,5 @@
 import type { SensitiveFileRow } from '@lithodex/contract';
-import { escapePath, grouped } from '@lithodex/core';
+import { escapePath, grouped, shippedPatterns } from '@lithodex/core';
 import type { Knex } from 'knex';
 
 /** For each workload in which sensitive data was looked for, the series whose points tell: that of the newest of them. */
@@ -85,4 +85,30 @@ export async function sensitiveFileRows(
       },
     ];
   });
+}
+
+const namedPatterns = 3;
+
+/** What sensitive data stood in a series before or at a point: null where it was not looked for, or none was there. */
+export async function exposedAt(
+  db: Knex,
+  { series_no, moment }: { readonly series_no: number; readonly moment: number },
+): Promise<{ files: number; findings: number; patterns: string[] } | null> {
+  const there = () =>
+    db('sensitive_file')
+      .where({ series_no })
+      .where('from_at', '<=', moment)
+      .where((q) => void q.whereNull('to_at').orWhere('to_at', '>=', moment));
+  const rows = await there()
+    .groupBy('pattern')
+    .orderBy('findings', 'desc')
+    .select<{ pattern: string; findings: number }[]>('pattern', db.raw('SUM(findings) AS findings'));
+  if (!rows.length) return null;
+  const { files } = await there().first<{ files: number }>(db.raw('COUNT(DISTINCT path_hash) AS files'));
+  const names = new Map(shippedPatterns.map((p) => [p.id, p.name]));
+  return {
+    files: Number(files),
+    findings: rows.reduce((sum, r) => sum + Number(r.findings), 0),
+    patterns: rows.slice(0, namedPatterns).map((r) => names.get(r.pattern) ?? r.pattern),
+  };
 }

@@ -25,6 +25,7 @@ import { InsideDialog } from './inside-dialog';
 import { InsideSide } from './inside-side';
 import { SnapshotDialog } from './snapshot-dialog';
 import { SourceSide } from './source-side';
+import { PointVerdict } from '../trust/point-verdict';
 
 type Ask = 'copy' | 'letGo' | 'once' | 'lift' | 'hold' | 'source' | 'inside';
 
@@ -33,6 +34,7 @@ type Ask = 'copy' | 'letGo' | 'once' | 'lift' | 'hold' | 'source' | 'inside';
   selector: 'lx-workload-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [
+    PointVerdict,
     RouterLink,
     FormsModule,
     Beds,

@@ -100,6 +100,9 @@ export class SheetPage {
   protected readonly workloads = computed(() => (this.plan()?.items ?? []).map((i) => i.workloadId));
   protected readonly startThem = signal(false);
   protected readonly rescue = signal(true);
+  /** Somebody wants what is infected nonetheless. */
+  protected readonly despite = signal(false);
+  protected readonly infected = computed(() => (this.plan()?.checks ?? []).some((c) => c.code === 'INFECTED' && c.level === 'stop'));
   protected readonly edited = signal<Edited | undefined>(undefined);
   /** Whether a text can take the place of what is picked. */
   protected readonly edits = computed(
@@ -120,6 +123,7 @@ export class SheetPage {
       start: this.startThem(),
       readFrom: this.readFrom() || null,
       rescue: this.rescue(),
+      ...(this.despite() && { despiteInfected: true }),
     };
   });
 

@@ -10,6 +10,8 @@ import { Session } from '../data/session';
   template: `<h1>Trust</h1>
     <nav aria-label="Within Trust">
       <a routerLink="/trust" routerLinkActive="on" [routerLinkActiveOptions]="exact" ariaCurrentWhenActive="page">What changed</a>
+      <a routerLink="/trust/scans" routerLinkActive="on" ariaCurrentWhenActive="page">What was scanned</a>
+      <a routerLink="/trust/sensitive" routerLinkActive="on" ariaCurrentWhenActive="page">What is sensitive</a>
       @if (session.audits()) {
         <a routerLink="/trust/acts" routerLinkActive="on" ariaCurrentWhenActive="page">Who did what</a>
         <a routerLink="/trust/people" routerLinkActive="on" ariaCurrentWhenActive="page">People and signing in</a>
