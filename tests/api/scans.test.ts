@@ -145,7 +145,7 @@ describe('scans of points', () => {
     expect(matters).toContainEqual(
       expect.objectContaining({
         title: 'Something infected is in desk',
-        text: expect.stringMatching(/The last one scanned clean is of/) as string,
+        text: expect.stringMatching(/the last one scanned clean is of/) as string,
       }),
     );
   });

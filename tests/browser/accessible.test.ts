@@ -21,6 +21,8 @@ beforeAll(async () => {
   h.startMover('mover-1');
   admin = await h.withToken('administrator');
   const { source, workloadId, targetId } = await h.connect(admin);
+  const sample = 'LITHODEX-HARMLESS-SAMPLE-OF-MALWARE-7Q4X';
+  fs.writeFileSync(`${source}/planted.txt`, `${sample}, paid by 4000 0000 0000 0002`);
   for (let i = 0; i < 12; i++) fs.writeFileSync(`${source}/sheet-${i}.txt`, `sheet ${i}`);
   const server = await admin.call('addSource', { body: { name: 'quay-gate', folder: room, wholeServer: true } });
   const body = policyFor([workloadId, server.workloadId], targetId, {
@@ -30,6 +32,8 @@ beforeAll(async () => {
   const { id } = await admin.call('addPolicy', { body });
   const { runId } = await admin.call('runPolicy', { id, body: {} });
   await admin.ended(runId);
+  await admin.call('changeScanSettings', { body: { when: 'never', sensitive: true } });
+  await admin.ended((await admin.call('startScan', { body: { workloads: [workloadId] } })).runId);
   await admin.call('addToken', { body: { name: 'nightly report', role: 'auditor' } });
   await admin.call('addNotice', {
     body: { name: 'The morning', about: { what: 'digest', at: '07:00' }, way: { by: 'mail', to: ['ole@kelmar.example'] } },
@@ -94,6 +98,8 @@ describe('everybody can use, in both themes,', () => {
     ['/reports/notices', 'The morning'],
     ['/trust/acts', 'Audit trail'],
     ['/trust', 'What changed'],
+    ['/trust/scans', 'harmless_sample'],
+    ['/trust/sensitive', 'Read uncovered'],
     ['/trust/people', 'administrator'],
     ['/trust/tokens', 'nightly report'],
     ['/account', 'How you sign in'],

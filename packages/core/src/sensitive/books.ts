@@ -48,7 +48,7 @@ export const shippedPatterns: readonly SensitivePattern[] = [
     name: 'card numbers',
     book: 'Cards',
     source: 'ISO/IEC 7812-1: ranges of issuers, check digit modulo 10',
-    form: /(?<![\d.-])(?<![\dA-Z]\d{2,3} )[2-6]\d{3}(?:\d{9,15}|[ -]\d{4}[ -]\d{4}[ -]\d{4}|[ -]\d{6}[ -]\d{4,5})(?![\d-]| \d{4})/g,
+    form: /(?<![\dA-Za-z.-])(?<![\dA-Z]\d{2,3} )[2-6]\d{3}(?:\d{9,15}|[ -]\d{4}[ -]\d{4}[ -]\d{4}|[ -]\d{6}[ -]\d{4,5})(?![\d-]| \d{4})/g,
     without: /[ -]/g,
     holds: isCard,
   },

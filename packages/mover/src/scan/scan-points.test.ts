@@ -13,6 +13,7 @@ import { ContentLook } from './content-look';
 import { NotOpened, partsWithin, Room } from './parts-within';
 import { RuleSet, tryRules } from './rule-set';
 import { PointScanner } from './scan-points';
+import { textOf } from './text-of';
 
 const sample = 'LITHODEX-HARMLESS-SAMPLE-OF-MALWARE-7Q4X';
 const rules = RuleSet.of(shippedRules);
@@ -117,6 +118,16 @@ describe('what is inside a content', () => {
   it('is told of where it is damaged, and what stands before is looked at', async () => {
     const look = await new ContentLook(rules, [], false).intoWhole(Buffer.from(`\x1f\x8b${sample}`, 'latin1'));
     expect(look).toMatchObject({ notLooked: 'it is damaged', finds: [{ rule: 'harmless_sample', within: '' }] });
+  });
+});
+
+describe('text', () => {
+  it('is told from what is none, however that begins', () => {
+    expect(textOf(Buffer.from('größer als 4 m\t\x1b[1mfett\r\n'))).toContain('größer');
+    expect(textOf(Buffer.from('größer als vier Meter', 'latin1'))).toBe('größer als vier Meter');
+    expect(textOf(Buffer.from('\ufefftides', 'utf16le'))).toContain('tides');
+    expect(textOf(Buffer.concat([Buffer.from('SOUNDINGS of the bank\n'), randomBytes(9000)]))).toBeUndefined();
+    expect(textOf(Buffer.from('<?xml version="1.0"?><r><c>4000</c><c>0000</c></r>'))).not.toContain('<');
   });
 });
 

@@ -2,6 +2,17 @@ import { isUtf8 } from 'node:buffer';
 import { textOfXml } from '../work/document-text';
 
 const frontLooked = 4096;
+/** Shares of the front from which on it is no text: of signs that no text has, and of those beyond ASCII where it is not UTF-8. */
+const mostControls = 0.005;
+const mostForeign = 0.25;
+
+const isControl = (byte: number) => byte < 9 || (byte > 13 && byte < 32 && byte !== 27);
+
+function shareOf(front: Buffer, counts: (byte: number) => boolean): number {
+  let sum = 0;
+  for (let i = 0; i < front.length; i++) if (counts(front[i]!)) sum++;
+  return sum / Math.max(1, front.length);
+}
 
 /** The text of a content; undefined for what is none. Marks of XML and HTML are left out, as what stands in cells and paragraphs counts. */
 export function textOf(data: Buffer): string | undefined {
@@ -10,8 +21,10 @@ export function textOf(data: Buffer): string | undefined {
     return swapped.toString('utf16le');
   }
   const front = data.subarray(0, frontLooked);
-  if (front.includes(0)) return undefined;
+  if (shareOf(front, isControl) > mostControls) return undefined;
   // texts of one byte for each sign are read as such: what is looked for in them is of ASCII
-  const text = isUtf8(data) ? data.toString('utf8') : data.toString('latin1');
+  const inUtf8 = isUtf8(data);
+  if (!inUtf8 && shareOf(front, (byte) => byte > 0x7e) > mostForeign) return undefined;
+  const text = data.toString(inUtf8 ? 'utf8' : 'latin1');
   return /^\s*<(?:\?xml|!doctype|html|w:|office:)/i.test(text.slice(0, 200)) ? textOfXml(text) : text;
 }

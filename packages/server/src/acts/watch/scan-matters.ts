@@ -1,11 +1,22 @@
-import { escapePath, formatMoment, grouped } from '@lithodex/core';
-import type { FoundMatter } from '@lithodex/contract';
-import { judgedPoints } from '../../records/trust/point-scans';
+import { escapePath, formatFirst, formatMoment, grouped } from '@lithodex/core';
+import type { FoundMatter, ScanFind } from '@lithodex/contract';
+import { judgedPoints, type JudgedPoint } from '../../records/trust/point-scans';
 import { rulesInForce, scanSettings } from '../../records/trust/scan-rules';
 import type { Deps } from '../deps';
 import { cleanOf, findsOf } from '../trust/scans';
 
-/** Workloads in whose newest point a scan found something infected, each with the point to go back to. */
+/** A workload in whose newest point a scan found something infected. */
+interface Infected {
+  readonly id: number;
+  readonly name: string;
+  readonly find: ScanFind;
+  readonly more: number;
+  /** The point since which it has been so. */
+  readonly first: JudgedPoint;
+  readonly clean: ReturnType<typeof cleanOf>;
+}
+
+/** What is infected in newest points, by content, each with the point to go back to. */
 export async function scanMatters({ db, config }: Deps): Promise<FoundMatter[]> {
   const bad = await db('point_scan').where('infected', '>', 0).distinct('workload_id').select<{ workload_id: number }[]>('workload_id');
   if (!bad.length) return [];
@@ -15,29 +26,40 @@ export async function scanMatters({ db, config }: Deps): Promise<FoundMatter[]> 
   const names = new Map(
     (await db('workload').whereIn('id', ids).select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]),
   );
-  const found: FoundMatter[] = [];
+  const cases: Infected[] = [];
   for (const [id, own] of grouped(points, (p) => p.workload_id)) {
     const last = own.at(-1)!;
     if (last.verdict !== 'infected') continue;
-    const finds = (await findsOf(db, [last.id])).filter((f) => f.grade === 'infected');
-    const first = own[own.findLastIndex((p) => p.verdict !== 'infected') + 1] ?? last;
-    const clean = cleanOf(own);
-    const [one] = finds;
-    const more = new Set(finds.map((f) => f.path)).size - 1;
-    const what = one ? `${escapePath(one.path)}${more > 0 ? ` and ${more} more` : ''}: ${one.about || one.rule}. ` : '';
-    const since = `First in the point of ${formatMoment(first.moment, config.zone)}. `;
-    const back = clean
-      ? `The last ${clean.verdict === 'clean' ? 'one scanned clean' : 'one with nothing against it'} is of ${formatMoment(clean.moment, config.zone)}.`
-      : 'No point of it is known to be clean.';
-    found.push({
-      id: `infected-${id}`,
-      level: 'fault',
-      title: `Something infected is in ${names.get(id) ?? 'a workload'}`,
-      text: `${what}${since}${back}`,
-      since: first.moment,
-      action: { label: 'See what was found', link: '/trust/scans', query: { hours: '876000', ...(one && { q: one.sum }) } },
-      second: clean ? { label: 'The last clean point', link: `/estate/${id}`, query: { at: String(clean.moment) } } : null,
+    const [find, ...others] = (await findsOf(db, [last.id])).filter((f) => f.grade === 'infected');
+    if (!find) continue;
+    cases.push({
+      id,
+      name: names.get(id) ?? 'a workload',
+      find,
+      more: new Set(others.map((f) => f.path).filter((p) => p !== find.path)).size,
+      first: own[own.findLastIndex((p) => p.verdict !== 'infected') + 1] ?? last,
+      clean: cleanOf(own),
     });
   }
-  return found;
+  const moment = (at: number) => formatMoment(at, config.zone);
+  return [...grouped(cases, (c) => c.find.sum).values()].map((same): FoundMatter => {
+    const one = same.reduce((a, b) => (b.first.moment < a.first.moment ? b : a));
+    const { find, more, clean } = one;
+    const what = `${escapePath(find.path)}${more > 0 ? ` and ${more} more` : ''}: ${find.about || find.rule}.`;
+    const back = clean
+      ? `the last ${clean.verdict === 'clean' ? 'one scanned clean' : 'one with nothing against it'} is of ${moment(clean.moment)}`
+      : 'none of them is known to be clean';
+    return {
+      id: `infected-${find.sum.slice(0, 16)}`,
+      level: 'fault',
+      title: `Something infected is in ${formatFirst(
+        same.map((c) => c.name),
+        3,
+      )}`,
+      text: `${what} First in the point of ${one.name} of ${moment(one.first.moment)}; ${back}.`,
+      since: one.first.moment,
+      action: { label: 'See what was found', link: '/trust/scans', query: { hours: '876000', q: find.sum } },
+      second: clean ? { label: 'The last clean point', link: `/estate/${one.id}`, query: { at: String(clean.moment) } } : null,
+    };
+  });
 }

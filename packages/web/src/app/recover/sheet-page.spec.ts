@@ -139,6 +139,18 @@ describe('the restore sheet', () => {
     expect(el.textContent).toContain('when nothing stands in the way');
   });
 
+  it('brings what is infected back only where somebody says so', async () => {
+    answer = { checks: [{ code: 'INFECTED', level: 'stop', text: 'Two items among these are infected.' }] };
+    const { el, fixture, start, why } = await open();
+    await why('because');
+    expect(start().disabled).toBe(true);
+    [...el.querySelectorAll('button')].find((b) => b.textContent.trim().startsWith('Bring what is infected'))!.click();
+    await fixture.whenStable();
+    await eventually(() => {
+      expect(calls.at(-1)).toMatchObject({ name: 'planRestore', body: { despiteInfected: true } });
+    });
+  });
+
   it('keeps an error where it happened', async () => {
     failure = new ApiFailure('POINT_GONE', 'The point has expired or was removed.', undefined);
     const { el } = await open();

@@ -14,6 +14,8 @@ const acts: readonly FinderHit[] = [
   { kind: 'place', title: 'Open the restore sheet', note: 'recover', link: '/recover/sheet', query: {} },
   { kind: 'place', title: 'Storage targets', note: 'storage', link: '/storage', query: {} },
   { kind: 'place', title: 'What changed more than usual', note: 'trust', link: '/trust', query: {} },
+  { kind: 'place', title: 'What was scanned', note: 'trust', link: '/trust/scans', query: {} },
+  { kind: 'place', title: 'What is sensitive', note: 'trust', link: '/trust/sensitive', query: {} },
   { kind: 'place', title: 'Audit trail', note: 'trust', link: '/trust/acts', query: {} },
 ];
 

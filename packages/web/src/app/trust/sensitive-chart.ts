@@ -1,5 +1,5 @@
 import type { Sensitive } from '@lithodex/contract';
-import { countOf, formatMoment } from '@lithodex/core';
+import { countOf, formatCount, formatMoment } from '@lithodex/core';
 import type { Data, Layout } from 'plotly.js';
 import { byteTicks, colour } from '../ui/plot';
 
@@ -33,7 +33,7 @@ export function sensitiveChart(
   return {
     traces,
     layout: {
-      yaxis: byteTicks(Math.max(1, ...sums), (v) => v.toLocaleString('en-GB')),
+      yaxis: byteTicks(Math.max(1, ...sums), (v) => formatCount(v)),
       xaxis: { hoverformat: '%d %b %Y' },
       showlegend: true,
       legend: { orientation: 'h', y: -0.16 },
@@ -59,7 +59,7 @@ export function sensitiveChart(
             yanchor: 'bottom',
             xanchor: new Date(jump.at).getTime() > (told.days[0]! + told.days.at(-1)!) / 2 ? 'right' : 'left',
             showarrow: false,
-            text: `${formatMoment(jump.at, zone)}: +${jump.added.toLocaleString('en-GB')} in ${jump.workload.name}`,
+            text: `${formatMoment(jump.at, zone)}: +${formatCount(jump.added)} in ${jump.workload.name}`,
             font: { color: colour('ink') },
           },
         ],

@@ -3,7 +3,7 @@ import { toObservable, toSignal } from '@angular/core/rxjs-interop';
 import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { Answered, Sensitive, SensitiveFileRow } from '@lithodex/contract';
-import { countOf } from '@lithodex/core';
+import { countOf, formatCount } from '@lithodex/core';
 import { combineLatest, debounceTime, switchMap } from 'rxjs';
 import { Acts } from '../data/acts';
 import { Api } from '../data/api';
@@ -94,7 +94,7 @@ export class SensitivePage {
 
   protected risen(since: number | null): string {
     if (since === null) return 'new';
-    return since > 0 ? `+${since.toLocaleString('en-GB')}` : since < 0 ? `−${(-since).toLocaleString('en-GB')}` : '–';
+    return since > 0 ? `+${formatCount(since)}` : since < 0 ? `−${formatCount(-since)}` : '–';
   }
 
   protected go(to: { workload?: number | null; pattern?: string | null; q?: string | null }): void {
