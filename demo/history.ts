@@ -132,7 +132,7 @@ export class History {
       await this.protectTide(now);
       this.office.losesNewest(asker.login, 3);
       await asksAtTheDesk(this.people, `${this.base}/api/v1`, `${this.state}/mail`);
-      await scansHarbour(this.people, () => this.quiet());
+      await scansHarbour(this.people, now.toMillis(), () => this.quiet());
       await this.berths.followLog();
     } finally {
       this.movers.stop();

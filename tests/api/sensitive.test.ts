@@ -82,7 +82,11 @@ describe('sensitive data', () => {
     put('pay/many.csv', Array.from({ length: 60 }, () => card).join('\n'));
     await night();
     put('pay/cards.txt', 'nothing any more\n');
+    // as many stand there as did: it is the same finding, since when it was
+    put('pay/accounts.xlsx', await sheetOf(`${account} or ${account}`));
     await night();
+    const listed = (await files({ q: 'accounts' })).rows[0]!;
+    expect(listed.since).toBeLessThan((await files({ q: 'many' })).rows[0]!.since);
     const all = await told();
     expect(all.rows.find((r) => r.pattern === 'card')).toMatchObject({ findings: 60, files: 1, open: 0 });
     expect(all.jump).toMatchObject({ added: 60, pattern: 'card', why: 'newData', workload: { id: workloadId } });

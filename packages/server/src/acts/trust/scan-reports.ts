@@ -92,11 +92,38 @@ export async function keepSensitive(trx: Knex.Transaction, task: RunningTask, to
       to_at: null,
     })),
   );
-  for (let from = 0; from < rows.length; from += 500)
+  const fresh = await goingOn(trx, series_no, moment, rows);
+  for (let from = 0; from < fresh.length; from += 500)
     await trx('sensitive_file')
-      .insert(rows.slice(from, from + 500))
+      .insert(fresh.slice(from, from + 500))
       .onConflict()
       .merge(['findings', 'sample', 'owner', 'mode']);
+}
+
+/** What stands there as it did until this point goes on; gives the others. */
+async function goingOn<R extends { path_hash: Buffer; pattern: string; findings: number }>(
+  trx: Knex.Transaction,
+  series: number,
+  moment: number,
+  rows: readonly R[],
+): Promise<R[]> {
+  const keyOf = (r: { path_hash: Buffer; pattern: string; findings: number }) =>
+    `${r.path_hash.toString('hex')} ${r.pattern} ${r.findings}`;
+  const ended = new Map<string, number>();
+  for (let from = 0; from < rows.length; from += 1000) {
+    const hashes = rows.slice(from, from + 1000).map((r) => r.path_hash);
+    const found = await trx('sensitive_file')
+      .where({ series_no: series, to_at: moment })
+      .whereIn('path_hash', hashes)
+      .select<{ no: number; path_hash: Buffer; pattern: string; findings: number }[]>('no', 'path_hash', 'pattern', 'findings');
+    for (const row of found) ended.set(keyOf(row), row.no);
+  }
+  const known = rows.flatMap((r) => ended.get(keyOf(r)) ?? []);
+  for (let from = 0; from < known.length; from += 1000)
+    await trx('sensitive_file')
+      .whereIn('no', known.slice(from, from + 1000))
+      .update({ to_at: null });
+  return rows.filter((r) => !ended.has(keyOf(r)));
 }
 
 const hashOf = (path: string): Buffer => createHash('md5').update(Buffer.from(path, 'latin1')).digest();

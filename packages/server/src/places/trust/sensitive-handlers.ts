@@ -105,12 +105,13 @@ export function sensitiveHandlers(deps: Deps): SensitiveHandlers {
         };
       });
       const risen = (r: SensitiveRow) => r.since ?? r.findings;
-      rows.sort((a, b) => Math.abs(risen(b)) - Math.abs(risen(a)) || b.findings - a.findings);
+      const told = rows.filter((r) => r.findings || r.since);
+      told.sort((a, b) => Math.abs(risen(b)) - Math.abs(risen(a)) || b.findings - a.findings);
       return {
         patterns: shippedPatterns.map(({ id, name, book, source }) => ({ id, name, book, source })),
         days,
         lines,
-        rows,
+        rows: told,
         jump: jumpIn(steps, days, looked, named),
         on: (await scanSettings(db)).sensitive,
         looked: looked.length,
