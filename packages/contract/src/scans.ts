@@ -59,6 +59,8 @@ export const PointScanned = z.object({
   suspect: Count,
   infected: Count,
   finds: z.array(ScanFind).max(mostFinds),
+  /** Whether sensitive data was looked for too. */
+  sensitive: z.boolean(),
 });
 
 /** What rules say when they are tried: what is wrong in them, or what they find in a sample. */

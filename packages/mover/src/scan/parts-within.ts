@@ -146,21 +146,27 @@ function contentOf(zip: yauzl.ZipFile, entry: yauzl.Entry): Promise<Buffer> {
 }
 
 const encrypted = 1;
+/** One entry that can't be read hides none of the others. */
 async function* zipParts(data: Buffer, room: Room): AsyncGenerator<PartWithin> {
   const zip = await openZip(data);
-  let closed = false;
+  let trouble = '';
   for (let entry = await nextEntry(zip); entry; entry = await nextEntry(zip)) {
     if (entry.fileName.endsWith('/')) continue;
     if (entry.generalPurposeBitFlag & encrypted) {
-      closed = true;
+      trouble ||= 'it asks for a password';
       continue;
     }
-    if (entry.uncompressedSize > largestPart) throw new NotOpened('it holds more than what is unpacked');
+    if (entry.uncompressedSize > largestPart) {
+      trouble ||= 'it holds more than what is unpacked';
+      continue;
+    }
     // said sizes are checked while it is unpacked
     room.take(entry.uncompressedSize);
-    yield { name: entry.fileName, data: await contentOf(zip, entry) };
+    const content = await contentOf(zip, entry).catch(() => undefined);
+    if (content) yield { name: entry.fileName, data: content };
+    else trouble ||= 'it is damaged';
   }
-  if (closed) throw new NotOpened('it asks for a password');
+  if (trouble) throw new NotOpened(trouble);
 }
 
 async function* mailParts(data: Buffer, room: Room): AsyncGenerator<PartWithin> {

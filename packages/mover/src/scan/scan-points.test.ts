@@ -3,6 +3,7 @@ import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import path from 'node:path';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import yazl from 'yazl';
 import { shippedRules } from '@lithodex/core';
 import { closePools } from '@lithodex/connectors';
 import type { SensitiveFile } from '@lithodex/contract';
@@ -113,6 +114,22 @@ describe('what is inside a content', () => {
     const nested = [1, 2, 3, 4, 5, 6, 7, 8].reduce((data) => gzipSync(data), Buffer.from(sample));
     const look = await new ContentLook(rules, [], false).intoWhole(nested);
     expect(look).toMatchObject({ finds: [], notLooked: 'archives in archives go on too deep' });
+  });
+
+  it('is found behind an entry of an archive that can not be read', async () => {
+    const zip = new yazl.ZipFile();
+    zip.addBuffer(Buffer.from('broken on purpose'), 'first.txt', { compress: false });
+    zip.addBuffer(Buffer.from(sample), 'second.txt', { compress: false });
+    zip.end();
+    const pieces: Buffer[] = [];
+    for await (const piece of zip.outputStream as unknown as AsyncIterable<Buffer>) pieces.push(piece);
+    const data = Buffer.concat(pieces);
+    // a way of packing that nobody knows, in its place and in the list at the end
+    data.writeUInt16LE(99, data.indexOf(Buffer.from([0x50, 0x4b, 3, 4])) + 8);
+    data.writeUInt16LE(99, data.indexOf(Buffer.from([0x50, 0x4b, 1, 2])) + 10);
+    const look = await new ContentLook(rules, [], false).intoWhole(data);
+    expect(look.notLooked).toBe('it is damaged');
+    expect(look.finds).toContainEqual(expect.objectContaining({ within: 'second.txt', rule: 'harmless_sample' }));
   });
 
   it('is told of where it is damaged, and what stands before is looked at', async () => {

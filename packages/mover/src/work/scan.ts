@@ -1,6 +1,7 @@
 import type { PointRef, ScanWork } from '@lithodex/contract';
 import { countOf, escapePath, formatBytes } from '@lithodex/core';
 import type { OpenPoint } from '@lithodex/connectors';
+import { EngineError } from '@lithodex/engine';
 import { CommandScanner, ScannerError } from '../scan/command-scanner';
 import { PointScanner, type Pending } from '../scan/scan-points';
 import { openPoint } from './open-point';
@@ -54,7 +55,14 @@ export async function runScan(ctx: TaskContext, work: ScanWork): Promise<TaskRes
       scanning.know(work.since.finds);
     }
     for (const at of work.points) {
-      const point = await openPoint(ctx.stores, at);
+      const point = await openPoint(ctx.stores, at).catch((error: unknown) => {
+        if (error instanceof EngineError && error.code === 'OBJECT_MISSING') return undefined;
+        throw error;
+      });
+      if (!point) {
+        ctx.log({ level: 'note', code: 'POINT_GONE', path: '', message: `the point of this name is not there any more: ${at.taskId}` });
+        continue;
+      }
       // what another store holds is named otherwise
       if (before?.at.target.id !== at.target.id) {
         before = undefined;
@@ -71,7 +79,7 @@ export async function runScan(ctx: TaskContext, work: ScanWork): Promise<TaskRes
         const where = within === '' ? '' : ` (in ${within})`;
         ctx.log({ level: 'fault', code: 'FOUND', path, message: `${rule}${where}: ${about}` });
       }
-      await ctx.api.insist('pointScanned', { attempt, pointId: current, ...told }, id, ctx.stopped);
+      await ctx.api.insist('pointScanned', { attempt, pointId: current, ...told, sensitive: work.sensitive }, id, ctx.stopped);
       counts.items += told.items;
       before = { at, point };
     }

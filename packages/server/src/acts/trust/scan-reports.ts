@@ -43,7 +43,7 @@ export async function keepScan(trx: Knex.Transaction, now: number, task: Running
     not_looked: told.notLooked,
     suspect: told.suspect,
     infected: told.infected,
-    sensitive_too: settings.sensitive,
+    sensitive_too: told.sensitive,
   });
   const rows = told.finds.map(({ path, within, rule, about, grade, size, sum }) => ({
     point_id: told.pointId,

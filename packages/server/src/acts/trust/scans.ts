@@ -19,6 +19,8 @@ export interface ScanPlan {
 }
 
 const mostPoints = 1000;
+/** After a scan that failed, its series is let be for so long, unless rules change. */
+const patienceMs = 6 * 3_600_000;
 
 interface Candidate {
   readonly id: string;
@@ -122,17 +124,20 @@ export async function startDueScans(deps: Deps): Promise<void> {
   if (settings.when === 'never') return;
   const now = clock.now();
   const set = await ruleSetNow(db, now, settings.scanner);
-  const due = await duePoints(db, settings, set);
+  const due = await duePoints(db, settings, set, now);
   if (!due.length) return;
   const runId = await inTransaction(db, (trx) => queueScan(trx, now, due, { person: '', name: 'Scan of new points' }));
   deps.movers.workAppeared();
   await deps.events.emit('run', { runId });
 }
 
-/** Where a scan failed, its points wait for the next rules, or for a person. */
-async function duePoints(db: Knex, settings: Awaited<ReturnType<typeof scanSettings>>, set: RuleSetNow): Promise<string[]> {
+/** Where a scan failed, its points wait a while. */
+async function duePoints(db: Knex, settings: Awaited<ReturnType<typeof scanSettings>>, set: RuleSetNow, now: number): Promise<string[]> {
   const open = db('task').where({ type: 'scan' }).whereIn('state', ['waiting', 'running']).select('series_no');
-  const failed = db('task').where({ type: 'scan', state: 'failed' }).where('queued_at', '>=', set.at).select('series_no');
+  const failed = db('task')
+    .where({ type: 'scan', state: 'failed' })
+    .where('queued_at', '>', Math.max(set.at, now - patienceMs))
+    .select('series_no');
   const living = () =>
     db('point as p')
       .where({ 'p.state': 'visible' })
