@@ -1,8 +1,8 @@
+import { grouped } from '@lithodex/core';
 import type { TreeEntry } from '@lithodex/engine';
 import { tenantTops } from '@lithodex/kinds';
 import type { ImapFlow } from 'imapflow';
 import type { ReadableTree } from '../readable-tree';
-import { byKey } from './by-key';
 import { foldersOf } from './capture-mail';
 import { foldersBelow, foldersIn, type ChangesTold, type StoredItem } from './changes-told';
 import type { FieldChange } from './item-fields';
@@ -99,7 +99,7 @@ async function tellNew(
 ): Promise<void> {
   const added = [...there.values()].flat().filter(({ folder, taken }) => !taken && inScope(folder));
   const query = { uid: true, envelope: true, size: true, internalDate: true };
-  for (const [folder, placed] of byKey(added, (p) => p.folder)) {
+  for (const [folder, placed] of grouped(added, (p) => p.folder)) {
     told.goOn();
     const uids = uidSet(placed.map((p) => p.uid).sort((x, y) => x - y));
     const lock = await client.getMailboxLock(folder, { readOnly: true });

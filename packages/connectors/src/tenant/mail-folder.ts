@@ -1,9 +1,8 @@
-import { countOf, joinPath } from '@lithodex/core';
+import { countOf, grouped, joinPath } from '@lithodex/core';
 import { keyedHash, type TreeEntry } from '@lithodex/engine';
 import type { ItemOfMail } from '@lithodex/kinds';
 import type { ImapFlow, SearchObject } from 'imapflow';
 import { SourceError } from '../source-error';
-import { byKey } from './by-key';
 import { itemFacts, type FolderState } from './item-facts';
 import { messageStem } from './item-words';
 import { FreeNames, type MemberWriting } from './member-writing';
@@ -145,7 +144,7 @@ export class MailFolder {
   /** The server gave all messages other numbers: those it has under the same id, time and size are the ones of before. Gives the others. */
   private matched(metas: readonly Meta[]): number[] {
     const key = (m: { id: string; at: number; size: number }) => `${m.id}\n${m.at}\n${m.size}`;
-    const earlier = byKey(this.knownByUid().values(), ({ entry, facts }) => key({ id: facts.id, at: facts.at, size: entry.size }));
+    const earlier = grouped(this.knownByUid().values(), ({ entry, facts }) => key({ id: facts.id, at: facts.at, size: entry.size }));
     const others: number[] = [];
     for (const meta of metas) {
       // without an id two messages of one minute could be taken for each other

@@ -1,6 +1,5 @@
+import { grouped } from '@lithodex/core';
 import type { FetchMessageObject, ImapFlow } from 'imapflow';
-
-import { byKey } from './by-key';
 
 /** When a message came, ms; 0 where the server does not say. */
 export const timeOf = (date: Date | string | undefined): number => {
@@ -40,5 +39,5 @@ export async function messagesThere(client: ImapFlow): Promise<Map<string, Messa
   if (client.mailbox && client.mailbox.exists > 0)
     for await (const m of client.fetch('1:*', { uid: true, flags: true, internalDate: true, size: true, headers: ['message-id'] }))
       all.push({ uid: m.uid, at: timeOf(m.internalDate), size: m.size ?? 0, id: messageIdOf(m), flags: flagsOf(m.flags) });
-  return byKey(all, messageKey);
+  return grouped(all, messageKey);
 }

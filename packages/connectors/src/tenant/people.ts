@@ -1,6 +1,6 @@
+import { grouped } from '@lithodex/core';
 import { TenantFacts, memberId, type FoundWorkload, type Tenant } from '@lithodex/kinds';
 import { SourceError } from '../source-error';
-import { byKey } from './by-key';
 import { ChatClient } from './chat-client';
 import { DavClient } from './dav-client';
 import { listFolder } from './capture-drive';
@@ -21,7 +21,7 @@ export async function peopleOf(tenant: Tenant): Promise<People> {
 /** Names of the groups that each member is in, also through others. Groups that hold each other have no end: each counts once. */
 export function groupsOf(groups: readonly FoundGroup[]): Map<string, string[]> {
   const memberships = groups.flatMap((group) => group.members.map((member) => ({ member, group })));
-  const above = byKey(memberships, (m) => m.member);
+  const above = grouped(memberships, (m) => m.member);
   const found = new Map<string, string[]>();
   for (const member of above.keys()) {
     const names = new Set<string>();

@@ -1,10 +1,9 @@
-import { countOf, joinPath, objectNameOf } from '@lithodex/core';
+import { countOf, grouped, joinPath, objectNameOf } from '@lithodex/core';
 import type { TreeEntry } from '@lithodex/engine';
 import { tenantTops, type TenantTo } from '@lithodex/kinds';
 import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
 import type { ReadableTree } from '../readable-tree';
 import { SourceError } from '../source-error';
-import { byKey } from './by-key';
 import { itemFacts } from './item-facts';
 import { restoreChat } from './restore-chat';
 import { restoreDrive } from './restore-drive';
@@ -56,7 +55,7 @@ export async function restoreMember(
       seen.add(key);
     }
   }
-  const byTop = byKey(all, (item) => item.service);
+  const byTop = grouped(all, (item) => item.service);
   const restoring = new Restoring(ctx, server, destination);
   const failures: SourceError[] = [];
   for (const [top, items] of byTop) {

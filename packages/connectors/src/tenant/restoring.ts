@@ -1,10 +1,10 @@
+import { grouped } from '@lithodex/core';
 import type { RestoreAction } from '@lithodex/core';
 import { EngineError, type TreeEntry } from '@lithodex/engine';
 import type { Tenant, TenantDestination } from '@lithodex/kinds';
 import type { RestoreContext } from '../connector';
 import type { ReadableTree } from '../readable-tree';
 import { SourceError } from '../source-error';
-import { byKey } from './by-key';
 
 /** An item on its way back, with the folders it was in. */
 export interface ItemBack {
@@ -39,7 +39,7 @@ export class Restoring {
 
   /** Items that were together in a folder, folder after folder. */
   byFolder(items: readonly ItemBack[]): Iterable<ItemBack[]> {
-    return byKey(items, (item) => JSON.stringify(item.folders)).values();
+    return grouped(items, (item) => JSON.stringify(item.folders)).values();
   }
 
   goOn(): void {
