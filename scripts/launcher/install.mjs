@@ -62,6 +62,9 @@ const mediumPackages = {
   '/usr/lib/grub/x86_64-efi': 'grub-efi-amd64-bin',
 };
 
+/** What tests at length try besides. */
+const longPackages = { ...testPackages, clamscan: 'clamav' };
+
 const metalPackages = {
   ...testPackages,
   ...mediumPackages,
@@ -86,6 +89,11 @@ export function installing(forTests, forMetal = false) {
 /** Installs what is missing to make a recovery medium. */
 export async function installForMedium() {
   await Promise.all([installDebian(mediumPackages), installNpm(false)]);
+}
+
+/** Installs what is missing to run all tests at length. */
+export async function installForLong() {
+  await Promise.all([installDebian(longPackages), installNpm(true)]);
 }
 
 /** Installs what is missing to run an installation, with a database server where it has its own. */

@@ -1,7 +1,7 @@
 // "./lithodex test": installs, builds, lints, runs the tests.
 import { spawn, spawnSync } from 'node:child_process';
 import { readFileSync } from 'node:fs';
-import { build, install, installing, projectFiles } from './install.mjs';
+import { build, install, installForLong, installing, projectFiles } from './install.mjs';
 
 const kinds = ['unit', 'api', 'browser'];
 /** Takes minutes, or more packages: by command only. "long" are all tests, also those that show at length what others show more briefly. */
@@ -54,7 +54,7 @@ export async function test(args) {
     return;
   }
   if (args.includes('long')) {
-    await install(true);
+    await installForLong();
     await build(['node', 'web']);
     const env = { LITHODEX_KILLS: '12', LITHODEX_MUTATIONS: '120', LITHODEX_PROMISES: '15', ...process.env, LITHODEX_LONG: '1' };
     for (const kind of kinds) run('npx', ['vitest', 'run', '--project', kind], { env });

@@ -4,6 +4,7 @@ import { gzipSync } from 'node:zlib';
 import { pack } from 'tar-stream';
 import yazl from 'yazl';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { itLong } from '../support/by-command';
 import { Harness, policyFor, type Client } from '../support/harness';
 
 let h: Harness;
@@ -251,5 +252,20 @@ describe('scans of points', () => {
       ['plans/p7.txt', 'Gull.Seven'],
     ]);
     expect(fs.readdirSync('/tmp').filter((n) => n.startsWith('lithodex-scanned-'))).toEqual([]);
+  });
+
+  itLong('are done by a scanner that is widely used, with signatures of our own', async () => {
+    const hex = Buffer.from('berth 9 is free').toString('hex');
+    fs.writeFileSync(`${h.folder}/own.ndb`, `Own.Nine:0:*:${hex}\n`);
+    const args = ['--no-summary', '-d', `${h.folder}/own.ndb`, '-r', '{folder}'];
+    const scanners = { gull: { command: '/usr/bin/clamscan', args, finds: '^(?<file>.+): (?<rule>.+) FOUND$' } };
+    fs.writeFileSync(`${h.folder}/mover.json`, JSON.stringify({ scanners }));
+    await h.killMover('mover-3');
+    h.startMover('mover-4');
+    put('late.txt', 'berth 9 is free');
+    const point = await night();
+    await scan();
+    const told = await pointScan(point);
+    expect(told.finds.filter((f) => f.rule.startsWith('Own.Nine')).map((f) => f.path)).toEqual(['late.txt']);
   });
 });

@@ -58,7 +58,9 @@ describe('what was scanned', () => {
     const rows = s.all('tbody tr').map((r) => words(r));
     expect(rows[0]).toMatch(/charts-nas .* infected .* 2 of 14/);
     expect(rows[2]).toContain('this one');
-    expect(s.text()).toContain('notices/<img src=x>.zip → READ.txt');
+    await s.until(() => {
+      expect(s.text()).toContain('notices/<img src=x>.zip → READ.txt');
+    });
     expect(s.text()).toContain('and 1 place more');
   });
 
