@@ -10,7 +10,7 @@ const isControl = (byte: number) => byte < 9 || (byte > 13 && byte < 32 && byte 
 
 function shareOf(front: Buffer, counts: (byte: number) => boolean): number {
   let sum = 0;
-  for (let i = 0; i < front.length; i++) if (counts(front[i]!)) sum++;
+  for (const byte of front) if (counts(byte)) sum++;
   return sum / Math.max(1, front.length);
 }
 
