@@ -205,6 +205,11 @@ describe('scans of points', () => {
       scanned: { infected: 0, notLooked: 1 },
       lastClean: { id: mended, verdict: 'nothing' },
     });
+    // it still lies there, and nobody has looked into it
+    put('plans/later.txt', 'berth 40 is free');
+    const same = await night();
+    await h.round();
+    expect(await pointScan(same)).toMatchObject({ verdict: 'nothing', scanned: { items: 1, notLooked: 1 } });
     fs.rmSync(at('closed.zip'));
     const whole = await night();
     await h.round();
@@ -212,6 +217,22 @@ describe('scans of points', () => {
     const before = (await admin.call('listRuns', { query: { limit: 1 } })).rows[0]!.id;
     await h.round();
     expect((await admin.call('listRuns', { query: { limit: 1 } })).rows[0]!.id).toBe(before);
+  });
+
+  it('are let be for a while once somebody stopped them', async () => {
+    await night();
+    await h.killMover('mover-1');
+    await h.tick();
+    const { id } = (await admin.call('listRuns', { query: { limit: 1 } })).rows[0]!;
+    await admin.call('stopRun', { id });
+    expect((await admin.ended(id)).state).toBe('stopped');
+    h.startMover('mover-1');
+    await h.moverReady();
+    await h.round();
+    expect((await admin.call('listRuns', { query: { limit: 1 } })).rows[0]!.id).toBe(id);
+    await h.server.deps.db('task').where({ run_id: id }).update({ queued_at: 0 });
+    await h.round();
+    expect((await rowOf()).unscanned).toBe(0);
   });
 
   it('leave alone a server that a mover is killed on, and are whole once another goes on', async () => {

@@ -112,6 +112,16 @@ describe('sensitive data', () => {
     expect(csv).not.toContain('0000 0000');
   });
 
+  it('is not counted twice where older points are scanned once more', async () => {
+    const before = await told();
+    const text = 'rule new_one { strings: $a = "nobody writes this" condition: $a }';
+    const { id } = await admin.call('addRules', { body: { name: 'New', text } });
+    await admin.ended((await admin.call('startScan', { body: { workloads: [workloadId], from: 0 } })).runId);
+    expect((await told()).lines).toEqual(before.lines);
+    expect((await told()).rows).toEqual(before.rows);
+    await admin.call('removeRules', { id });
+  });
+
   it('is looked for in backups only: the source may be gone', async () => {
     put('pay/late.txt', card);
     clock.at += day;

@@ -14,7 +14,7 @@ const RuleText = z.string().min(1).max(mostRuleText);
 export const RuleSource = z.object({ name: Name, text: RuleText });
 export type RuleSource = z.infer<typeof RuleSource>;
 
-/** What one rule found in one item. `within`: where inside the item, '' for the item itself. `sum`: SHA-256 of the item. */
+/** What one rule found in one item. `within`: where inside the item, '' for the item itself. `sum`: SHA-256 of the item, '' where it could not be made. */
 export const ScanFind = z.object({
   path: ByteString,
   within: z.string().max(2000),
@@ -22,11 +22,15 @@ export const ScanFind = z.object({
   about: z.string().max(500),
   grade: Grade,
   size: Bytes,
-  sum: z.string().regex(/^[0-9a-f]{64}$/),
+  sum: z.string().regex(/^([0-9a-f]{64})?$/),
 });
 export type ScanFind = z.infer<typeof ScanFind>;
 /** Finds of one point that are kept, the others are counted. */
 export const mostFinds = 5000;
+/** An item that could not be looked into, or not into all of it. */
+export const ScanNote = z.object({ path: ByteString, why: z.string().max(300) });
+export type ScanNote = z.infer<typeof ScanNote>;
+export const mostNotes = 20_000;
 
 /** What stands in a file by one pattern; `sample`: the first of them, covered but for its end. */
 export const SensitiveCountRow = z.object({ pattern: z.string().max(60), count: Count, sample: z.string().max(60) });
@@ -39,7 +43,7 @@ export const SensitiveFile = z.object({
 });
 export type SensitiveFile = z.infer<typeof SensitiveFile>;
 
-/** Files of a point in which sensitive data was looked for. `gone`: those that changed or went. `whole`: nothing is known of what was looked for before. */
+/** Files of a point in which sensitive data was looked for. `gone`: those that changed or went; `goneBelow`: all that lay in them. `whole`: what was found before counts for nothing. */
 export const SensitiveFound = z.object({
   attempt: z.int().positive(),
   pointId: Uuid,
@@ -47,8 +51,9 @@ export const SensitiveFound = z.object({
   whole: z.boolean(),
   files: z.array(SensitiveFile).max(5000),
   gone: z.array(ByteString).max(5000),
+  goneBelow: z.array(ByteString).max(1000),
 });
-/** A point was looked into. `more`: finds beside those that are told. */
+/** A point was looked into. `toldAll`: there are no finds and notes beside those that are told. */
 export const PointScanned = z.object({
   attempt: z.int().positive(),
   pointId: Uuid,
@@ -59,6 +64,8 @@ export const PointScanned = z.object({
   suspect: Count,
   infected: Count,
   finds: z.array(ScanFind).max(mostFinds),
+  notes: z.array(ScanNote).max(mostNotes),
+  toldAll: z.boolean(),
   /** Whether sensitive data was looked for too. */
   sensitive: z.boolean(),
 });

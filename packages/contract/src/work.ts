@@ -6,7 +6,7 @@ import { PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
 import { AttachedAs } from './attached';
 import { MachineWish } from './running-machine';
-import { RuleSource, ScanFind } from './scans';
+import { RuleSource, ScanFind, ScanNote } from './scans';
 
 /** A machine in a snapshot that its storage keeps: it stands on no target of ours, and is read there. */
 const SnapshotPlace = z.object({
@@ -139,13 +139,14 @@ export const AdoptWork = z.object({ type: z.literal('adopt'), target: TargetRef 
 export type AdoptWork = z.infer<typeof AdoptWork>;
 
 /**
- * Looks into points of a series, oldest first, for what rules find, and for sensitive data. `since`: the point before them that was looked into by the same rules, with what was found there: what is as it
- * was there is not read again. `scanner`: name of a command in the mover's own settings.
+ * Looks into points of a series, oldest first, for what rules find; for sensitive data in those that are newer than all in which it was looked for. `since`: the point before them that was looked into
+ * by the same rules, with what was found there: what is as it was there is not read again; `looked`: it is the newest in which sensitive data was looked for. `scanner`: name of a command in the mover's
+ * own settings.
  */
 export const ScanWork = z.object({
   type: z.literal('scan'),
-  points: z.array(PointRef).max(1000),
-  since: z.object({ point: PointRef, finds: z.array(ScanFind) }).nullable(),
+  points: z.array(PointRef.extend({ sensitive: z.boolean() })).max(1000),
+  since: z.object({ point: PointRef, finds: z.array(ScanFind), notes: z.array(ScanNote), looked: z.boolean() }).nullable(),
   rules: z.array(RuleSource),
   scanner: z.string().max(60),
   sensitive: z.boolean(),

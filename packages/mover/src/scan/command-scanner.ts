@@ -96,15 +96,15 @@ export class CommandScanner<T> {
     };
     return new Promise((resolve, reject) => {
       const child = execFile(this.by.command, args, options, (error, stdout, stderr) => {
-        if (child.exitCode !== null && this.by.statuses.includes(child.exitCode)) {
+        // below 0 where it could not be started
+        const status = child.exitCode ?? -1;
+        if (this.by.statuses.includes(status)) {
           resolve(stdout);
           return;
         }
         const said = (stderr || stdout).trim().split('\n').at(-1)?.slice(0, 300) ?? '';
         const how =
-          child.exitCode === null
-            ? `could not be run or was ended: ${error?.message.split('\n')[0] ?? ''}`
-            : `ended with status ${child.exitCode}: ${said}`;
+          status < 0 ? `could not be run or was ended: ${error?.message.split('\n')[0] ?? ''}` : `ended with status ${status}: ${said}`;
         reject(new ScannerError(`The scanner ${this.name} ${how}`));
       });
     });

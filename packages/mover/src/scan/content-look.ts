@@ -1,11 +1,8 @@
 import { createHash } from 'node:crypto';
 import { findSensitive, type SensitivePattern } from '@lithodex/core';
-import { textOfPdfBytes } from '../work/document-text';
-import { holdsParts, looksLikeMail, NotOpened, partsWithin, Room } from './parts-within';
+import { allWithin } from './parts-within';
 import type { RuleFind, RuleSet } from './rule-set';
-import { textOf } from './text-of';
-
-const deepest = 6;
+import { textIn } from './text-of';
 
 export interface FoundWithin extends RuleFind {
   /** Where inside the item; '' for the item itself. */
@@ -42,25 +39,13 @@ export class ContentLook {
     const finds: FoundWithin[] = [];
     const counts = new Counts();
     let notLooked = '';
-    const room = new Room();
-    const go = async (content: Buffer, within: string, depth: number): Promise<void> => {
+    const parts = allWithin(data, (why) => {
+      notLooked ||= why;
+    });
+    for await (const { within, content } of parts) {
       finds.push(...this.rules.find(content).map((f) => ({ ...f, within })));
-      // what a message says is counted where it is read as text
-      if (this.patterns.length && !looksLikeMail(content)) await this.count(counts, content);
-      if (!holdsParts(content)) return;
-      if (depth >= deepest) {
-        notLooked ||= 'archives in archives go on too deep';
-        return;
-      }
-      try {
-        for await (const part of partsWithin(content, room))
-          await go(part.data, within === '' ? part.name : `${within} → ${part.name}`.slice(0, 2000), depth + 1);
-      } catch (error) {
-        if (!(error instanceof NotOpened)) throw error;
-        notLooked ||= error.message;
-      }
-    };
-    await go(data, '', 0);
+      await this.count(counts, content);
+    }
     const sum = finds.length || this.sumAll ? createHash('sha256').update(data).digest('hex') : '';
     return { finds: onceEach(finds), counts: counts.rows, sum, notLooked };
   }
@@ -68,13 +53,12 @@ export class ContentLook {
   /** Looks at a part of a content that is too large to be held. */
   async intoWindow(data: Buffer): Promise<ContentTold> {
     const counts = new Counts();
-    if (this.patterns.length) await this.count(counts, data);
+    await this.count(counts, data);
     return { finds: this.rules.find(data).map((f) => ({ ...f, within: '' })), counts: counts.rows, sum: '', notLooked: '' };
   }
 
   private async count(counts: Counts, content: Buffer): Promise<void> {
-    const isPdf = content.subarray(0, 5).toString('latin1') === '%PDF-';
-    const text = isPdf ? await textOfPdfBytes(content) : textOf(content);
+    const text = this.patterns.length ? await textIn(content) : undefined;
     if (text) counts.add(findSensitive(text, this.patterns));
   }
 }

@@ -27,16 +27,24 @@ function ownBytes(data: Buffer): Uint8Array<ArrayBuffer> {
   return buffer instanceof ArrayBuffer && buffer.byteLength === byteLength ? new Uint8Array(buffer) : new Uint8Array(data);
 }
 
-interface Waiting {
-  readonly resolve: (told: ContentTold) => void;
-  readonly reject: (error: Error) => void;
+interface Thread {
+  readonly worker: Worker;
+  /** What it has to answer, by number. */
+  readonly asked: Map<number, (told: ContentTold) => void>;
 }
+
+/** What is told of a content by which the look into it broke: it holds up none of the others. */
+const broken = (why: string): ContentTold => ({
+  finds: [],
+  counts: [],
+  sum: '',
+  notLooked: `looking into it failed: ${why}`.slice(0, 300),
+});
 
 /** Looks into contents, beside what goes on where there is much of it. */
 export class LookPool {
   private readonly here: ContentLook;
-  private workers: { readonly worker: Worker; inFlight: number }[] = [];
-  private readonly waiting = new Map<number, Waiting>();
+  private readonly threads: Thread[] = [];
   private next = 0;
   private given = 0;
 
@@ -48,39 +56,40 @@ export class LookPool {
   /** Looks into a content, or a part of one that is too large to be held. It may be given to a thread: whoever calls can't use it any more. */
   async look(data: Buffer, whole: boolean): Promise<ContentTold> {
     this.given += data.length;
-    if (this.given <= alone) return whole ? this.here.intoWhole(data) : this.here.intoWindow(data);
-    this.workers = this.workers.length ? this.workers : Array.from({ length: this.start.sensitive ? 2 : 1 }, () => this.started());
-    const thread = this.workers.reduce((a, b) => (b.inFlight < a.inFlight ? b : a));
-    const id = this.next++;
-    const bytes = ownBytes(data);
-    thread.inFlight++;
-    try {
-      return await new Promise<ContentTold>((resolve, reject) => {
-        this.waiting.set(id, { resolve, reject });
-        thread.worker.postMessage({ id, bytes, whole } satisfies LookAsked, [bytes.buffer]);
-      });
-    } finally {
-      this.waiting.delete(id);
-      thread.inFlight--;
-    }
+    if (this.given > alone) return this.inThread(data, whole);
+    const told = whole ? this.here.intoWhole(data) : this.here.intoWindow(data);
+    return told.catch((error: unknown) => broken((error as Error).message));
   }
 
-  private started(): { readonly worker: Worker; inFlight: number } {
-    const worker = new Worker(threadFile('scan-thread'), { workerData: this.start });
+  private inThread(data: Buffer, whole: boolean): Promise<ContentTold> {
+    while (this.threads.length < (this.start.sensitive ? 2 : 1)) this.startThread();
+    const { worker, asked } = this.threads.reduce((a, b) => (b.asked.size < a.asked.size ? b : a));
+    const id = this.next++;
+    const bytes = ownBytes(data);
+    return new Promise((resolve) => {
+      asked.set(id, resolve);
+      worker.postMessage({ id, bytes, whole } satisfies LookAsked, [bytes.buffer]);
+    });
+  }
+
+  private startThread(): void {
+    const thread: Thread = { worker: new Worker(threadFile('scan-thread'), { workerData: this.start }), asked: new Map() };
+    const { worker, asked } = thread;
     worker.on('message', (answer: LookAnswer) => {
-      const asked = this.waiting.get(answer.id);
-      if ('told' in answer) asked?.resolve(answer.told);
-      else asked?.reject(new Error(answer.failed));
+      asked.get(answer.id)?.('told' in answer ? answer.told : broken(answer.failed));
+      asked.delete(answer.id);
     });
+    // it is gone with what it had: another one is started for what comes
     worker.on('error', (error) => {
-      for (const { reject } of this.waiting.values()) reject(error);
+      this.threads.splice(this.threads.indexOf(thread), 1);
+      for (const resolve of asked.values()) resolve(broken(error.message));
+      asked.clear();
     });
-    return { worker, inFlight: 0 };
+    this.threads.push(thread);
   }
 
   /** Ends its threads. */
   async close(): Promise<void> {
-    const ended = this.workers.splice(0);
-    await Promise.all(ended.map(({ worker }) => endThread(worker)));
+    await Promise.all(this.threads.splice(0).map(({ worker }) => endThread(worker)));
   }
 }

@@ -53,6 +53,35 @@ function formatOf(data: Buffer): Format | undefined {
   return looksLikeMail(data) ? mailParts : undefined;
 }
 
+const deepest = 6;
+
+/** A content, and where it lies inside the one that it was found in; '' for that itself. */
+export interface Within {
+  readonly within: string;
+  readonly content: Buffer;
+}
+
+/** A content and all that is inside it, the outer before the inner. `onTrouble` is told why something was not opened. */
+export async function* allWithin(data: Buffer, onTrouble: (why: string) => void = () => undefined): AsyncGenerator<Within> {
+  const room = new Room();
+  const go = async function* (content: Buffer, within: string, depth: number): AsyncGenerator<Within> {
+    yield { within, content };
+    if (!holdsParts(content)) return;
+    if (depth >= deepest) {
+      onTrouble('archives in archives go on too deep');
+      return;
+    }
+    try {
+      for await (const part of partsWithin(content, room))
+        yield* go(part.data, within === '' ? part.name : `${within} → ${part.name}`.slice(0, 2000), depth + 1);
+    } catch (error) {
+      if (!(error instanceof NotOpened)) throw error;
+      onTrouble(error.message);
+    }
+  };
+  yield* go(data, '', 0);
+}
+
 /** Whether a content, or one that begins so, holds others. */
 export const holdsParts = (front: Buffer): boolean => formatOf(front) !== undefined;
 

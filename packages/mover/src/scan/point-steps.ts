@@ -7,7 +7,7 @@ import { VolumeError } from '@lithodex/volumes';
 export type PointStep =
   /** A file whose content is new. */
   | { readonly do: 'look'; readonly path: string; readonly item: Pick<FoundItem, 'tree' | 'entry'>; readonly inside: boolean }
-  /** An item is not there any more or is otherwise; `below`: so is what lies below it. */
+  /** An item is not there any more or is otherwise; `below`: so is all that lies below it, which is not told of one by one. */
   | { readonly do: 'forget'; readonly path: string; readonly below: boolean }
   /** Something that can't be looked into. */
   | { readonly do: 'note'; readonly path: string; readonly why: string };
@@ -27,12 +27,12 @@ function* stepsOf(change: TreeChange, path: string, tree: FoundItem['tree'], ins
   const { entry } = change;
   if (change.change === 'unseen') return;
   if (change.change === 'removed') {
-    yield { do: 'forget', path, below: true };
+    yield { do: 'forget', path, below: false };
     return;
   }
   if (change.change === 'changed') {
     if (!inside && entry.kind === 'file' && sameContent(entry, change.before) && !entry.unread === !change.before.unread) return;
-    if (entry.kind !== 'folder' || change.before.kind !== 'folder') yield { do: 'forget', path, below: true };
+    if (entry.kind !== 'folder' || change.before.kind !== 'folder') yield { do: 'forget', path, below: false };
   }
   if (entry.unread) yield { do: 'note', path, why: 'it could not be read when the point was taken' };
   else if (entry.kind === 'file' && entry.size > 0) yield { do: 'look', path, item: { tree, entry }, inside };

@@ -7,9 +7,11 @@ import yazl from 'yazl';
 import { shippedRules } from '@lithodex/core';
 import { closePools } from '@lithodex/connectors';
 import type { SensitiveFile } from '@lithodex/contract';
-import { DiskFolder, Store } from '@lithodex/engine';
+import { DiskFolder, Store, topEntry } from '@lithodex/engine';
 import { pointOfDisks } from '../../../../tests/support/machine-point';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
+import { pointRequest, quietly } from '../../../../tests/support/store-kit';
+import { takePoint } from '../work/take-point';
 import { ContentLook } from './content-look';
 import { NotOpened, partsWithin, Room } from './parts-within';
 import { RuleSet, tryRules } from './rule-set';
@@ -56,7 +58,7 @@ describe('a scan of machines', () => {
       {
         sensitive(now, left) {
           told.push(...now);
-          gone.push(...left);
+          gone.push(...left.items);
           return Promise.resolve();
         },
         note: () => undefined,
@@ -100,6 +102,34 @@ describe('a scan of machines', () => {
     expect(told).toMatchObject({ infected: 1, finds: [{ path: 'disks/system.raw' }] });
     expect(notes.length).toBeGreaterThan(0);
     await scanner.close();
+  });
+});
+
+describe('a scan of files', () => {
+  it('carries what could not be looked into from task to task, as long as it is there', async () => {
+    fs.mkdirSync(`${base}/store`);
+    const store = await Store.create(new DiskFolder(`${base}/store`), randomBytes(32), new Date());
+    const source = `${base}/source`;
+    fs.mkdirSync(source);
+    fs.writeFileSync(`${source}/closed.zip`, 'PK\x03\x04 no archive');
+    fs.writeFileSync(`${source}/planted`, sample);
+    const sink = { sensitive: () => Promise.resolve(), note: () => undefined, looked: () => undefined, stopped: () => false };
+    const pointOf = async (id: string, previous: string | null) => {
+      const { root } = await takePoint(store, pointRequest(source, id, previous), quietly);
+      return { kept: store, store, root, top: topEntry(root) };
+    };
+    const one = await pointOf('n1', null);
+    const first = new PointScanner({ rules: shippedRules, sensitive: false }, sink);
+    const told = await first.scan(undefined, one);
+    expect(told).toMatchObject({ notLooked: 1, infected: 1, toldAll: true, notes: [{ path: 'closed.zip', why: 'it is damaged' }] });
+    fs.writeFileSync(`${source}/other`, 'tides');
+    const two = await pointOf('n2', 'n1');
+    const later = new PointScanner({ rules: shippedRules, sensitive: false }, sink);
+    later.know(told.finds, told.notes);
+    expect(await later.scan(one, two)).toMatchObject({ items: 1, notLooked: 1, infected: 1 });
+    fs.rmSync(`${source}/closed.zip`);
+    fs.rmSync(`${source}/planted`);
+    expect(await later.scan(two, await pointOf('n3', 'n2'))).toMatchObject({ items: 0, notLooked: 0, infected: 0, notes: [], finds: [] });
   });
 });
 

@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { mostFinds, type RuleSource, type ScanFind, type SensitiveFile } from '@lithodex/contract';
+import { mostFinds, mostNotes, type RuleSource, type ScanFind, type ScanNote, type SensitiveFile } from '@lithodex/contract';
 import { fileContent, SlidingWork, type FoundItem, type OpenPoint } from '@lithodex/connectors';
 import { EngineError, type Root } from '@lithodex/engine';
 import type { CommandScanner } from './command-scanner';
@@ -17,12 +17,22 @@ export interface ScannedPoint {
   readonly suspect: number;
   readonly infected: number;
   readonly finds: ScanFind[];
+  /** Items that could not be looked into. */
+  readonly notes: ScanNote[];
+  /** There are none beside these. */
+  readonly toldAll: boolean;
+}
+
+/** Items that changed or went, and those that went with all that lay in them. */
+export interface Gone {
+  readonly items: string[];
+  readonly below: string[];
 }
 
 /** Where what was found goes meanwhile. */
 export interface ScanSink {
   /** Files in which sensitive data was looked for, and items that changed or went. */
-  sensitive(files: readonly SensitiveFile[], gone: readonly string[]): Promise<void>;
+  sensitive(files: readonly SensitiveFile[], gone: Gone): Promise<void>;
   note(path: string, why: string): void;
   looked(bytes: number): void;
   stopped(): boolean;
@@ -51,8 +61,11 @@ const wholeUpTo = 64 << 20;
 const windowBytes = 32 << 20;
 const lap = 64 << 10;
 /** Contents that are remembered, so that the same bytes are looked into once however many points hold them. */
-const mostRemembered = 500_000;
+const mostRemembered = 200_000;
+/** What is remembered of most of them. */
+const nothing: ContentTold = { finds: [], counts: [], sum: '', notLooked: '' };
 const mostPatterns = 60;
+const mostWhy = 300;
 
 /** Looks into the points of a series, one after another. */
 export class PointScanner {
@@ -60,7 +73,7 @@ export class PointScanner {
   /** By item, what is found in the point that was looked into last. */
   private readonly finds = new Map<string, ScanFind[]>();
   private readonly notes = new Map<string, string>();
-  private readonly remembered = new Map<string, Look>();
+  private readonly remembered = new Map<string, ContentTold>();
 
   /** Throws Error with what is wrong in the rules. */
   constructor(
@@ -71,7 +84,8 @@ export class PointScanner {
   }
 
   /** Takes over what is known of a point. */
-  know(finds: readonly ScanFind[]): void {
+  know(finds: readonly ScanFind[], notes: readonly ScanNote[]): void {
+    for (const { path, why } of notes) this.notes.set(path, why);
     for (const find of finds) this.finds.set(find.path, [...(this.finds.get(find.path) ?? []), find]);
   }
 
@@ -86,18 +100,18 @@ export class PointScanner {
     return this.pool.close();
   }
 
-  /** Looks into a point, as far as it differs from the one before. Throws what targets fail with, ScannerError, STOPPED. */
-  async scan(before: OpenPoint | undefined, now: OpenPoint): Promise<ScannedPoint> {
-    const { scanner, sensitive } = this.by;
+  /** Looks into a point, as far as it differs from the one before; `sensitive`: what stands in its files is told too. Throws what targets fail with, ScannerError, STOPPED. */
+  async scan(before: OpenPoint | undefined, now: OpenPoint, sensitive = this.by.sensitive): Promise<ScannedPoint> {
+    const { scanner } = this.by;
     const sums = { items: 0, bytes: 0, read: 0 };
     const work = new SlidingWork(scanner ? 1 : atOnce);
     let files: SensitiveFile[] = [];
-    let gone: string[] = [];
+    let gone: Gone = { items: [], below: [] };
     const send = async () => {
       const [told, left] = [files, gone];
       files = [];
-      gone = [];
-      if (told.length || left.length) await this.sink.sensitive(told, left);
+      gone = { items: [], below: [] };
+      if (told.length || left.items.length || left.below.length) await this.sink.sensitive(told, left);
     };
     for await (const step of pointSteps(before, now)) {
       if (this.sink.stopped()) throw new EngineError('STOPPED');
@@ -107,7 +121,7 @@ export class PointScanner {
       }
       if (step.do === 'forget') {
         this.forget(step.path, step.below);
-        if (sensitive && before) gone.push(step.path);
+        if (sensitive && before) (step.below ? gone.below : gone.items).push(step.path);
       } else {
         const { path, item } = step;
         // one is read after the other, as they lie; what was read is looked into meanwhile
@@ -122,7 +136,7 @@ export class PointScanner {
         });
       }
       // one that went before it came is told first
-      if (files.length >= batch || gone.length >= batch) {
+      if (files.length >= batch || gone.items.length >= batch) {
         await work.idle();
         await send();
       }
@@ -153,7 +167,8 @@ export class PointScanner {
     return async () => {
       const seen = await looking;
       pending.sum = seen.sum;
-      if (key !== undefined && !known && this.remembered.size < mostRemembered) this.remembered.set(key, seen);
+      if (key !== undefined && !known && this.remembered.size < mostRemembered)
+        this.remembered.set(key, seen.finds.length || seen.counts.length || seen.notLooked ? seen : nothing);
       if (seen.finds.length)
         this.finds.set(
           path,
@@ -212,14 +227,24 @@ export class PointScanner {
   }
 
   private forget(path: string, below: boolean): void {
-    for (const known of [this.finds, this.notes])
-      for (const key of known.keys()) if (key === path || (below && key.startsWith(`${path}/`))) known.delete(key);
+    for (const known of [this.finds, this.notes]) {
+      known.delete(path);
+      if (below) for (const key of known.keys()) if (key.startsWith(`${path}/`)) known.delete(key);
+    }
   }
 
-  private told(): Pick<ScannedPoint, 'notLooked' | 'suspect' | 'infected' | 'finds'> {
+  private told(): Omit<ScannedPoint, 'items' | 'bytes' | 'read'> {
     const items = [...this.finds.values()];
+    const finds = items.flat();
     const infected = items.filter((finds) => finds.some((f) => f.grade === 'infected')).length;
-    return { notLooked: this.notes.size, infected, suspect: items.length - infected, finds: items.flat().slice(0, mostFinds) };
+    return {
+      notLooked: this.notes.size,
+      infected,
+      suspect: items.length - infected,
+      finds: finds.slice(0, mostFinds),
+      notes: Array.from(this.notes, ([path, why]) => ({ path, why: why.slice(0, mostWhy) })).slice(0, mostNotes),
+      toldAll: finds.length <= mostFinds && this.notes.size <= mostNotes,
+    };
   }
 }
 

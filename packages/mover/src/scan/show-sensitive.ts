@@ -2,18 +2,16 @@ import type { AnswerTo, PointRef } from '@lithodex/contract';
 import { placesOf, shippedPatterns } from '@lithodex/core';
 import { fileContent, findItem } from '@lithodex/connectors';
 import { EngineError } from '@lithodex/engine';
-import { textOfPdfBytes } from '../work/document-text';
 import { walked } from '../work/look-inside-item';
 import { openPoint } from '../work/open-point';
 import type { Stores } from '../work/stores';
-import { looksLikeMail, NotOpened, partsWithin, Room } from './parts-within';
-import { textOf } from './text-of';
+import { allWithin } from './parts-within';
+import { textIn } from './text-of';
 
 const mostShown = 20;
 /** Characters that are shown around a finding. */
 const around = 40;
 const mostBytes = 64 << 20;
-const deepest = 6;
 
 /** What stands in a file of a point by a pattern, uncovered, the first of it. Throws PATH_MISSING. */
 export async function sensitiveIn(
@@ -26,27 +24,12 @@ export async function sensitiveIn(
   const pieces: Buffer[] = [];
   for await (const piece of fileContent(tree, entry, 0, Math.min(entry.size, mostBytes))) pieces.push(piece);
   const shown: AnswerTo<'sensitiveIn'> = [];
-  const room = new Room();
-  const go = async (content: Buffer, depth: number): Promise<void> => {
-    if (!looksLikeMail(content)) {
-      const isPdf = content.subarray(0, 5).toString('latin1') === '%PDF-';
-      const text = (isPdf ? await textOfPdfBytes(content) : textOf(content)) ?? '';
-      for (const { from, to } of placesOf(text, by)) {
-        if (shown.length >= mostShown) return;
-        shown.push({
-          before: text.slice(Math.max(0, from - around), from),
-          text: text.slice(from, to),
-          after: text.slice(to, to + around),
-        });
-      }
+  for await (const { content } of allWithin(Buffer.concat(pieces))) {
+    const text = (await textIn(content)) ?? '';
+    for (const { from, to } of placesOf(text, by)) {
+      if (shown.length >= mostShown) return shown;
+      shown.push({ before: text.slice(Math.max(0, from - around), from), text: text.slice(from, to), after: text.slice(to, to + around) });
     }
-    if (depth >= deepest) return;
-    try {
-      for await (const part of partsWithin(content, room)) if (shown.length < mostShown) await go(part.data, depth + 1);
-    } catch (error) {
-      if (!(error instanceof NotOpened)) throw error;
-    }
-  };
-  await go(Buffer.concat(pieces), 0);
+  }
   return shown;
 }

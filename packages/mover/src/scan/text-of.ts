@@ -1,5 +1,6 @@
 import { isUtf8 } from 'node:buffer';
-import { textOfXml } from '../work/document-text';
+import { textOfPdfBytes, textOfXml } from '../work/document-text';
+import { looksLikeMail } from './parts-within';
 
 const frontLooked = 4096;
 /** Shares of the front from which on it is no text: of signs that no text has, and of those beyond ASCII where it is not UTF-8. */
@@ -12,6 +13,12 @@ function shareOf(front: Buffer, counts: (byte: number) => boolean): number {
   let sum = 0;
   for (const byte of front) if (counts(byte)) sum++;
   return sum / Math.max(1, front.length);
+}
+
+/** The text that is looked into of a content; undefined for none. What a message says is looked into where it is read as text. */
+export async function textIn(content: Buffer): Promise<string | undefined> {
+  if (content.subarray(0, 5).toString('latin1') === '%PDF-') return textOfPdfBytes(content);
+  return looksLikeMail(content) ? undefined : textOf(content);
 }
 
 /** The text of a content; undefined for what is none. Marks of XML and HTML are left out, as what stands in cells and paragraphs counts. */

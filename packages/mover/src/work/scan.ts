@@ -1,9 +1,9 @@
-import type { PointRef, ScanWork } from '@lithodex/contract';
+import type { PointRef, ScanWork, SensitiveFile } from '@lithodex/contract';
 import { countOf, escapePath, formatBytes } from '@lithodex/core';
 import type { OpenPoint } from '@lithodex/connectors';
 import { EngineError } from '@lithodex/engine';
 import { CommandScanner, ScannerError } from '../scan/command-scanner';
-import { PointScanner, type Pending } from '../scan/scan-points';
+import { PointScanner, type Gone, type Pending } from '../scan/scan-points';
 import { openPoint } from './open-point';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
@@ -16,16 +16,16 @@ export async function runScan(ctx: TaskContext, work: ScanWork): Promise<TaskRes
   let lines = 0;
   let seq = 0;
   let current = '';
-  let whole = work.since === null;
   const { attempt, id } = ctx.task;
   const scanner = scannerOf(ctx, work.scanner);
+  const tellSensitive = async (whole: boolean, files: SensitiveFile[], { items, below }: Gone) => {
+    const body = { attempt, pointId: current, seq: seq++, whole, files, gone: items, goneBelow: below };
+    await ctx.api.insist('sensitiveFound', body, id, ctx.stopped);
+  };
   const scanning = new PointScanner(
     { rules: work.rules, sensitive: work.sensitive, scanner },
     {
-      async sensitive(files, gone) {
-        const body = { attempt, pointId: current, seq: seq++, whole, files: [...files], gone: [...gone] };
-        await ctx.api.insist('sensitiveFound', body, id, ctx.stopped);
-      },
+      sensitive: (files, gone) => tellSensitive(false, [...files], gone),
       note(path, why) {
         counts.warnings++;
         if (lines++ < mostLines) ctx.log({ level: 'note', code: 'NOT_LOOKED', path, message: why });
@@ -50,9 +50,12 @@ export async function runScan(ctx: TaskContext, work: ScanWork): Promise<TaskRes
   );
   try {
     let before: { readonly at: PointRef; readonly point: OpenPoint } | undefined;
+    // whether sensitive data was looked for in the point before
+    let looked = work.since?.looked ?? false;
+    let gone = 0;
     if (work.since) {
       before = { at: work.since.point, point: await openPoint(ctx.stores, work.since.point) };
-      scanning.know(work.since.finds);
+      scanning.know(work.since.finds, work.since.notes);
     }
     for (const at of work.points) {
       const point = await openPoint(ctx.stores, at).catch((error: unknown) => {
@@ -60,21 +63,19 @@ export async function runScan(ctx: TaskContext, work: ScanWork): Promise<TaskRes
         throw error;
       });
       if (!point) {
-        ctx.log({ level: 'note', code: 'POINT_GONE', path: '', message: `the point of this name is not there any more: ${at.taskId}` });
+        gone++;
         continue;
       }
       // what another store holds is named otherwise
-      if (before?.at.target.id !== at.target.id) {
+      if (before?.at.target.id !== at.target.id || (at.sensitive && !looked)) {
         before = undefined;
-        whole = true;
         scanning.begin();
       }
       current = at.taskId;
       seq = 0;
-      if (work.sensitive && whole)
-        await ctx.api.insist('sensitiveFound', { attempt, pointId: current, seq: seq++, whole, files: [], gone: [] }, id, ctx.stopped);
-      const told = await scanning.scan(before?.point, point);
-      whole = false;
+      if (at.sensitive && !before) await tellSensitive(true, [], { items: [], below: [] });
+      const told = await scanning.scan(before?.point, point, at.sensitive);
+      looked = at.sensitive;
       for (const { path, within, rule, about } of told.finds.slice(0, mostLines)) {
         const where = within === '' ? '' : ` (in ${within})`;
         ctx.log({ level: 'fault', code: 'FOUND', path, message: `${rule}${where}: ${about}` });
@@ -83,6 +84,7 @@ export async function runScan(ctx: TaskContext, work: ScanWork): Promise<TaskRes
       counts.items += told.items;
       before = { at, point };
     }
+    if (gone) throw new EngineError('OBJECT_MISSING', `the roots of ${countOf(gone, 'point')}`);
     const message = `${countOf(work.points.length, 'point')} scanned by ${countOf(work.rules.length, 'file')} of rules${scanner ? ` and ${work.scanner}` : ''}: ${countOf(counts.items, 'content')}, ${formatBytes(counts.bytes)} read`;
     ctx.log({ level: 'note', code: 'SCANNED', path: '', message });
     return { counts: { ...counts, read: counts.bytes }, bytes: counts.bytes };

@@ -22,6 +22,8 @@ import { retryFailed } from './retries';
 import { startDueStanding } from '../recover/standing';
 import { endWindows } from './windows';
 
+/** All points are looked at for what is to be scanned: once in so many rounds. */
+const scanRounds = 6;
 const expiryEveryMs = 3_600_000;
 const mattersEveryMs = 60_000;
 /** Named by the database, as such locks are of the whole server, where others may live as well. */
@@ -40,6 +42,7 @@ export class Scheduler {
   /** When this server began, or began again after a pause, to hear what movers say. */
   private hearingSince = Date.now();
   private lastRound = Date.now();
+  private lastScans = 0;
 
   readonly keeper: SettingsKeeper;
 
@@ -122,7 +125,10 @@ export class Scheduler {
           .finally(() => {
             this.standing = undefined;
           });
-        await startDueScans(deps);
+        if (Date.now() - this.lastScans >= scanRounds * deps.config.schedulerMs) {
+          this.lastScans = Date.now();
+          await startDueScans(deps);
+        }
         if (deps.config.targetCare) await startDueCare(deps);
         if (deps.config.targetCare) void this.keeper.round();
         if (deps.clock.now() - this.lastExpiry > expiryEveryMs) {

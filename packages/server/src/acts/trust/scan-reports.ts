@@ -11,14 +11,18 @@ import type { ScanPlan } from './scans';
 interface Scanned {
   readonly workload_id: number;
   readonly series_no: number;
+  readonly ordinal: number;
   readonly moment: number;
 }
+
+/** Rows that are written, and paths that are asked for, at once. */
+const rowsAtOnce = 500;
 
 /** A point of the scan that is told of. Throws NOT_FOUND for one that it was not asked for. */
 async function pointOf(trx: Knex.Transaction, task: RunningTask, pointId: string): Promise<Scanned> {
   const { points } = fromJson<ScanPlan>(task.work);
   const point = points.includes(pointId)
-    ? await trx('point').where({ id: pointId }).first<Scanned | undefined>('workload_id', 'series_no', 'moment')
+    ? await trx('point').where({ id: pointId }).first<Scanned | undefined>('workload_id', 'series_no', 'ordinal', 'moment')
     : undefined;
   if (!point) throw new ApiError('NOT_FOUND');
   return point;
@@ -26,9 +30,8 @@ async function pointOf(trx: Knex.Transaction, task: RunningTask, pointId: string
 
 /** Keeps what a scan found in a point, in place of what an earlier one did. Rules that changed while it went on leave the point to the next scan. */
 export async function keepScan(trx: Knex.Transaction, now: number, task: RunningTask, told: z.infer<typeof PointScanned>): Promise<number> {
-  const { workload_id } = await pointOf(trx, task, told.pointId);
-  const settings = await scanSettings(trx);
-  const { rules, at } = await scannedBy(trx, now, task, settings.scanner);
+  const { workload_id, series_no, ordinal } = await pointOf(trx, task, told.pointId);
+  const { rules, at } = await scannedBy(trx, now, task);
   await trx('point_scan').where({ point_id: told.pointId }).delete();
   await trx('scan_find').where({ point_id: told.pointId }).delete();
   await trx('point_scan').insert({
@@ -44,8 +47,9 @@ export async function keepScan(trx: Knex.Transaction, now: number, task: Running
     suspect: told.suspect,
     infected: told.infected,
     sensitive_too: told.sensitive,
+    told_all: told.toldAll,
   });
-  const rows = told.finds.map(({ path, within, rule, about, grade, size, sum }) => ({
+  const finds = told.finds.map(({ path, within, rule, about, grade, size, sum }) => ({
     point_id: told.pointId,
     workload_id,
     path: Buffer.from(path, 'latin1'),
@@ -56,27 +60,44 @@ export async function keepScan(trx: Knex.Transaction, now: number, task: Running
     size,
     sum,
   }));
-  for (let from = 0; from < rows.length; from += 500) await trx('scan_find').insert(rows.slice(from, from + 500));
+  await insertAll(trx, 'scan_find', finds);
+  const newer = await trx('point as p')
+    .join('point_scan as s', 's.point_id', 'p.id')
+    .where({ 'p.series_no': series_no })
+    .where('p.ordinal', '>', ordinal)
+    .first<object | undefined>('p.id');
+  if (newer) return workload_id;
+  // the next scan goes on from the newest alone
+  await trx('scan_note').where({ series_no }).delete();
+  const notes = told.notes.map(({ path, why }) => ({ series_no, point_id: told.pointId, path: Buffer.from(path, 'latin1'), why }));
+  await insertAll(trx, 'scan_note', notes);
   return workload_id;
 }
 
-/** The set of rules that a running scan was given: that in force, unless it changed since the scan began. */
-async function scannedBy(trx: Knex.Transaction, now: number, task: RunningTask, scanner: string): Promise<{ rules: string; at: number }> {
-  const set = await ruleSetNow(trx, now, scanner);
-  if (set.at <= task.started_at) return { rules: set.id, at: set.at };
-  return { rules: '', at: task.started_at };
+async function insertAll(trx: Knex.Transaction, table: string, rows: readonly object[]): Promise<void> {
+  for (let from = 0; from < rows.length; from += rowsAtOnce) await trx(table).insert(rows.slice(from, from + rowsAtOnce));
 }
 
-/** Keeps in which files of a point there is sensitive data: what stood there before ends with it. */
+/** The set of rules that a running scan was given: that in force, unless it changed since the scan began. */
+async function scannedBy(trx: Knex.Transaction, now: number, task: RunningTask): Promise<{ rules: string; at: number }> {
+  const set = await ruleSetNow(trx, now, (await scanSettings(trx)).scanner);
+  return set.at <= task.started_at ? { rules: set.id, at: set.at } : { rules: '', at: task.started_at };
+}
+
+/** Keeps in which files of a point there is sensitive data: what stood there before ends with it. Points come in the order in which they were taken. */
 export async function keepSensitive(trx: Knex.Transaction, task: RunningTask, told: z.infer<typeof SensitiveFound>): Promise<void> {
   const { workload_id, series_no, moment } = await pointOf(trx, task, told.pointId);
   const open = () => trx('sensitive_file').where({ series_no, to_at: null }).where('from_at', '<', moment);
   if (told.whole) await open().update({ to_at: moment });
   const ended = [...told.gone, ...told.files.map((f) => f.path)];
-  for (let from = 0; from < ended.length; from += 1000)
+  for (let from = 0; from < ended.length; from += rowsAtOnce)
     await open()
-      .whereIn('path_hash', ended.slice(from, from + 1000).map(hashOf))
+      .whereIn('path_hash', ended.slice(from, from + rowsAtOnce).map(hashOf))
       .update({ to_at: moment });
+  for (const above of told.goneBelow) {
+    const below = Buffer.from(`${above}/`, 'latin1');
+    await open().whereRaw('LEFT(path, ?) = ?', [below.length, below]).update({ to_at: moment });
+  }
   const rows = told.files.flatMap(({ path, owner, mode, counts }) =>
     counts.map(({ pattern, count, sample }) => ({
       series_no,
@@ -93,35 +114,37 @@ export async function keepSensitive(trx: Knex.Transaction, task: RunningTask, to
     })),
   );
   const fresh = await goingOn(trx, series_no, moment, rows);
-  for (let from = 0; from < fresh.length; from += 500)
+  for (let from = 0; from < fresh.length; from += rowsAtOnce)
     await trx('sensitive_file')
-      .insert(fresh.slice(from, from + 500))
+      .insert(fresh.slice(from, from + rowsAtOnce))
       .onConflict()
       .merge(['findings', 'sample', 'owner', 'mode']);
 }
 
+interface Standing {
+  readonly path_hash: Buffer;
+  readonly pattern: string;
+  readonly findings: number;
+}
+
 /** What stands there as it did until this point goes on; gives the others. */
-async function goingOn<R extends { path_hash: Buffer; pattern: string; findings: number }>(
-  trx: Knex.Transaction,
-  series: number,
-  moment: number,
-  rows: readonly R[],
-): Promise<R[]> {
-  const keyOf = (r: { path_hash: Buffer; pattern: string; findings: number }) =>
-    `${r.path_hash.toString('hex')} ${r.pattern} ${r.findings}`;
+async function goingOn<R extends Standing>(trx: Knex.Transaction, series: number, moment: number, rows: readonly R[]): Promise<R[]> {
+  const keyOf = (r: Standing) => `${r.path_hash.toString('hex')} ${r.pattern} ${r.findings}`;
   const ended = new Map<string, number>();
-  for (let from = 0; from < rows.length; from += 1000) {
-    const hashes = rows.slice(from, from + 1000).map((r) => r.path_hash);
+  for (let from = 0; from < rows.length; from += rowsAtOnce) {
     const found = await trx('sensitive_file')
       .where({ series_no: series, to_at: moment })
-      .whereIn('path_hash', hashes)
-      .select<{ no: number; path_hash: Buffer; pattern: string; findings: number }[]>('no', 'path_hash', 'pattern', 'findings');
+      .whereIn(
+        'path_hash',
+        rows.slice(from, from + rowsAtOnce).map((r) => r.path_hash),
+      )
+      .select<(Standing & { no: number })[]>('no', 'path_hash', 'pattern', 'findings');
     for (const row of found) ended.set(keyOf(row), row.no);
   }
   const known = rows.flatMap((r) => ended.get(keyOf(r)) ?? []);
-  for (let from = 0; from < known.length; from += 1000)
+  for (let from = 0; from < known.length; from += rowsAtOnce)
     await trx('sensitive_file')
-      .whereIn('no', known.slice(from, from + 1000))
+      .whereIn('no', known.slice(from, from + rowsAtOnce))
       .update({ to_at: null });
   return rows.filter((r) => !ended.has(keyOf(r)));
 }

@@ -1,5 +1,5 @@
 import { grouped, lastClean } from '@lithodex/core';
-import type { ScanFind, ScanWork } from '@lithodex/contract';
+import type { ScanFind, ScanNote, ScanWork } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { inTransaction } from '../../base/db/open';
 import { ApiError } from '../../base/errors';
@@ -19,7 +19,7 @@ export interface ScanPlan {
 }
 
 const mostPoints = 1000;
-/** After a scan that failed, its series is let be for so long, unless rules change. */
+/** After a scan that failed or was stopped, its series is let be for so long, unless rules change. */
 const patienceMs = 6 * 3_600_000;
 
 interface Candidate {
@@ -62,6 +62,16 @@ export async function queueScan(
   });
 }
 
+interface Living {
+  readonly id: string;
+  readonly items: number;
+  readonly bytes: number;
+  readonly rules: string | null;
+  readonly not_looked: number | null;
+  readonly sensitive_too: 0 | 1 | null;
+  readonly told_all: 0 | 1 | null;
+}
+
 /** What a scan looks into: those of its points that were not scanned by the rules in force, from the last one before them that was. */
 export async function scanWork(trx: Knex.Transaction, secrets: Secrets, plan: ScanPlan, now: number): Promise<ScanWork> {
   const settings = await scanSettings(trx);
@@ -70,30 +80,51 @@ export async function scanWork(trx: Knex.Transaction, secrets: Secrets, plan: Sc
     .leftJoin('point_scan as s', 's.point_id', 'p.id')
     .where({ 'p.series_no': plan.seriesNo, 'p.state': 'visible' })
     .orderBy('p.ordinal')
-    .select<{ id: string; ordinal: number; items: number; bytes: number; rules: string | null; sensitive_too: 0 | 1 | null }[]>(
-      'p.id',
-      'p.ordinal',
-      'p.items',
-      'p.bytes',
-      's.rules',
-      's.sensitive_too',
-    );
-  const isDone = (p: (typeof living)[number]) => p.rules === set.id && (!settings.sensitive || p.sensitive_too === 1);
-  const wanted = living.filter((p) => plan.points.includes(p.id) && !isDone(p));
-  const since = wanted.length ? living.findLast((p) => p.ordinal < wanted[0]!.ordinal && isDone(p)) : undefined;
+    .select<Living[]>('p.id', 'p.items', 'p.bytes', 's.rules', 's.not_looked', 's.sensitive_too', 's.told_all');
+  const isDone = (p: Living) => p.rules === set.id && (!settings.sensitive || p.sensitive_too === 1);
+  const asked = new Set(plan.points);
+  const wanted = living.filter((p) => asked.has(p.id) && !isDone(p));
+  const first = wanted[0] ? living.indexOf(wanted[0]) : 0;
+  const noted = await notesOf(trx, plan.seriesNo);
+  // one goes on only from where all is known that was found, and what could not be looked into
+  const since = living.slice(0, first).findLast((p) => isDone(p) && p.told_all === 1 && (p.not_looked === 0 || p.id === noted.pointId));
+  const looked = living.findLastIndex((p) => p.sensitive_too === 1);
   const ids = [...(since ? [since.id] : []), ...wanted.map((p) => p.id)];
   const refs = new Map((await pointRefs(trx, secrets, ids, plan.targetId)).map((r) => [r.taskId, r]));
   const sinceRef = since && refs.get(since.id);
   const newest = wanted.at(-1);
   return {
     type: 'scan',
-    points: wanted.flatMap((p) => refs.get(p.id) ?? []),
-    since: since && sinceRef ? { point: sinceRef, finds: await findsOf(trx, [since.id]) } : null,
+    points: wanted.flatMap((p) => {
+      const ref = refs.get(p.id);
+      return ref ? [{ ...ref, sensitive: settings.sensitive && living.indexOf(p) > looked }] : [];
+    }),
+    since:
+      since && sinceRef
+        ? {
+            point: sinceRef,
+            finds: await findsOf(trx, [since.id]),
+            notes: since.not_looked === 0 ? [] : noted.notes,
+            looked: living[looked]?.id === since.id,
+          }
+        : null,
     rules: [...set.files],
     scanner: settings.scanner,
     sensitive: settings.sensitive,
     expected: { items: newest?.items ?? 0, bytes: newest?.bytes ?? 0 },
   };
+}
+
+/** What could not be looked into in the newest scanned point of a series. */
+async function notesOf(
+  trx: Knex.Transaction,
+  series: number,
+): Promise<{ readonly pointId: string | undefined; readonly notes: ScanNote[] }> {
+  const rows = await trx('scan_note')
+    .where({ series_no: series })
+    .orderBy('no')
+    .select<{ point_id: string; path: Buffer; why: string }[]>('point_id', 'path', 'why');
+  return { pointId: rows[0]?.point_id, notes: rows.map(({ path, why }) => ({ path: path.toString('latin1'), why })) };
 }
 
 /** What was found in points, with paths as byte strings. */
@@ -131,11 +162,12 @@ export async function startDueScans(deps: Deps): Promise<void> {
   await deps.events.emit('run', { runId });
 }
 
-/** Where a scan failed, its points wait a while. */
+/** Where a scan failed or was stopped, its points wait a while. */
 async function duePoints(db: Knex, settings: Awaited<ReturnType<typeof scanSettings>>, set: RuleSetNow, now: number): Promise<string[]> {
   const open = db('task').where({ type: 'scan' }).whereIn('state', ['waiting', 'running']).select('series_no');
   const failed = db('task')
-    .where({ type: 'scan', state: 'failed' })
+    .where({ type: 'scan' })
+    .whereIn('state', ['failed', 'stopped'])
     .where('queued_at', '>', Math.max(set.at, now - patienceMs))
     .select('series_no');
   const living = () =>

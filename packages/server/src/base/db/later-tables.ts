@@ -98,7 +98,7 @@ ALTER TABLE point ADD counts JSON NULL, ADD signs JSON NULL, ADD said JSON NULL;
 ALTER TABLE workload ADD hold_from TINYINT UNSIGNED NOT NULL DEFAULT 60`;
 
 /**
- * Files of rules, what scans said of points and found in them, and files with sensitive data: each row stands for the time in which so much stood there.
+ * Files of rules, what scans said of points and found in them, what could not be looked into (of the newest scanned point of a series), and files with sensitive data: each row stands for the time in which so much stood there.
  * Points that are looked into are those of one series; a workload may have several.
  */
 export const scans = `
@@ -109,7 +109,10 @@ CREATE TABLE scan_rule (
 CREATE TABLE point_scan (
   point_id CHAR(36) PRIMARY KEY, workload_id INT UNSIGNED NOT NULL, rules CHAR(16) NOT NULL, rules_at BIGINT NOT NULL, scanned_at BIGINT NOT NULL, items BIGINT NOT NULL,
   bytes BIGINT NOT NULL, bytes_read BIGINT NOT NULL, not_looked INT UNSIGNED NOT NULL, suspect INT UNSIGNED NOT NULL, infected INT UNSIGNED NOT NULL,
-  sensitive_too BOOLEAN NOT NULL, KEY (workload_id)
+  sensitive_too BOOLEAN NOT NULL, told_all BOOLEAN NOT NULL, KEY (workload_id)
+);
+CREATE TABLE scan_note (
+  no BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, series_no INT UNSIGNED NOT NULL, point_id CHAR(36) NOT NULL, path BLOB NOT NULL, why VARCHAR(300) NOT NULL, KEY (series_no)
 );
 CREATE TABLE scan_find (
   no BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, point_id CHAR(36) NOT NULL, workload_id INT UNSIGNED NOT NULL, path BLOB NOT NULL, inner_path VARCHAR(2000) NOT NULL,

@@ -58,7 +58,8 @@ import { FormDialog } from '../ui/form-dialog';
           (ngModelChange)="set({ scanner: $event })"
       /></label>
       <p class="small mute">
-        Only backups are read, by the movers that keep them. What did not change since the same rules is not read again.
+        Points that stand already are scanned too. Only backups are read, by the movers that keep them. What did not change since the same
+        rules is not read again.
       </p>
       @if (acts.problem(); as p) {
         <div class="problem" role="alert">{{ p }}</div>
