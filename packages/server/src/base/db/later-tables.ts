@@ -109,7 +109,7 @@ CREATE TABLE scan_rule (
 CREATE TABLE point_scan (
   point_id CHAR(36) PRIMARY KEY, workload_id INT UNSIGNED NOT NULL, rules CHAR(16) NOT NULL, rules_at BIGINT NOT NULL, scanned_at BIGINT NOT NULL, items BIGINT NOT NULL,
   bytes BIGINT NOT NULL, bytes_read BIGINT NOT NULL, not_looked INT UNSIGNED NOT NULL, suspect INT UNSIGNED NOT NULL, infected INT UNSIGNED NOT NULL,
-  sensitive_too BOOLEAN NOT NULL, told_all BOOLEAN NOT NULL, KEY (workload_id)
+  sensitive_too BOOLEAN NOT NULL, told_all BOOLEAN NOT NULL, KEY (workload_id), KEY (infected)
 );
 CREATE TABLE scan_note (
   no BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, series_no INT UNSIGNED NOT NULL, point_id CHAR(36) NOT NULL, path BLOB NOT NULL, why VARCHAR(300) NOT NULL, KEY (series_no)
