@@ -8,3 +8,7 @@ export const bucketQuestions = () => import('./buckets/found-buckets');
 export const applicationQuestions = () => import('./cluster/application-questions');
 /** What is asked of mail stores inside other items. */
 export const mailStoreQuestions = () => import('./mailstore/questions');
+/** Servers of the mover's own with what a point of a database server holds. */
+export const scratchCopies = () => import('./databases/scratch-copy');
+/** Namespaces of clusters in which applications are tried. */
+export const drillNamespaces = () => import('./cluster/drill-namespace');

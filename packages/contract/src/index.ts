@@ -42,3 +42,4 @@ export * from './asking-movers';
 export * from './change-routes';
 export * from './scans';
 export * from './sensitive';
+export * from './drills';

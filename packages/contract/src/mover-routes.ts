@@ -1,4 +1,5 @@
 import { Empty } from './common';
+import { DrillTold } from './drills';
 import * as mover from './mover';
 import { byUuid, large, route, type Route } from './route';
 import { PointScanned, SensitiveFound } from './scans';
@@ -86,6 +87,15 @@ export const moverRoutes = {
     body: PointScanned,
     response: Empty,
     limit: large,
+  }),
+  drillTold: route({
+    method: 'post',
+    path: '/mover/tasks/:id/drilled',
+    summary: 'Tell what came of a drill',
+    access: 'mover',
+    params: byUuid,
+    body: DrillTold,
+    response: Empty,
   }),
   adoptPoint: route({
     method: 'post',

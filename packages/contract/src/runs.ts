@@ -8,7 +8,7 @@ import { Keep, PointKind } from './policy';
 import { RunningMachine } from './running-machine';
 import { RunState, runStates } from './run-state';
 
-export const runKinds = ['backup', 'restore', 'download', 'trial', 'copy', 'prune', 'verify', 'adopt', 'scan'] as const;
+export const runKinds = ['backup', 'restore', 'download', 'trial', 'copy', 'prune', 'verify', 'adopt', 'scan', 'drill'] as const;
 export const RunKind = z.enum(runKinds);
 /** How many tasks run at once in all; null for any number. */
 export const Limits = z.object({ tasks: z.int().min(1).max(256).nullable() });

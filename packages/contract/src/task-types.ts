@@ -52,6 +52,7 @@ export const taskTypes: Readonly<Record<WorkType, TaskType>> = {
   copy: { ...usual, writesTarget: true, paced: true, pins: true },
   verify: { ...usual, paced: true, pins: true, aboutTarget: true },
   scan: { ...usual, pins: true },
+  drill: { ...usual, duties: ['capture', 'keep'], pins: true },
   adopt: { ...usual, pins: true, aboutTarget: true },
   expire: { ...usual, duties: ['prune'], changesSeries: true },
   prune: { ...usual, duties: ['prune'], aboutTarget: true },

@@ -5,6 +5,7 @@ import { TargetPlace } from './estate';
 import { PlatformRef } from './platform';
 import { PointKind, Scripts } from './policy';
 import { AttachedAs } from './attached';
+import { DrillCheck, DrillRoom } from './drills';
 import { MachineWish } from './running-machine';
 import { RuleSource, ScanFind, ScanNote } from './scans';
 
@@ -154,6 +155,20 @@ export const ScanWork = z.object({
 });
 export type ScanWork = z.infer<typeof ScanWork>;
 
+/**
+ * Brings a point back to a place of its own, looks at it, and removes it again. `objective`: within how many seconds it has to be usable. `patience`: how long a start may take, s.
+ */
+export const DrillWork = z.object({
+  type: z.literal('drill'),
+  point: PointRef,
+  room: DrillRoom,
+  checks: z.array(DrillCheck),
+  objective: Count.nullable(),
+  patience: Count,
+  expected: z.object({ items: Count, bytes: Bytes }),
+});
+export type DrillWork = z.infer<typeof DrillWork>;
+
 export const Work = z.discriminatedUnion('type', [
   BackupWork,
   RestoreWork,
@@ -166,5 +181,6 @@ export const Work = z.discriminatedUnion('type', [
   CopyWork,
   AdoptWork,
   ScanWork,
+  DrillWork,
 ]);
 export type Work = z.infer<typeof Work>;

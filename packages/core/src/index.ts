@@ -58,6 +58,7 @@ export * from './application/restore-steps';
 export * from './application/rewrites';
 export * from './application/pointing';
 export * from './application/moved';
+export * from './drill/rota';
 export * from './scan/verdict';
 export * from './scan/shipped-rules';
 export * from './sensitive/books';

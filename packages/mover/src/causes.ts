@@ -2,6 +2,7 @@ import type { Cause } from '@lithodex/contract';
 import { SourceError, type SourceErrorCode } from '@lithodex/connectors';
 import { EngineError, systemCode, type EngineErrorCode } from '@lithodex/engine';
 import { VolumeError, type VolumeErrorCode } from '@lithodex/volumes';
+import { DrillError } from './drill/drill-error';
 import { ScannerError } from './scan/command-scanner';
 import { ScriptError, type ScriptErrorCode } from './work/script';
 
@@ -133,6 +134,12 @@ export function causeOf(error: unknown): Cause {
       code: error.code,
       message: error.message,
       remedy: 'Look at the scanner on the host of the mover and its settings in mover.json, then retry.',
+    };
+  if (error instanceof DrillError)
+    return {
+      code: error.code,
+      message: error.message,
+      remedy: 'The evidence of the drill says what was looked at and what was found. Mend that, then drill it again.',
     };
   if (error instanceof ScriptError) return { code: error.code, message: error.message, remedy: scriptRemedies[error.code] };
   const code = systemCode(error);

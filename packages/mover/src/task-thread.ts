@@ -86,6 +86,7 @@ const runners: { readonly [T in WorkType]: () => Promise<(ctx: TaskContext, work
   copy: async () => (await import('./work/copy')).runCopy,
   verify: async () => (await import('./work/verify')).runVerify,
   scan: async () => (await import('./work/scan')).runScan,
+  drill: async () => (await import('./work/drill')).runDrill,
   adopt: async () => (await import('./work/adopt')).runAdopt,
   expire: async () => (await import('./work/expire')).runExpire,
   prune: async () => (await import('./work/prune')).runPrune,

@@ -26,7 +26,9 @@ import { noticeHandlers } from './places/watch/notice-handlers';
 import { auditHandlers } from './places/trust/audit-handlers';
 import { ruleHandlers } from './places/trust/rule-handlers';
 import { sensitiveHandlers } from './places/trust/sensitive-handlers';
+import { drillHandlers } from './places/trust/drill-handlers';
 import { scanHandlers } from './places/trust/scan-handlers';
+import { drillReportHandlers } from './places/movers/drill-report-handlers';
 import { scanReportHandlers } from './places/movers/scan-report-handlers';
 import { changeHandlers } from './places/trust/change-handlers';
 import { peopleHandlers } from './places/trust/people-handlers';
@@ -74,6 +76,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...auditHandlers(deps),
     ...changeHandlers(deps),
     ...scanHandlers(deps),
+    ...drillHandlers(deps),
     ...ruleHandlers(deps),
     ...sensitiveHandlers(deps),
     ...requestHandlers(deps),
@@ -108,6 +111,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...restoreHandlers(deps),
     ...moverHandlers(deps),
     ...scanReportHandlers(deps),
+    ...drillReportHandlers(deps),
     ...knownMoverHandlers(deps),
     ...askingMoverHandlers(deps),
     ...unitHandlers(deps),

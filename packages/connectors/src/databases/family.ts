@@ -242,6 +242,8 @@ export interface Family {
   rowsOf(server: DatabaseServer, table: TableName, which: RowsWanted): Promise<RowsRead>;
   /** What a table is called that stands beside another. */
   besides(table: string, suffix: string): string;
+  /** The first value of the first row that a question gives, asked of a scratch server as an account that may only read one database; null for none. */
+  ask(scratch: DatabaseServer, database: string, sql: string): Promise<string | null>;
   /** Drops a table of a scratch server, where it is there. */
   dropTable(scratch: DatabaseServer, table: TableName): Promise<void>;
   /** How two tables of a database differ: of each kind of difference so many rows. */

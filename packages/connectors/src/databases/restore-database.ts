@@ -84,7 +84,8 @@ function onlyPicked(databases: readonly DatabaseBack[], picks: readonly RestoreP
 const renamed = (databases: readonly DatabaseBack[], { databases: names }: DatabaseDestination): DatabaseBack[] =>
   databases.map((d) => ({ ...d, to: names.find((n) => n.from === d.to)?.to ?? d.to }));
 
-async function backsOf(picks: readonly RestorePick[]): Promise<DatabaseBack[]> {
+/** What picked items hold, by database. Throws SourceError for what can't be put back alone. */
+export async function backsOf(picks: readonly RestorePick[]): Promise<DatabaseBack[]> {
   return [...(await gather(picks))].map(([from, { text, before, after, tables, others }]) => ({
     to: from,
     text,
@@ -92,6 +93,40 @@ async function backsOf(picks: readonly RestorePick[]): Promise<DatabaseBack[]> {
     tables: [...tables.values()],
     others: [...others.values()],
   }));
+}
+
+/** What a restore is told by the way. */
+export function hooksOf(ctx: RestoreContext, onDone: () => void = () => undefined): BringBackHooks {
+  return {
+    taskId: ctx.taskId,
+    phase: ctx.phase,
+    note: (message) => {
+      ctx.note({ code: 'DATABASE', path: '', message });
+    },
+    moved: ctx.moved,
+    drain: ctx.drain,
+    stopped: ctx.stopped,
+    done: (item) => {
+      onDone();
+      ctx.done({ ...item, kind: 'file' });
+    },
+    failed: ({ path, remark }) => {
+      ctx.done({ path, action: 'failed', kind: 'file', bytes: 0, remark });
+    },
+  };
+}
+
+/** A scratch server with what is picked in it, to be stopped by the caller. */
+export async function broughtToScratch(family: Family, databases: readonly DatabaseBack[], hooks: BringBackHooks): Promise<Scratch> {
+  hooks.phase('starting a scratch server');
+  const scratch = await family.scratch();
+  try {
+    await family.bringBack(scratch.server, databases, { exists: 'leave', suffix: '' }, hooks);
+    return scratch;
+  } catch (error) {
+    await scratch.stop();
+    throw error;
+  }
 }
 
 /** Databases, or parts of them, on their way back. */
@@ -106,23 +141,7 @@ class DatabaseRestore {
     private readonly to: DatabaseTo,
   ) {
     this.family = familyOf(to.server.family);
-    this.hooks = {
-      taskId: ctx.taskId,
-      phase: ctx.phase,
-      note: (message) => {
-        ctx.note({ code: 'DATABASE', path: '', message });
-      },
-      moved: ctx.moved,
-      drain: ctx.drain,
-      stopped: ctx.stopped,
-      done: (item) => {
-        this.items++;
-        ctx.done({ ...item, kind: 'file' });
-      },
-      failed: ({ path, remark }) => {
-        ctx.done({ path, action: 'failed', kind: 'file', bytes: 0, remark });
-      },
-    };
+    this.hooks = hooksOf(ctx, () => this.items++);
   }
 
   private get objects(): number {
@@ -167,15 +186,7 @@ class DatabaseRestore {
 
   /** Into a scratch server that stays up for some minutes. */
   async toLookAt(minutes: number): Promise<RestoreOutcome> {
-    this.hooks.phase('starting a scratch server');
-    const scratch = await this.family.scratch();
-    try {
-      await this.family.bringBack(scratch.server, this.databases, { exists: 'leave', suffix: '' }, this.hooks);
-    } catch (error) {
-      await scratch.stop();
-      throw error;
-    }
-    return this.keepUp(scratch, minutes);
+    return this.keepUp(await broughtToScratch(this.family, this.databases, this.hooks), minutes);
   }
 
   private keepUp(scratch: Scratch, minutes: number): RestoreOutcome {

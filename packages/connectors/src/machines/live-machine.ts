@@ -41,7 +41,8 @@ export class LiveMachine {
     private readonly stored: StoredMachine,
   ) {}
 
-  private get note(): string {
+  /** What the platform shows beside it, by which it is told apart. */
+  get note(): string {
     return `Runs from a backup (task ${this.taskId}): what it writes is kept with the backup until it is copied`;
   }
 

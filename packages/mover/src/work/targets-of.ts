@@ -8,6 +8,7 @@ function pointsOf(work: Work): readonly PointRef[] {
       return work.picks.map((p) => p.point);
     case 'attach':
     case 'runMachine':
+    case 'drill':
       return [work.point];
     case 'copy':
       return work.points;

@@ -1,7 +1,9 @@
+import { randomBytes } from 'node:crypto';
 import type { DatabaseServer } from '@lithodex/kinds';
 import type { RowsRead, RowsWanted, TableName, TableSize } from '../family';
 import { columnsOf, keyOf } from './beside-table';
-import { quoted, withMariadb } from './connection';
+import { firstValue, onlyOne } from '../first-value';
+import { quoted, quotedText, withMariadb } from './connection';
 import { ownDatabases } from './contents';
 
 /** Longest time a question may take, seconds. */
@@ -45,5 +47,23 @@ export function dropTable(scratch: DatabaseServer, table: TableName): Promise<vo
   return withMariadb(scratch, async (c) => {
     await c.run('SET FOREIGN_KEY_CHECKS = 0');
     await c.run(`DROP TABLE IF EXISTS ${at(table)}`);
+  });
+}
+
+const asker = 'asker';
+
+/** The first value that a question gives, as an account that may only read that database. Throws SourceError. */
+export async function ask(scratch: DatabaseServer, database: string, sql: string): Promise<string | null> {
+  const password = randomBytes(24).toString('hex');
+  await withMariadb(scratch, async (c) => {
+    const who = `'${asker}'@'127.0.0.1'`;
+    await c.run(`CREATE OR REPLACE USER ${who} IDENTIFIED BY ${quotedText(password)}`);
+    await c.run(`GRANT SELECT, SHOW VIEW ON ${quoted(database).replace(/[_%]/g, '\\$&')}.* TO ${who}`);
+  });
+  return withMariadb({ ...scratch, account: asker, password }, async (c) => {
+    await c.run(`SET SESSION max_statement_time = ${mostSeconds}`);
+    await c.run(`USE ${quoted(database)}`);
+    await c.run('START TRANSACTION READ ONLY');
+    return firstValue(await c.rows<Record<string, unknown>>(onlyOne(sql)));
   });
 }

@@ -6,7 +6,7 @@ import { grew, LogCapture } from './log/capture-log';
 import { changedTables } from './log/changed-tables';
 import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
-import { dropTable, rowsOf, tables } from './look-inside';
+import { ask, dropTable, rowsOf, tables } from './look-inside';
 import { atSecond } from './restore-second';
 import { runText } from './run-text';
 import { ScratchServer } from './scratch-server';
@@ -27,6 +27,7 @@ export const mariadb: Family = {
   atSecond,
   tables,
   rowsOf,
+  ask,
   dropTable,
   besides: (table, suffix) => `${table}${suffix}`,
   bringBack,

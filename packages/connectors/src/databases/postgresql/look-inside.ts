@@ -1,6 +1,7 @@
 import type { DatabaseServer } from '@lithodex/kinds';
 import type { RowsRead, RowsWanted, TableName, TableSize } from '../family';
 import { keyOf, tableAt } from './beside-table';
+import { firstValue, onlyOne } from '../first-value';
 import { commonDatabase, withPg } from './connection';
 import { partsOf, qualified, quoted } from './dump-text';
 import { columnsOf, sqlName } from './replace-table';
@@ -58,5 +59,20 @@ export function dropTable(scratch: DatabaseServer, { database, table }: TableNam
   return withPg(scratch, database, async (c) => {
     const at = partsOf(table);
     if (at) await c.run(`DROP TABLE IF EXISTS ${sqlName(at)} CASCADE`);
+  });
+}
+
+const asker = 'asker';
+
+/** The first value that a question gives, as an account that may only read. Throws SourceError. */
+export async function ask(scratch: DatabaseServer, database: string, sql: string): Promise<string | null> {
+  await withPg(scratch, commonDatabase, async (c) => {
+    if (!(await c.row('SELECT 1 FROM pg_roles WHERE rolname = $1', [asker])))
+      await c.run(`CREATE ROLE ${asker} LOGIN NOSUPERUSER; GRANT pg_read_all_data TO ${asker}`);
+    await c.run(`GRANT CONNECT ON DATABASE ${quoted(database)} TO ${asker}`);
+  });
+  return withPg({ ...scratch, account: asker }, database, async (c) => {
+    await c.run(`SET statement_timeout = ${mostMs}; SET default_transaction_read_only = on`);
+    return firstValue(await c.rows<Record<string, unknown>>(onlyOne(sql)));
   });
 }

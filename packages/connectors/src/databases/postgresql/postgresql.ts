@@ -5,7 +5,7 @@ import { bringBack } from './bring-back';
 import { grew, LogCapture } from './log/capture-log';
 import { commitsAround } from './log/commits-around';
 import { readServer } from './read-server';
-import { besides, dropTable, rowsOf, tables } from './look-inside';
+import { ask, besides, dropTable, rowsOf, tables } from './look-inside';
 import { atSecond } from './restore-second';
 import { runText } from './run-text';
 import { ScratchServer } from './scratch-server';
@@ -25,6 +25,7 @@ export const postgresql: Family = {
   atSecond,
   tables,
   rowsOf,
+  ask,
   dropTable,
   besides,
   bringBack,

@@ -26,7 +26,8 @@ const placeOfTask = `IF(t.type IN (${reading}),
   (SELECT g.location FROM target g WHERE g.id = JSON_VALUE(t.work, '$.targetId')))`;
 
 /** The system whose credentials a task `t` carries; NULL for none: the mover that was named to read a source gets them besides. */
-const systemOfTask = `IF(t.type IN ('restore', 'runMachine'), COALESCE(JSON_VALUE(t.work, '$.to.platformId'), JSON_VALUE(t.work, '$.to.sourceId'), JSON_VALUE(t.work, '$.platformId')),
+const systemOfTask = `IF(t.type IN ('restore', 'runMachine', 'drill'),
+  COALESCE(JSON_VALUE(t.work, '$.to.platformId'), JSON_VALUE(t.work, '$.to.sourceId'), JSON_VALUE(t.work, '$.platformId'), JSON_VALUE(t.work, '$.systemId')),
   (SELECT s.id FROM workload w JOIN source s ON s.id = w.source_id
    WHERE w.id = t.workload_id AND s.kind <> 'files' AND s.read_by IS NULL AND t.type IN (${reading})))`;
 

@@ -9,6 +9,7 @@ import type { ExpirePlan } from '../runs/expiry';
 import type { BackupPlan } from '../runs/queue';
 import type { Secrets } from '../../base/secrets';
 import type { CarePlan } from '../targets/care';
+import { drillWork, type DrillTask } from '../trust/drills';
 import { scanWork, type ScanPlan } from '../trust/scans';
 import { editedOf } from '../../records/runs/edited-texts';
 import { fromOf, placeOf, sourceOf, type WorkloadSource } from '../../records/systems/kinds-of-place';
@@ -44,6 +45,8 @@ export async function workOf(trx: Knex.Transaction, secrets: Secrets, task: Queu
       return careWork(trx, secrets, fromJson<CarePlan>(task.work));
     case 'scan':
       return scanWork(trx, secrets, fromJson<ScanPlan>(task.work), now);
+    case 'drill':
+      return drillWork(trx, secrets, task.workload_id!, fromJson<DrillTask>(task.work));
     case 'download': {
       const { picks, readFrom, ...plan } = fromJson<DownloadPlan>(task.work);
       return { ...plan, picks: await withPoints(trx, secrets, picks, readFrom) };

@@ -5,6 +5,7 @@ import { rewriteNames } from '../../records/catalog/rewrite-names';
 import { forgetEdited } from '../../records/runs/edited-texts';
 import { dropOldRates } from '../../records/runs/run-rates';
 import { startDueCare } from '../targets/care';
+import { startDueDrills } from '../trust/drill-rota';
 import { startDueScans } from '../trust/scans';
 import { reclaimLost } from '../movers/leases';
 import { SettingsKeeper } from '../settings/keep-settings';
@@ -128,6 +129,7 @@ export class Scheduler {
         if (Date.now() - this.lastScans >= scanRounds * deps.config.schedulerMs) {
           this.lastScans = Date.now();
           await startDueScans(deps);
+          await startDueDrills(deps);
         }
         if (deps.config.targetCare) await startDueCare(deps);
         if (deps.config.targetCare) void this.keeper.round();

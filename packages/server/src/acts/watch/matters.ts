@@ -9,6 +9,7 @@ import { policiesInForce } from '../../records/policies/matching';
 import { matchesShown } from '../estate/matching-shown';
 import { outlooks } from '../targets/room';
 import { causeOf, newestPerWorkload, troubledTasksSince, type NightRow } from './night';
+import { drillMatters } from './drill-matters';
 import { envelopeMatters } from './envelope-matters';
 import { installationMatters } from './installation-matters';
 import { moverMatters } from './mover-matters';
@@ -30,6 +31,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
   return [
     ...(await suspects(deps, estate)),
     ...(await scanMatters(deps)),
+    ...(await drillMatters(deps)),
     ...failures(tasks, estate),
     ...(await ofKinds(deps)),
     ...(await moverMatters(deps)),

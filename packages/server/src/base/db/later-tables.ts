@@ -123,3 +123,11 @@ CREATE TABLE sensitive_file (
   pattern VARCHAR(60) NOT NULL, findings INT UNSIGNED NOT NULL, sample VARCHAR(60) NOT NULL, owner VARCHAR(120) NOT NULL, mode INT UNSIGNED NOT NULL,
   from_at BIGINT NOT NULL, to_at BIGINT NULL, UNIQUE KEY (series_no, path_hash, pattern, from_at), KEY (workload_id, to_at)
 )`;
+
+/** How workloads are drilled, and the evidence of drills: what it is, its sum, and where the audit trail says so. */
+export const drills = `
+CREATE TABLE drill_plan (workload_id INT UNSIGNED PRIMARY KEY, checks JSON NOT NULL, objective INT UNSIGNED NULL, weight TINYINT UNSIGNED NOT NULL);
+CREATE TABLE drill (
+  id CHAR(36) PRIMARY KEY, run_id INT UNSIGNED NOT NULL, workload_id INT UNSIGNED NOT NULL, point_id CHAR(36) NOT NULL, at BIGINT NOT NULL, passed BOOLEAN NOT NULL,
+  usable_ms BIGINT UNSIGNED NULL, evidence JSON NOT NULL, sum CHAR(64) NOT NULL, KEY (workload_id, at), KEY (run_id), KEY (at)
+)`;

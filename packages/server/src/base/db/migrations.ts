@@ -395,4 +395,5 @@ export const migrations: Migration[] = [
   { name: '0051-asking-movers', up: (k) => runAll(k, later.askingMovers) },
   { name: '0052-unusual-change', up: (k) => runAll(k, later.unusualChange) },
   { name: '0053-scans', up: scansWithRules },
+  { name: '0054-drills', up: (k) => runAll(k, later.drills) },
 ];

@@ -126,6 +126,7 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       await inTransaction(db, async (trx) => {
         await versioned(trx, clock.now(), async () => {
           await trx('tag').whereIn('workload_id', own()).delete();
+          await trx('drill_plan').whereIn('workload_id', own()).delete();
         });
         await trx('estate_change').where({ source_id: params.id }).delete();
         await trx('snapshot_machine').whereIn('workload_id', own()).delete();

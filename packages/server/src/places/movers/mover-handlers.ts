@@ -195,7 +195,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
     },
 
     async aliveTasks({ params, body, actor }) {
-      await heldTask(db, params.id, body.attempt, actor, ['prune', 'backup']);
+      await heldTask(db, params.id, body.attempt, actor, ['prune', 'backup', 'drill']);
       const rows = await db('task').whereIn('id', body.tasks).whereIn('state', ['waiting', 'running']).select<{ id: string }[]>('id');
       return { alive: rows.map((r) => r.id) };
     },
