@@ -263,6 +263,29 @@ describe('a database server', () => {
     expect(db.dump('berths')).toBe(before);
   });
 
+  it('is read although somebody makes and drops tables meanwhile', async () => {
+    let over = false;
+    const busy = (async () => {
+      while (!over)
+        await db.runBeside(
+          Array.from(
+            { length: 8 },
+            (_, i) =>
+              `CREATE DATABASE night${i}; CREATE TABLE night${i}.a (id INT); DO SLEEP(0.03); DROP DATABASE night${i}; DO SLEEP(0.1);`,
+          ).join(''),
+        );
+    })();
+    try {
+      for (let i = 0; i < 4; i++) {
+        const run = await protect();
+        expect(run.state, run.cause?.message).toMatch(/done|remarks/);
+      }
+    } finally {
+      over = true;
+      await busy;
+    }
+  });
+
   it('has only those tables read again of which its log says that they changed', async () => {
     db.run(`CREATE DATABASE quays; USE quays; CREATE TABLE large (id INT PRIMARY KEY, note CHAR(200)); INSERT INTO large SELECT seq, MD5(seq) FROM seq_1_to_20000;
       CREATE TABLE pier (id INT PRIMARY KEY); INSERT INTO pier VALUES (1), (2);

@@ -50,7 +50,10 @@ const scratches = () =>
 const left = () => [
   ...rooms(),
   ...scratches(),
-  ...platform.platform.inventory().machines.filter((m) => m.name.startsWith('drill-')).map((m) => m.name),
+  ...platform.platform
+    .inventory()
+    .machines.filter((m) => m.name.startsWith('drill-'))
+    .map((m) => m.name),
   ...cluster.objects
     .everything()
     .filter(({ object }) => object.kind === 'Namespace' && object.metadata.name.startsWith('drill-'))

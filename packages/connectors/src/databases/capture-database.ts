@@ -3,7 +3,7 @@ import { byName, EngineError, StreamContent, topEntry, writeFolder, type StreamS
 import { accountsItem, filesItem, type DatabaseFrom, type DatabasePoint, type DatabaseServer } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import type { PointWriting } from '../capture-store';
-import { SourceError } from '../source-error';
+import { isSourceError, SourceError } from '../source-error';
 import { familyOf } from './families';
 import type { DatabaseRead, Reading, RowsTake } from './family';
 import { memberToRead, nameOf } from './members';
@@ -12,6 +12,8 @@ import { afterRowsItem, beforeRowsItem, databaseItem, objectPath } from './objec
 
 /** New chunks that are made room for. */
 const expectedChunks = 262_144;
+/** Reading begins anew where what there is changes while it is read. */
+const mostAttempts = 4;
 const mode = 0o600;
 
 /** Items of one folder, by name. */
@@ -24,13 +26,29 @@ export function captureDatabase(ctx: CaptureContext, { server }: DatabaseFrom): 
     if (ctx.kind === 'log') return familyOf(server.family).captureLog(ctx, writing, server, ctx.logStart);
     const { replica, said } = await memberToRead(server);
     if (said) ctx.note({ code: 'MEMBER', path: '', message: said });
-    const reading = await familyOf(server.family).read(server, replica);
-    try {
-      return await new DatabaseCapture(ctx, writing, reading, server, replica ? nameOf(replica) : null).run(server.family);
-    } finally {
-      await reading.close();
-    }
+    for (let attempt = 1; ; attempt++)
+      try {
+        return await captureOnce(ctx, writing, server, replica);
+      } catch (error) {
+        // somebody makes or drops tables just now: a restore beside it, or what works there every night
+        if (attempt === mostAttempts || !isSourceError(error, 'DATABASE_CHANGED')) throw error;
+        ctx.note({ code: 'BEGUN_AGAIN', path: '', message: `read from the beginning: ${(error as Error).message}` });
+      }
   });
+}
+
+async function captureOnce(
+  ctx: CaptureContext,
+  writing: PointWriting,
+  server: DatabaseServer,
+  replica: DatabaseServer | undefined,
+): Promise<PointContent> {
+  const reading = await familyOf(server.family).read(server, replica);
+  try {
+    return await new DatabaseCapture(ctx, writing, reading, server, replica ? nameOf(replica) : null).run(server.family);
+  } finally {
+    await reading.close();
+  }
 }
 
 class DatabaseCapture {
@@ -54,7 +72,10 @@ class DatabaseCapture {
     const { ctx, reading, filter } = this;
     const names = reading.names.filter((name) => !filter.leftOut(itemNameOf(name), true));
     const databases: DatabaseRead[] = [];
-    for (const name of names) databases.push(await reading.database(name));
+    for (const name of names) {
+      const there = await this.readDatabase(name);
+      if (there) databases.push(there);
+    }
     const files = new Map<string, Files>(databases.map((d) => [d.name, new Map<string, StreamStored>()]));
     const rowsAt = await this.rows(databases, files);
     for (const d of databases) await this.texts(d, files.get(d.name)!);
@@ -94,6 +115,16 @@ class DatabaseCapture {
       warnings: this.warnings,
       content: { kind: 'database', version: 1, facts, state: { ...taken?.state, ...(altered.length && { altered }) } },
     };
+  }
+
+  /** What a database holds; undefined where it was dropped since it was listed. */
+  private async readDatabase(name: string): Promise<DatabaseRead | undefined> {
+    try {
+      return await this.reading.database(name);
+    } catch (error) {
+      if (isSourceError(error, 'DATABASE_GONE')) return undefined;
+      throw error;
+    }
   }
 
   private warn(code: string, path: string, message: string, missing: boolean): void {
@@ -234,8 +265,8 @@ class DatabaseCapture {
   private async lookAgain(databases: readonly DatabaseRead[]): Promise<string[]> {
     const changed: string[] = [];
     for (const before of databases) {
-      const now = await this.reading.database(before.name);
-      const [then, there] = [before, now].map(
+      const now = await this.readDatabase(before.name);
+      const [then, there] = [before, now ?? { tables: [], others: [] }].map(
         (d) =>
           new Map([
             ...d.tables.map((t) => [objectPath('table', t.name), headOf(t.head)] as const),

@@ -43,7 +43,11 @@ export class Restored {
 
   result(): DrillResult {
     const passed = this.failed === 0 && this.items > 0;
-    const found = passed ? countOf(this.items, 'item') : this.items === 0 ? 'nothing came back' : `${countOf(this.failed, 'item')} did not, first ${this.first}`;
+    const found = passed
+      ? countOf(this.items, 'item')
+      : this.items === 0
+        ? 'nothing came back'
+        : `${countOf(this.failed, 'item')} did not, first ${this.first}`;
     return { what: 'Everything comes back', found, passed };
   }
 }

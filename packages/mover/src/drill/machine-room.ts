@@ -57,7 +57,14 @@ export class MachineRoom implements DrillRoom {
 
   async bringBack(): Promise<void> {
     const overlay = { folder: '', most: mostWritten };
-    const work: RunMachineWork = { type: 'runMachine', ...this.work, platform: this.at.platform, place: this.place, overlay, wish: this.wish };
+    const work: RunMachineWork = {
+      type: 'runMachine',
+      ...this.work,
+      platform: this.at.platform,
+      place: this.place,
+      overlay,
+      wish: this.wish,
+    };
     const ctx: TaskContext = {
       ...this.task,
       overlays: this.folder,

@@ -165,7 +165,11 @@ class Drill {
     const { objective } = this.work;
     if (objective === null || this.usableMs === null) return;
     const passed = this.usableMs <= objective * 1000;
-    this.results.push({ what: `Usable within ${formatDuration(objective * 1000)}`, found: `after ${formatDuration(this.usableMs)}`, passed });
+    this.results.push({
+      what: `Usable within ${formatDuration(objective * 1000)}`,
+      found: `after ${formatDuration(this.usableMs)}`,
+      passed,
+    });
   }
 
   /** Sends the evidence. */

@@ -79,9 +79,7 @@ export async function startDueDrills(deps: Deps): Promise<void> {
   // the first night is the one that comes
   if (!row) return void (await keep(db));
   if (nextRota(settings, config.zone, fromJson<{ at: number }>(row.value).at) > now) return;
-  const due = (await rotaNow(db, now))
-    .filter((r) => r.turn !== null && r.turn <= settings.nightly)
-    .map((r) => r.workload.id);
+  const due = (await rotaNow(db, now)).filter((r) => r.turn !== null && r.turn <= settings.nightly).map((r) => r.workload.id);
   const runId = await inTransaction(db, async (trx) => {
     await keep(trx);
     return due.length ? queueDrills(trx, now, due, { person: '', name: 'Drills of the night' }) : undefined;

@@ -148,8 +148,7 @@ async function roomOf(
   if (kind === 'database') return { in: 'scratch', family: fromJson<DatabasePoint>(point.facts).family };
   if (!inTheirSystem.includes(kind)) return { in: 'folder' };
   const source = trx('source').where({ id: sourceId });
-  if (kind === 'application')
-    return { in: 'namespace', server: applicationOfRow(secrets, await source.first<SystemRow>(), '').server };
+  if (kind === 'application') return { in: 'namespace', server: applicationOfRow(secrets, await source.first<SystemRow>(), '').server };
   const { host, folder } = fromJson<MachinePoint>(point.machine);
   return { in: 'machine', platform: platformRef(secrets, await source.first<PlatformRow>()), host, folder };
 }

@@ -93,7 +93,12 @@ export function drillHandlers(deps: Deps): DrillHandlers {
     async changeDrillSettings({ body, actor }) {
       await inTransaction(db, async (trx) => {
         await keepDrillSettings(trx, body);
-        await appendAudit(trx, clock.now(), { actor: actor.name, action: 'drill.settings', object: 'drills', detail: JSON.stringify(body) });
+        await appendAudit(trx, clock.now(), {
+          actor: actor.name,
+          action: 'drill.settings',
+          object: 'drills',
+          detail: JSON.stringify(body),
+        });
       });
       return {};
     },
