@@ -46,6 +46,20 @@ const failedOf = ({ results }: DrillRow) => results.filter((r) => !r.passed);
 const rooms = () => (fs.existsSync(`${h.folder}/overlays/rooms`) ? fs.readdirSync(`${h.folder}/overlays/rooms`) : []);
 const scratches = () =>
   [...h.movers.values()].flatMap(({ pid }) => fs.readdirSync(os.tmpdir()).filter((name) => name.startsWith(`lithodex-scratch-${pid}-`)));
+const script = (name: string, body: string) => {
+  fs.writeFileSync(`${h.folder}/scripts/${name}`, `#!/bin/sh\n${body}\n`, { mode: 0o755 });
+};
+const packs = () =>
+  fs
+    .readdirSync(targetFolder, { recursive: true, encoding: 'utf8' })
+    .map((name) => `${targetFolder}/${name}`)
+    .filter((file) => file.includes('/packs/') && fs.statSync(file).isFile());
+const damage = (file: string) => {
+  const fd = fs.openSync(file, 'r+');
+  const { size } = fs.fstatSync(fd);
+  for (let at = 64; at < size; at += 512) fs.writeSync(fd, Buffer.from([at & 0xff, 0x5a, 0xa5]), 0, 3, at);
+  fs.closeSync(fd);
+};
 /** What drills made and did not remove. */
 const left = () => [
   ...rooms(),
@@ -136,5 +150,122 @@ describe('drills', () => {
     expect(platform.platform.inventory().machines.map((m) => m.name)).toEqual(['gate-01']);
     const { coverage } = await admin.call('listDrills');
     expect(coverage).toEqual({ of: 6, proven: 6, failed: 0 });
+  });
+
+  it('fail with the cause: what is looked at is not so, too slow, or the backup is broken', async () => {
+    await plan('berths-a', [
+      { check: 'query', database: 'berth_bookings', sql: 'SELECT COUNT(*) FROM bookings', is: 'equal', value: '4' },
+      { check: 'query', database: 'berth_bookings', sql: 'DROP TABLE bookings', is: 'equal', value: '1' },
+      { check: 'query', database: 'mysql', sql: 'SELECT COUNT(*) FROM global_priv', is: 'least', value: '0' },
+    ]);
+    await plan('gate-01', [{ check: 'file', path: '/etc/hostname', sum: sumOf('gate-02\n'), holds: '' }]);
+    script('slow.sh', 'sleep 1.2');
+    await plan('sonar-surveys', [{ check: 'script', name: 'slow.sh', minutes: 1 }], { objective: 1 });
+    script('portal.sh', 'echo "the portal has no database" >&2; exit 3');
+    await plan('tide-board', [{ check: 'script', name: 'portal.sh', minutes: 1 }]);
+    const run = await drill('berths-a', 'gate-01', 'sonar-surveys', 'tide-board');
+    expect(run.state).toBe('failed');
+    expect(run.tasks.every((t) => t.cause?.code === 'DRILL_FAILED')).toBe(true);
+    const asked = await evidence('berths-a');
+    expect(failedOf(asked).map((r) => r.found)).toEqual(['3', expect.stringContaining('DROP'), 'there is no such database in it']);
+    expect(failedOf(await evidence('gate-01'))).toMatchObject([{ found: `its sum is ${sumOf('gate-01\n')}` }]);
+    expect(failedOf(await evidence('sonar-surveys'))).toMatchObject([{ what: expect.stringMatching(/^Usable within 1/) as string }]);
+    expect(failedOf(await evidence('tide-board'))).toMatchObject([{ found: 'The script portal.sh failed: it ended with 3.' }]);
+    const titles = (await admin.call('watch', { query: {} })).matters.map((m) => m.title);
+    expect(titles).toContain('The drill of berths-a did not pass');
+    expect(left()).toEqual([]);
+
+    fs.cpSync(targetFolder, `${h.folder}/whole`, { recursive: true });
+    for (const file of packs()) damage(file);
+    await plan('plans', []);
+    const broken = await drill('plans');
+    expect(broken).toMatchObject({
+      state: 'failed',
+      tasks: [{ cause: { code: expect.stringMatching(/DAMAGED|DRILL_FAILED/) as string } }],
+    });
+    expect(
+      failedOf(await evidence('plans'))
+        .map((r) => r.found)
+        .join(),
+    ).toMatch(/damaged|sum/);
+    fs.cpSync(`${h.folder}/whole`, targetFolder, { recursive: true });
+    await drill('plans');
+    expect((await evidence('plans')).passed).toBe(true);
+    expect(left()).toEqual([]);
+  });
+
+  it('leave nothing behind, also when the mover is killed in the middle or a person stops them', async () => {
+    script('wait.sh', `touch ${h.folder}/here-$LITHODEX_TASK; while [ ! -e ${h.folder}/go ]; do sleep 0.1; done`);
+    const checks = [{ check: 'script' as const, name: 'wait.sh', minutes: 2 }];
+    const here = () => fs.readdirSync(h.folder).filter((name) => name.startsWith('here-')).length;
+    for (const names of [
+      ['gate-01', 'tide-board'],
+      ['berths-a', 'plans'],
+    ]) {
+      for (const name of names) await plan(name, checks);
+      const begin = async () => {
+        for (const name of fs.readdirSync(h.folder).filter((n) => n.startsWith('here-'))) fs.rmSync(`${h.folder}/${name}`);
+        const { runId } = await admin.call('startDrill', { body: { workloads: await Promise.all(names.map(idOf)) } });
+        await vi.waitFor(() => expect(here()).toBe(names.length), { timeout: 60_000, interval: 100 });
+        expect(left()).toHaveLength(names.length === 2 && names[0] === 'gate-01' ? 3 : 2);
+        return runId;
+      };
+      const stopped = await begin();
+      await admin.call('stopRun', { id: stopped });
+      expect((await admin.ended(stopped)).state).toBe('stopped');
+      expect(left()).toEqual([]);
+      const killed = await begin();
+      await h.killMover('mover-1');
+      fs.writeFileSync(`${h.folder}/go`, '');
+      h.startMover('mover-1');
+      // its lease has to run out first
+      const given = setInterval(() => void h.tick(), 1000);
+      expect((await admin.ended(killed)).state).toBe('done');
+      clearInterval(given);
+      for (const name of names) expect((await evidence(name)).passed).toBe(true);
+      expect(left()).toEqual([]);
+      fs.rmSync(`${h.folder}/go`);
+    }
+  });
+
+  it('come by themselves, what was never drilled first, and are refused where they can not be', async () => {
+    for (const name of ['plans', 'gate-01', 'berths-a', 'tide-board', 'Ragna Holt']) await plan(name, []);
+    await plan('sonar-surveys', [], { weight: 0 });
+    fs.mkdirSync(`${h.folder}/logs`);
+    fs.writeFileSync(`${h.folder}/logs/a.log`, 'fog');
+    await h.connect(admin, 'logs');
+    await protect('logs');
+    expect((await rows()).find((r) => r.name === 'logs')).toMatchObject({ turn: 1, last: null, proven: null });
+    expect((await rows()).find((r) => r.name === 'sonar-surveys')).toMatchObject({ turn: null });
+    await admin.call('changeDrillSettings', { body: { on: true, at: '03:30', nightly: 2, within: 90 } });
+    await h.tick();
+    const nights = async () =>
+      (await admin.call('listRuns', { query: { limit: 20 } })).rows.filter((r) => r.name === 'Drills of the night');
+    expect(await nights()).toEqual([]);
+    clock.ahead += dayMs;
+    await h.tick();
+    const [night] = await nights();
+    await admin.ended(night!.id);
+    await h.tick();
+    expect(await nights()).toHaveLength(1);
+    expect((await evidence('logs')).passed).toBe(true);
+    expect((await rows()).find((r) => r.name === 'logs')?.turn).toBeGreaterThan(1);
+    await expect(drill('mole')).rejects.toThrow();
+    await expect(admin.call('startDrill', { body: { workloads: [999_999] } })).rejects.toMatchObject({ code: 'NOT_NOW' });
+    for (const role of ['operator', 'auditor', 'clerk'] as const)
+      await expect(
+        (await h.as(role)).call('changeDrillSettings', { body: { on: false, at: '03:30', nightly: 2, within: 90 } }),
+      ).rejects.toMatchObject({
+        code: 'NOT_ALLOWED',
+      });
+  });
+
+  it('say when their evidence was changed since', async () => {
+    const { id } = await evidence('logs');
+    await h.server.deps
+      .db('drill')
+      .where({ id })
+      .update({ evidence: h.server.deps.db.raw("JSON_SET(evidence, '$.usableMs', 1)") });
+    expect(await admin.call('drillEvidence', { id })).toMatchObject({ sealed: false });
   });
 });

@@ -41,6 +41,7 @@ export class ScratchRoom implements DrillRoom {
     if (check.check !== 'query') return undefined;
     const { database, sql, is, value } = check;
     const what = `${database}: ${sql.replace(/\s+/g, ' ').slice(0, 300)} is ${is === 'least' ? 'at least ' : ''}${value}`;
+    if (!this.open.databases.includes(database)) return { what, found: 'there is no such database in it', passed: false };
     try {
       const answer = await this.open.ask(database, sql);
       const passed = answer !== null && (is === 'equal' ? isEqual(answer, value) : Number(answer) >= Number(value));

@@ -175,6 +175,12 @@ export const routes: Routes = [
         title: 'What is sensitive · Lithodex',
         loadComponent: () => import('./trust/sensitive-page').then((m) => m.SensitivePage),
       },
+      { path: 'trust/drills', title: 'Drills · Lithodex', loadComponent: () => import('./trust/drills-page').then((m) => m.DrillsPage) },
+      {
+        path: 'trust/drills/:id',
+        title: 'Evidence of a drill · Lithodex',
+        loadComponent: () => import('./trust/drill-evidence-page').then((m) => m.DrillEvidencePage),
+      },
       { path: 'trust/acts', title: 'Who did what · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
       { path: 'trust/people', title: 'People · Lithodex', loadComponent: () => import('./trust/people-page').then((m) => m.PeoplePage) },
       { path: 'trust/tokens', title: 'Tokens · Lithodex', loadComponent: () => import('./trust/tokens-page').then((m) => m.TokensPage) },

@@ -16,6 +16,7 @@ const acts: readonly FinderHit[] = [
   { kind: 'place', title: 'What changed more than usual', note: 'trust', link: '/trust', query: {} },
   { kind: 'place', title: 'What was scanned', note: 'trust', link: '/trust/scans', query: {} },
   { kind: 'place', title: 'What is sensitive', note: 'trust', link: '/trust/sensitive', query: {} },
+  { kind: 'place', title: 'Drills', note: 'trust', link: '/trust/drills', query: {} },
   { kind: 'place', title: 'Audit trail', note: 'trust', link: '/trust/acts', query: {} },
 ];
 

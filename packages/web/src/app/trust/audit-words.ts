@@ -26,6 +26,10 @@ const verbs: Readonly<Record<string, string>> = {
   'item.preview': 'looked into an item of {}',
   'download.fetch': 'fetched the download of {}',
   'download.start': 'had a download prepared, {}',
+  'drill.done': 'brought {} to its end',
+  'drill.plan': 'said what is looked at in drills of {}',
+  'drill.settings': 'changed when drills are done by themselves',
+  'drill.start': 'had restores drilled, {}',
   'firstSteps.hide': 'wants to see the first steps no more',
   'firstSteps.show': 'wants to see the first steps again',
   'inside.forget': 'had the account inside {} forgotten',
@@ -179,7 +183,13 @@ export interface AuditSentence {
   readonly detail: string;
 }
 
-const places: Readonly<Record<string, string>> = { policy: '/policies', run: '/runs', workload: '/estate', target: '/storage' };
+const places: Readonly<Record<string, string>> = {
+  policy: '/policies',
+  run: '/runs',
+  workload: '/estate',
+  target: '/storage',
+  drill: '/trust/drills',
+};
 
 /** An act as a sentence without its subject. `names` tells the names of policies, workloads and targets by what they are called in the trail. */
 export function auditSentence({ action, object, detail }: AuditRow, names: ReadonlyMap<string, string>): AuditSentence {
