@@ -14,6 +14,7 @@ import { HarbourDatabase, type Acts } from './harbour-database';
 import { asker, officeNight } from './harbour/office';
 import { HarbourOffice } from './harbour-office';
 import { asksForLess, protectsBeforeChange } from './story-changes';
+import { drillsHarbour } from './story-drills';
 import { scansHarbour } from './story-scans';
 import { asksAtTheDesk, clerkRestores, helpsAtTheDesk } from './story-desk';
 import { HarbourApplications } from './harbour-applications';
@@ -133,6 +134,7 @@ export class History {
       this.office.losesNewest(asker.login, 3);
       await asksAtTheDesk(this.people, `${this.base}/api/v1`, `${this.state}/mail`);
       await scansHarbour(this.people, now.toMillis(), () => this.quiet());
+      await drillsHarbour(this.people, () => this.quiet());
       await this.berths.followLog();
     } finally {
       this.movers.stop();

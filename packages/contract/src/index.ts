@@ -43,3 +43,4 @@ export * from './change-routes';
 export * from './scans';
 export * from './sensitive';
 export * from './drills';
+export * from './strike';

@@ -59,6 +59,7 @@ export * from './application/rewrites';
 export * from './application/pointing';
 export * from './application/moved';
 export * from './drill/rota';
+export * from './strike/strike-out';
 export * from './scan/verdict';
 export * from './scan/shipped-rules';
 export * from './sensitive/books';

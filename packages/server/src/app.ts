@@ -28,6 +28,7 @@ import { ruleHandlers } from './places/trust/rule-handlers';
 import { sensitiveHandlers } from './places/trust/sensitive-handlers';
 import { drillHandlers } from './places/trust/drill-handlers';
 import { scanHandlers } from './places/trust/scan-handlers';
+import { strikeHandlers } from './places/trust/strike-handlers';
 import { drillReportHandlers } from './places/movers/drill-report-handlers';
 import { scanReportHandlers } from './places/movers/scan-report-handlers';
 import { changeHandlers } from './places/trust/change-handlers';
@@ -77,6 +78,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...changeHandlers(deps),
     ...scanHandlers(deps),
     ...drillHandlers(deps),
+    ...strikeHandlers(deps),
     ...ruleHandlers(deps),
     ...sensitiveHandlers(deps),
     ...requestHandlers(deps),

@@ -181,6 +181,11 @@ export const routes: Routes = [
         title: 'Evidence of a drill · Lithodex',
         loadComponent: () => import('./trust/drill-evidence-page').then((m) => m.DrillEvidencePage),
       },
+      {
+        path: 'trust/strike',
+        title: 'Strike it out · Lithodex',
+        loadComponent: () => import('./trust/strike-page').then((m) => m.StrikePage),
+      },
       { path: 'trust/acts', title: 'Who did what · Lithodex', loadComponent: () => import('./trust/trust-page').then((m) => m.TrustPage) },
       { path: 'trust/people', title: 'People · Lithodex', loadComponent: () => import('./trust/people-page').then((m) => m.PeoplePage) },
       { path: 'trust/tokens', title: 'Tokens · Lithodex', loadComponent: () => import('./trust/tokens-page').then((m) => m.TokensPage) },

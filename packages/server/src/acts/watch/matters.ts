@@ -16,6 +16,7 @@ import { moverMatters } from './mover-matters';
 import { changeMatters, comingEnds } from '../kinds/platform-matters';
 import { recoverMatters } from './recover-matters';
 import { scanMatters } from './scan-matters';
+import { siteMatters } from './site-matters';
 import { unusualWork } from './unusual-work';
 
 const link = (label: string, path: string, query: Record<string, string> = {}) => ({ label, link: path, query });
@@ -32,6 +33,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
     ...(await suspects(deps, estate)),
     ...(await scanMatters(deps)),
     ...(await drillMatters(deps)),
+    ...(await siteMatters(deps)),
     ...failures(tasks, estate),
     ...(await ofKinds(deps)),
     ...(await moverMatters(deps)),

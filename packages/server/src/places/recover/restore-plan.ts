@@ -1,4 +1,4 @@
-import { baseName, escapePath, median, readPrice } from '@lithodex/core';
+import { baseName, escapePath, readPrice } from '@lithodex/core';
 import type { Body, MachinePoint, PriceTable, RestorePlan } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../../base/db/json';
 import type { Deps } from '../../acts/deps';
@@ -6,7 +6,7 @@ import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
 import { shownPlace } from '../../records/targets/target-rows';
 import { leadsInside } from '../../records/recover/inside-path';
-import { tooLittleToMeasure } from '../../records/runs/run-rows';
+import { measuredRate, readRate } from '../../records/runs/measured-rates';
 import { cartridgeCheck } from '../../acts/recover/cartridge-check';
 import { plannerFor } from '../../acts/kinds/planner-for';
 import { resolvePicks, type ResolvedPick } from '../../acts/recover/resolve-picks';
@@ -30,7 +30,7 @@ export async function planRestore(
   checkSnapshots(body, picks);
   const names = new Map((await deps.db('workload').select<{ id: number; name: string }[]>('id', 'name')).map((w) => [w.id, w.name]));
   const { items, bytes } = expectedOf(picks);
-  const measured = await measuredRate(deps);
+  const measured = await measuredRate(deps.db);
   const planner = plannerFor(body, picks);
   const looked = await planner.look(deps, body, picks);
   const rescue = (await planner.rescue?.(deps, body, picks)) ?? null;
@@ -99,7 +99,7 @@ async function placesOf(
   const copies = await Promise.all(
     everywhere.map(async (row) => {
       const { id, name } = row;
-      const rate = await readRate(deps, id);
+      const rate = await readRate(deps.db, id);
       // what it is written to takes its time too
       const least = rate === null ? null : Math.min(rate, slowest ?? rate);
       return {
@@ -128,39 +128,6 @@ function priceOf(picks: readonly ResolvedPick[], tableOf: (pick: ResolvedPick) =
   if (currency === undefined) return null;
   const same = priced.filter((p) => p.table.currency === currency);
   return { currency, amount: same.reduce((sum, p) => sum + readPrice(p.bytes, p.requests, p.table), 0) };
-}
-
-/** Bytes a second at which a target was read lately, when it was verified; null where it never was. */
-async function readRate(deps: Deps, targetId: string): Promise<number | null> {
-  const rows = await deps
-    .db('task')
-    .where({ type: 'verify' })
-    .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [targetId])
-    .where('measured_ms', '>', 0)
-    .where('measured_bytes', '>', tooLittleToMeasure)
-    .orderBy('ended_at', 'desc')
-    .limit(9)
-    .select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
-  return rows.length ? Math.round(median(rows.map((r) => (r.bytes / r.ms) * 1000))) : null;
-}
-
-/** Bytes a second: the median of recent restores, or of recent reads of sources while nothing was restored yet. */
-async function measuredRate(deps: Deps): Promise<{ rate: number | null; from: string }> {
-  for (const [type, from] of [
-    ['restore', 'recent restores'],
-    ['backup', 'recent backups'],
-  ] as const) {
-    const rows = await deps
-      .db('task')
-      .where({ type })
-      .where('measured_ms', '>', 0)
-      .where('measured_bytes', '>', tooLittleToMeasure)
-      .orderBy('ended_at', 'desc')
-      .limit(25)
-      .select<{ ms: number; bytes: number }[]>('measured_ms as ms', 'measured_bytes as bytes');
-    if (rows.length) return { rate: Math.round(median(rows.map((r) => (r.bytes / r.ms) * 1000))), from };
-  }
-  return { rate: null, from: 'nothing was measured yet' };
 }
 
 /** Throws INVALID for what can't be had from a snapshot that a storage keeps. */

@@ -17,6 +17,7 @@ const acts: readonly FinderHit[] = [
   { kind: 'place', title: 'What was scanned', note: 'trust', link: '/trust/scans', query: {} },
   { kind: 'place', title: 'What is sensitive', note: 'trust', link: '/trust/sensitive', query: {} },
   { kind: 'place', title: 'Drills', note: 'trust', link: '/trust/drills', query: {} },
+  { kind: 'place', title: 'Strike it out', note: 'trust', link: '/trust/strike', query: {} },
   { kind: 'place', title: 'Audit trail', note: 'trust', link: '/trust/acts', query: {} },
 ];
 

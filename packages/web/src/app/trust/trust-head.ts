@@ -13,6 +13,7 @@ import { Session } from '../data/session';
       <a routerLink="/trust/scans" routerLinkActive="on" ariaCurrentWhenActive="page">What was scanned</a>
       <a routerLink="/trust/sensitive" routerLinkActive="on" ariaCurrentWhenActive="page">What is sensitive</a>
       <a routerLink="/trust/drills" routerLinkActive="on" ariaCurrentWhenActive="page">Drills</a>
+      <a routerLink="/trust/strike" routerLinkActive="on" ariaCurrentWhenActive="page">Strike it out</a>
       @if (session.audits()) {
         <a routerLink="/trust/acts" routerLinkActive="on" ariaCurrentWhenActive="page">Who did what</a>
         <a routerLink="/trust/people" routerLinkActive="on" ariaCurrentWhenActive="page">People and signing in</a>

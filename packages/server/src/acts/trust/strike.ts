@@ -1,0 +1,133 @@
+import { strikeOut, type Struck, type StruckOutcome, type StruckTarget, type StruckWorkload } from '@lithodex/core';
+import { priorities } from '@lithodex/contract';
+import type { KindName } from '@lithodex/kinds';
+import type { Knex } from 'knex';
+import { policiesInForce } from '../../records/policies/matching';
+import { measuredRate, readRate } from '../../records/runs/measured-rates';
+import { drillPlans, lastDrills } from '../../records/trust/drill-rows';
+
+/** Everything that striking something out is computed from. */
+export interface Standing {
+  readonly workloads: readonly (StruckWorkload & { readonly name: string; readonly kind: KindName; readonly system_name: string })[];
+  readonly targets: readonly (StruckTarget & { readonly name: string; readonly envelopeAt: number | null })[];
+  readonly systems: readonly { readonly id: number; readonly name: string; readonly site: string; readonly account: boolean }[];
+  readonly movers: readonly { readonly site: string; readonly tasks: number }[];
+}
+
+interface WorkloadRow {
+  readonly id: number;
+  readonly name: string;
+  readonly kind: KindName;
+  readonly source_id: number;
+  readonly source: string;
+  readonly site: string | null;
+  readonly bytes: number | string | null;
+}
+
+/** What there is, and where each point stands. */
+export async function standingNow(db: Knex): Promise<Standing> {
+  const workloads = await db('workload as w')
+    .join('source as s', 's.id', 'w.source_id')
+    .whereNull('w.gone_at')
+    .select<WorkloadRow[]>(
+      'w.id',
+      'w.name',
+      'w.kind',
+      's.id as source_id',
+      's.name as source',
+      db.raw("COALESCE(JSON_VALUE(w.facts, '$.location'), s.location) AS site"),
+      db.raw("(SELECT MAX(p.bytes) FROM point p WHERE p.workload_id = w.id AND p.state = 'visible' AND p.kind <> 'log') AS bytes"),
+    );
+  const stands = await standsOf(db);
+  const [urgencies, drills] = [await urgenciesOf(db), await lastDrills(db)];
+  const usual = (await measuredRate(db)).rate;
+  const targets = await db('target').select<{ id: string; name: string; location: string; envelope_at: number | null }[]>();
+  const systems = await db('source').select<{ id: number; name: string; location: string; secret: Buffer | null }[]>(
+    'id',
+    'name',
+    'location',
+    'secret',
+  );
+  return {
+    workloads: workloads.map((w) => {
+      const drill = drills.get(w.id);
+      return {
+        id: w.id,
+        name: w.name,
+        kind: w.kind,
+        system: String(w.source_id),
+        system_name: w.source,
+        site: w.site ?? '',
+        bytes: Number(w.bytes ?? 0),
+        urgency: urgencies.get(w.id) ?? 0,
+        measuredMs: drill?.passed === 1 ? drill.usable_ms : null,
+        stands: stands.get(w.id) ?? [],
+      };
+    }),
+    targets: await Promise.all(
+      targets.map(async ({ id, name, location, envelope_at }) => ({
+        id,
+        name,
+        site: location,
+        envelope: envelope_at !== null,
+        envelopeAt: envelope_at,
+        rate: (await readRate(db, id)) ?? usual,
+      })),
+    ),
+    systems: systems.map(({ id, name, location, secret }) => ({ id, name, site: location, account: secret !== null })),
+    movers: await db('mover').where({ drained: false }).select<{ site: string; tasks: number }[]>('place as site', 'tasks'),
+  };
+}
+
+/** Living points, by the targets that each stands on: those of logs stand with the fulls that they lead on from. */
+async function standsOf(db: Knex): Promise<Map<number, StruckWorkload['stands'][number][]>> {
+  const each = db('point as p')
+    .join('copy as c', 'c.point_id', 'p.id')
+    .where({ 'p.state': 'visible', 'c.state': 'present' })
+    .whereNot({ 'p.kind': 'log' })
+    .groupBy('p.id', 'p.workload_id', 'p.moment')
+    .select('p.workload_id', 'p.moment', db.raw('GROUP_CONCAT(c.target_id ORDER BY c.target_id) AS on_targets'))
+    .as('each');
+  const rows = await db(each)
+    .groupBy('workload_id', 'on_targets')
+    .select<{ workload_id: number; on_targets: string; newest: number; points: number }[]>(
+      'workload_id',
+      'on_targets',
+      db.raw('MAX(moment) AS newest'),
+      db.raw('COUNT(*) AS points'),
+    );
+  const stands = new Map<number, StruckWorkload['stands'][number][]>();
+  for (const { workload_id, on_targets, newest, points } of rows)
+    stands.set(workload_id, [
+      ...(stands.get(workload_id) ?? []),
+      { targets: on_targets.split(','), newest: Number(newest), points: Number(points) },
+    ]);
+  return stands;
+}
+
+/** By the priority of the policies that a workload belongs to, then by how much its drills count. */
+async function urgenciesOf(db: Knex): Promise<Map<number, number>> {
+  const rank = new Map((await policiesInForce(db)).map(({ id, body }) => [id, priorities.length - priorities.indexOf(body.priority)]));
+  const urgencies = new Map<number, number>();
+  const assigned = await db('assignment').select<{ policy_id: number; workload_id: number }[]>('policy_id', 'workload_id');
+  for (const { policy_id, workload_id } of assigned)
+    urgencies.set(workload_id, Math.max(urgencies.get(workload_id) ?? 0, 10 * (rank.get(policy_id) ?? 0)));
+  for (const [id, { weight }] of await drillPlans(db)) urgencies.set(id, (urgencies.get(id) ?? 0) + weight);
+  return urgencies;
+}
+
+const usualAtOnce = 2;
+
+/** Movers that are left, and how many restores run side by side with them. A mover of which nobody said where it is stays. */
+export function moversLeft({ movers }: Standing, sites: ReadonlySet<string>): { readonly left: number; readonly atOnce: number } {
+  const left = movers.filter((m) => m.site === '' || !sites.has(m.site));
+  return { left: left.length, atOnce: left.reduce((sum, m) => sum + m.tasks, 0) || usualAtOnce };
+}
+
+const none: ReadonlySet<string> = new Set();
+
+/** What becomes of each workload. */
+export function struckOut(standing: Standing, struck: Partial<Struck>): StruckOutcome[] {
+  const whole = { sites: none, systems: none, targets: none, keys: none, accounts: none, ...struck };
+  return strikeOut(standing.workloads, standing.targets, whole, moversLeft(standing, whole.sites).atOnce);
+}
