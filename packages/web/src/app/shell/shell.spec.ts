@@ -98,7 +98,7 @@ describe('the finder', () => {
 
   it('offers acts before anything is typed, then what fits, and goes round with the arrows', async () => {
     const s = await opened();
-    expect(s.all('.hit')).toHaveLength(10);
+    expect(s.all('.hit')).toHaveLength(12);
     await s.type('input', 'ro');
     await s.until(() => {
       expect(s.all('.hit')[0]?.textContent).toContain('quay-1');

@@ -111,7 +111,7 @@ describe('drills', () => {
     await s.click(s.one('[aria-label="Plan the drills of charts-nas"]'));
     expect(s.text()).toContain('every file is read again and held against what was stored');
     await s.click('A file');
-    await s.type('[name=path0]', 'soundings/berth-14.xyz');
+    await s.type('fieldset input', 'soundings/berth-14.xyz');
     await s.type('[name=within]', '20');
     await s.choose('[name=weight]', '3: 3');
     await s.click('Drill it so');
@@ -146,7 +146,7 @@ describe('the evidence of a drill', () => {
     const s = await open(`/trust/drills/${id(3)}`, { answers: { drillEvidence: evidence } });
     expect(s.text()).toContain('The drill of berths-a did not pass');
     expect(s.text()).toContain('<b>SELECT</b> is at least 4');
-    expect(s.text()).toContain('41 s, of 30 s allowed');
+    expect(s.text()).toContain('41 s of 30 s allowed');
     expect(s.text()).toContain('the rota');
     expect(s.text()).toContain('This is what entry 311 of the audit trail says');
   });

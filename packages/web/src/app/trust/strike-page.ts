@@ -32,7 +32,8 @@ const fateMarks: Readonly<Record<StruckRow['fate'], Mark>> = {
 
 /** What is crossed out, as the address says it. */
 function chosenIn(params: ParamMap): Chosen {
-  return Object.fromEntries(kinds.map((kind) => [kind, params.getAll(kind)])) as Chosen;
+  const all = (kind: StrikeKind) => params.getAll(kind);
+  return { site: all('site'), system: all('system'), target: all('target'), key: all('key'), account: all('account') };
 }
 
 function bodyOf({ site, system, target, key, account }: Chosen): BodyInput<'strikeOut'> {
