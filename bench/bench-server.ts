@@ -6,7 +6,7 @@ import { Config, issueToken, runServer, type RunningServer } from '@lithodex/ser
 export interface BenchServer {
   readonly server: RunningServer;
   /** Seconds until the answer is there whole. */
-  readonly ask: (name: RouteName, id: string, query: string) => Promise<number>;
+  readonly ask: (name: RouteName, id: string, query: string, body?: string) => Promise<number>;
   readonly stop: () => Promise<void>;
 }
 
@@ -31,10 +31,12 @@ export async function startBenchServer(folder: string, webDir = folder): Promise
   const token = await issueToken(server.deps, 'bench', 'administrator', 'bench');
   return {
     server,
-    async ask(name, id, query) {
+    async ask(name, id, query, body) {
       const began = performance.now();
       const response = await fetch(`http://127.0.0.1:${server.port}/api/v1${routes[name].path.replace(':id', id)}${query}`, {
-        headers: { authorization: `Bearer ${token}` },
+        method: routes[name].method.toUpperCase(),
+        headers: { authorization: `Bearer ${token}`, 'content-type': 'application/json' },
+        ...(body !== undefined && { body }),
       });
       if (!response.ok) throw new Error(await response.text());
       await response.arrayBuffer();

@@ -18,6 +18,7 @@ import { storeBenches } from './store-benches';
 import { taskBench } from './task-bench';
 import { scanBench } from './scan-bench';
 import { readSensitive, sensitiveBench } from './sensitive-bench';
+import { strikeBench } from './strike-bench';
 import { unusualBench } from './unusual-bench';
 
 const all = [
@@ -42,6 +43,7 @@ const all = [
   'unusual',
   'scan',
   'sensitive',
+  'strike',
 ] as const;
 const args = process.argv.slice(2);
 
@@ -110,6 +112,7 @@ try {
   if (wanted('unusual')) unusualBench(seed, givenSet, writtenSet, keeps);
   if (wanted('scan')) await scanBench(folder, Math.min(runs, 5), report, keeps);
   if (wanted('sensitive')) await sensitiveBench(seed, keeps);
+  if (wanted('strike')) await strikeBench(folder, keeps);
   if (wanted('rebuild')) await rebuildBench(folder, Math.min(runs, 3), report, keeps);
   promiseBenches(folder, wanted, keeps);
   if (wanted('catalog')) await catalogBench(folder, catalogItems, report);

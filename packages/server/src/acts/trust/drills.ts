@@ -37,18 +37,15 @@ export interface Drillable {
 const inTheirSystem: readonly KindName[] = ['machine', 'application'];
 const usualPatience = 300;
 
-/** Workloads with a point, each with the newest that stands on a target. */
-export async function drillable(db: Knex, workloads?: readonly number[]): Promise<Drillable[]> {
-  const rows = await db('point as p')
-    .join('workload as w', 'w.id', 'p.workload_id')
+/** Workloads with a point, each with the newest that is not suspect, where that stands on a target. */
+export function drillable(db: Knex, workloads?: readonly number[]): Promise<Drillable[]> {
+  return db('workload_points as n')
+    .join('point as p', 'p.id', 'n.point_id')
+    .join('workload as w', 'w.id', 'n.workload_id')
     .join('source as s', 's.id', 'w.source_id')
     .join('series as r', 'r.no', 'p.series_no')
-    .where({ 'p.state': 'visible' })
     .whereNot({ 'p.kind': 'log' })
     .whereExists(db('copy as c').whereRaw("c.point_id = p.id AND c.state = 'present'"))
-    .whereRaw(
-      "p.moment = (SELECT MAX(n.moment) FROM point n WHERE n.workload_id = p.workload_id AND n.state = 'visible' AND n.kind <> 'log' AND EXISTS (SELECT 1 FROM copy c WHERE c.point_id = n.id AND c.state = 'present'))",
-    )
     .modify((q) => {
       if (workloads) void q.whereIn('w.id', [...workloads]);
     })
@@ -64,7 +61,6 @@ export async function drillable(db: Knex, workloads?: readonly number[]): Promis
       'p.bytes',
       db.raw('s.secret IS NOT NULL AS opened'),
     );
-  return [...new Map(rows.map((r) => [r.id, r])).values()];
 }
 
 /** Why a workload can't be drilled, in words; '' where it can. */

@@ -28,6 +28,7 @@ interface WorkloadRow {
 export async function standingNow(db: Knex): Promise<Standing> {
   const workloads = await db('workload as w')
     .join('source as s', 's.id', 'w.source_id')
+    .leftJoin('workload_points as n', 'n.workload_id', 'w.id')
     .whereNull('w.gone_at')
     .select<WorkloadRow[]>(
       'w.id',
@@ -36,7 +37,7 @@ export async function standingNow(db: Knex): Promise<Standing> {
       's.id as source_id',
       's.name as source',
       db.raw("COALESCE(JSON_VALUE(w.facts, '$.location'), s.location) AS site"),
-      db.raw("(SELECT MAX(p.bytes) FROM point p WHERE p.workload_id = w.id AND p.state = 'visible' AND p.kind <> 'log') AS bytes"),
+      'n.bytes',
     );
   const stands = await standsOf(db);
   const [urgencies, drills] = [await urgenciesOf(db), await lastDrills(db)];

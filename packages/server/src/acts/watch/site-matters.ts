@@ -1,10 +1,24 @@
 import { countOf, formatFirst } from '@lithodex/core';
 import type { FoundMatter } from '@lithodex/contract';
+import type { Knex } from 'knex';
 import type { Deps } from '../deps';
 import { standingNow, struckOut, type Standing } from '../trust/strike';
 
+/** All points of all workloads are looked at for it: not at every look at Watch. */
+const goodForMs = 600_000;
+const found = new WeakMap<Knex, { readonly at: number; readonly matters: FoundMatter[] }>();
+
 /** Of sites with targets, where there is another with targets: what would be gone for good with one of them, though it could stand at the other too. */
-export async function siteMatters({ db }: Deps): Promise<FoundMatter[]> {
+export async function siteMatters({ db, clock }: Deps): Promise<FoundMatter[]> {
+  const known = found.get(db);
+  const now = clock.now();
+  if (known && now - known.at < goodForMs) return known.matters;
+  const matters = await lookedFor(db);
+  found.set(db, { at: now, matters });
+  return matters;
+}
+
+async function lookedFor(db: Knex): Promise<FoundMatter[]> {
   const targets = await db('target').whereNot({ location: '' }).distinct<{ location: string }[]>('location');
   if (targets.length < 2) return [];
   const standing = await standingNow(db);
