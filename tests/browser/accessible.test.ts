@@ -100,6 +100,8 @@ describe('everybody can use, in both themes,', () => {
     ['/trust', 'What changed'],
     ['/trust/scans', 'harmless_sample'],
     ['/trust/sensitive', 'Read uncovered'],
+    ['/trust/drills', 'what is always looked at'],
+    ['/trust/strike', 'Cross something out'],
     ['/trust/people', 'administrator'],
     ['/trust/tokens', 'nightly report'],
     ['/account', 'How you sign in'],

@@ -1,10 +1,9 @@
 import fs from 'node:fs';
 import { createHash } from 'node:crypto';
-import path from 'node:path';
 import type { DrillCheck, DrillResult } from '@lithodex/contract';
 import { compareItem, connectorOf, HostLimits, LiveTree, treeOf } from '@lithodex/connectors';
 import { bytesOfText, countOf, escapePath, joinPath, unescapePath } from '@lithodex/core';
-import { closeFile, EngineError, type TreeEntry } from '@lithodex/engine';
+import { closeFile, EngineError, inFolder, type TreeEntry } from '@lithodex/engine';
 import type { Drilled, DrillRoom } from './drill-room';
 
 const mostText = 64 << 20;
@@ -123,12 +122,21 @@ export class FolderRoom implements DrillRoom {
   }
 }
 
+/** Files below a folder, links not followed. */
 function countFiles(tree: LiveTree, at: string): number {
+  const { fd, names } = tree.list(at);
+  const folders: string[] = [];
   let files = 0;
-  for (const entry of fs.readdirSync(Buffer.from(tree.at(at), 'latin1'), { withFileTypes: true, encoding: 'buffer' }))
-    if (entry.isDirectory()) files += countFiles(tree, path.posix.join(at, entry.name.toString('latin1')));
-    else if (entry.isFile()) files++;
-  return files;
+  try {
+    for (const name of names) {
+      const stat = fs.lstatSync(inFolder(fd, name));
+      if (stat.isDirectory()) folders.push(name);
+      else if (stat.isFile()) files++;
+    }
+  } finally {
+    closeFile(fd);
+  }
+  return folders.reduce((sum, name) => sum + countFiles(tree, joinPath(at, name)), files);
 }
 
 function readWhole(fd: number, holds: string): { readonly sum: string; readonly bytes: number; readonly holds: boolean } {

@@ -57,14 +57,17 @@ export class DrillsPage {
   protected readonly evidence = computed(() => this.told()?.value);
   protected readonly rows = computed(() => {
     const wanted = this.q()?.trim().toLowerCase() ?? '';
-    return (this.drills()?.rows ?? []).filter((r) => r.name.toLowerCase().includes(wanted));
+    const rank = (r: DrilledWorkload) => (r.open ? 1 : r.last?.passed === false ? 0 : 2);
+    return (this.drills()?.rows ?? [])
+      .filter((r) => r.name.toLowerCase().includes(wanted))
+      .sort((a, b) => rank(a) - rank(b) || (a.turn ?? Infinity) - (b.turn ?? Infinity) || a.name.localeCompare(b.name));
   });
   protected readonly chosenName = computed(() => this.drills()?.rows.find((r) => r.id === this.chosen())?.name);
   protected readonly summary = computed(() => {
     const told = this.drills();
     if (!told) return '';
     const { of, proven, failed } = told.coverage;
-    return `${proven} of ${countOf(of, 'workload')} proven in the last ${told.settings.within} days${failed ? `, ${countOf(failed, 'drill')} did not pass` : ''}`;
+    return `${proven} of ${of} proven in ${countOf(told.settings.within, 'day')}${failed ? `, ${failed} did not pass` : ''}`;
   });
   /** Those that no drill ever came to. */
   protected readonly never = computed(() => (this.drills()?.rows ?? []).filter((r) => !r.last && !r.open && r.cannot === ''));

@@ -79,4 +79,29 @@ describe('strike it out', () => {
     await s.click('Nothing');
     expect(s.url()).toBe('/trust/strike');
   });
+
+  it.each([
+    [
+      { counts: { lost: 0, comesBack: 0, unprotected: 0, poorer: 0, untouched: 7 }, rows: [], untouched: 7, backMs: null },
+      'Nothing would be lost.',
+    ],
+    [
+      { counts: { lost: 0, comesBack: 2, unprotected: 1, poorer: 0, untouched: 4 }, backMs: null },
+      'back nobody knows when, as not all was measured',
+    ],
+    [
+      { counts: { lost: 0, comesBack: 0, unprotected: 1, poorer: 3, untouched: 3 } },
+      '1 workload left without a point, 3 workloads with fewer points.',
+    ],
+    [{ moversLeft: 0 }, 'No mover is left: start one elsewhere first'],
+  ])('says it in a sentence, case %#', async (more, text) => {
+    const s = await open(`/trust/strike?target=${id(1)}`, { answers: { strikePlaces: places, strikeOut: { ...struck, ...more } } });
+    expect(s.text()).toContain(text);
+  });
+
+  it('takes what is no number in the address for nothing', async () => {
+    const s = await open('/trust/strike?system=7&system=mole&account=-3', setting);
+    expect(s.api.last('strikeOut')?.body).toMatchObject({ systems: [7], accounts: [] });
+    expect(s.text()).toContain('Without Harbour platform');
+  });
 });

@@ -29,7 +29,9 @@ import { Session } from '../data/session';
     }
     nav {
       display: flex;
+      flex: none;
       gap: 14px;
+      white-space: nowrap;
     }
     nav a {
       padding: 3px 0;
