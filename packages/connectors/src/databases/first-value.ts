@@ -7,5 +7,7 @@ export function firstValue(rows: readonly Record<string, unknown>[]): string | n
   if (value === undefined || value === null) return null;
   if (Buffer.isBuffer(value)) return value.toString('hex');
   if (value instanceof Date) return value.toISOString();
-  return typeof value === 'object' ? JSON.stringify(value) : String(value as string | number | bigint | boolean);
+  return ['string', 'number', 'bigint', 'boolean'].includes(typeof value)
+    ? `${value as string | number | bigint | boolean}`
+    : JSON.stringify(value);
 }

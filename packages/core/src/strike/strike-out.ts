@@ -116,8 +116,9 @@ function whenBack(restores: readonly { readonly id: number; readonly ms: number 
       continue;
     }
     const slot = free.indexOf(Math.min(...free));
-    free[slot] = free[slot]! + ms;
-    ends.set(id, free[slot]!);
+    const end = free[slot]! + ms;
+    free[slot] = end;
+    ends.set(id, end);
   }
   return ends;
 }

@@ -2,7 +2,6 @@ import fs from 'node:fs';
 import path from 'node:path';
 import type { DrillCheck, DrillResult, DrillStep, DrillWork } from '@lithodex/contract';
 import { countOf, formatDuration } from '@lithodex/core';
-import { EngineError } from '@lithodex/engine';
 import { causeOf } from '../causes';
 import { DrillError } from '../drill/drill-error';
 import { Restored, type Drilled, type DrillRoom } from '../drill/drill-room';
@@ -18,11 +17,11 @@ import { noCounts, type TaskContext, type TaskResult } from './task-context';
 /** Brings a point back to a place of its own, looks at it, removes it again, and tells what came of it. */
 export async function runDrill(ctx: TaskContext, work: DrillWork): Promise<TaskResult> {
   const drill = new Drill(ctx, work);
-  const { error } = await drill.run();
+  const ended = await drill.run();
   // whoever has it now begins again, and removes what this one leaves
-  if (error instanceof EngineError && error.code === 'STOPPED') throw error;
+  if (ended?.code === 'STOPPED') throw ended;
   await drill.tell();
-  if (error) throw error;
+  if (ended) throw ended;
   const failed = drill.results.find((r) => !r.passed);
   if (failed) throw new DrillError(`${failed.what}: ${failed.found}`);
   const { items, bytes } = drill.restored;
@@ -43,10 +42,10 @@ class Drill {
   ) {}
 
   /** Gives what it was ended by, if anything. */
-  async run(): Promise<{ readonly error?: unknown }> {
+  async run(): Promise<(Error & { readonly code?: unknown }) | undefined> {
     const began = performance.now();
     let room: DrillRoom | undefined;
-    let outcome: { readonly error?: unknown } = {};
+    let ended: Error | undefined;
     try {
       room = await this.step('opening', () => this.room());
       const { clear, bringBack, looks } = bound(room);
@@ -62,13 +61,13 @@ class Drill {
       for (const check of this.work.checks) this.results.push(await this.step('checking', () => this.look(room!, check)));
       this.usableMs = Math.round(performance.now() - began);
     } catch (error) {
-      outcome = { error };
+      ended = error instanceof Error ? error : new Error(String(error));
       const what = this.results.length ? 'It can be looked at' : 'It comes back';
       this.results.push({ what, found: causeOf(error).message.slice(0, 1000), passed: false });
     }
     if (room) await this.step('removing', () => this.remove(room));
     this.objective();
-    return outcome;
+    return ended;
   }
 
   private async step<T>(name: string, act: () => Promise<T>): Promise<T> {

@@ -77,7 +77,10 @@ export async function startDueDrills(deps: Deps): Promise<void> {
     return trx('setting').insert({ name: lastRound, value }).onConflict().merge({ value });
   };
   // the first night is the one that comes
-  if (!row) return void (await keep(db));
+  if (!row) {
+    await keep(db);
+    return;
+  }
   if (nextRota(settings, config.zone, fromJson<{ at: number }>(row.value).at) > now) return;
   const due = (await rotaNow(db, now)).filter((r) => r.turn !== null && r.turn <= settings.nightly).map((r) => r.workload.id);
   const runId = await inTransaction(db, async (trx) => {

@@ -173,7 +173,7 @@ async function evidenceRows(db: Knex, which: (q: Knex.QueryBuilder) => void): Pr
       passed: evidence.results.every((r) => r.passed),
       sum: row.sum,
       audit: entry?.seq ?? 0,
-      sealed: entry !== undefined && entry.sum === row.sum && evidenceSum(row.id, evidence) === row.sum,
+      sealed: entry?.sum === row.sum && evidenceSum(row.id, evidence) === row.sum,
     };
   });
 }

@@ -45,7 +45,7 @@ export class DrillPlanDialog {
   }
 
   protected set(at: number, change: object): void {
-    this.own.update((plan) => ({ ...plan, checks: plan.checks.map((c, i) => (i === at ? ({ ...c, ...change } as DrillCheck) : c)) }));
+    this.own.update((plan) => ({ ...plan, checks: plan.checks.map((c, i) => (i === at ? { ...c, ...change } : c)) }));
   }
 
   protected drop(at: number): void {
