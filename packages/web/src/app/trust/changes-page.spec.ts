@@ -140,7 +140,13 @@ describe('what changed', () => {
       expect(words(s.one('lx-change-side'))).toContain('charts-nas');
     });
     expect(s.all('lx-change-side button').map((b) => words(b))).toEqual(['Show them one by one']);
-    expect(s.all('lx-trust-head nav a').map((a) => words(a))).toEqual(['What changed', 'What was scanned', 'What is sensitive']);
+    expect(s.all('lx-trust-head nav a').map((a) => words(a))).toEqual([
+      'What changed',
+      'What was scanned',
+      'What is sensitive',
+      'Drills',
+      'Strike it out',
+    ]);
   });
 
   it('says why it can not be shown, and that nothing stands out', async () => {
