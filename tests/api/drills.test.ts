@@ -154,6 +154,10 @@ describe('drills', () => {
   });
 
   it('fail with the cause: what is looked at is not so, too slow, or the backup is broken', async () => {
+    await plan('Ragna Holt', [{ check: 'file', path: 'a'.repeat(5000), sum: '', holds: '' }]);
+    await drill('Ragna Holt');
+    expect(failedOf(await evidence('Ragna Holt'))).toMatchObject([{ found: 'it is not there' }]);
+    await plan('Ragna Holt', []);
     await plan('berths-a', [
       { check: 'query', database: 'berth_bookings', sql: 'SELECT COUNT(*) FROM bookings', is: 'equal', value: '4' },
       { check: 'query', database: 'berth_bookings', sql: 'DROP TABLE bookings', is: 'equal', value: '1' },

@@ -117,6 +117,6 @@ export function sourceErrorOf(code: string, message: string): SourceError {
   return new SourceError(meaning[code] ?? 'PLATFORM_FAILED', message);
 }
 
-export function isSourceError(error: unknown, ...codes: readonly SourceErrorCode[]): boolean {
-  return error instanceof SourceError && codes.includes(error.code);
+export function isSourceError(error: unknown, code: SourceErrorCode): boolean {
+  return error instanceof SourceError && error.code === code;
 }

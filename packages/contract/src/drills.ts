@@ -120,9 +120,7 @@ export const DrilledWorkload = z.object({
   plan: DrillPlan,
   /** Of the newest point. */
   newest: z.object({ id: Uuid, moment: Instant }),
-  last: z
-    .object({ id: Uuid, at: Instant, passed: z.boolean(), usableMs: Count.nullable(), why: z.string(), pointMoment: Instant })
-    .nullable(),
+  last: z.object({ id: Uuid, at: Instant, passed: z.boolean(), usableMs: Count.nullable(), why: z.string() }).nullable(),
   /** When one last passed. */
   proven: Instant.nullable(),
   /** A drill of it waits or runs. */

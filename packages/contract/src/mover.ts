@@ -52,11 +52,13 @@ export const ClaimedTask = z.object({
 export type ClaimedTask = z.infer<typeof ClaimedTask>;
 export const Claimed = z.object({ task: ClaimedTask.nullable() });
 
+/** Characters of a line's message; movers cut what is longer. */
+export const longestMessage = 2000;
 export const MoverLine = z.object({
   level: z.enum(['note', 'warning', 'fault']),
   code: z.string().max(40),
   path: ByteString,
-  message: z.string().max(2000),
+  message: z.string().max(longestMessage),
 });
 export type MoverLine = z.infer<typeof MoverLine>;
 const Attempt = z.object({ attempt: z.int().positive() });

@@ -1,5 +1,6 @@
 import { parentPort, workerData } from 'node:worker_threads';
 import {
+  longestMessage,
   taskTypes,
   type Cause,
   type ClaimedTask,
@@ -119,7 +120,7 @@ async function runTask(task: ClaimedTask): Promise<TaskEnd> {
     wish: () => (wished?.taskId === task.id ? wished.wish : 'wish' in task.work ? task.work.wish : null),
     receive: start.receive === undefined ? undefined : receivingAt(start.receive),
     log: (line) => {
-      say({ type: 'log', line });
+      say({ type: 'log', line: { ...line, message: line.message.slice(0, longestMessage).toWellFormed() } });
     },
     progress: (progress) => {
       if (performance.now() - told < progressEveryMs) return;

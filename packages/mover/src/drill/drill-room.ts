@@ -1,6 +1,6 @@
 import type { DrillCheck, DrillResult } from '@lithodex/contract';
 import type { OpenPoint, RestoreContext, RestorePick } from '@lithodex/connectors';
-import { countOf } from '@lithodex/core';
+import { countOf, escapePath } from '@lithodex/core';
 
 /** What a drill works with. */
 export interface Drilled {
@@ -38,7 +38,7 @@ export class Restored {
   add(item: { readonly action: string; readonly bytes: number; readonly path: string; readonly remark: string }): void {
     this.items++;
     if (item.action !== 'failed') this.bytes += item.bytes;
-    else if (this.failed++ === 0) this.first = `${item.path}: ${item.remark}`;
+    else if (this.failed++ === 0) this.first = `${escapePath(item.path)}: ${item.remark}`;
   }
 
   result(): DrillResult {

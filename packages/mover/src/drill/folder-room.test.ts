@@ -22,7 +22,7 @@ const files: Readonly<Record<string, string>> = {
 const sum = (text: string) => createHash('sha256').update(text).digest('hex');
 
 /** A room for a point of the folder `source`, as a drill has it. */
-async function roomOf(stopped = () => false): Promise<void> {
+async function roomOf(stopped = () => false, expected = 10_000): Promise<void> {
   const target = fs.mkdtempSync(`${base}/store-`);
   const store = await Store.create(new DiskFolder(target), randomBytes(32), new Date());
   const { root, top } = await takePoint(store, pointRequest(`${base}/source`, 't1', null), quietly);
@@ -46,7 +46,7 @@ async function roomOf(stopped = () => false): Promise<void> {
   const pick = { path: '', to: '', base: '', open: () => Promise.resolve(point), find: () => findItem(point, '', insides) };
   const drilled: Drilled = { ctx, pick, point };
   place = `${base}/rooms/t2`;
-  room = new FolderRoom(drilled, place);
+  room = new FolderRoom(drilled, place, expected);
 }
 
 beforeEach(async () => {
@@ -133,6 +133,12 @@ describe('a folder for a drill', () => {
     await room.remove();
     expect(fs.existsSync(place)).toBe(false);
     await room.remove();
+  });
+
+  it('is not filled where what comes back has no room on the host', async () => {
+    await roomOf(undefined, 1e18);
+    await expect(room.bringBack()).rejects.toMatchObject({ code: 'DRILL_FAILED', message: expect.stringContaining('are free') as string });
+    expect(fs.readdirSync(place)).toEqual([]);
   });
 
   it('is left where somebody stops it', async () => {

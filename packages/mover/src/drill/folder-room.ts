@@ -2,11 +2,14 @@ import fs from 'node:fs';
 import { createHash } from 'node:crypto';
 import type { DrillCheck, DrillResult } from '@lithodex/contract';
 import { compareItem, connectorOf, HostLimits, LiveTree, treeOf } from '@lithodex/connectors';
-import { bytesOfText, countOf, escapePath, joinPath, unescapePath } from '@lithodex/core';
+import { bytesOfText, countOf, escapePath, formatBytes, joinPath, unescapePath } from '@lithodex/core';
 import { closeFile, EngineError, inFolder, type TreeEntry } from '@lithodex/engine';
+import { DrillError } from './drill-error';
 import type { Drilled, DrillRoom } from './drill-room';
 
 const mostText = 64 << 20;
+/** What a drill leaves free on the host of its mover. */
+const spareBytes = 1e9;
 
 /** A folder of the mover's own in which a point lies as files. */
 export class FolderRoom implements DrillRoom {
@@ -16,6 +19,8 @@ export class FolderRoom implements DrillRoom {
   constructor(
     private readonly drilled: Drilled,
     private readonly folder: string,
+    /** Bytes that come back. */
+    private readonly expected: number,
   ) {
     const own = [bytesOfText(folder)];
     this.limits = new HostLimits({ read: own, write: own, backOnly: [], kept: [] });
@@ -27,6 +32,9 @@ export class FolderRoom implements DrillRoom {
 
   async bringBack(): Promise<void> {
     fs.mkdirSync(this.folder, { recursive: true, mode: 0o700 });
+    const { bavail, bsize } = fs.statfsSync(this.folder);
+    if (bavail * bsize < this.expected + spareBytes)
+      throw new DrillError(`${formatBytes(bavail * bsize)} are free on the mover, ${formatBytes(this.expected)} come back`);
     const { ctx, pick } = this.drilled;
     const files = await connectorOf('files');
     const base = bytesOfText(fs.realpathSync(this.folder));

@@ -47,18 +47,16 @@ class Drill {
     let room: DrillRoom | undefined;
     let ended: Error | undefined;
     try {
-      room = await this.step('opening', () => this.room());
-      const { clear, bringBack, looks } = bound(room);
-      this.words = room.words;
+      const own = (room = await this.step('opening', () => this.room()));
+      this.words = own.words;
       await this.step('clearing', async () => {
         await removeAbandoned(this.ctx);
-        await clear();
+        await own.clear();
       });
-      await this.step('restoring', bringBack);
-      const { restored } = this;
-      this.results.push(restored.result());
-      this.results.push(...(await this.step('looking', looks)));
-      for (const check of this.work.checks) this.results.push(await this.step('checking', () => this.look(room!, check)));
+      await this.step('restoring', () => own.bringBack());
+      this.results.push(this.restored.result());
+      this.results.push(...(await this.step('looking', () => own.looks())));
+      for (const check of this.work.checks) this.results.push(await this.step('checking', () => this.look(own, check)));
       this.usableMs = Math.round(performance.now() - began);
     } catch (error) {
       ended = error instanceof Error ? error : new Error(String(error));
@@ -96,7 +94,7 @@ class Drill {
     const folder = path.join(roomsOf(ctx), ctx.task.id);
     switch (work.room.in) {
       case 'folder':
-        return new FolderRoom(drilled, folder);
+        return new FolderRoom(drilled, folder, work.expected.bytes);
       case 'scratch':
         return new ScratchRoom(drilled, work.room.family);
       case 'machine':
@@ -177,15 +175,19 @@ class Drill {
 
   /** Sends the evidence. */
   async tell(): Promise<void> {
-    const { ctx, restored, steps, results, usableMs, left, words: room } = this;
+    const { ctx, restored, steps, usableMs, left, words: room } = this;
+    const results = this.results.map(({ what, found, passed }) => ({ what: told(what, 500), found: told(found, 1000), passed }));
     for (const { what, found, passed } of results)
       ctx.log({ level: passed ? 'note' : 'fault', code: passed ? 'PASSED' : 'NOT_PASSED', path: '', message: `${what}: ${found}` });
     const { items, bytes } = restored;
-    const body = { attempt: ctx.task.attempt, room, steps: [...steps], usableMs, items, bytes, results: [...results], left };
+    const body = { attempt: ctx.task.attempt, room, steps: [...steps], usableMs, items, bytes, results, left };
     await ctx.api.insist('drillTold', body, ctx.task.id, ctx.stopped);
     ctx.log({ level: 'note', code: 'DRILLED', path: '', message: `${countOf(results.length, 'thing')} looked at in ${room}` });
   }
 }
+
+/** A text as the server takes it. */
+const told = (text: string, most: number) => text.slice(0, most).toWellFormed();
 
 const roomsOf = ({ overlays }: TaskContext) => path.join(overlays, 'rooms');
 
@@ -204,9 +206,3 @@ const notHere: Readonly<Record<Exclude<DrillCheck['check'], 'script'>, string>> 
   query: 'A database is asked',
   service: 'A service is looked for',
 };
-
-const bound = (room: DrillRoom) => ({
-  clear: () => room.clear(),
-  bringBack: () => room.bringBack(),
-  looks: () => room.looks(),
-});

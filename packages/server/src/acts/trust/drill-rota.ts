@@ -3,7 +3,7 @@ import type { DrillPlan, DrillSettings } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { fromJson } from '../../base/db/json';
 import { inTransaction } from '../../base/db/open';
-import { drillPlans, drillSettings, lastDrills, usualPlan, type DrillColumns } from '../../records/trust/drill-rows';
+import { drillPlans, drillSettings, lastDrills, usualPlan, type DrillOutcome } from '../../records/trust/drill-rows';
 import type { Deps } from '../deps';
 import { beingDrilled, cannotDrill, drillable, queueDrills, type Drillable } from './drills';
 
@@ -11,7 +11,7 @@ import { beingDrilled, cannotDrill, drillable, queueDrills, type Drillable } fro
 export interface OnRota {
   readonly workload: Drillable;
   readonly plan: DrillPlan;
-  readonly last: DrillColumns | undefined;
+  readonly last: DrillOutcome | undefined;
   readonly cannot: string;
   readonly open: boolean;
   /** Counted from 1; null where it is left out. */
@@ -46,7 +46,7 @@ export async function rotaNow(db: Knex, now: number): Promise<OnRota[]> {
 }
 
 /** New bytes of the points of workloads since their last drill. */
-async function freshSince(db: Knex, last: ReadonlyMap<number, DrillColumns>): Promise<Map<number, number>> {
+async function freshSince(db: Knex, last: ReadonlyMap<number, DrillOutcome>): Promise<Map<number, number>> {
   if (!last.size) return new Map();
   const rows = await db('point as p')
     .join(db('drill').select('workload_id').max('at as at').groupBy('workload_id').as('d'), 'd.workload_id', 'p.workload_id')

@@ -12,6 +12,8 @@ import { queueDrills } from '../../acts/trust/drills';
 import {
   drillSettings,
   evidenceSum,
+  failedEvidence,
+  firstFailed,
   keepDrillPlan,
   keepDrillSettings,
   type DrillColumns,
@@ -34,7 +36,12 @@ export function drillHandlers(deps: Deps): DrillHandlers {
       const now = clock.now();
       const settings = await drillSettings(db);
       const proven = await provenAt(db);
-      const rows = (await rotaNow(db, now)).map((on) => toDrilled(on, proven.get(on.workload.id) ?? null));
+      const rota = await rotaNow(db, now);
+      const failed = await failedEvidence(
+        db,
+        rota.flatMap((on) => on.last ?? []),
+      );
+      const rows = rota.map((on) => toDrilled(on, proven.get(on.workload.id) ?? null, on.last && failed.get(on.last.id)));
       const since = now - settings.within * dayMs;
       return {
         settings,
@@ -115,36 +122,25 @@ async function provenAt(db: Knex): Promise<Map<number, number>> {
   return new Map(rows.map((r) => [r.workload_id, r.at]));
 }
 
-function toDrilled({ workload: w, plan, last, cannot, open, turn }: OnRota, proven: number | null): DrilledWorkload {
-  const evidence = last && fromJson<DrillEvidence>(last.evidence);
+function toDrilled(
+  { workload: w, plan, last, cannot, open, turn }: OnRota,
+  proven: number | null,
+  failed: DrillEvidence | undefined,
+): DrilledWorkload {
   return {
     id: w.id,
     name: w.name,
     kind: w.kind,
     plan,
     newest: { id: w.point_id, moment: w.moment },
-    last:
-      last && evidence
-        ? {
-            id: last.id,
-            at: last.at,
-            passed: last.passed === 1,
-            usableMs: last.usable_ms,
-            why: firstFailed(evidence),
-            pointMoment: evidence.pointMoment,
-          }
-        : null,
+    last: last
+      ? { id: last.id, at: last.at, passed: last.passed === 1, usableMs: last.usable_ms, why: failed ? firstFailed(failed) : '' }
+      : null,
     proven,
     open,
     turn,
     cannot,
   };
-}
-
-/** What was first not as it should be, in words; '' where all was. */
-function firstFailed({ results }: DrillEvidence): string {
-  const failed = results.find((r) => !r.passed);
-  return failed ? `${failed.what}: ${failed.found}` : '';
 }
 
 /** Evidence, held against what the audit trail says of it, the newest first. */
@@ -170,7 +166,7 @@ async function evidenceRows(db: Knex, which: (q: Knex.QueryBuilder) => void): Pr
       workload: { id: row.workload_id, name: row.name, kind: row.kind },
       point: { id: pointId, moment: pointMoment },
       at,
-      passed: evidence.results.every((r) => r.passed),
+      passed: row.passed === 1,
       sum: row.sum,
       audit: entry?.seq ?? 0,
       sealed: entry?.sum === row.sum && evidenceSum(row.id, evidence) === row.sum,

@@ -60,14 +60,18 @@ export interface DrillEvidence extends Omit<DrillTold, 'attempt'> {
   readonly objective: number | null;
 }
 
-export interface DrillColumns {
+/** How a drill came out. */
+export interface DrillOutcome {
   readonly id: string;
-  readonly run_id: number;
   readonly workload_id: number;
-  readonly point_id: string;
   readonly at: number;
   readonly passed: 0 | 1;
   readonly usable_ms: number | null;
+}
+
+export interface DrillColumns extends DrillOutcome {
+  readonly run_id: number;
+  readonly point_id: string;
   readonly evidence: unknown;
   readonly sum: string;
 }
@@ -98,10 +102,23 @@ export function evidenceSum(id: string, evidence: DrillEvidence): string {
 export const passedOf = ({ results }: Pick<DrillTold, 'results'>): boolean => results.every((r) => r.passed);
 
 /** The last drill of each workload. */
-export async function lastDrills(db: Knex): Promise<Map<number, DrillColumns>> {
+export async function lastDrills(db: Knex): Promise<Map<number, DrillOutcome>> {
   const newest = db('drill').select('workload_id').max('at as at').groupBy('workload_id').as('n');
   const rows = await db('drill as d')
     .join(newest, (on) => on.on('n.workload_id', 'd.workload_id').andOn('n.at', 'd.at'))
-    .select<DrillColumns[]>('d.*');
+    .select<DrillOutcome[]>('d.id', 'd.workload_id', 'd.at', 'd.passed', 'd.usable_ms');
   return new Map(rows.map((r) => [r.workload_id, r]));
+}
+
+/** The evidence of those of some drills that did not pass, by drill. */
+export async function failedEvidence(db: Knex, drills: Iterable<DrillOutcome>): Promise<Map<string, DrillEvidence>> {
+  const failed = [...drills].filter((d) => d.passed === 0).map((d) => d.id);
+  const rows = await db('drill').whereIn('id', failed).select<Pick<DrillColumns, 'id' | 'evidence'>[]>('id', 'evidence');
+  return new Map(rows.map((r) => [r.id, fromJson<DrillEvidence>(r.evidence)]));
+}
+
+/** What was first not as it should be, in words; '' where all was. */
+export function firstFailed({ results }: Pick<DrillEvidence, 'results'>): string {
+  const failed = results.find((r) => !r.passed);
+  return failed ? `${failed.what}: ${failed.found}` : '';
 }

@@ -9,7 +9,6 @@ const last = (n: number, more: object = {}) => ({
   passed: true,
   usableMs: 41_000,
   why: '',
-  pointMoment: now - 3 * day,
   ...more,
 });
 const row = (n: number, name: string, more: object = {}) => ({
