@@ -68,9 +68,9 @@ export async function runServer(given: Config, clock: Clock = systemClock): Prom
     scheduler,
     async close() {
       clearInterval(sweep);
+      deps.movers.close();
       await scheduler.stop();
       await warmed;
-      deps.movers.close();
       deps.events.close();
       await server.close();
       await deps.answers.ended(1500);

@@ -48,6 +48,16 @@ describe('a question to the movers', () => {
     expect(await asked.after()).toBe('MOVER_ABSENT');
   });
 
+  it('is given up at once where the server stops, also one that a mover took, and none is asked any more', async () => {
+    const line = new MoverLine();
+    const taken = asking(line, 600 * second);
+    await line.next('quay', mover, never);
+    const waits = asking(line, 600 * second);
+    line.close();
+    expect([await taken.after(), await waits.after()]).toEqual(['MOVER_FAILED', 'MOVER_FAILED']);
+    expect(await asking(line, 600 * second).after()).toBe('MOVER_FAILED');
+  });
+
   it('waits for a mover that is there and busy with another', async () => {
     const line = new MoverLine();
     asking(line, 600 * second);

@@ -29,6 +29,8 @@ const answers = (asked: Asked, name: string, question: Question, by: string | nu
 const absent = (by: string | null) =>
   by === null ? new ApiError('MOVER_ABSENT') : new ApiError('MOVER_ABSENT', undefined, `The mover ${by} does not answer, which reads it.`);
 
+const stops = () => new ApiError('MOVER_FAILED', {}, 'The server is stopping.');
+
 /** The line to the movers: questions wait here until a mover that asks for one takes it and answers; work that appears wakes them. */
 export class MoverLine {
   private waiting: string[] = [];
@@ -49,6 +51,7 @@ export class MoverLine {
       const able = [...this.seen].flatMap(([name, seen]) => (answers(seen.entitled, name, question, by) ? [seen] : []));
       return Math.max(this.startedAt, ...able.map(({ at }) => at)) + silentMs - Date.now();
     };
+    if (this.closed) throw stops();
     if (absentIn() <= 0) throw absent(by);
     const id = randomUUID();
     return new Promise((resolve, reject) => {
