@@ -16,7 +16,18 @@ const project = (
 ): TestProjectInlineConfiguration => ({
   resolve: { alias },
   // the files of a worker share what they import: most of them take longer to load the product than to try it
-  test: { name, include, environment: 'node', testTimeout: timeout, hookTimeout: timeout, isolate: false, maxWorkers: 2, ...more },
+  test: {
+    name,
+    include,
+    environment: 'node',
+    testTimeout: timeout,
+    hookTimeout: timeout,
+    isolate: false,
+    maxWorkers: 2,
+    // every processor has a worker already
+    execArgv: ['--single-threaded-gc', '--min-semi-space-size=16'],
+    ...more,
+  },
 });
 /** Whole files of tests that take long and show what others show more briefly, or of another family: run by "./lithodex test long" only. */
 const byCommand = [
@@ -41,15 +52,19 @@ const exclude = process.env['LITHODEX_LONG'] === '1' ? [] : [...byCommand, ...by
 /** What takes longest goes first, so that nothing is waited for at the end. */
 const longest = [
   'followed-log',
-  'reading-movers',
   'database-care',
   'postgresql-care',
-  'kill',
   'database-log',
+  'bucket-workloads',
+  'reading-movers',
+  'units',
+  'kill',
+  'fuzz',
+  'installed',
   'journey',
-  'prune',
   'take-point',
   'machines',
+  'office',
 ].map((name) => `/${name}.test.ts`);
 class LongestFirst extends BaseSequencer {
   override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
@@ -63,6 +78,8 @@ const globalSetup = 'tests/support/shared-database.ts';
 export default defineConfig({
   test: {
     sequence: { sequencer: LongestFirst },
+    // the kinds of tests run one after the other, and load the same
+    experimental: { fsModuleCache: true },
     projects: [
       project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'bench/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
       // they wait for databases and leases for a good part

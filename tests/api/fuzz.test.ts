@@ -15,7 +15,7 @@ interface Operation {
 const bodies = Number(process.env['LITHODEX_FUZZ'] ?? 6);
 const document = openApiDocument() as { paths: Record<string, Record<string, Operation>> };
 /** What asks a mover comes last: for some time after one was heard of it is waited for. */
-const asksMovers = /^\/(sources|platforms|systems|targets|points|shares|workloads|restores|desk|standing)/;
+const asksMovers = /^\/(scan-rules|sources|platforms|systems|targets|points|shares|workloads|restores|desk|standing)/;
 const operations = Object.entries(document.paths)
   .sort(([a], [b]) => Number(asksMovers.test(a)) - Number(asksMovers.test(b)))
   .flatMap(([, path]) => Object.values(path));

@@ -201,6 +201,8 @@ export class Harness {
     const child = spawn(
       process.execPath,
       [
+        // two processors are shared by many movers here: clearing up in parallel would only cost more
+        '--single-threaded-gc',
         'dist/node/mover.js',
         '--server',
         this.base,
