@@ -96,7 +96,15 @@ export const answers = {
   targetCreate: Done,
   targetTakeOver: Done,
   targetNewKey: Done,
-  targetRoom: z.object({ used: Bytes, free: Bytes.nullable() }),
+  targetRoom: z.object({
+    used: Bytes,
+    free: Bytes.nullable(),
+    /** Since when another installation owns the store; null where the one that asks does. */
+    ownedElsewhere: Instant.nullable(),
+    /** When the installations that follow the store read it last, the newest first. */
+    followed: z.array(Instant).max(100),
+  }),
+  targetOwn: Done,
   keepSettings: Done,
   keptSettings: z.object({ at: Instant, text: z.string().max(50_000_000) }).nullable(),
   cartridges: z.object({ rows: z.array(Cartridge) }),

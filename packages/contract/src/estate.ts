@@ -241,6 +241,8 @@ export type PaceWindow = z.infer<typeof PaceWindow>;
 
 export const TargetBody = z.object({ name: Name, place: TargetPlace, location: z.string().trim().max(80).default('') });
 export type TargetBody = z.infer<typeof TargetBody>;
+/** Minutes between two readings of a store that is followed. */
+export const FollowEvery = z.int().min(5).max(1440);
 export const Target = z.object({
   id: Uuid,
   name: z.string(),
@@ -276,6 +278,19 @@ export const Target = z.object({
   envelopeAt: Instant.nullable(),
   /** It was taken over, and nobody has said what becomes of the settings kept there. */
   settingsHeld: z.boolean(),
+  /** It is read every so many minutes, and never written to, as another installation owns it; null where it is ours. */
+  follows: z
+    .object({
+      every: Count,
+      /** When it was read whole last, and the newest point that it gave. */
+      readAt: Instant.nullable(),
+      newest: Instant.nullable(),
+    })
+    .nullable(),
+  /** Since when another installation owns the store; null where it is ours, as far as is known. */
+  ownedElsewhere: Instant.nullable(),
+  /** When installations that follow it read it last, the newest first. */
+  followed: z.array(Instant),
   /** Where its points go, as it is being given up; null while it is in use. */
   retiredTo: Uuid.nullable(),
   /** null: nobody said what it costs. */

@@ -115,6 +115,15 @@ export const moverRoutes = {
     body: mover.PointAdopted,
     response: Empty,
   }),
+  pointsStanding: route({
+    method: 'post',
+    path: '/mover/tasks/:id/standing',
+    summary: 'Tell which points stand on a target that is followed: the others of the range have gone from it',
+    access: 'mover',
+    params: byUuid,
+    body: mover.PointsStanding,
+    response: Empty,
+  }),
   sendRestored: route({
     method: 'post',
     path: '/mover/tasks/:id/restored',

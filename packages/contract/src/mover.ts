@@ -28,7 +28,7 @@ import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 export const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 18;
+export const moverLanguage = 19;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -154,6 +154,12 @@ export const AdoptPoint = Attempt.extend({ point: FoundPoint });
  * catalog knows of its series, so it can't be fitted in.
  */
 export const AdoptAnswer = z.object({ say: z.enum(['known', 'load', 'passed']), previous: Uuid.nullable() });
+/** Points that stand on a target, of those whose ids come after `after` up to `upTo`; null: up to the last. */
+export const PointsStanding = Attempt.extend({
+  after: z.union([Uuid, z.literal('')]),
+  upTo: Uuid.nullable(),
+  points: z.array(Uuid).max(5000),
+});
 export const PointAdopted = Attempt.extend({ point: FoundPoint, changes: PointTotals.shape.changes });
 
 /** A point stands on the target of the copy task now. `stored`: bytes written there for it. */
@@ -298,8 +304,9 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('targetTest'), place: TargetPlace }),
   /** `siblings`: the targets whose domain the new one joins, so that chunks have the same names on all of them. */
   z.object({ ask: z.literal('targetCreate'), target: TargetRef, siblings: z.array(TargetRef) }),
-  /** Opens the store that is there with its envelope and makes a key file for it. */
+  /** Opens the store that is there with its envelope and makes a key file for it: to own it, or to follow it where the target says so. */
   z.object({ ask: z.literal('targetTakeOver'), target: TargetRef, envelope: z.string().max(20_000), passphrase: z.string() }),
+  z.object({ ask: z.literal('targetOwn'), target: TargetRef }),
   z.object({ ask: z.literal('targetNewKey'), target: TargetRef }),
   z.object({ ask: z.literal('targetRoom'), target: TargetRef }),
   /** Settings of the installation, kept on the target as text. */

@@ -20,7 +20,14 @@ const SnapshotPlace = z.object({
   location: z.string(),
 });
 /** `owner`: id of the installation that asks, which must own the store to write there. */
-export const TargetRef = z.object({ id: Uuid, place: z.union([TargetPlace, SnapshotPlace]), owner: z.string().regex(/^[0-9a-f]{32}$/) });
+export const TargetRef = z.object({
+  id: Uuid,
+  place: z.union([TargetPlace, SnapshotPlace]),
+  /** The installation that asks. */
+  owner: z.string().regex(/^[0-9a-f]{32}$/),
+  /** Another installation owns the store: it is read, and never written to. */
+  follows: z.boolean().optional(),
+});
 export type TargetRef = z.infer<typeof TargetRef>;
 /** A point and where it stands: `target` is read, `others` where that one is away or damaged. */
 export const PointRef = z.object({ taskId: Uuid, seriesId: Uuid, target: TargetRef, others: z.array(TargetRef), root: ByteString });

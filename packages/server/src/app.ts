@@ -17,6 +17,7 @@ import { docsPage } from './base/http/docs-page';
 import { SessionStore } from './base/http/session-store';
 import { firstHandlers } from './places/first/first-handlers';
 import { estateHandlers } from './places/estate/estate-handlers';
+import { followHandlers } from './places/storage/follow-handlers';
 import { targetHandlers } from './places/storage/target-handlers';
 import { moverHandlers } from './places/movers/mover-handlers';
 import { askingHandlers as askingMoverHandlers } from './places/movers/asking-handlers';
@@ -90,6 +91,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...systemHandlers(deps),
     ...insideHandlers(deps),
     ...targetHandlers(deps),
+    ...followHandlers(deps),
     ...settingsHandlers(deps),
     ...policyHandlers(deps),
     ...planHandlers(deps),

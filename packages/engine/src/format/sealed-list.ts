@@ -7,6 +7,7 @@ const magics = {
   locks: Buffer.from('LXLOCK1\n'),
   owner: Buffer.from('LXOWNR1\n'),
   settings: Buffer.from('LXSETS1\n'),
+  followers: Buffer.from('LXFOLW1\n'),
 } as const;
 export type ListKind = keyof typeof magics;
 

@@ -42,7 +42,7 @@ export function newKeySet(nameKey: Buffer = randomBytes(32)): KeySet {
 /** 32-byte subkey of the data key for one object: HKDF-SHA256 with the object's id as salt (RFC 5869). */
 export function subkey(
   keys: KeySet,
-  purpose: 'pack' | 'index' | 'root' | 'header' | 'condemned' | 'locks' | 'owner' | 'settings',
+  purpose: 'pack' | 'index' | 'root' | 'header' | 'condemned' | 'locks' | 'owner' | 'settings' | 'followers',
   id: Uint8Array,
 ): Buffer {
   return Buffer.from(hkdfSync('sha256', keys.dataKey, id, `lithodex ${purpose} 1`, 32));

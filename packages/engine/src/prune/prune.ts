@@ -124,9 +124,10 @@ class Pruning {
     const pinned = await this.store.pins.list();
     const alive = await this.options.alive([...new Set(pinned.map((pin) => Pins.taskOf(pin)))]);
     for (const pin of pinned) {
-      const root = alive.has(Pins.taskOf(pin)) ? undefined : await this.store.pins.commits(pin);
-      if (root) await this.store.voidRoot(root);
-      if (root !== undefined) await this.store.pins.release(pin);
+      const said = alive.has(Pins.taskOf(pin)) ? undefined : await this.store.pins.said(pin);
+      if (!said || Pins.counts(said.until, Date.now())) continue;
+      if (said.commits) await this.store.voidRoot(said.commits);
+      await this.store.pins.release(pin);
     }
   }
 

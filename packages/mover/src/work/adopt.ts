@@ -1,7 +1,7 @@
 import type { AdoptWork, FoundPoint } from '@lithodex/contract';
 import { factsOf, machinePoint } from '@lithodex/connectors';
 import { countOf, formatBytes } from '@lithodex/core';
-import { EngineError, isLoss, topEntry, type Root } from '@lithodex/engine';
+import { EngineError, isLoss, noteFollower, topEntry, type Root } from '@lithodex/engine';
 import { CatalogLoader } from './catalog-loader';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
@@ -15,15 +15,22 @@ export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskR
     counts.warnings++;
     ctx.log({ level: 'warning', code, path: '', message });
   };
+  const standing: string[] = [];
   for (const point of await store.listPoints()) {
     if (ctx.stopped()) throw new EngineError('STOPPED');
     try {
       const root = await store.listedRoot(point);
+      if (root) standing.push(point.taskId);
       if (root) roots.set(root.seriesId, [...(roots.get(root.seriesId) ?? []), root]);
     } catch (error) {
       if (!isLoss(error)) throw error;
+      standing.push(point.taskId);
       warn('ROOT_DAMAGED', `the root of point ${point.taskId} can not be read; a verification may heal it from another target`);
     }
+  }
+  if (work.target.follows) {
+    await noteFollower(store, work.target.owner, Date.now());
+    await tellStanding(ctx, standing);
   }
   ctx.phase('cataloguing');
   const loader = new CatalogLoader(ctx, store);
@@ -68,6 +75,20 @@ export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskR
   const message = `${countOf(taken, 'point')} of ${countOf(roots.size, 'series', 'series')} taken into the catalog, ${formatBytes(counts.bytes)} at full size stand there; ${countOf(all.length - taken, 'other')} known`;
   ctx.log({ level: 'note', code: 'ADOPTED', path: '', message });
   return { counts, bytes: 0 };
+}
+
+const idsAtOnce = 5000;
+
+/** Tells which points stand there, so that those the owner let go leave the catalog before anybody picks them. */
+async function tellStanding(ctx: TaskContext, ids: string[]): Promise<void> {
+  ids.sort();
+  for (let from = 0, after = ''; ; from += idsAtOnce) {
+    const points = ids.slice(from, from + idsAtOnce);
+    const upTo = from + idsAtOnce < ids.length ? points.at(-1)! : null;
+    await ctx.api.insist('pointsStanding', { attempt: ctx.task.attempt, after, upTo, points }, ctx.task.id, ctx.stopped);
+    if (upTo === null) return;
+    after = upTo;
+  }
 }
 
 /** Oldest first; a full that was put together stands for the instant of the point it was made of and comes after it. */

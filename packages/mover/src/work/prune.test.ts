@@ -163,6 +163,22 @@ describe('pruning', () => {
     expect(packs()).toBe(0);
   });
 
+  it('waits for one of another installation that reads, until its pin has run out', async () => {
+    const store = await open();
+    source('s1', { data: randomBytes(300_000) });
+    await take(store, 't1');
+    const pin = await store.pins.pinUntil('elsewhere', Date.now() + 60_000);
+    await store.removeRoot('s1', 't1');
+    expect((await run(store, { alive: nobody })).freedPacks).toBe(0);
+    expect((await run(store, { alive: nobody })).freedPacks).toBe(0);
+    expect(packs()).toBeGreaterThan(0);
+    // one that is meant to count for years does not
+    await store.pins.pinUntil('elsewhere', Date.now() + 1e12, pin);
+    await run(store, { alive: nobody });
+    await run(store, { alive: nobody });
+    expect(packs()).toBe(0);
+  });
+
   it('is not disturbed by a point that appears while it looks, nor is verification', async () => {
     const store = await open();
     const target = store.target as Staged;

@@ -42,6 +42,7 @@ import { keepReader } from './keep-reader';
 import { documentText } from './document-text';
 import { inventoryOf, shareTestOf, takeSnapshots, testOf } from './platforms';
 import type { Stores } from './stores';
+import { roomOf } from './target-room';
 
 /** Answers what the server asks on behalf of a person who waits. */
 export async function answerQuestion(question: Question, stores: Stores, limits: HostLimits): Promise<unknown> {
@@ -132,11 +133,14 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
     case 'targetTakeOver':
       await stores.takeOver(question.target, question.envelope, question.passphrase);
       return {};
+    case 'targetOwn':
+      await stores.own(question.target);
+      return {};
     case 'targetNewKey':
       await stores.newKey(question.target);
       return {};
     case 'targetRoom':
-      return (await stores.of(question.target)).target.room();
+      return roomOf(await stores.of(question.target), question.target.owner);
     case 'keepSettings': {
       const store = await stores.of(question.target);
       await keepSettings(store, question);

@@ -5,6 +5,8 @@ import { bytesOfText } from '@lithodex/core';
 import type { PointRef, TargetRef } from '@lithodex/contract';
 import {
   EngineError,
+  forgetFollower,
+  noteFollower,
   openEnvelope,
   openHeaderWithKeys,
   parseEnvelope,
@@ -18,6 +20,10 @@ import {
   type Target,
 } from '@lithodex/engine';
 import type { HostLimits } from '@lithodex/connectors';
+
+/** So long the pin of a task counts that reads a store of another installation, which can not ask after the task; it is renewed all the time. */
+const followerPinMs = 6 * 3_600_000;
+const renewPinMs = 3_600_000;
 
 /** What people call the place of a target. */
 function nameOf({ place }: TargetRef): string {
@@ -105,11 +111,18 @@ export class Stores {
    */
   async pinned<T>(taskId: string, targets: readonly TargetRef[], use: () => Promise<T>): Promise<T> {
     const pins: { store: Store; pin: string }[] = [];
+    const renewed: { store: Store; pin: string }[] = [];
+    const renewing = setInterval(() => {
+      // one that can not be renewed counts for some hours yet, and the next try comes before they have gone by
+      for (const { store, pin } of renewed) store.pins.pinUntil(taskId, Date.now() + followerPinMs, pin).catch(() => undefined);
+    }, renewPinMs);
     try {
       for (const target of new Map(targets.map((t) => [t.id, t])).values()) {
         try {
           const store = await this.of(target);
-          pins.push({ store, pin: await store.pins.pin(taskId) });
+          const pin = target.follows ? await store.pins.pinUntil(taskId, Date.now() + followerPinMs) : await store.pins.pin(taskId);
+          pins.push({ store, pin });
+          if (target.follows) renewed.push({ store, pin });
           await store.index.refresh();
         } catch (error) {
           if (!(error instanceof EngineError)) throw error;
@@ -117,6 +130,7 @@ export class Stores {
       }
       return await use();
     } finally {
+      clearInterval(renewing);
       for (const { store, pin } of pins) await store.pins.release(pin);
     }
   }
@@ -166,7 +180,7 @@ export class Stores {
   }
 
   /**
-   * Opens a store that is there already with its key envelope, and gives it a key file of this mover. Throws KEY_WRONG, STORE_HEADER, TARGET_MISSING.
+   * Opens a store that is there already with its key envelope, and gives it a key file of this mover: to own it, or to follow its owner. Throws KEY_WRONG, STORE_HEADER, TARGET_MISSING.
    */
   async takeOver(target: TargetRef, envelopeText: string, passphrase: string): Promise<void> {
     this.checkPlace(target);
@@ -177,9 +191,17 @@ export class Stores {
     const key = randomBytes(32);
     writeFileSync(this.keyPath(target.id), key, { mode: 0o600, flag: 'wx', flush: true });
     await replaceSlots(at, keys, header, [...header.slots, wrapWithKeyFile(key, keys, header.targetId)]);
-    await takeOwnership(at, keys, target.owner, Date.now());
+    if (target.follows) await noteFollower({ target: at, keys }, target.owner, Date.now());
+    else await takeOwnership(at, keys, target.owner, Date.now());
     const text = JSON.stringify({ id: header.domainId, nameKey: keys.nameKey.toString('base64') });
     if (!existsSync(this.domainFile)) writeFileSync(this.domainFile, text, { mode: 0o600, flush: true });
+  }
+
+  /** Makes the installation that asks the owner of a store whose key is here. Throws KEY_MISSING, KEY_WRONG, TARGET_MISSING. */
+  async own(target: TargetRef): Promise<void> {
+    const { target: at, keys } = await this.of(target);
+    await takeOwnership(at, keys, target.owner, Date.now());
+    await forgetFollower(at, target.owner);
   }
 
   /**

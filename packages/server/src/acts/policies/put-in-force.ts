@@ -41,6 +41,7 @@ async function checkTargets(db: Knex, { targetId, copies, lockDays }: PolicyRule
   const refuse = (field: string, why: string) => new ApiError('INVALID', [{ at: `${at}.${field}` }], `${why} Nothing was changed.`);
   const target = await db('target').where({ id: targetId }).whereNull('retired_to').first<TargetRow | undefined>();
   if (!target) throw refuse('targetId', 'The target does not exist or is being given up.');
+  if (target.follows_every !== null) throw refuse('targetId', `${target.name} belongs to another installation, which is followed.`);
   if (shownPlace(target).kind === 'cartridges') throw refuse('targetId', `${target.name} is a set of cartridges, which take copies.`);
   const others = await db('target')
     .whereIn(
@@ -49,6 +50,7 @@ async function checkTargets(db: Knex, { targetId, copies, lockDays }: PolicyRule
     )
     .whereNot({ id: targetId })
     .whereNull('retired_to')
+    .whereNull('follows_every')
     .select('id');
   if (others.length !== copies.length) throw refuse('copies', 'Copies go to other targets that are in use, each once.');
   for (const kept of [{ targetId, lockDays }, ...copies]) if (kept.lockDays) await checkLocks(db, kept.targetId);

@@ -90,7 +90,12 @@ export async function letGo(trx: Knex.Transaction, now: number, series: SeriesRo
     some = true;
     await trx('copy').whereIn('point_id', going).where({ target_id: targetId }).update({ state: 'leaving', gone_at: now });
   }
-  if (!some) return;
+  if (some) await expireLost(trx, now, series, points);
+}
+
+/** Points of a series of which no copy is left leave the catalog. */
+export async function expireLost(trx: Knex.Transaction, now: number, series: SeriesRow, points: readonly PointRow[]): Promise<void> {
+  const ids = points.map((p) => p.id);
   const left = await presentCopies(trx, ids);
   const gone = points.filter((p) => !left.has(p.id));
   for (const point of gone) {

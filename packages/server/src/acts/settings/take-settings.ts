@@ -50,7 +50,7 @@ async function sameTargets(trx: Knex.Transaction, settings: Settings, targetId: 
       here.find((h) => t.id === on && h.id === targetId) ??
       here.find((h) => placeText(shownPlace(h)) === placeText(t.place)) ??
       here.find((h) => h.name === t.name);
-    if (same?.retired_to === null) found.set(t.id, same);
+    if (same?.retired_to === null && same.follows_every === null) found.set(t.id, same);
   }
   return found;
 }

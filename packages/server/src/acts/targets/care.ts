@@ -4,6 +4,7 @@ import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../deps';
 import { ApiError, found } from '../../base/errors';
 import { queueRun } from '../runs/queue';
+import { mustBeOurs } from '../../records/targets/owned';
 import { shownPlace, type TargetRow } from '../../records/targets/target-rows';
 
 const dayMs = 86_400_000;
@@ -42,6 +43,12 @@ async function freeTarget(trx: Knex.Transaction, targetId: string): Promise<{ id
   return target;
 }
 
+/** A target that its owner, this installation, may care for. */
+async function ownTarget(trx: Knex.Transaction, targetId: string): Promise<{ id: string; name: string }> {
+  await mustBeOurs(trx, targetId);
+  return freeTarget(trx, targetId);
+}
+
 function queueCare(
   trx: Knex.Transaction,
   now: number,
@@ -63,7 +70,7 @@ export async function queuePrune(
   targetId: string,
   by: { trial: boolean; person: string },
 ): Promise<number> {
-  const { id, name } = await freeTarget(trx, targetId);
+  const { id, name } = await ownTarget(trx, targetId);
   if (!by.trial) await trx('target').where({ id }).update({ prune_due: false, pruned_at: now });
   const rules = by.trial ? 'trial, nothing is deleted' : '';
   return queueCare(trx, now, { type: 'prune', targetId: id, trial: by.trial }, { name: `Prune of ${name}`, rules, person: by.person });
@@ -76,7 +83,7 @@ export async function queueVerify(
   targetId: string,
   by: { part: number | null; person: string },
 ): Promise<number> {
-  const { id, name } = await freeTarget(trx, targetId);
+  const { id, name } = await ownTarget(trx, targetId);
   await trx('target').where({ id }).update({ verified_at: now });
   const part = by.part === null ? null : { number: by.part, of: verifyRound };
   const rules = part ? `part ${part.number + 1} of ${part.of}` : 'everything on the target';
@@ -86,6 +93,10 @@ export async function queueVerify(
 /** Queues the taking of a target's points into the catalog. Throws NOT_NOW while it is being cared for. */
 export async function queueAdopt(trx: Knex.Transaction, now: number, targetId: string, person: string): Promise<number> {
   const { id, name } = await freeTarget(trx, targetId);
+  await trx('target')
+    .where({ id })
+    .whereNotNull('follows_every')
+    .update({ follow_due: trx.raw('? + follows_every * 60000', [now]) });
   return queueCare(
     trx,
     now,
@@ -100,7 +111,7 @@ export async function pruneLater(trx: Knex.Transaction, targetId: string): Promi
   if (shownPlace(target).kind !== 'cartridges') await trx('target').where({ id: targetId }).update({ prune_due: true });
 }
 
-/** Prunes and verifies the targets where it is due. */
+/** Prunes and verifies the targets where it is due; those of other installations are read where that is due, and cared for by their owners. */
 export async function startDueCare(deps: Deps): Promise<void> {
   const now = deps.clock.now();
   const olderThan = (column: string, age: number) => (q: Knex.QueryBuilder) => void q.whereNull(column).orWhere(column, '<', now - age);
@@ -112,15 +123,22 @@ export async function startDueCare(deps: Deps): Promise<void> {
   };
   const prunes = await deps
     .db('target')
-    .where({ prune_due: true })
+    .where({ prune_due: true, follows_every: null })
     .where(olderThan('pruned_at', pruneEveryMs))
     .select<{ id: string }[]>('id');
   for (const { id } of prunes) await start(id, (trx) => queuePrune(trx, now, id, { trial: false, person: '' }));
   const verifies = await deps
     .db('target')
+    .where({ follows_every: null })
     .where(olderThan('verified_at', verifyEveryMs))
     .whereIn('id', deps.db('copy').where({ state: 'present' }).select('target_id'))
     .select<{ id: string }[]>('id');
+  const followed = await deps
+    .db('target')
+    .whereNotNull('follows_every')
+    .where((q) => void q.whereNull('follow_due').orWhere('follow_due', '<=', now))
+    .select<{ id: string }[]>('id');
+  for (const { id } of followed) await start(id, (trx) => queueAdopt(trx, now, id, ''));
   const part = Math.floor(now / dayMs) % verifyRound;
   for (const { id } of verifies) await start(id, (trx) => queueVerify(trx, now, id, { part, person: '' }));
 }

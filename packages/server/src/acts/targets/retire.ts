@@ -11,6 +11,7 @@ import { rememberVersion } from '../../records/policies/versions';
 import type { CopyPlan } from '../runs/copying';
 import { queueRun, type NewTask } from '../runs/queue';
 import { countOnlyHere } from '../../records/targets/only-here';
+import { lose } from './follow';
 
 const pointsAtOnce = 500;
 
@@ -35,8 +36,8 @@ export async function retire(deps: Deps, id: string, to: string, actor: string):
     const target = found(await trx('target').where({ id }).forUpdate().first<{ name: string } | undefined>('name'));
     const other = await trx('target')
       .where({ id: to })
-      .first<{ name: string; retired_to: string | null } | undefined>('name', 'retired_to');
-    if (!other || id === to || other.retired_to)
+      .first<{ name: string; retired_to: string | null; follows_every: number | null } | undefined>('name', 'retired_to', 'follows_every');
+    if (!other || id === to || other.retired_to || other.follows_every !== null)
       throw new ApiError('INVALID', [{ at: 'body.to' }], 'Its points go to another target that is in use. Nothing was changed.');
     await trx('target').where({ id }).update({ retired_to: to });
     await handOnPromises(trx, id, to);
@@ -103,14 +104,18 @@ async function drainTasks(trx: Knex.Transaction, id: string, to: string): Promis
 
 /** Why a target can't be forgotten; '' when it can. */
 export async function whyKept(deps: Deps, id: string): Promise<string> {
-  const target = found(await deps.db('target').where({ id }).first<{ retired_to: string | null } | undefined>('retired_to'));
-  if (!target.retired_to) return 'It is in use. Give it up first: then its points go to another target.';
+  type Row = { retired_to: string | null; follows_every: number | null };
+  const target = found(await deps.db('target').where({ id }).first<Row | undefined>('retired_to', 'follows_every'));
+  const followed = target.follows_every !== null;
+  if (!target.retired_to && !followed) return 'It is in use. Give it up first: then its points go to another target.';
   const open = await deps
     .db('task')
     .whereIn('state', ['waiting', 'running'])
     .whereRaw("JSON_VALUE(work, '$.targetId') = ?", [id])
     .first<{ id: string } | undefined>('id');
   if (open) return 'Tasks on it have not ended yet.';
+  // what is followed stays with its owner
+  if (followed) return '';
   const only = await countOnlyHere(deps.db, id);
   if (only) return `${only} points stand on no other target yet.`;
   const longer = await countLonger(deps.db, id, deps.clock.now());
@@ -139,7 +144,8 @@ export async function forget(deps: Deps, id: string, by: string): Promise<void> 
   const now = deps.clock.now();
   await inTransaction(deps.db, async (trx) => {
     const { name } = await trx('target').where({ id }).forUpdate().first<{ name: string }>('name');
-    await trx('copy').where({ target_id: id, state: 'present' }).update({ state: 'gone', gone_at: now });
+    const there = trx('copy').where({ target_id: id, state: 'present' }).select('point_id');
+    await lose(trx, now, id, await trx('point').whereIn('id', there).select<{ id: string; series_no: number }[]>('id', 'series_no'));
     await trx('target').where({ id }).delete();
     await trx('room_sample').where({ target_id: id }).delete();
     await appendAudit(trx, now, { actor: by, action: 'target.forget', object: `target ${id}`, detail: name });

@@ -17,7 +17,12 @@ export async function measureTarget(deps: Deps, target: TargetRow): Promise<void
   try {
     const room = await deps.movers.ask({ ask: 'targetRoom', target: refOf(deps.secrets, target) }, 5000);
     const now = deps.clock.now();
-    await deps.db('target').where({ id: target.id }).update({ used: room.used, free: room.free, measured_at: now, trouble: null });
+    const followed_by = room.followed.length ? JSON.stringify(room.followed) : null;
+    const seen = { used: room.used, free: room.free, owned_elsewhere: room.ownedElsewhere, followed_by };
+    await deps
+      .db('target')
+      .where({ id: target.id })
+      .update({ ...seen, measured_at: now, trouble: null });
     const recent = await deps
       .db('room_sample')
       .where({ target_id: target.id })
@@ -25,6 +30,7 @@ export async function measureTarget(deps: Deps, target: TargetRow): Promise<void
       .first<{ at: number } | undefined>('at');
     if (!recent) await deps.db('room_sample').insert({ target_id: target.id, at: now, used: room.used }).onConflict().ignore();
     await changed({ ...room, trouble: null });
+    if ((room.ownedElsewhere === null) !== (target.owned_elsewhere === null)) await deps.events.emit('estate');
   } catch (error) {
     if (!(error instanceof ApiError) || error.code !== 'MOVER_FAILED') return;
     const trouble = error.message.slice(0, 500);

@@ -16,6 +16,7 @@ import { moverMatters } from './mover-matters';
 import { changeMatters, comingEnds } from '../kinds/platform-matters';
 import { recoverMatters } from './recover-matters';
 import { scanMatters } from './scan-matters';
+import { ownerMatters } from './owner-matters';
 import { siteMatters } from './site-matters';
 import { unusualWork } from './unusual-work';
 
@@ -34,6 +35,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
     ...(await scanMatters(deps)),
     ...(await drillMatters(deps)),
     ...(await siteMatters(deps)),
+    ...(await ownerMatters(deps)),
     ...failures(tasks, estate),
     ...(await ofKinds(deps)),
     ...(await moverMatters(deps)),

@@ -131,3 +131,7 @@ CREATE TABLE drill (
   id CHAR(36) PRIMARY KEY, run_id INT UNSIGNED NOT NULL, workload_id INT UNSIGNED NOT NULL, point_id CHAR(36) NOT NULL, at BIGINT NOT NULL, passed BOOLEAN NOT NULL,
   usable_ms BIGINT UNSIGNED NULL, evidence JSON NOT NULL, sum CHAR(64) NOT NULL, KEY (workload_id, at), KEY (run_id), KEY (at)
 )`;
+
+/** Stores of other installations that are followed: how often (minutes), when that is due again, and when one was read whole last; who owns a store, and who follows it. */
+export const following = `
+ALTER TABLE target ADD follows_every INT UNSIGNED NULL, ADD follow_due BIGINT NULL, ADD followed_at BIGINT NULL, ADD owned_elsewhere BIGINT NULL, ADD followed_by JSON NULL`;

@@ -396,4 +396,5 @@ export const migrations: Migration[] = [
   { name: '0052-unusual-change', up: (k) => runAll(k, later.unusualChange) },
   { name: '0053-scans', up: scansWithRules },
   { name: '0054-drills', up: (k) => runAll(k, later.drills) },
+  { name: '0055-following', up: (k) => runAll(k, later.following) },
 ];

@@ -51,6 +51,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   targetTest: ['keep'],
   targetCreate: ['keep'],
   targetTakeOver: ['keep'],
+  targetOwn: ['keep'],
   targetNewKey: ['keep'],
   targetRoom: ['keep'],
   keepSettings: ['keep'],

@@ -2,6 +2,7 @@ import { bytesOfText, escapePath, isInside, joinPath, pathBelow, pathFilter } fr
 import type { ConnectionTest, Discovered, SourceBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { auditTest } from '../../base/http/audit-test';
+import { mustBeOurs } from '../../records/targets/owned';
 import { appendAudit } from '../../base/audit/trail';
 import { inTransaction } from '../../base/db/open';
 import type { Deps } from '../../acts/deps';
@@ -228,9 +229,10 @@ export function estateHandlers(deps: Deps): EstateHandlers {
       const targetId =
         body.targetId ??
         own?.body.rules[0]?.targetId ??
-        (await db('target').orderBy('created_at').first<{ id: string } | undefined>('id'))?.id;
+        (await db('target').whereNull('follows_every').orderBy('created_at').first<{ id: string } | undefined>('id'))?.id;
       if (!targetId || !(await db('target').where({ id: targetId }).first<{ id: string } | undefined>()))
         throw new ApiError('INVALID', [{ at: 'body.targetId' }], 'There is no target to write to. Add one first.');
+      await mustBeOurs(db, targetId);
       const runId = await inTransaction(db, async (trx) => {
         const tasks = await backupTasks(
           trx,

@@ -16,6 +16,7 @@ import { expireSeries } from '../../acts/runs/expiry';
 import { followUp, settleCopy } from '../../acts/movers/follow-up';
 import { claimTask } from '../../acts/movers/claim';
 import { makeAdoptedVisible, meetPoint } from '../../acts/movers/adopt';
+import { standOnly } from '../../acts/targets/follow';
 import { followOn, pointToTake } from '../../acts/movers/follow-on';
 import { makeVisible } from '../../acts/movers/commit-point';
 import { rememberMade } from '../../acts/recover/standing';
@@ -35,6 +36,7 @@ type MoverHandlers = Pick<
   | 'pointCopied'
   | 'adoptPoint'
   | 'pointAdopted'
+  | 'pointsStanding'
   | 'sendRestored'
   | 'callReader'
   | 'stream'
@@ -164,6 +166,15 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       // its workload may be new
       await deps.events.emit('estate', { workloadId });
       await deps.events.emit('point', { workloadId });
+      return {};
+    },
+
+    async pointsStanding({ params, body, actor }) {
+      const workloads = await inTransaction(db, async (trx) =>
+        standOnly(trx, clock.now(), await heldTask(trx, params.id, body.attempt, actor, ['adopt']), body),
+      );
+      for (const workloadId of workloads) await deps.events.emit('point', { workloadId });
+      if (body.upTo === null) await deps.events.emit('estate');
       return {};
     },
 

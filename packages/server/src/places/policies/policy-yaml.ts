@@ -50,7 +50,9 @@ export async function policyOfYaml(db: Knex, text: string): Promise<PolicyBody> 
   const said = read(text);
   const problems: string[] = [];
   const targets = new Map(
-    (await db('target').whereNull('retired_to').select<{ id: string; name: string }[]>('id', 'name')).map((t) => [t.name, t.id]),
+    (await db('target').whereNull('retired_to').whereNull('follows_every').select<{ id: string; name: string }[]>('id', 'name')).map(
+      (t) => [t.name, t.id],
+    ),
   );
   const targetOf = (name: unknown) => {
     const id = typeof name === 'string' ? targets.get(name) : undefined;

@@ -13,6 +13,8 @@ interface Sum {
   readonly points: number;
   readonly bytes: number;
   readonly stored: number;
+  /** Moment of the newest of them. */
+  readonly newest: number | null;
 }
 
 /** What the points on each target amount to. */
@@ -21,8 +23,13 @@ export async function targetSums(db: Knex): Promise<Map<string, Sum>> {
     .join('point as p', 'p.id', 'c.point_id')
     .where('c.state', 'present')
     .groupBy('c.target_id')
-    .select<(Sum & { target_id: string })[]>('c.target_id', db.raw('COUNT(*) AS points, SUM(p.bytes) AS bytes, SUM(c.stored) AS stored'));
-  return new Map(rows.map((r) => [r.target_id, { points: Number(r.points), bytes: Number(r.bytes), stored: Number(r.stored) }]));
+    .select<(Sum & { target_id: string })[]>(
+      'c.target_id',
+      db.raw('COUNT(*) AS points, SUM(p.bytes) AS bytes, SUM(c.stored) AS stored, MAX(p.moment) AS newest'),
+    );
+  return new Map(
+    rows.map((r) => [r.target_id, { points: Number(r.points), bytes: Number(r.bytes), stored: Number(r.stored), newest: r.newest }]),
+  );
 }
 
 /** A target as the API gives it. */
@@ -47,6 +54,9 @@ export function toTarget(t: TargetRow, sum: Sum | undefined, outlook: Outlook | 
     settingsAt: t.settings_at,
     settingsHeld: t.settings_held === 1,
     envelopeAt: t.envelope_at,
+    follows: t.follows_every === null ? null : { every: t.follows_every, readAt: t.followed_at, newest: sum?.newest ?? null },
+    ownedElsewhere: t.owned_elsewhere,
+    followed: fromJsonOrNull<number[]>(t.followed_by) ?? [],
     retiredTo: t.retired_to,
     prices: fromJsonOrNull<PriceTable>(t.prices),
     trouble: t.trouble,
@@ -102,7 +112,12 @@ export async function detailOf(deps: Deps, t: TargetRow): Promise<TargetDetail> 
   return {
     ...toTarget(
       t,
-      { points: rows.length, bytes: rows.reduce((s, r) => s + r.bytes, 0), stored: rows.reduce((s, r) => s + r.stored, 0) },
+      {
+        points: rows.length,
+        bytes: rows.reduce((s, r) => s + r.bytes, 0),
+        stored: rows.reduce((s, r) => s + r.stored, 0),
+        newest: rows.reduce<number | null>((newest, r) => Math.max(newest ?? r.moment, r.moment), null),
+      },
       await outlookFor(deps, t),
     ),
     samples: await samplesOf(deps, t.id),

@@ -13,6 +13,7 @@ import { queueAdopt, queuePrune, queueVerify } from '../../acts/targets/care';
 import { askSecondPerson } from '../../acts/people/second-person';
 import { retire, whyKept } from '../../acts/targets/retire';
 import { takenOver } from '../../acts/targets/settle';
+import { mustBeOurs } from '../../records/targets/owned';
 import { measureStale, outlooks } from '../../acts/targets/room';
 import { toTarget, targetSums, detailOf, matrixOf } from './target-detail';
 import { placeColumns, placeText, refOf, shownPlace, type TargetRow } from '../../records/targets/target-rows';
@@ -32,12 +33,16 @@ type TargetHandlers = Pick<
   | 'testTarget'
   | 'addTarget'
   | 'takeOverTarget'
+  | 'followTarget'
   | 'adoptTarget'
   | 'newKey'
   | 'pruneTarget'
   | 'verifyTarget'
   | 'envelope'
 >;
+
+/** A store that is there, and what opens it. */
+type Opened = TargetBody & { readonly envelope: string; readonly passphrase: string };
 
 /** Paths and addresses are compared as text, so they are brought into one form. */
 function clean(place: TargetPlace): TargetPlace {
@@ -78,11 +83,12 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     body: TargetBody,
     actor: Actor,
     free: number | null,
-    action: 'target.add' | 'target.takeOver',
+    action: 'target.add' | 'target.takeOver' | 'target.follow',
+    follows_every: number | null = null,
   ): Promise<void> {
     const columns = placeColumns(deps.secrets, id, place);
     await inTransaction(db, async (trx) => {
-      const settings_held = action === 'target.takeOver';
+      const settings_held = action !== 'target.add';
       await trx('target').insert({
         id,
         name: body.name,
@@ -91,6 +97,7 @@ export function targetHandlers(deps: Deps): TargetHandlers {
         created_at: clock.now(),
         free,
         settings_held,
+        follows_every,
         // who takes a store over has its envelope
         envelope_at: settings_held ? clock.now() : null,
       });
@@ -98,6 +105,18 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       await appendAudit(trx, clock.now(), { actor: actor.name, action, object: `target ${id}`, detail });
     });
     await deps.events.emit('estate');
+  }
+
+  /** Opens a store that is there with its envelope: to own it, or to read it every so many minutes. */
+  async function takeIn(body: Opened, actor: Actor, every: number | null): Promise<{ id: string; runId: number }> {
+    const { id, place, test } = await tried(body);
+    if (!test.holdsStore) throw new ApiError('TARGET_FAULTY', test.needs, 'There is no store at this place. Nothing was changed.');
+    const { envelope, passphrase } = body;
+    const target = { id, place, owner: deps.secrets.installation, follows: every !== null };
+    await deps.movers.ask({ ask: 'targetTakeOver', target, envelope, passphrase }, testMs);
+    await save(id, place, body, actor, test.free, every === null ? 'target.takeOver' : 'target.follow', every);
+    const { runId } = await care(id, actor, 'target.adopt', (trx) => queueAdopt(trx, clock.now(), id, actor.name));
+    return { id, runId };
   }
 
   let measuring: Promise<void> | undefined;
@@ -189,6 +208,7 @@ export function targetHandlers(deps: Deps): TargetHandlers {
     },
 
     async settleTarget({ params, actor }) {
+      await mustBeOurs(db, params.id);
       const { name } = found(await db('target').where({ id: params.id }).first<{ name: string } | undefined>('name'));
       const copies = (await takenOver(db, params.id)).length;
       if (!copies)
@@ -218,21 +238,13 @@ export function targetHandlers(deps: Deps): TargetHandlers {
       return { id };
     },
 
-    async takeOverTarget({ body, actor }) {
-      const { id, place, test } = await tried(body);
-      if (!test.holdsStore) throw new ApiError('TARGET_FAULTY', test.needs, 'There is no store at this place. Nothing was changed.');
-      const { envelope, passphrase } = body;
-      await deps.movers.ask(
-        { ask: 'targetTakeOver', target: { id, place, owner: deps.secrets.installation }, envelope, passphrase },
-        testMs,
-      );
-      await save(id, place, body, actor, test.free, 'target.takeOver');
-      const { runId } = await care(id, actor, 'target.adopt', (trx) => queueAdopt(trx, clock.now(), id, actor.name));
-      return { id, runId };
-    },
+    takeOverTarget: ({ body, actor }) => takeIn(body, actor, null),
+
+    followTarget: ({ body, actor }) => takeIn(body, actor, body.every),
 
     async newKey({ params, actor }) {
       const target = found(await db('target').where({ id: params.id }).first<TargetRow | undefined>());
+      await mustBeOurs(db, target.id);
       await deps.movers.ask({ ask: 'targetNewKey', target: refOf(deps.secrets, target) }, testMs);
       await inTransaction(db, (trx) =>
         appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.newKey', object: `target ${target.id}` }),

@@ -27,12 +27,20 @@ export interface TargetRow {
   readonly settings_at: number | null;
   readonly settings_held: 0 | 1;
   readonly created_at: number;
+  /** Minutes between two readings of a store that another installation owns; null where it is ours. */
+  readonly follows_every: number | null;
+  readonly follow_due: number | null;
+  readonly followed_at: number | null;
+  /** Since when another installation owns it, as it was seen last; null where it is ours. */
+  readonly owned_elsewhere: number | null;
+  /** When installations that follow it read it last, as JSON. */
+  readonly followed_by: unknown;
   /** When a key envelope was fetched last; null for never. It opens the target whatever key files were made since. */
   readonly envelope_at: number | null;
 }
 
 /** The columns that say where a target is. */
-export type PlaceColumns = Pick<TargetRow, 'id' | 'folder' | 'address' | 'secret'>;
+export type PlaceColumns = Pick<TargetRow, 'id' | 'folder' | 'address' | 'secret' | 'follows_every'>;
 const purpose = (id: string) => `target ${id}`;
 
 /** Where a target is, for people. */
@@ -50,13 +58,14 @@ export function placeText(p: ShownPlace): string {
 export function refOf(secrets: Secrets, row: PlaceColumns): TargetRef {
   const place = shownPlace(row);
   const owner = secrets.installation;
-  if (place.kind === 'folder') return { id: row.id, place, owner };
+  const follows = row.follows_every !== null;
+  if (place.kind === 'folder') return { id: row.id, place, owner, follows };
   const opener = JSON.parse(secrets.open(purpose(row.id), row.secret!)) as Record<string, string>;
-  return { id: row.id, place: { ...place, ...opener } as TargetPlace, owner };
+  return { id: row.id, place: { ...place, ...opener } as TargetPlace, owner, follows };
 }
 
 /** The columns for a place; what opens it is sealed. */
-export function placeColumns(secrets: Secrets, id: string, place: TargetPlace): Omit<PlaceColumns, 'id'> {
+export function placeColumns(secrets: Secrets, id: string, place: TargetPlace): Pick<TargetRow, 'folder' | 'address' | 'secret'> {
   if (place.kind === 'folder') return { folder: place.folder, address: null, secret: null };
   const seal = (opener: Record<string, string>) => secrets.seal(purpose(id), JSON.stringify(opener));
   if (place.kind === 'cartridges') {

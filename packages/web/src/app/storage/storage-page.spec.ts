@@ -122,6 +122,7 @@ describe('storage', () => {
     const s = await stage({
       testTarget: { ok: false, holdsStore: true, locks: true, free: 1e9, message: 'The folder already holds a store.', needs: [] },
       takeOverTarget: new ApiFailure('MOVER_FAILED', 'The key does not open this store.', undefined),
+      followTarget: new ApiFailure('MOVER_FAILED', 'No mover is there.', undefined),
     });
     await s.click('Add a target');
     await s.type('input[name=name]', 'heirloom');
@@ -140,6 +141,9 @@ describe('storage', () => {
       passphrase: 'secret of the quay',
     });
     expect(s.one('[role=dialog] .problem').textContent).toContain('does not open');
+    await s.click('Follow it');
+    expect(s.api.last('followTarget')?.body).toMatchObject({ name: 'heirloom', envelope: '{"slot":1}', every: 15 });
+    expect(s.one('[role=dialog] .problem').textContent).toContain('No mover is there');
   });
 
   it('hands over the key envelope for a passphrase that is long enough', async () => {

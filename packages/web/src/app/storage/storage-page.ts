@@ -4,6 +4,7 @@ import { FormsModule } from '@angular/forms';
 import { Router, RouterLink } from '@angular/router';
 import type { CopiesMatrix, Target, TargetPlace, TargetTest } from '@lithodex/contract';
 import { formatPrice, monthlyPrice } from '@lithodex/core';
+import type { Observable } from 'rxjs';
 import { Api, type ApiFailure } from '../data/api';
 import { Live } from '../data/live';
 import { outcome } from '../data/outcome';
@@ -11,6 +12,7 @@ import { Session } from '../data/session';
 import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
+import { followEvery } from './other-owner';
 import { kindOf, whereIs } from './place-words';
 
 /** The targets: how full, how much smaller, and their key envelopes. */
@@ -154,13 +156,25 @@ export class StoragePage {
     });
   }
 
+  protected readonly followEvery = followEvery;
+  protected every = 15;
+
   protected takeOver(): void {
+    this.takeIn((body) => this.api.call('takeOverTarget', { body }));
+  }
+
+  protected follow(): void {
+    this.takeIn((body) => this.api.call('followTarget', { body: { ...body, every: this.every } }));
+  }
+
+  private takeIn(call: (body: ReturnType<StoragePage['opened']>) => Observable<{ runId: number }>): void {
     this.busy.set(true);
     this.problem.set('');
-    this.api.call('takeOverTarget', { body: { ...this.body(), envelope: this.envelope(), passphrase: this.passphrase } }).subscribe({
-      next: this.toRun,
-      error: this.failed,
-    });
+    call(this.opened()).subscribe({ next: this.toRun, error: this.failed });
+  }
+
+  private opened() {
+    return { ...this.body(), envelope: this.envelope(), passphrase: this.passphrase };
   }
 
   protected add(): void {

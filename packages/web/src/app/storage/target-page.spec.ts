@@ -72,6 +72,42 @@ describe('a target', () => {
     expect(s.all('[role=dialog]')).toEqual([]);
   });
 
+  it('says that it is followed, how far behind that is, and takes it over with a reason', async () => {
+    const s = await open(`/storage/${uuid(1)}`, {
+      answers: {
+        getTarget: detail({
+          follows: { every: 15, readAt: now - hour, newest: now - 2 * hour },
+          ownedElsewhere: now - 9 * day,
+          settingsHeld: true,
+        }),
+        listTargets: page([target(1)]),
+        setFollowing: {},
+        ownTarget: new ApiFailure('MOVER_FAILED', 'No mover is there.', undefined),
+      },
+    });
+    expect(words(s.one('lx-other-owner'))).toMatch(/followed from here: nothing is written.*Read 1 h ago/);
+    expect(s.text()).not.toContain('New key file');
+    expect(s.text()).not.toContain('The settings of the installation before');
+    await s.click('Take it over');
+    expect(s.text()).toContain('The other one is refused at its next write');
+    await s.type('input[name=reason]', 'the quay is under water');
+    s.one<HTMLFormElement>('[role=dialog] form').dispatchEvent(new Event('submit'));
+    await s.settle();
+    expect(s.api.last('ownTarget')?.body).toEqual({ reason: 'the quay is under water' });
+    expect(s.one('[role=dialog] .problem').textContent).toContain('No mover is there');
+  });
+
+  it('says that another took it, or who follows it', async () => {
+    const s = await stage({ ownedElsewhere: now - day });
+    expect(words(s.one('lx-other-owner'))).toContain('nothing is written from here any more');
+  });
+
+  it('says who follows it', async () => {
+    const s = await stage({ followed: [now - hour] });
+    expect(words(s.one('lx-other-owner'))).toContain('Another installation follows this store and reads it without writing.');
+    expect(s.text()).not.toContain('Take it over');
+  });
+
   it('takes a limit for writers, is given up for another target, and forgotten when nothing stands only there', async () => {
     const answers = {
       listTargets: page([target(1), target(2)]),

@@ -17,6 +17,7 @@ import { StateMark } from '../ui/state-mark';
 import { Plot } from '../ui/plot';
 import { CartridgeList } from './cartridge-list';
 import { KeptSettings } from './kept-settings';
+import { OtherOwner } from './other-owner';
 import { PaceForm, paceWords } from './pace-form';
 import { kindOf } from './place-words';
 import { roomChart } from './room-chart';
@@ -33,7 +34,20 @@ const usualPrices: PriceTable = { currency: 'EUR', perGbMonth: 0.01, perGbRead: 
 @Component({
   selector: 'lx-target-page',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, RouterLink, AtOnce, CartridgeList, FormDialog, KeptSettings, PaceForm, Plot, Slot, StateMark, ...formatPipes],
+  imports: [
+    FormsModule,
+    RouterLink,
+    AtOnce,
+    CartridgeList,
+    FormDialog,
+    KeptSettings,
+    OtherOwner,
+    PaceForm,
+    Plot,
+    Slot,
+    StateMark,
+    ...formatPipes,
+  ],
   templateUrl: './target-page.html',
   styles: `
     :host {
@@ -229,7 +243,9 @@ export class TargetPage {
 
   protected readonly retiring = signal(false);
   private readonly all = toSignal(this.api.call('listTargets').pipe(outcome()));
-  protected readonly others = computed(() => (this.all()?.value?.rows ?? []).filter((t) => t.id !== this.id() && !t.retiredTo));
+  protected readonly others = computed(() =>
+    (this.all()?.value?.rows ?? []).filter((t) => t.id !== this.id() && !t.retiredTo && !t.follows),
+  );
   protected readonly heir = computed(
     () => this.all()?.value?.rows.find((t) => t.id === this.target()?.retiredTo)?.name ?? 'another target',
   );
