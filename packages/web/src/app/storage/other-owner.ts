@@ -65,7 +65,7 @@ export const followEvery = [5, 15, 30, 60, 240, 1440].map((minutes) => ({
           }
         </select>
         @if (t.follows) {
-          <button type="button" class="act" (click)="ended.emit()">Stop following</button>
+          <button type="button" class="act" (click)="stopped.emit()">Stop following</button>
         }
         <button type="button" class="act go" (click)="taking.set(true)">Take it over</button>
       }
@@ -100,7 +100,7 @@ export class OtherOwner {
   protected readonly session = inject(Session);
   readonly target = input.required<TargetDetail>();
   /** It is to be followed no more. */
-  readonly ended = output();
+  readonly stopped = output();
   protected readonly problem = signal('');
   protected readonly taking = signal(false);
   protected readonly reason = signal('');
