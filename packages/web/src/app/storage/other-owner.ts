@@ -27,7 +27,8 @@ export const followEvery = [5, 15, 30, 60, 240, 1440].map((minutes) => ({
   selector: 'lx-other-owner',
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
-  styles: ':host { display: block; } form { display: flex; flex-direction: column; gap: 12px; } label { font-weight: 600; }',
+  styles:
+    ':host { display: block; } .box { padding: 12px 16px; } select { width: auto; flex: none; padding-right: 34px; } form { display: flex; flex-direction: column; gap: 12px; } label { font-weight: 600; }',
   template: `
     @let t = target();
     <div class="sheet box row-line">
