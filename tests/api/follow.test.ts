@@ -116,6 +116,20 @@ describe('a second site that follows a store', () => {
     expect(idsOf(await there())).toEqual(idsOf(kept));
   });
 
+  it('lets nothing go where the store is not there at all', async () => {
+    const known = idsOf(await there());
+    const store = `${first.folder}/store`;
+    fs.renameSync(store, `${store}-away`);
+    fs.mkdirSync(store);
+    const run = await lighthouse.ended((await lighthouse.call('adoptTarget', { id: followedId })).runId);
+    expect([run.state, run.cause?.code]).toEqual(['failed', 'TARGET_MISSING']);
+    expect(idsOf(await there())).toEqual(known);
+    fs.rmSync(store, { recursive: true });
+    fs.renameSync(`${store}-away`, store);
+    await readAgain();
+    expect(idsOf(await there())).toEqual(known);
+  });
+
   it('writes nothing there, whoever asks', async () => {
     const objects = () =>
       fs

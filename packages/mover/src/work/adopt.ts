@@ -1,7 +1,7 @@
 import type { AdoptWork, FoundPoint } from '@lithodex/contract';
 import { factsOf, machinePoint } from '@lithodex/connectors';
 import { countOf, formatBytes } from '@lithodex/core';
-import { EngineError, isLoss, noteFollower, topEntry, type Root } from '@lithodex/engine';
+import { EngineError, isLoss, noteFollower, ownerOf, topEntry, type Root } from '@lithodex/engine';
 import { CatalogLoader } from './catalog-loader';
 import { noCounts, type TaskContext, type TaskResult } from './task-context';
 
@@ -29,6 +29,8 @@ export async function runAdopt(ctx: TaskContext, work: AdoptWork): Promise<TaskR
     }
   }
   if (work.target.follows) {
+    // where the disk is not mounted nothing stands either, and that is no word of its owner
+    if (!(await ownerOf(store.target, store.keys))) throw new EngineError('TARGET_MISSING', store.target.description);
     await noteFollower(store, work.target.owner, Date.now());
     await tellStanding(ctx, standing);
   }
