@@ -165,7 +165,7 @@ describe('a second site that follows a store', () => {
     await expect(lighthouse.call('ownTarget', { id: followedId, body: { reason: '' } })).rejects.toMatchObject({ code: 'INVALID' });
     await expect(admin.call('ownTarget', { id: targetId, body: { reason: 'not needed' } })).rejects.toMatchObject({ code: 'NOT_NOW' });
     const { runId } = await lighthouse.call('ownTarget', { id: followedId, body: { reason: 'the quay is under water' } });
-    expect((await lighthouse.ended(runId)).state).toBe('done');
+    expect((await lighthouse.ended(runId!)).state).toBe('done');
     expect((await target()).follows).toBeNull();
     const [workload] = (await lighthouse.call('estate')).workloads;
     const { id } = await lighthouse.call('addPolicy', { body: policyFor([workload!.id], followedId) });
@@ -180,11 +180,16 @@ describe('a second site that follows a store', () => {
     await admin.call('setFollowing', { id: targetId, body: { every: 30 } });
     await admin.ended((await admin.call('adoptTarget', { id: targetId })).runId);
     expect(idsOf(await own())).toEqual(idsOf(await there()));
+    // its own policy, which keeps three points, lets nothing go of what belongs to another
+    expect((await own()).length).toBeGreaterThan(3);
+    await first.server.scheduler.tick();
+    await first.round();
+    expect(idsOf(await own())).toEqual(idsOf(await there()));
   });
 
   it('gives it back, and is the one that is refused', async () => {
     const { runId } = await admin.call('ownTarget', { id: targetId, body: { reason: 'the quay is dry again' } });
-    expect((await admin.ended(runId)).state).toBe('done');
+    expect((await admin.ended(runId!)).state).toBe('done');
     expect((await admin.ended((await admin.call('runPolicy', { id: policyId, body: {} })).runId)).state).toBe('done');
     const policy = (await lighthouse.call('listPolicies')).rows[0]!;
     const refused = await lighthouse.ended((await lighthouse.call('runPolicy', { id: policy.id, body: {} })).runId);

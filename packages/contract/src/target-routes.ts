@@ -141,7 +141,8 @@ export const targetRoutes = {
     access: keepers,
     params: byUuid,
     body: z.object({ reason: c.Reason }),
-    response: runs.Started,
+    /** null: it is being read just now. */
+    response: z.object({ runId: c.Id.nullable() }),
   }),
   keptSettings: route({
     method: 'get',

@@ -19,11 +19,10 @@ const SnapshotPlace = z.object({
   cluster: z.string(),
   location: z.string(),
 });
-/** `owner`: id of the installation that asks, which must own the store to write there. */
 export const TargetRef = z.object({
   id: Uuid,
   place: z.union([TargetPlace, SnapshotPlace]),
-  /** The installation that asks. */
+  /** The installation that asks, which must own the store to write there. */
   owner: z.string().regex(/^[0-9a-f]{32}$/),
   /** Another installation owns the store: it is read, and never written to. */
   follows: z.boolean().optional(),

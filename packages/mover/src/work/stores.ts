@@ -110,19 +110,19 @@ export class Stores {
    * needed most must not fail for want of a few bytes, and what can't be read at all is told by who reads it.
    */
   async pinned<T>(taskId: string, targets: readonly TargetRef[], use: () => Promise<T>): Promise<T> {
-    const pins: { store: Store; pin: string }[] = [];
-    const renewed: { store: Store; pin: string }[] = [];
+    const pins: { store: Store; pin: string; follows: boolean }[] = [];
     const renewing = setInterval(() => {
       // one that can not be renewed counts for some hours yet, and the next try comes before they have gone by
-      for (const { store, pin } of renewed) store.pins.pinUntil(taskId, Date.now() + followerPinMs, pin).catch(() => undefined);
+      for (const { store, pin } of pins.filter((p) => p.follows))
+        store.pins.pinUntil(taskId, Date.now() + followerPinMs, pin).catch(() => undefined);
     }, renewPinMs);
     try {
       for (const target of new Map(targets.map((t) => [t.id, t])).values()) {
         try {
           const store = await this.of(target);
-          const pin = target.follows ? await store.pins.pinUntil(taskId, Date.now() + followerPinMs) : await store.pins.pin(taskId);
-          pins.push({ store, pin });
-          if (target.follows) renewed.push({ store, pin });
+          const { follows = false } = target;
+          const pin = follows ? await store.pins.pinUntil(taskId, Date.now() + followerPinMs) : await store.pins.pin(taskId);
+          pins.push({ store, pin, follows });
           await store.index.refresh();
         } catch (error) {
           if (!(error instanceof EngineError)) throw error;

@@ -46,7 +46,7 @@ export async function settleCopy(
   await recordPromises(trx, now, task.series_no!);
 }
 
-/** Queues what follows the end of a task: copies of a new sound point, a full put together when one is due, a full behind a gap of a log, pruning of a target that may hold what no point needs. */
+/** Queues what follows the end of a task: copies of a new sound point, a full put together when one is due, a full behind a gap of a log, pruning of a target that may hold what no point needs; and notes that one that is followed was read whole. */
 export async function followUp(trx: Knex.Transaction, now: number, task: RunningTask, state: RunState): Promise<void> {
   const ended = !['failed', 'stopped', 'cutOff'].includes(state);
   switch (task.type) {
@@ -65,6 +65,13 @@ export async function followUp(trx: Knex.Transaction, now: number, task: Running
     case 'expire':
       if (task.series_no !== null) await forgetOfLog(trx, now, await trx('series').where({ no: task.series_no }).first<SeriesRow>());
       return pruneLater(trx, fromJson<ExpirePlan>(task.work).targetId);
+    case 'adopt':
+      if (ended)
+        await trx('target')
+          .where({ id: fromJson<CarePlan>(task.work).targetId })
+          .whereNotNull('follows_every')
+          .update({ followed_at: now });
+      return;
     case 'copy':
       return ended ? undefined : pruneLater(trx, fromJson<CopyPlan>(task.work).targetId);
     case 'verify':

@@ -9,6 +9,7 @@ import type { Deps } from '../deps';
 import { summarizePoints } from '../../records/catalog/point-summary';
 import { queueRun, type NewTask } from './queue';
 import { bodyOf, ruleOf } from '../../records/policies/matching';
+import type { TargetRow } from '../../records/targets/target-rows';
 
 /** A policy as it would be. */
 export interface ChangedPolicy {
@@ -76,6 +77,13 @@ export interface ExpirePlan {
   readonly points: readonly string[];
 }
 
+/** Only its owner lets go what stands on a store. */
+async function isOfAnother(trx: Knex.Transaction, targetId: string): Promise<boolean> {
+  type Row = Pick<TargetRow, 'follows_every' | 'owned_elsewhere'>;
+  const target = await trx('target').where({ id: targetId }).first<Row | undefined>('follows_every', 'owned_elsewhere');
+  return target !== undefined && (target.follows_every !== null || target.owned_elsewhere !== null);
+}
+
 /** Lets the copies of a series go that retention no longer keeps. A point whose last copy went is expired: its items leave the catalog. Their roots stay until {@link queueRemovals} asks for it. */
 export async function letGo(trx: Knex.Transaction, now: number, series: SeriesRow): Promise<void> {
   const workload = await trx('workload').where({ id: series.workload_id }).first<{ frozen: 0 | 1 }>('frozen');
@@ -86,7 +94,7 @@ export async function letGo(trx: Knex.Transaction, now: number, series: SeriesRo
   let some = false;
   for (const [targetId, own] of decisions) {
     const going = [...own.values()].filter((d) => d.expires).map((d) => d.id);
-    if (!going.length) continue;
+    if (!going.length || (await isOfAnother(trx, targetId))) continue;
     some = true;
     await trx('copy').whereIn('point_id', going).where({ target_id: targetId }).update({ state: 'leaving', gone_at: now });
   }

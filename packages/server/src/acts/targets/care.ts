@@ -22,7 +22,7 @@ export type CarePlan =
   | { readonly type: 'adopt'; readonly targetId: string };
 
 /** Whether a target is being pruned or verified: one at a time, since each would make the other wait or miss what it looks for. */
-async function isBusy(trx: Knex.Transaction, targetId: string): Promise<boolean> {
+export async function isBusy(trx: Knex.Transaction, targetId: string): Promise<boolean> {
   const open = await trx('task')
     .whereIn(
       'type',

@@ -1,14 +1,13 @@
 import type { Knex } from 'knex';
 import type { z } from 'zod';
 import type { PointsStanding } from '@lithodex/contract';
-import { ApiError } from '../../base/errors';
 import { fromJson } from '../../base/db/json';
 import type { RunningTask } from '../../records/movers/running-task';
 import { keptPoints, type SeriesRow } from '../../records/catalog/points';
 import { expireLost } from '../runs/expiry';
 import type { CarePlan } from './care';
 
-/** Takes out of the catalog what does not stand any more on a target that is followed; with the last of them told, it was read whole. Returns the workloads of points that left. */
+/** Takes out of the catalog what does not stand any more on a target that is followed; of one that was taken over meanwhile nothing leaves. Returns the workloads of points that left. */
 export async function standOnly(
   trx: Knex.Transaction,
   now: number,
@@ -17,7 +16,7 @@ export async function standOnly(
 ): Promise<number[]> {
   const { targetId } = fromJson<CarePlan>(task.work);
   const target = await trx('target').where({ id: targetId }).first<{ follows_every: number | null } | undefined>('follows_every');
-  if (target?.follows_every == null) throw new ApiError('NOT_NOW', undefined, 'This store is not followed any more.');
+  if (target?.follows_every == null) return [];
   const known = await trx('copy as c')
     .join('point as p', 'p.id', 'c.point_id')
     .where({ 'c.target_id': targetId, 'c.state': 'present' })
@@ -26,9 +25,7 @@ export async function standOnly(
     .select<{ id: string; series_no: number }[]>('p.id', 'p.series_no');
   const there = new Set(points);
   const gone = known.filter((p) => !there.has(p.id));
-  const workloads = await lose(trx, now, targetId, gone);
-  if (upTo === null) await trx('target').where({ id: targetId }).update({ followed_at: now });
-  return workloads;
+  return lose(trx, now, targetId, gone);
 }
 
 /** Copies that stand on a target no more; points without another leave the catalog. Returns the workloads of the series. */

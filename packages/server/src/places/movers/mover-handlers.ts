@@ -174,7 +174,6 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         standOnly(trx, clock.now(), await heldTask(trx, params.id, body.attempt, actor, ['adopt']), body),
       );
       for (const workloadId of workloads) await deps.events.emit('point', { workloadId });
-      if (body.upTo === null) await deps.events.emit('estate');
       return {};
     },
 

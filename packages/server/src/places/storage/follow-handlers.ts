@@ -3,7 +3,7 @@ import { inTransaction } from '../../base/db/open';
 import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import type { Deps } from '../../acts/deps';
-import { queueAdopt } from '../../acts/targets/care';
+import { isBusy, queueAdopt } from '../../acts/targets/care';
 import { refOf, type TargetRow } from '../../records/targets/target-rows';
 
 type FollowHandlers = Pick<Handlers, 'setFollowing' | 'ownTarget'>;
@@ -26,7 +26,8 @@ export function followHandlers(deps: Deps): FollowHandlers {
     async setFollowing({ params, body, actor }) {
       const { id } = await ofAnother(params.id);
       await inTransaction(db, async (trx) => {
-        await trx('target').where({ id }).update({ follows_every: body.every, follow_due: clock.now() });
+        // its settings are those of its owner from now on
+        await trx('target').where({ id }).update({ follows_every: body.every, follow_due: clock.now(), settings_held: true });
         const detail = JSON.stringify(body);
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.following', object: `target ${id}`, detail });
       });
@@ -39,14 +40,17 @@ export function followHandlers(deps: Deps): FollowHandlers {
       await deps.movers.ask({ ask: 'targetOwn', target: refOf(deps.secrets, target) }, askMs);
       const runId = await inTransaction(db, async (trx) => {
         const { id } = target;
-        await trx('target').where({ id }).update({ follows_every: null, follow_due: null, owned_elsewhere: null, measured_at: null });
-        // what became of its settings meanwhile is asked, as with every store that is taken over
-        await trx('target').where({ id }).update({ settings_held: true, settings_sum: null });
+        const ours = { follows_every: null, follow_due: null, owned_elsewhere: null, measured_at: null };
+        // what becomes of the settings kept there is asked, as with every store that is taken over
+        await trx('target')
+          .where({ id })
+          .update({ ...ours, settings_held: true, settings_sum: null });
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'target.own', object: `target ${id}`, detail: body.reason });
-        return queueAdopt(trx, clock.now(), id, actor.name);
+        // a reading that is under way takes in what stands there
+        return (await isBusy(trx, id)) ? null : queueAdopt(trx, clock.now(), id, actor.name);
       });
       deps.movers.workAppeared();
-      await deps.events.emit('run', { runId });
+      if (runId !== null) await deps.events.emit('run', { runId });
       await deps.events.emit('estate');
       return { runId };
     },

@@ -135,7 +135,10 @@ export class OtherOwner {
   protected own(): void {
     this.problem.set('');
     this.api.call('ownTarget', { id: this.target().id, body: { reason: this.reason() } }).subscribe({
-      next: ({ runId }) => void this.router.navigate(['/runs', runId]),
+      next: ({ runId }) => {
+        this.taking.set(false);
+        if (runId !== null) void this.router.navigate(['/runs', runId]);
+      },
       error: this.failed,
     });
   }
