@@ -27,9 +27,9 @@ const own: Partial<Record<RouteName, string>> = {
 
 /** Why a route is not called from the command line; undefined where it is. */
 export function unasked(name: RouteName): string | undefined {
-  const { access }: Route = routes[name];
+  const { access, path }: Route = routes[name];
   if (own[name] !== undefined) return own[name];
   if (access === 'mover' || name === 'joinMover' || name === 'askToJoin') return 'movers call it';
-  if (access === 'asker' || name.startsWith('own')) return 'people who sign in for themselves only call it, by a link';
+  if (access === 'asker' || path.startsWith('/own/')) return 'people who sign in for themselves only call it, by a link';
   return undefined;
 }
