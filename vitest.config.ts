@@ -37,6 +37,7 @@ const byCommand = [
   'database-members',
   'database-turns',
   'edited',
+  'follow-kills',
   'followed-log',
   'machines-night',
   'office-odd',

@@ -20,7 +20,7 @@ import { asksAtTheDesk, clerkRestores, helpsAtTheDesk } from './story-desk';
 import { HarbourApplications } from './harbour-applications';
 import { HarbourSurveys } from './harbour-surveys';
 import { HarbourTide } from './harbour-tide';
-import type { StandinAccess } from './standin-access';
+import { toTheShelf, type StandinAccess } from './standin-access';
 import { HarbourPlatform } from './harbour-platform';
 import { HarbourRoom, waitingUnit } from './harbour-room';
 import { spoilNewestPack } from './harbour/failing-sector';
@@ -70,6 +70,8 @@ export class History {
   private readonly applications: HarbourApplications;
   private readonly lists = new GatheredLists((server) => this.folderOf(server));
   private diskId = '';
+  /** What puts a policy in force as it is meant, once the trial is over. */
+  private readonly inEarnest: (() => Promise<unknown>)[] = [];
 
   /** Servers that are protected, or could be. */
   private readonly connected = new Set<string>();
@@ -130,16 +132,21 @@ export class History {
       const now = DateTime.now().setZone(this.config.zone);
       // the story has arrived at today
       this.clock.set(now.toMillis(), 1);
-      await this.protectTide(now);
       this.office.losesNewest(asker.login, 3);
-      await asksAtTheDesk(this.people, `${this.base}/api/v1`, `${this.state}/mail`);
-      await scansHarbour(this.people, now.toMillis(), () => this.quiet());
-      await drillsHarbour(this.people, () => this.quiet());
+      // the gauges have to wait for seconds that pass
+      await Promise.all([this.protectTide(now), this.looksBack(now)]);
       await this.berths.followLog();
     } finally {
       this.movers.stop();
       await this.server.close();
     }
+  }
+
+  /** What is done about the night: somebody asks at the desk, points are looked into, and restores are tried. */
+  private async looksBack(now: DateTime): Promise<void> {
+    await asksAtTheDesk(this.people, `${this.base}/api/v1`, `${this.state}/mail`);
+    await scansHarbour(this.people, now.toMillis(), () => this.quiet());
+    await drillsHarbour(this.people, () => this.quiet());
   }
 
   /** The server of the tide gauges is read by a mover of its own, which has no keys. */
@@ -197,8 +204,11 @@ export class History {
       .db('person')
       .where({ name: 'ilse.holm' })
       .update({ remit: JSON.stringify(clerkRemit.map((name) => ids.get(name))) });
-    for (const policy of policies)
-      await this.call('eva.vind', 'addPolicy', policyBody(policy, ids, targetId, copyTargets, this.config.zone));
+    for (const policy of policies) {
+      const body = (trial: boolean) => policyBody(policy, ids, targetId, copyTargets, this.config.zone, trial);
+      const { id } = await this.call('eva.vind', 'addPolicy', body(true));
+      this.inEarnest.push(() => this.call('eva.vind', 'changePolicy', id, body(false)));
+    }
   }
 
   /** What one does with a new installation before anything else. */
@@ -229,7 +239,10 @@ export class History {
     const evening = this.evening(night);
     await this.office.day(night, evening, this.diskId, (moment) => this.dayPasses(moment));
     this.clock.set(evening.toMillis());
-    if (night === connectNight) await this.connect((name) => !trialServers.includes(name) && name !== 'ais-relay');
+    if (night === connectNight) {
+      for (const begin of this.inEarnest) await begin();
+      await this.connect((name) => !trialServers.includes(name) && name !== 'ais-relay');
+    }
     for (const server of harbourServers.filter((s) => this.connected.has(s.name)))
       server.work(this.folderOf(server.name), this.random, night, evening.toMillis() - this.random.int(1, 9) * 3_600_000);
     this.lists.work(night, evening.toMillis());
@@ -273,10 +286,10 @@ export class History {
     if (night === unpluggedNight) fs.renameSync(`${disk}.unplugged`, disk);
     if (night >= noticesNight) await this.morning(last ? this.lastMorning : evening.plus({ days: 1 }).set({ hour: 7, minute: 31 }));
     if (night === takenOnNight) await this.takesOn();
-    if (night === shelfNight) await this.toTheShelf('KH0041');
+    if (night === shelfNight) await toTheShelf(this.standins, 'KH0041');
     if (last) {
       this.berths.liveAt(null);
-      await this.toTheShelf('KH0042');
+      await toTheShelf(this.standins, 'KH0042');
       await this.platform.recovers();
       fs.renameSync(`${this.folderOf('tides-02')}.away`, this.folderOf('tides-02'));
       await keepsOnStorage(this.people);
@@ -356,12 +369,6 @@ export class History {
     const unread = matters.find((m) => m.title.startsWith('Parts of harbour-office'))!;
     const owner = helpers.find((p) => p.name === 'Ole Brygge')!.id;
     await this.call('ole.brygge', 'changeMatter', unread.id, { owner, note: 'Asked the personnel office to let us read the appraisals.' });
-  }
-
-  /** A person takes a cartridge out of the library. */
-  private async toTheShelf(barcode: string): Promise<void> {
-    const { ok } = await fetch(`${this.standins.library.endpoint}/take-out/${barcode}`, { method: 'POST' });
-    if (!ok) throw new Error(`${barcode} could not be taken out`);
   }
 
   /** Waits until nothing is queued or running. */

@@ -19,3 +19,9 @@ export interface StandinAccess {
   readonly receivePort: number;
   readonly organisation: { readonly issuer: string; readonly clientId: string; readonly clientSecret: string };
 }
+
+/** A person takes a cartridge out of the library. */
+export async function toTheShelf({ library }: Pick<StandinAccess, 'library'>, barcode: string): Promise<void> {
+  const { ok } = await fetch(`${library.endpoint}/take-out/${barcode}`, { method: 'POST' });
+  if (!ok) throw new Error(`${barcode} could not be taken out`);
+}

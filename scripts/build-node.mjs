@@ -17,6 +17,7 @@ const entries = {
   'message-thread': 'packages/connectors/src/tenant/message-thread.ts',
   standins: 'packages/standins/src/main.ts',
   demo: 'demo/main.ts',
+  'second-site': 'demo/second-site.ts',
   bench: 'bench/main.ts',
   'bench-work': 'bench/store-work.ts',
 };

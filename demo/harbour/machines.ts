@@ -7,9 +7,9 @@ import { berthLetter, roster, tideLog } from './contents';
 import { Random } from './random';
 
 /** Machines are there from this night on, when the platform was connected. */
-export const platformNight = 52;
+export const platformNight = 53;
 /** On the evening of this night a machine with the tag lands, one moves to another host, and one is given up. */
-export const landingNight = 53;
+export const landingNight = 54;
 /** So many days the password of the account lasts after the last morning. */
 export const passwordDays = 19;
 

@@ -4,11 +4,13 @@ import { randomBytes } from 'node:crypto';
 import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync, chmodSync } from 'node:fs';
 import path from 'node:path';
 import { zoneByDay } from './harbour-zone.mjs';
+import { secretsOf } from './demo-secrets.mjs';
 import { keepRunning } from './keep-running.mjs';
 import { startDovecot } from './dovecot.mjs';
 import { freePort, setDurable, startMariadb } from './mariadb.mjs';
 import { startPostgresql } from './postgresql.mjs';
 import { startRadicale } from './radicale.mjs';
+import { secondSite } from './second-site.mjs';
 
 const say = (text) => process.stderr.write(`${text}\n`);
 const signIns = [
@@ -19,15 +21,6 @@ const signIns = [
   ['rune.dam', 'auditor'],
   ['tove.lund', 'operator, by the button of Kelmar Harbour'],
 ];
-
-function secretsOf(state) {
-  const file = path.join(state, 'secrets.json');
-  if (!existsSync(file))
-    writeFileSync(file, JSON.stringify({ session: randomBytes(32).toString('hex'), database: randomBytes(16).toString('hex') }), {
-      mode: 0o600,
-    });
-  return JSON.parse(readFileSync(file, 'utf8'));
-}
 
 /** Settings of the stand-ins, made once: targets remember their addresses. */
 async function standinSettings(state, near) {
@@ -135,7 +128,7 @@ function ended(child) {
   return child.exitCode !== null || child.signalCode !== null ? Promise.resolve() : new Promise((resume) => child.once('exit', resume));
 }
 
-export async function demo({ port, state: given, fresh }) {
+export async function demo({ port, state: given, fresh, second }) {
   const state = path.resolve(given);
   const marker = path.join(state, 'seeded.json');
   // a state of before there were all servers can not go on
@@ -288,12 +281,19 @@ export async function demo({ port, state: given, fresh }) {
     ])
       kept.push(keepRunning(name, ['dist/node/mover.js', '--server', address, ...args, '--log-level', 'warn'], { say, detached: true }));
     startUnits(address);
+    const keep = (name, args, options) => {
+      const one = keepRunning(name, args, { say, detached: true, ...options });
+      kept.push(one);
+      return one;
+    };
+    const lighthouse = second && (await secondSite({ state, near: chosen, zone, database, standins, address, keep, say }));
     writeFileSync(path.join(state, 'address'), address);
     say(`\nLithodex is ready ${Math.round(performance.now() / 1000)} s after the start of the command, all included: ${address}\n`);
     for (const [name, role] of signIns) say(`  ${name.padEnd(12)} lanterns-at-dusk   ${role}`);
     say(
       `\nThe library of cartridges can be seen and served at http://127.0.0.1:${library.port},\nthe virtualization platform at http://127.0.0.1:${platform.port},\nand the mail that was sent at http://127.0.0.1:${mail.port}`,
     );
+    if (lighthouse) say(`\nThe second site, which follows north-store, is at ${lighthouse}, for the same people.`);
     say('\nCtrl-C stops everything; the data stays for the next start.');
     await new Promise(() => undefined);
   } catch (error) {

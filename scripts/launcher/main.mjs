@@ -7,7 +7,7 @@ import { keepInForeground } from './keep-running.mjs';
 
 const help = `Lithodex
 
-  ./lithodex demo [--port P] [--state DIR] [--fresh]   install what is missing, build, start with the demo data, print the address
+  ./lithodex demo [--port P] [--state DIR] [--fresh] [--second-site]   install what is missing, build, start with the demo data, print the address; with a second installation that follows a store
   ./lithodex start [--state DIR] [--port P] [--host ADDRESS] [--name NAME] [--redirect-port P]   an installation: makes it the first time, and starts it; see docs/install.md
       [--certificate FILE --key FILE | --own-certificate] [--database mariadb://USER@HOST:PORT/NAME --database-password-file FILE [--database-authority FILE]]
   ./lithodex install [--to DIR] [as start]             the same, started by systemd from now on; upgrade brings it to this version, remove takes it away
@@ -18,6 +18,7 @@ const help = `Lithodex
   ./lithodex test [unit|api|browser] [--ratio]         run the tests (all, or one kind); --ratio only counts lines
   ./lithodex test long | metal                         what takes long or needs more packages, and is no part of the run above
   ./lithodex test --fuzz=N | --kills=N                 send N bodies to every route; kill mover and server N times
+  ./lithodex test --follow=MINUTES                     have a second site follow a store while both are killed, and bring everything back that it lists
   ./lithodex test --seconds=N                          bring a database back to N seconds while it is written to, and compare
   ./lithodex bench [NAME…] [--json]                    measure beside the peers
   ./lithodex token --role ROLE --name NAME [--duties D,D] [--state DIR]   print an API token for the demo's server, or one for a mover
@@ -89,12 +90,13 @@ async function main() {
     case 'demo': {
       const { values } = parseArgs({
         args: rest,
-        options: { port: { type: 'string' }, state: { type: 'string' }, fresh: { type: 'boolean' } },
+        options: { port: text, state: text, fresh: { type: 'boolean' }, 'second-site': { type: 'boolean' } },
       });
       await install(false);
       await build(['node']);
       const { demo } = await import('./demo.mjs');
-      return demo({ port: Number(values.port ?? 8420), state: values.state ?? 'state/demo', fresh: values.fresh ?? false });
+      const second = values['second-site'] ?? false;
+      return demo({ port: Number(values.port ?? 8420), state: values.state ?? 'state/demo', fresh: values.fresh ?? false, second });
     }
     case 'start': {
       const { values } = parseArgs({ args: rest, options: { ...installationOptions, config: text } });

@@ -80,6 +80,15 @@ export async function test(args) {
     });
     return;
   }
+  const follow = args.find((a) => a.startsWith('--follow='))?.slice('--follow='.length);
+  if (follow) {
+    await install(true);
+    await build(['node']);
+    run('npx', ['vitest', 'run', '--project', 'api', 'tests/api/follow-kills.test.ts', '--testTimeout=7200000'], {
+      env: { ...process.env, LITHODEX_LONG: '1', LITHODEX_FOLLOW: follow },
+    });
+    return;
+  }
   const seconds = args.find((a) => a.startsWith('--seconds='))?.slice('--seconds='.length);
   if (seconds) {
     await install(true);

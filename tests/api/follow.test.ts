@@ -116,6 +116,48 @@ describe('a second site that follows a store', () => {
     expect(idsOf(await there())).toEqual(idsOf(kept));
   });
 
+  it('tells what taking it over would come to, and brings a newer point to a prepared place by itself', async () => {
+    const [workload] = (await lighthouse.call('estate')).workloads;
+    const outlook = () => lighthouse.call('ownOutlook', { id: followedId });
+    await expect((await second.as('operator')).call('ownOutlook', { id: followedId })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+    await expect(admin.call('ownOutlook', { id: targetId })).rejects.toMatchObject({ code: 'NOT_NOW' });
+    const newest = (await there()).at(-1)!.moment;
+    expect(await outlook()).toMatchObject({
+      points: 3,
+      all: 1,
+      workloads: [{ id: workload!.id, newest, triedAt: null, protectedHere: false }],
+      repeats: [],
+    });
+    const folder = `${second.folder}/ready`;
+    const destination = { to: 'folder' as const, folder };
+    const body = { name: 'ready', workloads: [workload!.id], schedule: { every: 'point' as const }, destination, reason: 'to go on here' };
+    const { id } = await lighthouse.call('addStanding', { body });
+    const times = async () => (await lighthouse.call('standingEvidence', { id })).rows;
+    const brought = async (moment: number) => {
+      await expect.poll(async () => ((await times())[0]?.moments ?? []).join()).toBe(String(moment));
+      await lighthouse.ended((await times())[0]!.runId);
+      expect((await times())[0]!.state).toBe('done');
+      const [only, ...others] = fs.readdirSync(`${folder}/${workload!.name}`).filter((n) => !n.startsWith('.'));
+      expect(others).toEqual([]);
+      expect(fs.readFileSync(`${folder}/${workload!.name}/${only}/of-the-night`)).toEqual(fs.readFileSync(`${source}/of-the-night`));
+    };
+    await second.tick();
+    await brought(newest);
+    await second.tick();
+    await second.round();
+    expect(await times()).toHaveLength(1);
+    await protect('six');
+    await readAgain();
+    await second.tick();
+    await brought((await there()).at(-1)!.moment);
+    expect(await times()).toHaveLength(2);
+    const { workloads, repeats, back } = await outlook();
+    expect(repeats).toMatchObject([{ id, name: 'ready', workloads: 1, state: 'done' }]);
+    expect(workloads[0]!.triedAt).not.toBeNull();
+    expect(back).toMatchObject({ unknown: 0, ms: workloads[0]!.takes });
+    await lighthouse.call('removeStanding', { id });
+  });
+
   it('lets nothing go where the store is not there at all', async () => {
     const known = idsOf(await there());
     const store = `${first.folder}/store`;

@@ -8,14 +8,18 @@ import { pipeline } from 'node:stream/promises';
 export const smbAccount = 'nobody';
 export const smbPassword = 'gulls; over "the" mole';
 
-/** Debian's SMB server on loopback, with one share that only an account may use, encrypted. */
-export async function startSamba(folder: string): Promise<{ port: number; share: string; stop: () => Promise<void> }> {
+/** Debian's SMB server on loopback, with one share that only an account may use, encrypted; and `more`, each a folder that is there. */
+export async function startSamba(
+  folder: string,
+  more: Readonly<Record<string, string>> = {},
+  wanted?: number,
+): Promise<{ port: number; share: string; stop: () => Promise<void> }> {
   const share = `${folder}/share`;
   for (const name of ['private', 'run', 'share']) fs.mkdirSync(`${folder}/${name}`, { recursive: true });
   fs.chmodSync(share, 0o777);
   for (let at = folder; at !== '/' && at !== '/tmp'; at = path.dirname(at)) fs.chmodSync(at, 0o755);
   const port = await new Promise<number>((resolve) => {
-    const probe = net.createServer().listen(0, '127.0.0.1', () => {
+    const probe = net.createServer().listen(wanted ?? 0, '127.0.0.1', () => {
       const { port: free } = probe.address() as net.AddressInfo;
       probe.close(() => resolve(free));
     });
@@ -43,6 +47,7 @@ export async function startSamba(folder: string): Promise<{ port: number; share:
     '[closed]',
     `path = ${share}`,
     'read only = yes',
+    ...Object.entries(more).flatMap(([name, own]) => [`[${name}]`, `path = ${own}`, 'read only = no', `comment = what ${name} is for`]),
   ];
   fs.writeFileSync(`${folder}/smb.conf`, `${config.join('\n')}\n`);
   execFileSync('pdbedit', ['-s', `${folder}/smb.conf`, '-a', '-t', '-u', smbAccount], {

@@ -11,6 +11,7 @@ const connectors: { readonly [K in KindName]: () => Connector<K> | Promise<Conne
   tenant: async () => (await import('./tenant/tenant-connector')).tenantConnector,
   bucket: async () => (await import('./buckets/bucket-connector')).bucketConnector,
   application: async () => (await import('./cluster/application-connector')).applicationConnector,
+  share: async () => (await import('./fileserver/share-connector')).shareConnector,
 };
 
 /** The connector of a kind of workload. */

@@ -4,6 +4,8 @@ export const tenantQuestions = () => import('./tenant/questions');
 export const databaseQuestions = () => import('./databases/questions');
 /** What is asked of buckets where something is to be brought back. */
 export const bucketQuestions = () => import('./buckets/found-buckets');
+/** What is asked of file servers where something is to be brought back. */
+export const shareQuestions = () => import('./fileserver/found-shares');
 /** What is asked of applications of container clusters. */
 export const applicationQuestions = () => import('./cluster/application-questions');
 /** What is asked of mail stores inside other items. */

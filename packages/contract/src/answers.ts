@@ -14,6 +14,7 @@ import {
   ItemChanges,
   RowsCompared,
   RowsInside,
+  ShareNow,
   SystemTest,
 } from '@lithodex/kinds';
 import { Bytes, ByteString, Count, Instant } from './common';
@@ -66,6 +67,7 @@ export const answers = {
   systemTest: SystemTest,
   memberNow: MemberNow,
   bucketNow: BucketNow,
+  shareNow: ShareNow,
   applicationLook: ApplicationLook,
   resourcePair: ResourcePair,
   tryRules: RulesTried,

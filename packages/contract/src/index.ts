@@ -37,6 +37,7 @@ export * from './saved-filters';
 export * from './routes';
 export * from './openapi';
 export * from './overview';
+export * from './own-outlook';
 export * from './first';
 export * from './asking-movers';
 export * from './change-routes';

@@ -7,8 +7,10 @@ import {
   Cluster,
   NamespaceName,
   DatabaseFrom,
+  FileServer,
   From,
   PointFacts,
+  ShareName,
   TableBeside,
   TableInside,
   TenantFrom,
@@ -28,7 +30,7 @@ import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 export const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 19;
+export const moverLanguage = 20;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,
@@ -231,6 +233,7 @@ export const Question = z.discriminatedUnion('ask', [
   z.object({ ask: z.literal('memberNow'), from: TenantFrom }),
   /** What is where a restore of objects is to go. */
   z.object({ ask: z.literal('bucketNow'), server: BucketService, bucket: BucketName }),
+  z.object({ ask: z.literal('shareNow'), server: FileServer, share: ShareName }),
   /** What would come of bringing an application to a place. */
   z.object({
     ask: z.literal('applicationLook'),

@@ -22,11 +22,19 @@ const StandingPlace = z.discriminatedUnion('to', [
   }),
 ]);
 
+/** When: by the clock, or whenever there is a newer good point of one of them, which alone is brought then. */
+const StandingSchedule = z.discriminatedUnion('every', [
+  Schedule.options[0],
+  Schedule.options[1],
+  Schedule.options[5],
+  z.object({ every: z.literal('point') }),
+]);
+
 /** A restore that is repeated: the newest good points of these workloads. */
 export const StandingBody = z.object({
   name: Name,
   workloads: z.array(Id).min(1).max(50),
-  schedule: z.union([Schedule.options[0], Schedule.options[1]]),
+  schedule: StandingSchedule,
   destination: StandingPlace,
   /** Of machines: whether they are started. */
   start: z.boolean().default(false),
@@ -57,6 +65,7 @@ export const StandingRow = z.object({
   /** The place in words. */
   place: z.string(),
   person: z.string(),
+  /** null where that is when there is a newer point. */
   next: Instant.nullable(),
   /** Why it did not begin when it was due last; '' when it did. */
   trouble: z.string(),

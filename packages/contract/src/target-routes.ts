@@ -3,6 +3,7 @@ import * as c from './common';
 import * as estate from './estate';
 import { keepers, readers, runners } from './roles';
 import { byUuid, route, type Route } from './route';
+import { OwnOutlook } from './own-outlook';
 import * as people from './people';
 import { PriceTable } from './prices';
 import * as runs from './runs';
@@ -133,6 +134,15 @@ export const targetRoutes = {
     params: byUuid,
     body: z.object({ every: estate.FollowEvery }),
     response: c.Empty,
+  }),
+  ownOutlook: route({
+    method: 'get',
+    path: '/targets/:id/own',
+    summary:
+      'What taking over a store that another installation owns would come to: what would be lost, and how long bringing it all back takes',
+    access: keepers,
+    params: byUuid,
+    response: OwnOutlook,
   }),
   ownTarget: route({
     method: 'post',

@@ -7,6 +7,7 @@ export * from './machine';
 export * from './database';
 export * from './tenant';
 export * from './bucket';
+export * from './file-server';
 export * from './item-view';
 export * from './system';
 export * from './kinds';

@@ -13,6 +13,7 @@ import {
   DatabaseUntil,
 } from './database';
 import { files } from './files';
+import { FileServerAddress, FileServerPlace, share, ShareFacts, shareOfPoint, SharePoint } from './file-server';
 import { InsidePlace, RunningPlace, machine, machineOfPoint, MachinePlace, type MachinePoint } from './machine';
 import { DisksPlace, ServerPoint } from './server';
 import { UnitPlace } from './unit';
@@ -21,18 +22,26 @@ import { MemberPlace, memberOfPoint, tenant, TenantAddress, TenantFacts, TenantP
 import { Name } from './values';
 
 /** All kinds of workload, by name. */
-export const kinds = { files, machine, database, tenant, bucket, application } as const;
+export const kinds = { files, machine, database, tenant, bucket, application, share } as const;
 export type KindName = keyof typeof kinds;
 export const kindNames = Object.keys(kinds) as [KindName, ...KindName[]];
 export const KindName = z.enum(kindNames);
 
 /** Where a task reads. */
-export const From = z.discriminatedUnion('kind', [files.from, machine.from, database.from, tenant.from, bucket.from, application.from]);
+export const From = z.discriminatedUnion('kind', [
+  files.from,
+  machine.from,
+  database.from,
+  tenant.from,
+  bucket.from,
+  application.from,
+  share.from,
+]);
 export type From = z.infer<typeof From>;
 export type FromOf<K extends KindName> = Extract<From, { kind: K }>;
 
 /** Where a restore writes. */
-export const To = z.discriminatedUnion('kind', [files.to, machine.to, database.to, tenant.to, bucket.to, application.to]);
+export const To = z.discriminatedUnion('kind', [files.to, machine.to, database.to, tenant.to, bucket.to, application.to, share.to]);
 export type To = z.infer<typeof To>;
 export type ToOf<K extends KindName> = Extract<To, { kind: K }>;
 
@@ -47,6 +56,7 @@ export const placesOfKinds = [
   MemberPlace,
   BucketPlace,
   ApplicationPlace,
+  FileServerPlace,
   DisksPlace,
   UnitPlace,
 ] as const;
@@ -55,13 +65,19 @@ export const placesOfKinds = [
 export const Until = DatabaseUntil;
 
 /** How a system is reached, without what opens it. */
-export const SystemAddress = z.discriminatedUnion('kind', [DatabaseAddress, TenantAddress, BucketAddress, ApplicationAddress]);
+export const SystemAddress = z.discriminatedUnion('kind', [
+  DatabaseAddress,
+  TenantAddress,
+  BucketAddress,
+  ApplicationAddress,
+  FileServerAddress,
+]);
 export type SystemAddress = z.infer<typeof SystemAddress>;
 /** Kinds whose workloads are found in a system that is connected. */
 export type SystemKind = SystemAddress['kind'];
 
 /** What is known of a workload, beyond its name and where it is. */
-export const WorkloadFacts = z.discriminatedUnion('kind', [DatabaseFacts, TenantFacts, BucketFacts, ApplicationFacts]);
+export const WorkloadFacts = z.discriminatedUnion('kind', [DatabaseFacts, TenantFacts, BucketFacts, ApplicationFacts, ShareFacts]);
 export type WorkloadFacts = z.infer<typeof WorkloadFacts>;
 
 /** What a point says of its workload. */
@@ -71,6 +87,7 @@ export const PointFacts = z.discriminatedUnion('kind', [
   TenantPoint,
   BucketPoint,
   ApplicationPoint,
+  SharePoint,
   ServerPoint,
 ]);
 export type PointFacts = z.infer<typeof PointFacts>;
@@ -92,6 +109,7 @@ export function workloadOfPoint({ machine: own, facts }: { machine: MachinePoint
   if (!facts || facts.kind === 'server') return { sourceKind: 'files', known: null };
   if (facts.kind === 'tenant') return { sourceKind: 'tenant', known: memberOfPoint(facts) };
   if (facts.kind === 'bucket') return { sourceKind: 'bucket', known: bucketOfPoint(facts) };
+  if (facts.kind === 'share') return { sourceKind: 'share', known: shareOfPoint(facts) };
   if (facts.kind === 'application') return { sourceKind: 'application', known: applicationOfPoint(facts) };
   return { sourceKind: 'database', known: databaseOfPoint(facts) };
 }

@@ -1,12 +1,19 @@
 import { z } from 'zod';
 import { Id } from './values';
 
-const Host = z
+export const Host = z
   .string()
   .trim()
   .min(1)
   .max(253)
   .regex(/^[\w.:[\]-]+$/, 'a name or an address');
+
+export const ShareName = z
+  .string()
+  .trim()
+  .min(1)
+  .max(80)
+  .regex(/^[^/\\\0-\x1f"]+$/, 'the name of a share');
 
 /** A share in the network that files can be brought to: over SMB, or WebDAV. */
 export const ShareAddress = z.discriminatedUnion('kind', [
@@ -14,19 +21,14 @@ export const ShareAddress = z.discriminatedUnion('kind', [
     kind: z.literal('smb'),
     host: Host,
     port: z.int().min(1).max(65_535).default(445),
-    share: z
-      .string()
-      .trim()
-      .min(1)
-      .max(80)
-      .regex(/^[^/\\\0-\x1f"]+$/, 'the name of a share'),
+    share: ShareName,
   }),
   z.object({ kind: z.literal('webdav'), url: z.url({ protocol: /^https?$/ }).max(300) }),
 ]);
 export type ShareAddress = z.infer<typeof ShareAddress>;
 
 /** What opens a share: goes to movers, never to a browser. One line each, as its program reads them from a file. */
-const OneLine = z
+export const OneLine = z
   .string()
   .max(400)
   .regex(/^[^\r\n\0]*$/, 'one line');

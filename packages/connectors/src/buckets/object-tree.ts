@@ -1,6 +1,7 @@
 import { joinPath } from '@lithodex/core';
-import { FolderBuilder, packEntry, type PutChunk, type TreeEntry, type TreeReader } from '@lithodex/engine';
+import type { PutChunk, TreeEntry, TreeReader } from '@lithodex/engine';
 import { BaseFolder } from '../base-folder';
+import { OpenFolder } from '../open-folder';
 import { between, type PlacedObject } from './in-tree-order';
 
 const plain = { uid: 0, gid: 0, ctimeNs: 0n, inode: 0, size: 0 } as const;
@@ -14,44 +15,8 @@ export const objectEntry = (name: string, mtime: number): TreeEntry => ({
   mtimeNs: BigInt(Math.trunc(mtime)) * 1_000_000n,
 });
 
-/** A folder that is being put together: objects in it may still be on their way when all of them are known. */
-class OpenFolder {
-  readonly builder: FolderBuilder;
-  private awaited = 1;
-
-  constructor(
-    put: PutChunk,
-    readonly name: string,
-    readonly path: string,
-    readonly base: BaseFolder,
-    readonly leftOut: boolean,
-    private readonly ended: (entry: TreeEntry) => void,
-  ) {
-    this.builder = new FolderBuilder(put);
-  }
-
-  /** A place for the next entry by name. Returns what fills it; null leaves it empty. */
-  reserve(): (entry: TreeEntry | null) => void {
-    const place = this.builder.reserve();
-    this.awaited++;
-    return (entry) => {
-      this.builder.fill(place, entry && packEntry(entry));
-      this.let();
-    };
-  }
-
-  /** Nothing more comes into it. */
-  close(): void {
-    this.let();
-  }
-
-  private let(): void {
-    if (--this.awaited > 0) return;
-    const folder = this.builder.finish();
-    // a folder that would hold nothing is none: buckets know no folders
-    this.ended({ ...plain, name: this.name, kind: 'folder', mode: 0o700, mtimeNs: 0n, folder });
-  }
-}
+/** Buckets know no folders: what stands for one has nothing of its own. */
+const folderEntry = (name: string): TreeEntry => ({ ...plain, name, kind: 'folder', mode: 0o700, mtimeNs: 0n });
 
 /** What is done with an object that is not left out: returns its entry, or null where it is gone. */
 export type TakeObject<T extends PlacedObject> = (
@@ -83,14 +48,14 @@ export async function makeObjectTree<T extends PlacedObject>(
   objects: Iterable<T>,
 ): Promise<{ readonly top: () => TreeEntry }> {
   let top: TreeEntry | undefined;
-  const root = new OpenFolder(making.put, '', '', new BaseFolder(making.trees, making.base), false, (entry) => (top = entry));
+  const root = new OpenFolder(making.put, folderEntry(''), '', new BaseFolder(making.trees, making.base), false, (entry) => (top = entry));
   const open: OpenFolder[] = [root];
   let done = 0;
   for (const object of objects) {
     const parts = object.place.split(between);
     const depth = parts.length - 1;
     let shared = 0;
-    while (shared < depth && shared + 1 < open.length && open[shared + 1]!.name === parts[shared]) shared++;
+    while (shared < depth && shared + 1 < open.length && open[shared + 1]!.self.name === parts[shared]) shared++;
     while (open.length > shared + 1) open.pop()!.close();
     for (let i = shared; i < depth; i++) open.push(await opened(making, open.at(-1)!, parts[i]!));
     const folder = open.at(-1)!;
@@ -118,7 +83,8 @@ async function opened<T extends PlacedObject>(making: TreeMaking<T>, above: Open
   const before = leftOut ? undefined : await above.base.of(name);
   const fill = above.reserve();
   const base = new BaseFolder(making.trees, before?.kind === 'folder' ? before : undefined);
-  return new OpenFolder(making.put, name, path, base, leftOut, (entry) => {
+  return new OpenFolder(making.put, folderEntry(name), path, base, leftOut, (entry) => {
+    // a folder that would hold nothing is none
     fill(entry.folder!.items > 0 ? entry : null);
   });
 }

@@ -1,29 +1,19 @@
-import { spawn } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { rmSync, writeFileSync } from 'node:fs';
-import path from 'node:path';
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { EngineError, systemCode } from '@lithodex/engine';
 import type { ShareAddress, ShareOpener } from '@lithodex/kinds';
-import { AddressRefused, addressOf } from '@lithodex/net';
 import { extract } from 'tar-stream';
 import { fileContent } from '../file-content';
 import { tarEnd, tarHeader, tarPadding } from '../files/tar-writer';
-import { ownFolder } from '../own-folder';
 import { SourceError } from '../source-error';
 import type { Share, ShareItem } from './share';
+import { quoted, smbProgram, startSmb, whyNot } from './smb-program';
 
-const program = 'smbclient';
 const mostSaid = 8000;
-/** What the program says when the other side refuses who comes. */
-const refusals = /LOGON_FAILURE|ACCESS_DENIED|ACCOUNT_\w+|PASSWORD_\w+|BAD_NETWORK_NAME/;
 
 /** Nobody owns what lies on a share but who wrote it. */
 const nobody = { owner: '', group: '' };
-
-/** Words in the commands of the program, which knows no way to write a quotation mark: names without one are all there are. */
-const quoted = (text: string) => `"${text.replaceAll('/', '\\')}"`;
 
 /** A share over SMB 3, by Samba's client in user space, which reads and writes archives. */
 export class SmbShare implements Share {
@@ -38,33 +28,8 @@ export class SmbShare implements Share {
     use: (stdin: NodeJS.WritableStream, stdout: Readable, hear: (words: Buffer) => void) => Promise<unknown>,
   ): Promise<string> {
     const { host, port, share } = this.address;
-    let reached: string;
+    const { child, clear } = await startSmb({ host, port, ...this.opener }, [smbProgram], ['-t', '120', `//${host}/${share}`, ...args]);
     try {
-      reached = await addressOf(host);
-    } catch (error) {
-      throw new SourceError('SHARE_AWAY', error instanceof AddressRefused ? error.message.replace(/\.$/, '') : `${host} is not known`);
-    }
-    const folder = ownFolder('share');
-    try {
-      const secret = path.join(folder, 'opener');
-      writeFileSync(secret, `username=${this.opener.account}\npassword=${this.opener.password}\n`, { mode: 0o600 });
-      const fixed = [
-        '-s',
-        '/dev/null',
-        '-A',
-        secret,
-        '-I',
-        reached,
-        '-p',
-        String(port),
-        '--option=client min protocol=SMB3',
-        '--client-protection=encrypt',
-        '-t',
-        '120',
-      ];
-      const child = spawn(program, [...fixed, `//${host}/${share}`, ...args], {
-        env: { PATH: process.env['PATH'], LC_ALL: 'C.UTF-8' },
-      });
       let said = '';
       const hear = (words: Buffer) => {
         said = (said + words.toString()).slice(-mostSaid);
@@ -72,7 +37,7 @@ export class SmbShare implements Share {
       child.stderr.on('data', hear);
       const ended = new Promise<number | null>((resolve, reject) => {
         child.on('error', (error) => {
-          reject(systemCode(error) === 'ENOENT' ? new SourceError('SHARE_PROGRAM_MISSING', program) : error);
+          reject(systemCode(error) === 'ENOENT' ? new SourceError('SHARE_PROGRAM_MISSING', smbProgram) : error);
         });
         child.on('close', resolve);
       });
@@ -86,7 +51,7 @@ export class SmbShare implements Share {
       if (fault instanceof Error) throw new SourceError('SHARE_FAILED', fault.message);
       return said;
     } finally {
-      rmSync(folder, { recursive: true, force: true });
+      clear();
     }
   }
 
@@ -166,14 +131,6 @@ function wholeBlocks(hear: (words: Buffer) => void): Transform {
       done();
     },
   });
-}
-
-function whyNot(said: string): SourceError {
-  const status = /NT_STATUS_(\w+)/.exec(said)?.[1] ?? '';
-  if (refusals.test(status)) return new SourceError('SHARE_REFUSED', status);
-  if (status === 'DISK_FULL') return new SourceError('NO_ROOM_THERE');
-  if (/CONNECTION|HOST_UNREACHABLE|IO_TIMEOUT|NETWORK|INVALID_NETWORK_RESPONSE/.test(status)) return new SourceError('SHARE_AWAY', status);
-  return new SourceError('SHARE_FAILED', status || 'it did not say why');
 }
 
 async function* archive(

@@ -104,8 +104,11 @@ function fateOf(w: StruckWorkload, left: ReadonlyMap<string, StruckTarget>, stru
 
 const rank = (t: StruckTarget, struck: Struck) => (struck.keys.has(t.id) ? 0 : 1e18) + (t.rate ?? 0);
 
-/** When each of some restores ends that begin in this order, `atOnce` side by side; null from the first on of which nobody knows. */
-function whenBack(restores: readonly { readonly id: number; readonly ms: number | null }[], atOnce: number): Map<number, number | null> {
+/** When each of some restores ends (ms from the begin) that begin in this order, `atOnce` side by side; null from the first on of which nobody knows. */
+export function whenBack(
+  restores: readonly { readonly id: number; readonly ms: number | null }[],
+  atOnce: number,
+): Map<number, number | null> {
   const free = Array.from({ length: Math.max(1, atOnce) }, () => 0);
   const ends = new Map<number, number | null>();
   let known = true;

@@ -18,6 +18,7 @@ import {
   treeNow,
   applicationQuestions,
   bucketQuestions,
+  shareQuestions,
   tenantQuestions,
   treeOf,
   type Comparison,
@@ -74,6 +75,8 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return (await tenantQuestions()).memberNow(question.from);
     case 'bucketNow':
       return (await bucketQuestions()).bucketNow(question.server, question.bucket);
+    case 'shareNow':
+      return (await shareQuestions()).shareNow(question.server, question.share);
     case 'applicationLook':
       return (await applicationQuestions()).lookAtPlace(await openPoint(stores, question.point), question.paths, question);
     case 'resourcePair': {

@@ -51,6 +51,11 @@ export const routes: Routes = [
         loadComponent: () => import('./estate/object-storage-page').then((m) => m.ObjectStoragePage),
       },
       {
+        path: 'estate/file-servers/:id',
+        title: 'File server · Lithodex',
+        loadComponent: () => import('./estate/file-server-page').then((m) => m.FileServerPage),
+      },
+      {
         path: 'estate/clusters/:id',
         title: 'Cluster · Lithodex',
         loadComponent: () => import('./estate/cluster-page').then((m) => m.ClusterPage),

@@ -8,6 +8,7 @@ import { diskRestores } from '../recover/disk-restores';
 import { unitRestores } from '../recover/unit-restores';
 import { downloadRestores } from '../recover/download-restores';
 import { fileRestores } from '../recover/file-restores';
+import { fileServerRestores } from '../recover/file-server-restores';
 import { insideRestores } from '../recover/inside-restores';
 import { machineRestores } from '../recover/machine-restores';
 import { runningMachines } from '../recover/running-machines';
@@ -20,6 +21,7 @@ import { bucketCauses, bucketLink, bucketMatters } from './bucket-matters';
 import { databaseCauses, databaseMatters, systemLink } from './database-matters';
 import { connectionCauses, connectionLink, platformMatters } from './platform-matters';
 import { serverMatters } from './server-matters';
+import { fileServerCauses, fileServerLink, shareMatters } from './share-matters';
 import { tenantCauses, tenantLink, tenantMatters } from './tenant-matters';
 import type { ServerKind } from './server-kind';
 
@@ -41,6 +43,7 @@ export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
     matters: applicationMatters,
     connection: { causes: applicationCauses, link: clusterLink },
   },
+  share: { restores: fileServerRestores, matters: shareMatters, connection: { causes: fileServerCauses, link: fileServerLink } },
 };
 
 /** Restores to another place than the one that points came from. */
@@ -57,6 +60,7 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   member: tenantRestores,
   bucket: bucketRestores,
   application: applicationRestores,
+  fileServer: fileServerRestores,
   disks: diskRestores,
   unit: unitRestores,
 };

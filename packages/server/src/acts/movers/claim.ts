@@ -49,6 +49,8 @@ const mostLost = 40;
 export async function claimTask(deps: Deps, asker: Asker): Promise<ClaimedTask | undefined> {
   const { drained, place } = await moverTerms(deps.db, asker.mover);
   if (drained) return undefined;
+  // most who ask are told that there is nothing: that takes no look at what may go beside what
+  if (!(await deps.db('task').where({ state: 'waiting', follows: asker.follows }).first('id'))) return undefined;
   for (let lost = 0; lost < mostLost; lost++) {
     const chosen = await whatItMayDo(deps, deps.db, asker)
       .orderBy('t.priority')

@@ -5,8 +5,8 @@ import { DateTime } from 'luxon';
 import { inTransaction } from '../../base/db/open';
 import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
-import { livingPoints, type PointRow } from '../../records/catalog/points';
-import { bodyOfStanding, madeBefore, timetableOf, type StandingRecord } from '../../records/recover/standing-rows';
+import type { PointRow } from '../../records/catalog/points';
+import { bodyOfStanding, broughtBefore, madeBefore, timetableOf, type StandingRecord } from '../../records/recover/standing-rows';
 import type { Deps } from '../deps';
 import { plannerFor } from '../kinds/planner-for';
 import { queueRun } from '../runs/queue';
@@ -30,11 +30,18 @@ const actorOf = (row: StandingRecord): Actor => ({
 
 const folderName = (text: string) => text.replace(/[/\0]/g, '_').replace(/^\.+$/, '_');
 
-/** The newest point of a workload that is neither suspect nor in parts. Throws NOT_NOW where there is none. */
+/** Points that are neither suspect nor in parts, and stand for all of their workload. */
+const goodPoints = (db: Knex) =>
+  db('point as p')
+    .join('series as s', 's.no', 'p.series_no')
+    .where({ 's.method': 'files', 'p.state': 'visible', 'p.suspect': 0, 'p.complete': 1 });
+
+/** The newest good point of a workload. Throws NOT_NOW where there is none. */
 async function newestGood(deps: Deps, workloadId: number): Promise<PointRow> {
-  const series = await deps.db('series').where({ workload_id: workloadId, method: 'files' }).select<{ no: number }[]>('no');
-  const points = (await Promise.all(series.map((s) => livingPoints(deps.db, s.no)))).flat();
-  const [newest] = points.filter((p) => p.suspect === 0 && p.complete === 1).sort((a, b) => b.moment - a.moment);
+  const newest = await goodPoints(deps.db)
+    .where({ 'p.workload_id': workloadId })
+    .orderBy('p.moment', 'desc')
+    .first<PointRow | undefined>('p.*');
   if (newest) return newest;
   const workload = await deps.db('workload').where({ id: workloadId }).first<{ name: string } | undefined>('name');
   throw new ApiError('NOT_NOW', undefined, `There is no good point of ${workload?.name ?? 'a workload that is gone'}.`);
@@ -67,10 +74,26 @@ function folderOf({ destination }: StandingBody, workload: string): string {
   return destination.to === 'folder' ? `${destination.folder.replace(/(.)\/+$/, '$1')}/${folderName(workload)}` : '';
 }
 
+/** The workloads of which there is a newer good point than was brought. */
+async function withNewer(deps: Deps, row: StandingRecord): Promise<readonly number[]> {
+  const { workloads } = bodyOfStanding(row);
+  const newest = await goodPoints(deps.db)
+    .whereIn('p.workload_id', workloads)
+    .groupBy('p.workload_id')
+    .select<{ id: number; moment: number }[]>('p.workload_id as id', deps.db.raw('MAX(p.moment) AS moment'));
+  const brought = broughtBefore(row);
+  return newest.filter(({ id, moment }) => Number(moment) > (brought[String(id)] ?? 0)).map(({ id }) => id);
+}
+
 /** The tasks of one workload, each taking away what the time before has brought. Throws INVALID for what stands in the way. */
-async function tasksFor(deps: Deps, row: StandingRecord, workloadId: number, stamp: string): Promise<readonly RestoreTask[]> {
+async function tasksFor(
+  deps: Deps,
+  row: StandingRecord,
+  workloadId: number,
+  point: PointRow,
+  stamp: string,
+): Promise<readonly RestoreTask[]> {
   const body = bodyOfStanding(row);
-  const point = await newestGood(deps, workloadId);
   const { name } = await deps.db('workload').where({ id: workloadId }).first<{ name: string }>('name');
   const asked = restoreOf(body, name, point, stamp);
   const picks = await resolvePicks(deps, asked, actorOf(row));
@@ -92,14 +115,25 @@ async function tasksFor(deps: Deps, row: StandingRecord, workloadId: number, sta
   });
 }
 
-/** Begins a standing restore. Throws INVALID, NOT_NOW for what keeps it from that, and then nothing has begun. */
-export async function beginStanding(deps: Deps, row: StandingRecord, startedBy: 'schedule' | 'hand', person: string): Promise<number> {
+/** Begins a standing restore, of all its workloads or of some. Throws INVALID, NOT_NOW for what keeps it from that, and then nothing has begun. */
+export async function beginStanding(
+  deps: Deps,
+  row: StandingRecord,
+  startedBy: 'schedule' | 'hand',
+  person: string,
+  workloads = bodyOfStanding(row).workloads as readonly number[],
+): Promise<number> {
   const body = bodyOfStanding(row);
   const { clock } = deps;
   if (await goesOn(deps.db, row.no)) throw new ApiError('NOT_NOW', undefined, 'The time before has not ended yet.');
   const stamp = DateTime.fromMillis(clock.now(), { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmmss');
   const tasks: RestoreTask[] = [];
-  for (const workloadId of body.workloads) tasks.push(...(await tasksFor(deps, row, workloadId, stamp)));
+  const brought: Record<string, number> = { ...broughtBefore(row) };
+  for (const workloadId of workloads) {
+    const point = await newestGood(deps, workloadId);
+    brought[String(workloadId)] = point.moment;
+    tasks.push(...(await tasksFor(deps, row, workloadId, point, stamp)));
+  }
   const runId = await inTransaction(deps.db, async (trx) => {
     await trx('standing_restore').where({ no: row.no }).forUpdate().first('no');
     if (await goesOn(trx, row.no)) throw new ApiError('NOT_NOW', undefined, 'The time before has not ended yet.');
@@ -109,11 +143,13 @@ export async function beginStanding(deps: Deps, row: StandingRecord, startedBy: 
       name: body.name,
       person,
       reason: body.reason,
-      rules: `the newest good ${body.workloads.length === 1 ? 'point' : 'points'} of ${countOf(body.workloads.length, 'workload')}; what the time before has brought is taken away once the new is whole`,
+      rules: `the newest good ${workloads.length === 1 ? 'point' : 'points'} of ${countOf(workloads.length, 'workload')}; what the time before has brought is taken away once the new is whole`,
       tasks: tasks.map((t) => ({ ...t, seriesNo: null, type: t.work.type })),
     });
     await trx('run').where({ id }).update({ standing_no: row.no });
-    await trx('standing_restore').where({ no: row.no }).update({ trouble: '' });
+    await trx('standing_restore')
+      .where({ no: row.no })
+      .update({ trouble: '', brought: JSON.stringify(brought) });
     return id;
   });
   deps.movers.workAppeared();
@@ -127,15 +163,28 @@ async function goesOn(db: Knex, no: number): Promise<boolean> {
   );
 }
 
+/** So long after it could not begin for a newer point it is tried again. */
+const retryMs = 5 * 60_000;
+
+/** The workloads a standing restore is due for; none where it is not. */
+async function dueOf(deps: Deps, row: StandingRecord, now: number): Promise<readonly number[]> {
+  const body = bodyOfStanding(row);
+  const timetable = timetableOf(body, deps.config.zone);
+  if (timetable) return runsBetween(timetable, row.due_from, now).length ? body.workloads : [];
+  const waits = row.trouble !== '' && now - row.due_from < retryMs;
+  return waits || (await goesOn(deps.db, row.no)) ? [] : withNewer(deps, row);
+}
+
 /** Begins the standing restores that came due; several missed times count as one. What keeps one from beginning is kept with it. */
 export async function startDueStanding(deps: Deps): Promise<void> {
   const now = deps.clock.now();
   for (const row of await deps.db('standing_restore').where({ ended: false }).where('due_from', '<', now).select<StandingRecord[]>()) {
-    if (!runsBetween(timetableOf(bodyOfStanding(row), deps.config.zone), row.due_from, now).length) continue;
+    const workloads = await dueOf(deps, row, now);
+    if (!workloads.length) continue;
     // another server may have begun it
     if (!(await deps.db('standing_restore').where({ no: row.no, due_from: row.due_from }).update({ due_from: now }))) continue;
     try {
-      await beginStanding(deps, row, 'schedule', row.person);
+      await beginStanding(deps, row, 'schedule', row.person, workloads);
     } catch (error) {
       if (!(error instanceof ApiError)) throw error;
       await deps

@@ -135,3 +135,6 @@ CREATE TABLE drill (
 /** Stores of other installations that are followed: how often (minutes), when that is due again, and when one was read whole last; who owns a store, and who follows it. */
 export const following = `
 ALTER TABLE target ADD follows_every INT UNSIGNED NULL, ADD follow_due BIGINT NULL, ADD followed_at BIGINT NULL, ADD owned_elsewhere BIGINT NULL, ADD followed_by JSON NULL`;
+
+/** Of restores that are repeated: the moment of the newest point that was brought of each workload, by its number. */
+export const broughtPoints = 'ALTER TABLE standing_restore ADD brought LONGTEXT NULL;';

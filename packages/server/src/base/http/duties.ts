@@ -23,6 +23,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   systemFinds: ['capture'],
   memberNow: ['capture'],
   bucketNow: ['capture'],
+  shareNow: ['capture'],
   applicationLook: ['capture', 'keep'],
   tryRules: ['keep'],
   sensitiveIn: ['keep'],

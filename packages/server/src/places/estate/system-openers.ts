@@ -5,6 +5,7 @@ import {
   type ApplicationAddress,
   type BucketAddress,
   type DatabaseAddress,
+  type FileServerAddress,
   type SystemAddress,
   type TenantAddress,
 } from '@lithodex/kinds';
@@ -28,10 +29,12 @@ export function openerOf(kept: Kept | undefined, address: SystemAddress, given: 
   return kept.secret();
 }
 
-function opens(before: SystemAddress, now: DatabaseAddress | BucketAddress | ApplicationAddress): boolean {
+function opens(before: SystemAddress, now: DatabaseAddress | BucketAddress | ApplicationAddress | FileServerAddress): boolean {
   if (before.kind === 'database' && now.kind === 'database') return opensBoth(before, now);
   if (before.kind === 'application' && now.kind === 'application')
     return before.endpoint === now.endpoint && before.authority === now.authority;
+  if (before.kind === 'share' && now.kind === 'share')
+    return before.host === now.host && before.port === now.port && before.account === now.account;
   if (before.kind !== 'bucket' || now.kind !== 'bucket') return false;
   return before.endpoint === now.endpoint && before.accessKey === now.accessKey && before.authority === now.authority;
 }

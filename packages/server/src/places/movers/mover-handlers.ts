@@ -13,6 +13,7 @@ import { fromJson } from '../../base/db/json';
 import type { RestorePlan, RunMachinePlan } from '../../records/runs/planned-restore';
 import { RateBook } from '../../records/runs/run-rates';
 import { expireSeries } from '../../acts/runs/expiry';
+import { Turns } from '../../base/turns';
 import { followUp, settleCopy } from '../../acts/movers/follow-up';
 import { claimTask } from '../../acts/movers/claim';
 import { makeAdoptedVisible, meetPoint } from '../../acts/movers/adopt';
@@ -72,6 +73,8 @@ function understood(deps: Deps, { mover, speaks }: { readonly mover: string; rea
 export function moverHandlers(deps: Deps): MoverHandlers {
   const { db, clock } = deps;
   const rates = new RateBook();
+  // who asks several times at once would choose the same task each time
+  const turns = new Turns<string>();
   return {
     async claim({ body, res, actor }) {
       const gone = goneSignal(deps, actor, res);
@@ -79,7 +82,7 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       const mover = understood(deps, body, actor);
       deps.movers.note(mover, body.receives);
       for (const until = Date.now() + deps.config.claimWaitMs; !gone.aborted;) {
-        const task = await claimTask(deps, { ...body, mover, actor });
+        const task = await turns.run(mover, async () => (gone.aborted ? undefined : claimTask(deps, { ...body, mover, actor })));
         if (task || Date.now() >= until || deps.movers.stopping) return { task: task ?? null };
         await deps.movers.work(Math.min(2000, until - Date.now()), gone);
       }

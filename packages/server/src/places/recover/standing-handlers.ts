@@ -95,7 +95,8 @@ export function standingHandlers(deps: Deps): Pick<Handlers, Names> {
             const body = bodyOfStanding(row);
             const [last] = await evidenceOf(row.no, 1);
             const now = clock.now();
-            const [next] = runsBetween(timetableOf(body, deps.config.zone), now, now + weekMs);
+            const timetable = timetableOf(body, deps.config.zone);
+            const [next] = timetable ? runsBetween(timetable, now, now + weekMs) : [];
             return {
               id: row.no,
               body,

@@ -4,9 +4,10 @@ import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import type { Deps } from '../../acts/deps';
 import { isBusy, queueAdopt } from '../../acts/targets/care';
+import { ownOutlook } from '../../acts/targets/own-outlook';
 import { refOf, type TargetRow } from '../../records/targets/target-rows';
 
-type FollowHandlers = Pick<Handlers, 'setFollowing' | 'ownTarget'>;
+type FollowHandlers = Pick<Handlers, 'setFollowing' | 'ownOutlook' | 'ownTarget'>;
 
 const askMs = 30_000;
 
@@ -34,6 +35,8 @@ export function followHandlers(deps: Deps): FollowHandlers {
       await deps.events.emit('estate');
       return {};
     },
+
+    ownOutlook: async ({ params }) => ownOutlook(db, await ofAnother(params.id)),
 
     async ownTarget({ params, body, actor }) {
       const target = await ofAnother(params.id);

@@ -14,6 +14,8 @@ export interface StandingRecord {
   readonly trouble: string;
   /** What the platform calls the machines that the last time made, by workload. */
   readonly made: unknown;
+  /** Moment of the newest point that was brought, by workload. */
+  readonly brought: unknown;
   readonly ended: 0 | 1;
 }
 
@@ -21,7 +23,10 @@ export const bodyOfStanding = (row: StandingRecord): StandingBody => fromJson<St
 
 export const madeBefore = (row: StandingRecord): Readonly<Record<string, string>> => fromJsonOrNull<Record<string, string>>(row.made) ?? {};
 
-/** When it takes place. */
-export function timetableOf({ schedule }: StandingBody, zone: string): Timetable {
-  return { schedule, zone, closed: [] };
+export const broughtBefore = (row: StandingRecord): Readonly<Record<string, number>> =>
+  fromJsonOrNull<Record<string, number>>(row.brought) ?? {};
+
+/** When it takes place by the clock; undefined where newer points are what begins it. */
+export function timetableOf({ schedule }: StandingBody, zone: string): Timetable | undefined {
+  return schedule.every === 'point' ? undefined : { schedule, zone, closed: [] };
 }

@@ -7,7 +7,7 @@ import { platformRef, type PlatformRow } from './platform-rows';
 import { shareRef, type ShareRow } from './share-rows';
 import type { PlannedTo } from '../runs/planned-restore';
 import type { Secrets } from '../../base/secrets';
-import { applicationOfRow, bucketOfRow, databaseOfRow, fromOfRow, tenantOfRow, type SystemRow } from './system-rows';
+import { applicationOfRow, bucketOfRow, databaseOfRow, fromOfRow, shareOfRow, tenantOfRow, type SystemRow } from './system-rows';
 
 /** A workload with its source, as far as a mover has to know them. */
 export interface WorkloadSource extends Pick<PlatformRow, 'address' | 'secret'> {
@@ -83,6 +83,7 @@ export async function fromOf(trx: Knex.Transaction, secrets: Secrets, workload: 
   if (workload.kind === 'machine') return machineOf(trx, secrets, workload);
   const row = { ...workload, id: workload.source_id };
   if (workload.kind === 'bucket') return bucketOfRow(secrets, row, workload.outer_id!);
+  if (workload.kind === 'share') return shareOfRow(secrets, row, workload.outer_id!);
   if (workload.kind === 'application') return applicationOfRow(secrets, row, workload.outer_id!);
   return fromOfRow(secrets, row, workload.kind === 'tenant' ? { member: memberOf(workload) } : {});
 }
@@ -102,6 +103,7 @@ export async function placeOf(trx: Knex.Transaction, secrets: Secrets, to: Plann
     const { sourceId, ...rest } = to;
     const row = await trx('source').where({ id: sourceId }).first<SystemRow>();
     if (rest.kind === 'bucket') return { ...rest, server: bucketOfRow(secrets, row, '').server };
+    if (rest.kind === 'share') return { ...rest, server: shareOfRow(secrets, row, '').server };
     if (rest.kind === 'application') return { ...rest, server: applicationOfRow(secrets, row, '').server };
     return rest.kind === 'tenant'
       ? { ...rest, server: tenantOfRow(secrets, row, rest.destination.member).server }

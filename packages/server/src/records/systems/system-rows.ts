@@ -5,6 +5,7 @@ import {
   type BucketFrom,
   type DatabaseFrom,
   type From,
+  type ShareFrom,
   type SystemAddress,
   type TenantFrom,
   type TenantMember,
@@ -29,7 +30,7 @@ export interface SystemRow {
 }
 
 /** Kinds of sources that are such systems. */
-export const systemKinds: readonly SystemAddress['kind'][] = ['database', 'tenant', 'bucket', 'application'];
+export const systemKinds: readonly SystemAddress['kind'][] = ['database', 'tenant', 'bucket', 'application', 'share'];
 
 const purpose = (id: number) => `source ${id}`;
 
@@ -48,6 +49,7 @@ interface Which {
   readonly member?: TenantMember | null;
   readonly bucket?: string;
   readonly namespace?: string;
+  readonly share?: string;
 }
 
 /** What a mover finds there and how, with what opens it. */
@@ -55,11 +57,12 @@ export function fromOfAddress(
   id: number | null,
   address: SystemAddress,
   secret: string,
-  { member = null, bucket = '', namespace = '' }: Which = {},
+  { member = null, bucket = '', namespace = '', share = '' }: Which = {},
 ): FromSystem {
   if (address.kind === 'database') return { kind: 'database', server: { ...address, id, password: secret } };
   if (address.kind === 'bucket') return { kind: 'bucket', server: { ...address, id, secretKey: secret }, bucket };
   if (address.kind === 'application') return { kind: 'application', server: { ...address, id, token: secret }, namespace };
+  if (address.kind === 'share') return { kind: 'share', server: { ...address, id, password: secret }, share };
   return { kind: 'tenant', server: { ...address, id, secrets: TenantSecrets.parse(JSON.parse(secret)) }, member };
 }
 
@@ -83,6 +86,9 @@ export const bucketOfRow = (secrets: Secrets, row: Opened, bucket: string): Buck
 export const applicationOfRow = (secrets: Secrets, row: Opened, namespace: string): ApplicationFrom =>
   fromOfRow(secrets, row, { namespace }) as ApplicationFrom;
 
+/** The same of one that is known to be a file server. */
+export const shareOfRow = (secrets: Secrets, row: Opened, share: string): ShareFrom => fromOfRow(secrets, row, { share }) as ShareFrom;
+
 export function toSystem(row: SystemRow, workloads: System['workloads']): System {
   return {
     id: row.id,
@@ -102,6 +108,7 @@ export function addressWords(address: SystemAddress): { readonly endpoint: strin
   if (address.kind === 'database') return { endpoint: `${address.family}://${address.host}:${address.port}`, account: address.account };
   if (address.kind === 'bucket') return { endpoint: address.endpoint, account: address.accessKey };
   if (address.kind === 'application') return { endpoint: address.endpoint, account: '' };
+  if (address.kind === 'share') return { endpoint: `smb://${address.host}:${address.port}`, account: address.account };
   const { people, mail, groupware, drives, sites, chat } = address;
   const all = [
     people.by === 'list' ? '' : people.url,

@@ -9,6 +9,7 @@ const ways = [
   { label: 'Connect an office tenant', what: 'mail, calendars, drives, sites, chats', to: '/estate/tenants/new', query: {} },
   { label: 'Connect a cluster', what: 'applications in containers, with their volumes', to: '/estate/clusters/new', query: {} },
   { label: 'Connect an object storage', what: 'buckets, by the S3 protocol', to: '/estate/storages/new', query: {} },
+  { label: 'Connect a file server', what: 'network shares, over SMB', to: '/estate/file-servers/new', query: {} },
 ] as const;
 
 /** What can be connected, in one place. */

@@ -68,6 +68,7 @@ export class PlatformStrip {
     tenant: '/estate/tenants',
     bucket: '/estate/storages',
     application: '/estate/clusters',
+    share: '/estate/file-servers',
   } as const;
   protected readonly busy = signal<number | null>(null);
   protected readonly told = signal<{ id: number; text: string }>({ id: 0, text: '' });

@@ -29,7 +29,7 @@ export const stepWords: Record<FirstStep['name'], Words> = {
   },
   source: {
     title: 'Something to protect',
-    why: 'Folders of this host or of another one with a mover, a platform with machines, a database server, an office tenant, buckets, a cluster.',
+    why: 'Folders of this host or of another one with a mover, a platform with machines, a database server, an office tenant, buckets, network shares, a cluster.',
     act: 'Connect it',
     link: '/estate',
   },

@@ -5,6 +5,7 @@ import { databaseParts } from './database-parts';
 import { filesParts } from './files-parts';
 import type { KindParts } from './kind-parts';
 import { machineParts } from './machine-parts';
+import { shareParts } from './share-parts';
 import { tenantParts } from './tenant-parts';
 
 const parts: Readonly<Record<WorkloadRow['kind'], KindParts>> = {
@@ -14,6 +15,7 @@ const parts: Readonly<Record<WorkloadRow['kind'], KindParts>> = {
   tenant: tenantParts,
   bucket: bucketParts,
   application: applicationParts,
+  share: shareParts,
 };
 
 /** What of a kind of workload is shown in its own way. */

@@ -2,6 +2,7 @@ import { ChangeDetectionStrategy, Component, computed, inject, input, output, si
 import { FormsModule } from '@angular/forms';
 import { Router } from '@angular/router';
 import type { BodyInput } from '@lithodex/contract';
+import { countOf } from '@lithodex/core';
 import { Api, type ApiFailure } from '../data/api';
 import type { Destination } from '../kinds/kind-parts';
 import { FormDialog } from '../ui/form-dialog';
@@ -31,9 +32,22 @@ export function repeatable(destination: Destination | null): Place | undefined {
   template: `<lx-form-dialog heading="Repeat this restore" (closed)="closed.emit()">
     <form (ngSubmit)="save()">
       <p class="m-0">
-        <lx-slot label="rhythm" [options]="rhythms" [value]="days()" (valueChange)="days.set($event)" /> at
-        <input class="field" type="time" aria-label="time" name="at" required [ngModel]="at()" (ngModelChange)="at.set($event)" /> the
-        newest good point of each is brought there, whatever point is picked now.
+        <lx-slot label="rhythm" [options]="rhythms" [value]="rhythm()" (valueChange)="rhythm.set($event)" />
+        @switch (rhythm()) {
+          @case ('point') {
+            &ngsp;there is a newer good point of one of them, it is brought there: also one that another installation made in a store that
+            is followed.
+          }
+          @case ('hour') {
+            &ngsp;at <lx-slot label="minutes past the hour" [options]="minutes" [value]="past()" (valueChange)="past.set($event)" />
+            past it the newest good point of each is brought there, whatever point is picked now.
+          }
+          @default {
+            &ngsp;at
+            <input class="field" type="time" aria-label="time" name="at" required [ngModel]="at()" (ngModelChange)="at.set($event)" /> the
+            newest good point of each is brought there, whatever point is picked now.
+          }
+        }
       </p>
       <p class="mute m-0">
         What the time before brought is taken away once the new is whole: for a while there is room needed for both. Files are read again
@@ -83,8 +97,15 @@ export class RepeatForm {
     { value: '1,2,3,4,5', label: 'On weekdays' },
     { value: '1', label: 'Every Monday' },
     { value: '7', label: 'Every Sunday' },
+    { value: 'hour', label: 'Every hour' },
+    { value: 'point', label: 'Whenever' },
   ];
-  protected readonly days = signal('');
+  protected readonly minutes: SlotOption<number>[] = Array.from({ length: 12 }, (_, i) => ({
+    value: 5 * i,
+    label: countOf(5 * i, 'minute'),
+  }));
+  protected readonly rhythm = signal('');
+  protected readonly past = signal(0);
   protected readonly at = signal('05:00');
   protected readonly name = signal('');
   protected readonly reason = signal('');
@@ -92,16 +113,21 @@ export class RepeatForm {
   protected readonly busy = signal(false);
   protected readonly complete = computed(() => this.name().trim() !== '' && this.reason().trim().length >= 3 && this.at() !== '');
 
+  private schedule(): BodyInput<'addStanding'>['schedule'] {
+    const [rhythm, at] = [this.rhythm(), this.at()];
+    if (rhythm === 'point') return { every: 'point' };
+    if (rhythm === 'hour') return { every: 'hour', past: [this.past()] };
+    return rhythm === '' ? { every: 'day', at } : { every: 'week', days: rhythm.split(',').map(Number), at };
+  }
+
   protected save(): void {
     if (!this.complete()) return;
     this.busy.set(true);
     this.problem.set('');
-    const at = this.at();
-    const days = this.days().split(',').filter(Boolean).map(Number);
     const body: BodyInput<'addStanding'> = {
       name: this.name().trim(),
       workloads: [...new Set(this.workloads())],
-      schedule: days.length ? { every: 'week', days, at } : { every: 'day', at },
+      schedule: this.schedule(),
       destination: this.destination(),
       start: this.start(),
       reason: this.reason().trim(),

@@ -39,6 +39,19 @@ describe('restores that are repeated', () => {
     expect(s.text()).toContain('each as it was stored');
   });
 
+  it('say that they wait for a newer point, or for minutes past the hour', async () => {
+    const waits: StandingRow = {
+      ...row,
+      id: 6,
+      body: { ...row.body, name: 'At the lighthouse', schedule: { every: 'point' } },
+      next: null,
+    };
+    const hourly: StandingRow = { ...row, id: 7, body: { ...row.body, name: 'Hourly', schedule: { every: 'hour', past: [0, 40] } } };
+    const s = await open('/recover/standing', { answers: { listStanding: { rows: [waits, hourly] } } });
+    expect(words(s.all('tbody tr')[0]!)).toMatch(/whenever there is a newer point.*with the next point/);
+    expect(words(s.all('tbody tr')[1]!)).toContain('every hour at 0 and 40 past');
+  });
+
   it('show the evidence of every time, by its address', async () => {
     const s = await open('/recover/standing', {
       answers: {

@@ -53,9 +53,10 @@ export class StandingPage {
   protected readonly words = stateWord;
 
   protected when({ body: { schedule } }: StandingRow): string {
-    return schedule.every === 'day'
-      ? `every day at ${schedule.at}`
-      : `${formatList(schedule.days.map((d) => dayNames[d - 1]!))} at ${schedule.at}`;
+    if (schedule.every === 'point') return 'whenever there is a newer point';
+    if (schedule.every === 'hour') return `every hour at ${formatList(schedule.past.map(String))} past`;
+    if (schedule.every === 'day') return `every day at ${schedule.at}`;
+    return `${formatList(schedule.days.map((d) => dayNames[d - 1]!))} at ${schedule.at}`;
   }
 
   protected show(row: StandingRow): void {

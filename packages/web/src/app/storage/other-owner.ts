@@ -1,13 +1,11 @@
 import { ChangeDetectionStrategy, Component, computed, inject, input, output, signal } from '@angular/core';
 import { FormsModule } from '@angular/forms';
-import { Router } from '@angular/router';
 import type { TargetDetail } from '@lithodex/contract';
-import { countOf } from '@lithodex/core';
 import { Api, type ApiFailure } from '../data/api';
 import { Session } from '../data/session';
-import { FormDialog } from '../ui/form-dialog';
 import { formatPipes } from '../ui/format-pipes';
 import { StateMark } from '../ui/state-mark';
+import { OwnForm } from './own-form';
 
 /** How often a store can be read, minutes. */
 export const followEvery = [5, 15, 30, 60, 240, 1440].map((minutes) => ({
@@ -26,9 +24,8 @@ export const followEvery = [5, 15, 30, 60, 240, 1440].map((minutes) => ({
 @Component({
   selector: 'lx-other-owner',
   changeDetection: ChangeDetectionStrategy.OnPush,
-  imports: [FormsModule, FormDialog, StateMark, ...formatPipes],
-  styles:
-    ':host { display: block; } .box { padding: 12px 16px; } select { width: auto; flex: none; padding-right: 34px; } form { display: flex; flex-direction: column; gap: 12px; } label { font-weight: 600; }',
+  imports: [FormsModule, OwnForm, StateMark, ...formatPipes],
+  styles: ':host { display: block; } .box { padding: 12px 16px; } select { width: auto; flex: none; padding-right: 34px; }',
   template: `
     @let t = target();
     <div class="sheet box row-line">
@@ -71,40 +68,22 @@ export const followEvery = [5, 15, 30, 60, 240, 1440].map((minutes) => ({
         <button type="button" class="act go" (click)="taking.set(true)">Take it over</button>
       }
     </div>
-    @if (problem() && !taking()) {
+    @if (problem()) {
       <div class="problem" role="alert">{{ problem() }}</div>
     }
     @if (taking()) {
-      <lx-form-dialog [heading]="'Take over ' + t.name" (closed)="taking.set(false)">
-        <form (ngSubmit)="own()">
-          <p class="m-0">
-            This installation owns the store from then on. The other one is refused at its next write, whether it still runs or not; what it
-            is writing just now is not committed. It can go on reading, and take the store back the same way.
-          </p>
-          <p class="m-0">
-            {{ points() }}. What the other installation protected after that is not in the store, and is lost if it is gone. Nothing is run
-            here until its settings are taken, or policies are made.
-          </p>
-          <label>Why<input class="field" name="reason" [(ngModel)]="reason" required minlength="3" maxlength="500" /></label>
-          @if (problem()) {
-            <div class="problem" role="alert">{{ problem() }}</div>
-          }
-          <div><button type="submit" class="act go" [disabled]="reason().trim().length < 3">Take it over</button></div>
-        </form>
-      </lx-form-dialog>
+      <lx-own-form [target]="t" (closed)="taking.set(false)" />
     }
   `,
 })
 export class OtherOwner {
   private readonly api = inject(Api);
-  private readonly router = inject(Router);
   protected readonly session = inject(Session);
   readonly target = input.required<TargetDetail>();
   /** It is to be followed no more. */
   readonly stopped = output();
   protected readonly problem = signal('');
   protected readonly taking = signal(false);
-  protected readonly reason = signal('');
   protected readonly ours = computed(() => !this.target().follows && this.target().ownedElsewhere === null);
   protected readonly choices = computed(() => {
     const every = this.target().follows?.every;
@@ -116,13 +95,6 @@ export class OtherOwner {
     const many = followed.length === 1 ? 'Another installation follows' : `${followed.length} other installations follow`;
     return `${many} this store and ${followed.length === 1 ? 'reads' : 'read'} it without writing.`;
   });
-  protected readonly points = computed(() => {
-    const { points } = this.target();
-    return points
-      ? `${countOf(points, 'point')} of the store ${points === 1 ? 'is' : 'are'} known here`
-      : 'No point of it is known here yet';
-  });
-
   private readonly failed = (f: ApiFailure) => {
     this.problem.set(f.message);
   };
@@ -130,16 +102,5 @@ export class OtherOwner {
   protected follow(every: number): void {
     this.problem.set('');
     this.api.call('setFollowing', { id: this.target().id, body: { every } }).subscribe({ error: this.failed });
-  }
-
-  protected own(): void {
-    this.problem.set('');
-    this.api.call('ownTarget', { id: this.target().id, body: { reason: this.reason() } }).subscribe({
-      next: ({ runId }) => {
-        this.taking.set(false);
-        if (runId !== null) void this.router.navigate(['/runs', runId]);
-      },
-      error: this.failed,
-    });
   }
 }

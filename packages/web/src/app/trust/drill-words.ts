@@ -16,6 +16,7 @@ export const roomWords: Readonly<Record<KindName, string>> = {
   database: 'It comes back to a database server of a mover; every table has to hold as many rows as were stored.',
   tenant: 'Its messages and files come back to a folder of a mover; each is read again and held against what was stored.',
   bucket: 'Its objects come back to a folder of a mover; each is read again and held against what was stored.',
+  share: 'Its files come back to a folder of a mover; each is read again and held against what was stored.',
   application:
     'It comes back to a namespace of its own, cut off from every network and without its routes and jobs; everything that runs in it has to be up.',
 };

@@ -1,0 +1,113 @@
+import { escapePath, formatMoment, joinPath } from '@lithodex/core';
+import type { RestoreBody } from '@lithodex/contract';
+import type { ShareDestination } from '@lithodex/kinds';
+import { DateTime } from 'luxon';
+import type { RestorePlan } from '../../records/runs/planned-restore';
+import { shareOfRow, type SystemRow } from '../../records/systems/system-rows';
+import type { Deps } from '../deps';
+import { rescueOf } from './rescue';
+import type { ResolvedPick } from './resolve-picks';
+import {
+  countChecks,
+  expectedOf,
+  onlyWorkload,
+  refuse,
+  ruleWords,
+  trialWords,
+  type Check,
+  type LookBody,
+  type Looked,
+  type RestorePlanner,
+} from './restore-planner';
+
+const askMs = 60_000;
+
+interface Place {
+  readonly system: SystemRow;
+  readonly workloadId: number;
+  /** The share the points are of. */
+  readonly from: string;
+  readonly destination: ShareDestination;
+}
+
+/** Which share files go to, and where on it. Throws INVALID where that can't be. */
+async function placeOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule'>, picks: readonly ResolvedPick[]): Promise<Place> {
+  const { destination: to } = body;
+  const workloadId = onlyWorkload(picks);
+  if (workloadId === null) throw refuse('body.picks', 'Files of one share at a time.');
+  if (picks.some((p) => p.workloadKind !== 'share'))
+    throw refuse('body.picks', 'Only files of shares go to shares of file servers that are protected.');
+  const own = await deps.db('workload').where({ id: workloadId }).first<{ source_id: number; outer_id: string }>('source_id', 'outer_id');
+  const systemId = to.to === 'fileServer' ? to.systemId : own.source_id;
+  const system = await deps.db('source').where({ id: systemId, kind: 'share' }).whereNotNull('secret').first<SystemRow | undefined>();
+  if (!system) throw refuse('body.destination', 'The file server is not connected here.');
+  const newest = Math.max(...picks.map((p) => p.point.moment));
+  const stamp = DateTime.fromMillis(newest, { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmm');
+  const { share, folder } = to.to === 'fileServer' ? to : { share: own.outer_id, folder: '' };
+  return { system, workloadId, from: own.outer_id, destination: { share, folder, exists: body.rule, stamp } };
+}
+
+async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]): Promise<Looked> {
+  const { system, destination, from } = await placeOf(deps, body, picks);
+  const { server } = shareOfRow(deps.secrets, system, '');
+  const { share, folder, exists } = destination;
+  const now = await deps.movers.ask({ ask: 'shareNow', server, share }, askMs, deps.movers.bringsBackBy(system.read_by));
+  const moment = Math.max(...picks.map((p) => p.point.moment));
+  const checks: Check[] = [
+    ...countChecks(picks),
+    now.trouble
+      ? { level: 'stop', code: 'SHARE_SHUT', text: now.trouble }
+      : {
+          level: 'fine',
+          code: 'RIGHTS',
+          text: `${system.name} lets us into ${share}. Whether it lets us write is seen at the first file.`,
+        },
+    exists === 'replace' || exists === 'replaceIfOlder'
+      ? {
+          level: 'look',
+          code: 'REPLACED',
+          text: 'What is replaced is gone there; files that somebody has open stay as they are, and are named.',
+        }
+      : { level: 'fine', code: 'KEPT', text: 'Nothing is replaced or removed.' },
+    {
+      level: 'fine',
+      code: 'AS_OF',
+      text: `Files come back as they were at ${formatMoment(moment, deps.config.zone)}, with their times (to the second) and attributes, and are read again. Who may do what with them comes back where the point knows it.`,
+    },
+  ];
+  const where = share === from && folder === '' ? 'where it was' : share;
+  const goesTo = ({ path }: ResolvedPick) =>
+    `${escapePath(joinPath(Buffer.from(folder).toString('latin1'), path)) || 'everything'}, ${where}`;
+  return { goesTo, checks };
+}
+
+/** Files of shares, back to where they were or to another share or folder of a file server. */
+export const fileServerRestores: RestorePlanner = {
+  look,
+
+  async tasks(deps, body, picks) {
+    const { system, destination, workloadId } = await placeOf(deps, body, picks);
+    const work: RestorePlan = {
+      type: 'restore',
+      picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: '', base: '' })),
+      to: { kind: 'share', sourceId: system.id, destination },
+      trial: body.trial,
+      readFrom: body.readFrom,
+      expected: expectedOf(picks),
+    };
+    return [{ workloadId, work }];
+  },
+
+  async rescue(deps, body, picks) {
+    if ((body.rule !== 'replace' && body.rule !== 'replaceIfOlder') || body.trial) return null;
+    const { system, destination, from } = await placeOf(deps, body, picks);
+    const rescue = await rescueOf(deps, picks);
+    return rescue?.sourceId === system.id && destination.share === from && destination.folder === '' ? rescue : null;
+  },
+
+  rules(body) {
+    const { destination: to } = body;
+    const where = to.to === 'fileServer' ? `to the share ${to.share}${to.folder ? `, into ${to.folder}` : ''}` : 'to where they were';
+    return `${trialWords(body)}${where}; ${ruleWords[body.rule]}`;
+  },
+};
