@@ -134,20 +134,23 @@ describe('a second site that follows a store', () => {
     const { id } = await lighthouse.call('addStanding', { body });
     const times = async () => (await lighthouse.call('standingEvidence', { id })).rows;
     const brought = async (moment: number) => {
-      await expect.poll(async () => ((await times())[0]?.moments ?? []).join()).toBe(String(moment));
+      await expect.poll(async () => ((await times())[0]?.moments ?? []).join(), { timeout: 30_000 }).toBe(String(moment));
       await lighthouse.ended((await times())[0]!.runId);
       expect((await times())[0]!.state).toBe('done');
       const [only, ...others] = fs.readdirSync(`${folder}/${workload!.name}`).filter((n) => !n.startsWith('.'));
       expect(others).toEqual([]);
       expect(fs.readFileSync(`${folder}/${workload!.name}/${only}/of-the-night`)).toEqual(fs.readFileSync(`${source}/of-the-night`));
     };
+    clock.at += 1000;
     await second.tick();
     await brought(newest);
+    clock.at += 1000;
     await second.tick();
     await second.round();
     expect(await times()).toHaveLength(1);
     await protect('six');
     await readAgain();
+    clock.at += 1000;
     await second.tick();
     await brought((await there()).at(-1)!.moment);
     expect(await times()).toHaveLength(2);

@@ -219,9 +219,10 @@ class ShareRestore {
     if (!facts) return '';
     const left: string[] = [];
     const letters = facts.attributes.replace(/[^RHSA]/g, '');
-    const attempt = async (what: string, act: () => Promise<void>) => {
+    const attempt = async (what: string, act: () => Promise<string | undefined>) => {
       try {
-        await act();
+        const rest = await act();
+        if (rest) left.push(rest);
       } catch (error) {
         if (endsAll(error)) throw error;
         left.push(`${what} could not be set`);
@@ -229,7 +230,11 @@ class ShareRestore {
     };
     const { access } = facts;
     if (access) await attempt('who may do what with it', () => setAccess(this.server, this.to.share, textOf(goesTo), access));
-    if (letters !== '' && letters !== 'A') await attempt('its attributes', () => session.setAttributes(textOf(goesTo), letters));
+    if (letters !== '' && letters !== 'A')
+      await attempt('its attributes', async () => {
+        await session.setAttributes(textOf(goesTo), letters);
+        return undefined;
+      });
     return left.join(', ');
   }
 

@@ -1,35 +1,39 @@
 import type { FileServer, ShareItemFacts } from '@lithodex/kinds';
 import { quoted, startSmb, whyNot } from '../shares/smb-program';
-import { SourceError } from '../source-error';
+import { isSourceError, SourceError } from '../source-error';
 import { wayOf } from './smb-session';
+
+type Access = NonNullable<ShareItemFacts['access']>;
 
 const program = 'smbcacls';
 const patienceMs = 60_000;
+/** The program knows no other. */
+const usualPort = 445;
 
-/** An access list as the program takes it: owner, group, then an entry each with type, flags and mask as numbers. */
-export function accessText({ owner, group, entries }: NonNullable<ShareItemFacts['access']>): string {
+/** An access list as the program takes it: owner and group if wished, then an entry each with type, flags and mask as numbers. */
+export function accessText({ owner, group, entries }: Access, owned = true): string {
   const hex = (n: number) => `0x${n.toString(16)}`;
-  return [
-    'REVISION:1',
-    `OWNER:${owner}`,
-    `GROUP:${group}`,
-    ...entries.map(([sid, type, flags, mask]) => `ACL:${sid}:${type}/${hex(flags)}/${hex(mask)}`),
-  ].join(',');
+  const list = entries.map(([sid, type, flags, mask]) => `ACL:${sid}:${type}/${hex(flags)}/${hex(mask)}`);
+  return ['REVISION:1', ...(owned ? [`OWNER:${owner}`, `GROUP:${group}`] : []), ...list].join(',');
 }
 
-/** Says who may do what with an item of a share. Throws FILE_SHUT_THERE where that may not be said, SourceError. */
-export async function setAccess(
-  server: FileServer,
-  share: string,
-  item: string,
-  access: NonNullable<ShareItemFacts['access']>,
-): Promise<void> {
-  const path = quoted(item).slice(1, -1);
-  const { child, clear } = await startSmb(
-    wayOf(server),
-    [program],
-    [`//${server.host}/${share}`, path, '--numeric', '-S', accessText(access)],
-  );
+/** Says who may do what with an item of a share, and whose it is. Returns what could not be set, in words. Throws SourceError. */
+export async function setAccess(server: FileServer, share: string, item: string, access: Access): Promise<string> {
+  if (server.port !== usualPort) return `who may do what with it can be set at port ${usualPort} alone`;
+  try {
+    await say(server, share, item, accessText(access));
+    return '';
+  } catch (error) {
+    if (!isSourceError(error, 'FILE_SHUT_THERE')) throw error;
+  }
+  // to give something to another takes a right that few have
+  await say(server, share, item, accessText(access, false));
+  return 'its owner could not be set';
+}
+
+async function say(server: FileServer, share: string, item: string, list: string): Promise<void> {
+  const rest = [quoted(item).slice(1, -1), '--numeric', '-S', list];
+  const { child, clear } = await startSmb(wayOf(server), [program], rest, (reached) => [`//${reached}/${share}`]);
   let said = '';
   const late = setTimeout(() => child.kill('SIGKILL'), patienceMs);
   try {

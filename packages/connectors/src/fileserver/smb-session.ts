@@ -75,7 +75,7 @@ export class SmbSession {
       end(systemCode(error) === 'ENOENT' ? new SourceError('SHARE_PROGRAM_MISSING', smbProgram) : error);
     });
     child.on('close', () => {
-      end(/NT_STATUS_/.test(this.text + this.told) ? whyNot(this.text + this.told) : new SourceError('SHARE_AWAY', 'the connection ended'));
+      end((this.text + this.told).includes('NT_STATUS_') ? whyNot(this.text + this.told) : new SourceError('SHARE_AWAY', 'the connection ended'));
     });
   }
 
@@ -156,7 +156,7 @@ export class SmbSession {
     const files = listedFiles(lines);
     const failed = lines.find((line) => line.includes('NT_STATUS_'));
     // some servers say of an empty folder that nothing is found
-    if (failed !== undefined && !(files.length === 0 && /NT_STATUS_NO_SUCH_FILE/.test(failed) && folder === ''))
+    if (failed !== undefined && !(files.length === 0 && failed.includes('NT_STATUS_NO_SUCH_FILE') && folder === ''))
       throw itemErrorOf(failed, folder);
     return files;
   }

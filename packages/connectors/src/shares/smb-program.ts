@@ -28,11 +28,12 @@ export interface RunningProgram {
   readonly clear: () => void;
 }
 
-/** Starts a program of the SMB client; what opens the server is in a file that only we can read, never among its arguments. Throws SHARE_AWAY. */
+/** Starts a program of the SMB client, told by `server` where the server is; what opens the server is in a file that only we can read, never among its arguments. Throws SHARE_AWAY. */
 export async function startSmb(
   { host, port, account, password }: SmbWay,
   program: readonly [string, ...string[]],
   rest: readonly string[],
+  server: (reached: string) => readonly string[] = (reached) => ['-I', reached, '-p', String(port)],
 ): Promise<RunningProgram> {
   let reached: string;
   try {
@@ -48,18 +49,7 @@ export async function startSmb(
     const secret = path.join(folder, 'opener');
     writeFileSync(secret, `username=${account}\npassword=${password}\n`, { mode: 0o600 });
     const [command, ...before] = program;
-    const fixed = [
-      '-s',
-      '/dev/null',
-      '-A',
-      secret,
-      '-I',
-      reached,
-      '-p',
-      String(port),
-      '--option=client min protocol=SMB3',
-      '--client-protection=encrypt',
-    ];
+    const fixed = ['-s', '/dev/null', '-A', secret, '--option=client min protocol=SMB3', '--client-protection=encrypt', ...server(reached)];
     // times are told and taken in the zone of the process
     const env = { PATH: process.env['PATH'], LC_ALL: 'C.UTF-8', TZ: 'UTC' };
     return { child: spawn(command, [...before, ...fixed, ...rest], { env }), folder, clear };

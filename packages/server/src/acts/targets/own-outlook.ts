@@ -90,9 +90,10 @@ async function triedOf(db: Knex, ids: ReadonlySet<number>): Promise<Map<number, 
     .select<Row[]>('r.id as run', 't.workload_id as workload', 't.started_at as begun', 't.ended_at as ended');
   for (const tasks of grouped(rows, (r) => `${r.run} ${r.workload}`).values()) {
     const [first] = tasks;
-    if (!first || first.workload === null || tasks.some((t) => t.begun === null || t.ended === null)) continue;
+    const workload = first?.workload ?? null;
+    if (workload === null || tasks.some((t) => t.begun === null || t.ended === null)) continue;
     const ended = Math.max(...tasks.map((t) => t.ended!));
-    note(first.workload, ended, ended - Math.min(...tasks.map((t) => t.begun!)));
+    note(workload, ended, ended - Math.min(...tasks.map((t) => t.begun!)));
   }
   return tried;
 }

@@ -4,7 +4,10 @@ import { heldWords, shareFacts } from './share-words';
 
 export const shareParts: KindParts = {
   noun: 'network share',
-  where: (w) => shareFacts(w)?.comment || 'network share',
+  where(w) {
+    const comment = shareFacts(w)?.comment ?? '';
+    return comment === '' ? 'network share' : comment;
+  },
   sourceFacts: (w) => [{ term: 'File server', text: '', link: { label: w.source.name, to: ['/estate/file-servers', w.source.id] } }],
   links: () => [],
   pointRemarks(p) {
