@@ -83,6 +83,18 @@ describe('a target', () => {
         listTargets: page([target(1)]),
         setFollowing: {},
         ownTarget: new ApiFailure('MOVER_FAILED', 'No mover is there.', undefined),
+        keptSettings: { at: now - day, auditRows: 4, auditHash: 'f', steps: [{ kind: 'policy', name: 'Nightly', effect: 'add', why: '' }] },
+        ownOutlook: {
+          readAt: now - hour,
+          points: 41,
+          workloads: [
+            { id: 3, name: 'quay-1', kind: 'files', newest: now - 2 * day, takes: 90_000, triedAt: null, protectedHere: false },
+            { id: 4, name: 'quay-2', kind: 'files', newest: now - hour, takes: null, triedAt: now - day, protectedHere: true },
+          ],
+          all: 2,
+          back: { ms: null, atOnce: 2, unknown: 1 },
+          repeats: [{ id: 5, name: 'Ready', workloads: 1, lastAt: now - day, state: 'failed' }],
+        },
       },
     });
     expect(words(s.one('lx-other-owner'))).toMatch(/followed from here: nothing is written.*Read 1 h ago/);
@@ -90,6 +102,12 @@ describe('a target', () => {
     expect(s.text()).not.toContain('The settings of the installation before');
     await s.click('Take it over');
     expect(s.text()).toContain('The other one is refused at its next write');
+    const told = s.all('[role=dialog] .checks li').map(words);
+    expect(told[1]).toMatch(/its 2 workloads became.*oldest of these is quay-1/);
+    expect(told[2]).toContain('of 1 workload nothing was measured here');
+    expect(told[3]).toMatch(/the last time of Ready did not end well.*1 workload never came back here/);
+    expect(told[4]).toMatch(/Nothing is run here of 1 workload.*1 policy that can be taken/);
+    expect(words(s.one('[role=dialog] tbody tr'))).toMatch(/quay-1.*2 min|1 min 30 s/);
     await s.type('input[name=reason]', 'the quay is under water');
     s.one<HTMLFormElement>('[role=dialog] form').dispatchEvent(new Event('submit'));
     await s.settle();
