@@ -1,6 +1,6 @@
 import { countOf } from '@lithodex/core';
 import type { BucketService, SystemTest } from '@lithodex/kinds';
-import { SourceError } from '../source-error';
+import { LookedRights } from '../looked-rights';
 import { BucketClient, type ListedObject } from './bucket-client';
 import { bucketNames } from './found-buckets';
 
@@ -9,19 +9,9 @@ const tried = 5;
 
 /** Signs in and looks whether the account may do what is needed, in some of the buckets. Writes nothing. */
 export async function testBuckets(service: BucketService): Promise<SystemTest> {
-  const needs: SystemTest['needs'] = [];
-  const remarks: string[] = [];
+  const looked = new LookedRights();
+  const { look } = looked;
   let names: readonly string[] = [];
-  const look = async (right: string, neededFor: string, act: () => Promise<string>) => {
-    try {
-      remarks.push(await act());
-      needs.push({ right, neededFor, missing: false });
-    } catch (error) {
-      if (!(error instanceof SourceError)) throw error;
-      needs.push({ right, neededFor, missing: true });
-      remarks.push(error.message);
-    }
-  };
   await look(
     'List buckets',
     service.buckets.length ? 'not needed, as they are named' : 'to find what there is, and what is new',
@@ -31,23 +21,10 @@ export async function testBuckets(service: BucketService): Promise<SystemTest> {
     },
   );
   for (const name of names.slice(0, tried)) await testOne(new BucketClient(service, name), name, service.versions, look);
-  const missing = needs.filter((n) => n.missing);
-  const reached = names.length > 0 && needs.some((n, i) => i > 0 && !n.missing);
-  return {
-    ok: reached,
-    message: !reached
-      ? (remarks.find((_, i) => needs[i]?.missing) ?? 'There is no bucket.')
-      : missing.length
-        ? 'The service answers; not everything is allowed.'
-        : 'The service answers, and the account may read what is needed. Whether it may write is seen when something is brought back.',
-    needs,
-    remarks,
-    credentialEnds: null,
-    found: names.length,
-  };
+  return looked.test(names.length, 'The service', 'bucket');
 }
 
-type Look = (right: string, neededFor: string, act: () => Promise<string>) => Promise<void>;
+type Look = LookedRights['look'];
 
 async function testOne(client: BucketClient, name: string, versions: boolean, look: Look): Promise<void> {
   let first: ListedObject | undefined;

@@ -75,7 +75,11 @@ export class SmbSession {
       end(systemCode(error) === 'ENOENT' ? new SourceError('SHARE_PROGRAM_MISSING', smbProgram) : error);
     });
     child.on('close', () => {
-      end((this.text + this.told).includes('NT_STATUS_') ? whyNot(this.text + this.told) : new SourceError('SHARE_AWAY', 'the connection ended'));
+      end(
+        (this.text + this.told).includes('NT_STATUS_')
+          ? whyNot(this.text + this.told)
+          : new SourceError('SHARE_AWAY', 'the connection ended'),
+      );
     });
   }
 

@@ -1,6 +1,6 @@
 import { countOf } from '@lithodex/core';
 import type { FileServer, SystemTest } from '@lithodex/kinds';
-import { SourceError } from '../source-error';
+import { LookedRights } from '../looked-rights';
 import { sharesMeant } from './found-shares';
 import { SmbSession } from './smb-session';
 
@@ -9,41 +9,18 @@ const [tried, lookedInto] = [5, 20];
 
 /** Signs in and looks whether the account may do what is needed, in some of the shares. Writes nothing. */
 export async function testShares(server: FileServer): Promise<SystemTest> {
-  const needs: SystemTest['needs'] = [];
-  const remarks: string[] = [];
+  const looked = new LookedRights();
+  const { look } = looked;
   let names: readonly string[] = [];
-  const look = async (right: string, neededFor: string, act: () => Promise<string>) => {
-    try {
-      remarks.push(await act());
-      needs.push({ right, neededFor, missing: false });
-    } catch (error) {
-      if (!(error instanceof SourceError)) throw error;
-      needs.push({ right, neededFor, missing: true });
-      remarks.push(error.message);
-    }
-  };
   await look('List shares', server.shares.length ? 'not needed, as they are named' : 'to find what there is, and what is new', async () => {
     names = (await sharesMeant(server)).map((s) => s.name);
     return `${countOf(names.length, 'share')}${server.shares.length ? ' named' : ''}.`;
   });
   for (const name of names.slice(0, tried)) await testOne(server, name, look);
-  const missing = needs.filter((n) => n.missing);
-  const reached = names.length > 0 && needs.some((n, i) => i > 0 && !n.missing);
-  return {
-    ok: reached,
-    message: !reached
-      ? (remarks.find((_, i) => needs[i]?.missing) ?? 'There is no share.')
-      : missing.length
-        ? 'The server answers; not everything is allowed.'
-        : 'The server answers, and the account may read what is needed. Whether it may write is seen when something is brought back.',
-    needs,
-    remarks,
-    credentialEnds: null,
-    found: names.length,
-  };
+  return looked.test(names.length, 'The server', 'share');
 }
 
-type Look = (right: string, neededFor: string, act: () => Promise<string>) => Promise<void>;
+type Look = LookedRights['look'];
 
 async function testOne(server: FileServer, name: string, look: Look): Promise<void> {
   let session: SmbSession | undefined;

@@ -1,8 +1,6 @@
 import type { FoundMatter } from '@lithodex/contract';
-import type { BucketFacts } from '@lithodex/kinds';
-import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
-import { connectionMatters } from './system-matters';
+import { connectionMatters, shutMatters } from './system-matters';
 
 /** Where the connection of an object storage is mended. */
 export const bucketLink = (sourceId: number): FoundMatter['action'] => ({
@@ -16,30 +14,5 @@ export const bucketCauses: readonly string[] = ['BUCKET_REFUSED', 'BUCKET_AWAY',
 
 /** Object storages that can't be read, and buckets that are to be protected and can't be listed. */
 export async function bucketMatters(deps: Deps): Promise<FoundMatter[]> {
-  const found = await connectionMatters(deps, 'bucket', bucketLink);
-  const shut = await deps
-    .db('workload as w')
-    .join('source as s', 's.id', 'w.source_id')
-    .whereIn('w.id', deps.db('assignment').select('workload_id'))
-    .where({ 'w.kind': 'bucket', 's.trouble': null })
-    .whereNull('w.gone_at')
-    .whereRaw("JSON_VALUE(w.facts, '$.trouble') <> ''")
-    .select<{ id: number; name: string; source_id: number; facts: unknown; tried_at: number | null }[]>(
-      'w.id',
-      'w.name',
-      'w.source_id',
-      'w.facts',
-      's.tried_at',
-    );
-  for (const { id, name, source_id, facts, tried_at } of shut)
-    found.push({
-      id: `bucket-${id}`,
-      level: 'fault',
-      title: `The bucket ${name} can not be listed`,
-      text: fromJson<BucketFacts>(facts).trouble,
-      action: bucketLink(source_id),
-      second: null,
-      since: tried_at ?? deps.clock.now(),
-    });
-  return found;
+  return [...(await connectionMatters(deps, 'bucket', bucketLink)), ...(await shutMatters(deps, 'bucket', 'bucket', bucketLink))];
 }

@@ -29,6 +29,8 @@ interface Remark {
       gap: 12px;
     }
     label {
+      display: grid;
+      gap: 4px;
       font-weight: 600;
     }
     .checks {
