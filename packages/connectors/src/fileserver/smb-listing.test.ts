@@ -37,6 +37,8 @@ describe('a listing of a share', () => {
       lineOf('.', 'D', 0, when),
       lineOf('..', 'D', 0, when),
       lineOf('plan', 'N', 3, when),
+      lineOf('../../etc/x', 'N', 3, when),
+      lineOf('..\\x', 'D', 0, when),
       '',
       '\t\t26 blocks of size 1024. 7 blocks available',
     ];

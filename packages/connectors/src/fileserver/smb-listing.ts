@@ -31,11 +31,14 @@ export function listedFile(line: string): ListedFile | undefined {
   };
 }
 
-/** What a folder holds, without itself and what is above it. */
+/** What no name of the protocol holds: who says such names means another place. */
+const misleading = /[\\/\0]/;
+
+/** What a folder holds, without itself and what is above it, and without what is no name. */
 export function listedFiles(lines: readonly string[]): ListedFile[] {
   return lines.flatMap((line) => {
     const file = listedFile(line);
-    return file && file.name !== '.' && file.name !== '..' ? [file] : [];
+    return file && file.name !== '.' && file.name !== '..' && !misleading.test(file.name) ? [file] : [];
   });
 }
 

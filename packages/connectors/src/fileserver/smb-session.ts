@@ -1,9 +1,9 @@
 import { execFileSync } from 'node:child_process';
-import { constants, openSync, closeSync } from 'node:fs';
-import { open, type FileHandle } from 'node:fs/promises';
+import { constants, openSync } from 'node:fs';
 import { Socket } from 'node:net';
 import path from 'node:path';
-import { systemCode } from '@lithodex/engine';
+import { setTimeout as pause } from 'node:timers/promises';
+import { EngineError, systemCode } from '@lithodex/engine';
 import type { FileServer, ShareItemFacts } from '@lithodex/kinds';
 import { quoted, smbProgram, startSmb, whyNot, type RunningProgram, type SmbWay } from '../shares/smb-program';
 import { SourceError } from '../source-error';
@@ -14,8 +14,14 @@ const silenceMs = 180_000;
 const mostSaid = 8000;
 /** Characters of an answer: the listing of a folder with some millions of files. */
 const mostHeard = 400_000_000;
+/** So often it is looked whether the program reads. */
+const openEveryMs = 3;
 /** As long as the words behind an answer can be. */
 const mostMark = 60;
+/** It ends when we are killed: it would wait for the other end of a pipe for ever, and hold a file open there meanwhile. */
+const withUs = ['setpriv', '--pdeathsig', 'KILL'] as const;
+/** What is said where a program is not there. */
+const notThere = 127;
 /** Names that a command can't say. */
 const unsayable = /["\r\n\0]/;
 
@@ -74,7 +80,8 @@ export class SmbSession {
     child.on('error', (error) => {
       end(systemCode(error) === 'ENOENT' ? new SourceError('SHARE_PROGRAM_MISSING', smbProgram) : error);
     });
-    child.on('close', () => {
+    child.on('close', (status) => {
+      if (status === notThere) end(new SourceError('SHARE_PROGRAM_MISSING', smbProgram));
       end(
         (this.text + this.told).includes('NT_STATUS_')
           ? whyNot(this.text + this.told)
@@ -86,7 +93,11 @@ export class SmbSession {
   /** Signs in. Throws SourceError. */
   static async open(server: FileServer, share: string): Promise<SmbSession> {
     // it reads line by line, as it waits for lines that it has read ahead; and what it says comes so, too
-    const started = await startSmb(wayOf(server), ['stdbuf', '-i0', '-oL', smbProgram], ['-t', '120', `//${server.host}/${share}`]);
+    const started = await startSmb(
+      wayOf(server),
+      [...withUs, 'stdbuf', '-i0', '-oL', smbProgram],
+      ['-t', '120', `//${server.host}/${share}`],
+    );
     const pipes = ['in', 'out'].map((name) => path.join(started.folder, name));
     try {
       execFileSync('mkfifo', ['-m', '600', ...pipes]);
@@ -235,30 +246,45 @@ export class SmbSession {
 
   /** Writes a file anew. Throws NO_ROOM_THERE, FILE_SHUT_THERE, SHARE_REFUSED. */
   async write(file: string, pieces: AsyncIterable<Uint8Array>): Promise<void> {
-    const name = this.said(file);
-    let writer: FileHandle | undefined;
-    const opened = open(this.writing, 'w').then((handle) => (writer = handle));
-    const answer = this.act(`put "${this.writing}" ${name}`, file);
+    const answer = this.act(`put "${this.writing}" ${this.said(file)}`, file);
     const ended = answer.then(
-      () => undefined,
-      (error: unknown) => error,
+      () => ({ error: undefined }),
+      (error: unknown) => ({ error }),
     );
+    const writer = await this.writer(ended);
     try {
-      const refused = await Promise.race([opened.then(() => undefined), ended]);
-      if (refused) throw refused as Error;
       for await (const piece of pieces) {
         this.silence?.refresh();
-        await writer!.write(piece);
+        await new Promise<void>((done, failed) => {
+          writer.write(piece, (error) => {
+            if (error) failed(error);
+            else done();
+          });
+        });
       }
-    } finally {
-      if (!writer) {
-        // it waits for somebody who reads, and nobody will
-        closeSync(openSync(this.writing, constants.O_RDONLY | constants.O_NONBLOCK));
-        await opened.catch(() => undefined);
-      }
-      await writer?.close();
+    } catch (error) {
+      writer.destroy();
+      const { error: said } = await ended;
+      // what the server says tells more than that nobody reads any more
+      throw error instanceof EngineError ? error : ((said as Error | undefined) ?? error);
     }
+    writer.end();
     await answer;
+  }
+
+  /** The end of the pipe that is written to, once the program reads from the other. Throws what keeps it from that. */
+  private async writer(ended: Promise<{ readonly error: unknown }>): Promise<Socket> {
+    for (;;) {
+      try {
+        const fd = openSync(this.writing, constants.O_WRONLY | constants.O_NONBLOCK);
+        return new Socket({ fd, readable: false, writable: true }).on('error', () => undefined);
+      } catch (error) {
+        // nobody reads yet
+        if (systemCode(error) !== 'ENXIO') throw this.dead ?? error;
+      }
+      const over = await Promise.race([ended, pause(openEveryMs, undefined)]);
+      if (over) throw (over.error as Error | undefined) ?? new SourceError('SHARE_FAILED', 'nothing was written');
+    }
   }
 
   async makeFolder(folder: string): Promise<void> {
