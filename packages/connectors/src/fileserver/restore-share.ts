@@ -148,7 +148,8 @@ class ShareRestore {
     const place = this.placeOf(item.path);
     const cut = place.lastIndexOf('/');
     const [folder, name] = [cut < 0 ? '' : place.slice(0, cut), place.slice(cut + 1)];
-    const there = (await this.holds(session, folder)).get(textOf(name).toLowerCase());
+    const taken = await this.holds(session, folder);
+    const there = taken.get(textOf(name).toLowerCase());
     const isFolder = entry.kind === 'folder';
     const action = decideConflict(
       this.to.exists,
@@ -160,7 +161,10 @@ class ShareRestore {
       },
     );
     if (action === 'leave' || action === 'same' || action === 'merge') return { action, remark: '' };
-    const goesTo = action === 'beside' ? joinPath(folder, await this.freeName(session, folder, name)) : place;
+    const own = action === 'beside' ? this.freeName(taken, name) : name;
+    const goesTo = joinPath(folder, own);
+    // of several that would go to one place the first is there for the others
+    taken.set(textOf(own).toLowerCase(), asListed(textOf(own), entry));
     const remark = action === 'beside' ? textOf(goesTo) : '';
     if (this.ctx.trial) return { action, remark };
     await this.makeFolders(session, isFolder ? goesTo : folder);
@@ -175,8 +179,7 @@ class ShareRestore {
     return (await sumOf(fileContent(tree, entry))) === (await sumOf(session.read(place)));
   }
 
-  private async freeName(session: SmbSession, folder: string, name: string): Promise<string> {
-    const taken = await this.holds(session, folder);
+  private freeName(taken: ReadonlyMap<string, ListedFile>, name: string): string {
     for (let attempt = 1; attempt <= mostTwins; attempt++) {
       const own = besideName(name, this.to.stamp, attempt);
       if (!taken.has(textOf(own).toLowerCase())) return own;
@@ -249,6 +252,14 @@ class ShareRestore {
     }
   }
 }
+
+const asListed = (name: string, { kind, size, mtimeNs }: TreeEntry): ListedFile => ({
+  name,
+  isFolder: kind === 'folder',
+  size,
+  mtime: Number(mtimeNs / 1_000_000n),
+  attributes: '',
+});
 
 async function sumOf(pieces: AsyncIterable<Uint8Array>): Promise<string> {
   const hash = createHash('sha256');

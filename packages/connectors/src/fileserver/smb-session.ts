@@ -23,7 +23,7 @@ const withUs = ['setpriv', '--pdeathsig', 'KILL'] as const;
 /** What is said where a program is not there. */
 const notThere = 127;
 /** Names that a command can't say. */
-const unsayable = /["\r\n\0]/;
+const unsayable = /["\\\r\n\0]|(?:^|\/)\.\.?(?:\/|$)/;
 
 export const wayOf = ({ host, port, account, password }: FileServer): SmbWay => ({ host, port, account, password });
 

@@ -47,7 +47,8 @@ export async function startSmb(
   };
   try {
     const secret = path.join(folder, 'opener');
-    writeFileSync(secret, `username=${account}\npassword=${password}\n`, { mode: 0o600 });
+    const [, domain, name = account] = /^([^\\]+)\\(.+)$/.exec(account) ?? [];
+    writeFileSync(secret, `${domain === undefined ? '' : `domain=${domain}\n`}username=${name}\npassword=${password}\n`, { mode: 0o600 });
     const [command, ...before] = program;
     const fixed = ['-s', '/dev/null', '-A', secret, '--option=client min protocol=SMB3', '--client-protection=encrypt', ...server(reached)];
     // times are told and taken in the zone of the process

@@ -76,13 +76,15 @@ function folderOf({ destination }: StandingBody, workload: string): string {
 
 /** The workloads of which there is a newer good point than was brought. */
 async function withNewer(deps: Deps, row: StandingRecord): Promise<readonly number[]> {
-  const { workloads } = bodyOfStanding(row);
-  const newest = await goodPoints(deps.db)
-    .whereIn('p.workload_id', workloads)
-    .groupBy('p.workload_id')
-    .select<{ id: number; moment: number }[]>('p.workload_id as id', deps.db.raw('MAX(p.moment) AS moment'));
   const brought = broughtBefore(row);
-  return newest.filter(({ id, moment }) => Number(moment) > (brought[String(id)] ?? 0)).map(({ id }) => id);
+  // this is asked in every round: what was there before is not looked at again
+  const newer = await goodPoints(deps.db)
+    .where((q) => {
+      for (const id of bodyOfStanding(row).workloads)
+        void q.orWhere((w) => void w.where({ 'p.workload_id': id }).where('p.moment', '>', brought[String(id)] ?? 0));
+    })
+    .distinct<{ id: number }[]>('p.workload_id as id');
+  return newer.map(({ id }) => id);
 }
 
 /** The tasks of one workload, each taking away what the time before has brought. Throws INVALID for what stands in the way. */

@@ -6,33 +6,32 @@ import { bodyOfStanding, type StandingRecord } from '../../records/recover/stand
 import { measuredRate, readRate } from '../../records/runs/measured-rates';
 import type { TargetRow } from '../../records/targets/target-rows';
 import { lastDrills } from '../../records/trust/drill-rows';
+import { moversLeft, moversNow } from '../trust/strike';
 
 const mostTold = 500;
-/** Restores that run side by side where no mover is known. */
-const usualAtOnce = 2;
 
 interface Stood {
   readonly id: number;
   readonly name: string;
   readonly kind: KindName;
   readonly newest: number;
+  /** Of the newest point that holds all of it; null where none does. */
+  readonly bytes: number | null;
 }
 
 /** What taking a store over would come to: what would be lost with its owner, and how long bringing everything back takes. */
 export async function ownOutlook(db: Knex, target: TargetRow): Promise<OwnOutlook> {
   const stood = (await standing(db, target.id)).sort((a, b) => a.newest - b.newest || a.id - b.id);
   const ids = new Set(stood.map((w) => w.id));
-  const sizes = await sizesOf(db, stood);
   const tried = await triedOf(db, ids);
   const rate = (await readRate(db, target.id)) ?? (await measuredRate(db)).rate;
   const covered = new Set((await db('assignment').select<{ workload_id: number }[]>('workload_id')).map((a) => a.workload_id));
-  const workloads = stood.map(({ id, name, kind, newest }) => {
-    const bytes = sizes.get(id);
-    const bySize = rate !== null && bytes !== undefined ? Math.round((bytes / rate) * 1000) : null;
+  const workloads = stood.map(({ id, name, kind, newest, bytes }) => {
+    const bySize = rate !== null && bytes !== null ? Math.round((bytes / rate) * 1000) : null;
     const last = tried.get(id);
     return { id, name, kind, newest, takes: last?.ms ?? bySize, triedAt: last?.at ?? null, protectedHere: covered.has(id) };
   });
-  const atOnce = await sideBySide(db);
+  const { atOnce } = moversLeft({ movers: await moversNow(db) }, new Set());
   const known = workloads.flatMap(({ id, takes: ms }) => (ms === null ? [] : [{ id, ms }]));
   const unknown = workloads.length - known.length;
   const ends = [...whenBack(known, atOnce).values()].map((end) => end ?? 0);
@@ -51,26 +50,16 @@ const onTarget = (db: Knex, targetId: string) =>
 
 async function standing(db: Knex, targetId: string): Promise<Stood[]> {
   const newest = onTarget(db, targetId).groupBy('p.workload_id').select('p.workload_id', db.raw('MAX(p.moment) AS newest')).as('n');
-  const rows = await db('workload as w').join(newest, 'n.workload_id', 'w.id').select<Stood[]>('w.id', 'w.name', 'w.kind', 'n.newest');
-  return rows.map((r) => ({ ...r, newest: Number(r.newest) }));
+  const rows = await db('workload as w')
+    .join(newest, 'n.workload_id', 'w.id')
+    .leftJoin('workload_points as s', 's.workload_id', 'w.id')
+    .select<Stood[]>('w.id', 'w.name', 'w.kind', 'n.newest', 's.bytes');
+  return rows.map((r) => ({ ...r, newest: Number(r.newest), bytes: r.bytes === null ? null : Number(r.bytes) }));
 }
 
 async function pointsOf(db: Knex, targetId: string): Promise<number> {
   const { n } = await onTarget(db, targetId).count({ n: '*' }).first<{ n: number }>();
   return Number(n);
-}
-
-/** Bytes of the newest point that holds all of a workload. */
-async function sizesOf(db: Knex, stood: readonly Stood[]): Promise<Map<number, number>> {
-  const sizes = new Map<number, number>();
-  for (let from = 0; from < stood.length; from += 1000) {
-    const ids = stood.slice(from, from + 1000).map((w) => w.id);
-    const rows = await db('workload_points')
-      .whereIn('workload_id', ids)
-      .select<{ workload_id: number; bytes: number | string | null }[]>('workload_id', 'bytes');
-    for (const { workload_id, bytes } of rows) if (bytes !== null) sizes.set(workload_id, Number(bytes));
-  }
-  return sizes;
 }
 
 /** When workloads were brought back here last and how long that took: by drills that passed, and by restores that are repeated. */
@@ -96,11 +85,6 @@ async function triedOf(db: Knex, ids: ReadonlySet<number>): Promise<Map<number, 
     note(workload, ended, ended - Math.min(...tasks.map((t) => t.begun!)));
   }
   return tried;
-}
-
-async function sideBySide(db: Knex): Promise<number> {
-  const movers = await db('mover').where({ drained: false }).select<{ tasks: number }[]>('tasks');
-  return movers.reduce((sum, m) => sum + m.tasks, 0) || usualAtOnce;
 }
 
 async function repeatsOf(db: Knex, ids: ReadonlySet<number>): Promise<OwnOutlook['repeats']> {

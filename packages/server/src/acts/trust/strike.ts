@@ -84,7 +84,7 @@ export async function standingNow(db: Knex): Promise<Standing> {
       })),
     ),
     systems: systems.map(({ id, name, location, secret }) => ({ id, name, site: location, account: secret !== null })),
-    movers: await db('mover').where({ drained: false }).select<{ site: string; tasks: number }[]>('place as site', 'tasks'),
+    movers: await moversNow(db),
   };
 }
 
@@ -142,8 +142,15 @@ async function urgenciesOf(db: Knex): Promise<Map<number, number>> {
 
 const usualAtOnce = 2;
 
+/** Movers that take work, where each is and how much at once. */
+export const moversNow = (db: Knex): Promise<{ site: string; tasks: number }[]> =>
+  db('mover').where({ drained: false }).select<{ site: string; tasks: number }[]>('place as site', 'tasks');
+
 /** Movers that are left, and how many restores run side by side with them. A mover of which nobody said where it is stays. */
-export function moversLeft({ movers }: Standing, sites: ReadonlySet<string>): { readonly left: number; readonly atOnce: number } {
+export function moversLeft(
+  { movers }: Pick<Standing, 'movers'>,
+  sites: ReadonlySet<string>,
+): { readonly left: number; readonly atOnce: number } {
   const left = movers.filter((m) => m.site === '' || !sites.has(m.site));
   return { left: left.length, atOnce: left.reduce((sum, m) => sum + m.tasks, 0) || usualAtOnce };
 }

@@ -132,7 +132,8 @@ export function standingHandlers(deps: Deps): Pick<Handlers, Names> {
       await inTransaction(db, async (trx) => {
         await trx('standing_restore')
           .where({ no: row.no })
-          .update({ name: body.name, body: JSON.stringify(body), due_from: clock.now(), trouble: '' });
+          // what was brought may lie elsewhere
+          .update({ name: body.name, body: JSON.stringify(body), due_from: clock.now(), trouble: '', brought: null });
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'standing.change', object: body.name, detail: body.reason });
       });
       return {};
