@@ -1,3 +1,4 @@
+import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
@@ -48,6 +49,24 @@ const put = (name: string, content: string | Buffer, at = Date.parse('2026-03-04
   // the account there is nobody
   for (let at = `${plans}/${name}`; at.length >= plans.length; at = at.replace(/\/[^/]*$/, '')) fs.chownSync(at, 65534, 65534);
 };
+/** Says something to the share as another client would. */
+function smb(command: string): string {
+  const opener = `${h.folder}/opener`;
+  fs.writeFileSync(opener, `username=${smbAccount}\npassword=${smbPassword}\n`, { mode: 0o600 });
+  const args = [
+    '-s',
+    '/dev/null',
+    '-A',
+    opener,
+    '-p',
+    String(server.port),
+    '--client-protection=encrypt',
+    '//127.0.0.1/plans',
+    '-c',
+    command,
+  ];
+  return execFileSync('smbclient', args, { encoding: 'utf8' });
+}
 const take = async () => admin.ended((await admin.call('runPolicy', { id: policyId, body: {} })).runId);
 const points = async () => (await admin.call('workload', { id: workloadId })).pointList;
 const restore = async (path: string, destination: object, more: object = {}) => {
@@ -176,6 +195,21 @@ describe('a file server', () => {
       },
     });
     expect(files.items[0]!.goesTo).toContain('other');
+  });
+
+  it('keeps its attributes on the way, and is tried in a drill', async () => {
+    smb('setmode new +rh');
+    await take();
+    smb('setmode new -r');
+    fs.rmSync(`${plans}/new`);
+    expect((await restore('new', { to: 'original' })).state).toBe('done');
+    expect(smb('ls new')).toMatch(/^ {2}new +A?HR +1 /m);
+    smb('setmode new -rh');
+    const checks = [{ check: 'file' as const, path: 'new', sum: '', holds: 'n' }];
+    await admin.call('changeDrillPlan', { id: workloadId, body: { checks, objective: 600, weight: 1 } });
+    const { runId } = await admin.call('startDrill', { body: { workloads: [workloadId] } });
+    const run = await admin.ended(runId);
+    expect([run.state, run.cause]).toEqual(['done', null]);
   });
 
   it('says which file the account may not read, keeps what it had of it, and reads it later', async () => {

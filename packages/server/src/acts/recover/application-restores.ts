@@ -2,22 +2,12 @@ import { countOf, formatBytes } from '@lithodex/core';
 import type { RestoreBody } from '@lithodex/contract';
 import type { ApplicationDestination, ApplicationLook } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
-import type { RestorePlan } from '../../records/runs/planned-restore';
 import { applicationOfRow, type SystemRow } from '../../records/systems/system-rows';
 import { pointRefs } from '../../records/targets/refs';
 import { ApiError } from '../../base/errors';
 import type { Deps } from '../deps';
 import type { ResolvedPick } from './resolve-picks';
-import {
-  expectedOf,
-  onlyWorkload,
-  refuse,
-  trialWords,
-  type Check,
-  type LookBody,
-  type Looked,
-  type RestorePlanner,
-} from './restore-planner';
+import { onlyWorkload, refuse, trialWords, type Check, type LookBody, type Looked, type RestorePlanner, taskTo } from './restore-planner';
 
 const askMs = 45_000;
 const usualPatience = 300;
@@ -25,7 +15,6 @@ const mostNamed = 5;
 
 interface Place {
   readonly system: SystemRow;
-  readonly workloadId: number;
   readonly destination: ApplicationDestination;
 }
 
@@ -52,7 +41,6 @@ async function placeOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule
   const stamp = DateTime.fromMillis(picks[0]!.point.moment, { zone: deps.config.zone }).toFormat('yyyyMMdd-HHmm');
   return {
     system,
-    workloadId,
     destination: { namespace, rewrites, volumes, start, patience, exists: rule, stamp },
   };
 }
@@ -131,16 +119,8 @@ export const applicationRestores: RestorePlanner = {
   look,
 
   async tasks(deps, body, picks) {
-    const { system, destination, workloadId } = await placeOf(deps, body, picks);
-    const work: RestorePlan = {
-      type: 'restore',
-      picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: '', base: '' })),
-      to: { kind: 'application', sourceId: system.id, destination },
-      trial: body.trial,
-      readFrom: body.readFrom,
-      expected: expectedOf(picks),
-    };
-    return [{ workloadId, work }];
+    const { system, destination } = await placeOf(deps, body, picks);
+    return [taskTo(body, picks, { kind: 'application', sourceId: system.id, destination })];
   },
 
   rules(body) {

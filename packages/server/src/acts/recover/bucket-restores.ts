@@ -13,13 +13,11 @@ import type { RestoreBody } from '@lithodex/contract';
 import { BucketPoint, frozenClasses, type BucketAddress, type BucketDestination, type BucketNow } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
 import { fromJsonOrNull } from '../../base/db/json';
-import type { RestorePlan } from '../../records/runs/planned-restore';
 import { addressOfRow, bucketOfRow, type SystemRow } from '../../records/systems/system-rows';
 import type { Deps } from '../deps';
 import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
 import {
-  expectedOf,
   onlyWorkload,
   refuse,
   ruleWords,
@@ -28,6 +26,8 @@ import {
   type LookBody,
   type Looked,
   type RestorePlanner,
+  mayReplace,
+  taskTo,
 } from './restore-planner';
 
 const askMs = 45_000;
@@ -166,20 +166,12 @@ export const bucketRestores: RestorePlanner = {
   look,
 
   async tasks(deps, body, picks) {
-    const { system, destination, workloadId } = await placeOf(deps, body, picks);
-    const work: RestorePlan = {
-      type: 'restore',
-      picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: '', base: '' })),
-      to: { kind: 'bucket', sourceId: system.id, destination },
-      trial: body.trial,
-      readFrom: body.readFrom,
-      expected: expectedOf(picks),
-    };
-    return [{ workloadId, work }];
+    const { system, destination } = await placeOf(deps, body, picks);
+    return [taskTo(body, picks, { kind: 'bucket', sourceId: system.id, destination })];
   },
 
   async rescue(deps, body, picks) {
-    if ((body.rule !== 'replace' && body.rule !== 'replaceIfOlder') || body.trial) return null;
+    if (!mayReplace(body)) return null;
     const { system, destination, from } = await placeOf(deps, body, picks);
     const rescue = await rescueOf(deps, picks);
     return rescue?.sourceId === system.id && destination.bucket === from ? rescue : null;

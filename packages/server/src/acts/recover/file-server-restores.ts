@@ -2,14 +2,12 @@ import { escapePath, formatMoment, joinPath } from '@lithodex/core';
 import type { RestoreBody } from '@lithodex/contract';
 import type { ShareDestination } from '@lithodex/kinds';
 import { DateTime } from 'luxon';
-import type { RestorePlan } from '../../records/runs/planned-restore';
 import { shareOfRow, type SystemRow } from '../../records/systems/system-rows';
 import type { Deps } from '../deps';
 import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
 import {
   countChecks,
-  expectedOf,
   onlyWorkload,
   refuse,
   ruleWords,
@@ -18,13 +16,14 @@ import {
   type LookBody,
   type Looked,
   type RestorePlanner,
+  mayReplace,
+  taskTo,
 } from './restore-planner';
 
 const askMs = 60_000;
 
 interface Place {
   readonly system: SystemRow;
-  readonly workloadId: number;
   /** The share the points are of. */
   readonly from: string;
   readonly destination: ShareDestination;
@@ -44,7 +43,7 @@ async function placeOf(deps: Deps, body: Pick<RestoreBody, 'destination' | 'rule
   const newest = Math.max(...picks.map((p) => p.point.moment));
   const stamp = DateTime.fromMillis(newest, { zone: deps.config.zone }).toFormat('yyyy-MM-dd HHmm');
   const { share, folder } = to.to === 'fileServer' ? to : { share: own.outer_id, folder: '' };
-  return { system, workloadId, from: own.outer_id, destination: { share, folder, exists: body.rule, stamp } };
+  return { system, from: own.outer_id, destination: { share, folder, exists: body.rule, stamp } };
 }
 
 async function look(deps: Deps, body: LookBody, picks: readonly ResolvedPick[]): Promise<Looked> {
@@ -86,20 +85,12 @@ export const fileServerRestores: RestorePlanner = {
   look,
 
   async tasks(deps, body, picks) {
-    const { system, destination, workloadId } = await placeOf(deps, body, picks);
-    const work: RestorePlan = {
-      type: 'restore',
-      picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: '', base: '' })),
-      to: { kind: 'share', sourceId: system.id, destination },
-      trial: body.trial,
-      readFrom: body.readFrom,
-      expected: expectedOf(picks),
-    };
-    return [{ workloadId, work }];
+    const { system, destination } = await placeOf(deps, body, picks);
+    return [taskTo(body, picks, { kind: 'share', sourceId: system.id, destination })];
   },
 
   async rescue(deps, body, picks) {
-    if ((body.rule !== 'replace' && body.rule !== 'replaceIfOlder') || body.trial) return null;
+    if (!mayReplace(body)) return null;
     const { system, destination, from } = await placeOf(deps, body, picks);
     const rescue = await rescueOf(deps, picks);
     return rescue?.sourceId === system.id && destination.share === from && destination.folder === '' ? rescue : null;

@@ -55,6 +55,27 @@ export const expectedOf = (picks: readonly ResolvedPick[]): { items: number; byt
   bytes: picks.reduce((n, p) => n + p.size, 0),
 });
 
+/** The only task of a restore to a system that is connected: what `to` says holds for all picks. */
+export const taskTo = (
+  { trial, readFrom }: Pick<RestoreBody, 'trial' | 'readFrom'>,
+  picks: readonly ResolvedPick[],
+  to: RestorePlan['to'],
+): RestoreTask => ({
+  workloadId: onlyWorkload(picks),
+  work: {
+    type: 'restore',
+    picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: '', base: '' })),
+    to,
+    trial,
+    readFrom,
+    expected: expectedOf(picks),
+  },
+});
+
+/** Whether what is there may be gone after it. */
+export const mayReplace = ({ rule, trial }: Pick<RestoreBody, 'rule' | 'trial'>): boolean =>
+  !trial && (rule === 'replace' || rule === 'replaceIfOlder');
+
 /** Says so where what is inside an item was not counted to its end. */
 export function countChecks(picks: readonly ResolvedPick[]): Check[] {
   if (picks.every((p) => p.inside?.whole ?? true)) return [];

@@ -2,21 +2,11 @@ import { escapePath, formatBytes, mailPathOf, objectNameOf, parentPath } from '@
 import type { RestoreBody } from '@lithodex/contract';
 import { tenantTops, type MemberNow, type TenantDestination, type TenantFacts, type TenantMember } from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
-import type { RestorePlan } from '../../records/runs/planned-restore';
 import { tenantOfRow, type SystemRow } from '../../records/systems/system-rows';
 import type { Deps } from '../deps';
 import type { ResolvedPick } from './resolve-picks';
 import { rescueOf } from './rescue';
-import {
-  expectedOf,
-  onlyWorkload,
-  refuse,
-  trialWords,
-  type Check,
-  type LookBody,
-  type Looked,
-  type RestorePlanner,
-} from './restore-planner';
+import { onlyWorkload, refuse, trialWords, type Check, type LookBody, type Looked, type RestorePlanner, taskTo } from './restore-planner';
 
 const askMs = 45_000;
 const rules = {
@@ -123,15 +113,7 @@ export const tenantRestores: RestorePlanner = {
 
   async tasks(deps, body, picks) {
     const { system, destination } = await placeOf(deps, body, picks);
-    const work: RestorePlan = {
-      type: 'restore',
-      picks: picks.map((p) => ({ pointId: p.point.id, path: p.path, to: '', base: '' })),
-      to: { kind: 'tenant', sourceId: system.id, destination },
-      trial: body.trial,
-      readFrom: body.readFrom,
-      expected: expectedOf(picks),
-    };
-    return [{ workloadId: onlyWorkload(picks), work }];
+    return [taskTo(body, picks, { kind: 'tenant', sourceId: system.id, destination })];
   },
 
   async rescue(deps, body, picks) {
