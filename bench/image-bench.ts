@@ -64,6 +64,7 @@ export async function imageBench(folder: string, runs: number, report: (r: Resul
   const place: PlatformRef = {
     id: null,
     way: 'network' as const,
+    family: 'hosts',
     endpoint,
     opener: { by: 'password', account: account.name, password: account.password },
   };

@@ -18,6 +18,7 @@ import { drillsHarbour } from './story-drills';
 import { scansHarbour } from './story-scans';
 import { asksAtTheDesk, clerkRestores, helpsAtTheDesk } from './story-desk';
 import { HarbourApplications } from './harbour-applications';
+import { triesTheCloud } from './harbour-cloud';
 import { HarbourSurveys } from './harbour-surveys';
 import { HarbourTide } from './harbour-tide';
 import { toTheShelf, type StandinAccess } from './standin-access';
@@ -147,6 +148,7 @@ export class History {
     await asksAtTheDesk(this.people, `${this.base}/api/v1`, `${this.state}/mail`);
     await scansHarbour(this.people, now.toMillis(), () => this.quiet());
     await drillsHarbour(this.people, () => this.quiet());
+    await triesTheCloud(this.people, this.standins.skyfjord, () => this.quiet());
   }
 
   /** The server of the tide gauges is read by a mover of its own, which has no keys. */

@@ -23,6 +23,7 @@ interface Standins {
   readonly surveys: { readonly folder: string; readonly port: number; readonly accessKey: string; readonly secretKey: string };
   readonly jetty: ClusterSettings;
   readonly skerry: ClusterSettings;
+  readonly skyfjord: { readonly port: number; readonly client: string; readonly secret: string };
 }
 
 interface ClusterSettings {
@@ -67,6 +68,7 @@ const standins = {
   },
   surveys: { ...surveys, endpoint: `http://127.0.0.1:${surveys.port}` },
   clusters: { jetty: cluster(rest.jetty), skerry: cluster(rest.skerry) },
+  skyfjord: { ...rest.skyfjord, endpoint: `http://127.0.0.1:${rest.skyfjord.port}` },
   smtpPort: mail.smtpPort,
   receivePort: movers.port,
   organisation: {

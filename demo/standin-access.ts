@@ -1,4 +1,5 @@
 import type { ClusterAccess } from './harbour-applications';
+import type { CloudAccess } from './harbour-cloud';
 import type { OfficeAccess } from './harbour-office';
 import type { DatabaseAccess } from './harbour-database';
 import type { SurveyAccess } from './harbour-surveys';
@@ -14,6 +15,7 @@ export interface StandinAccess {
   readonly office: OfficeAccess;
   readonly surveys: SurveyAccess;
   readonly clusters: { readonly jetty: ClusterAccess; readonly skerry: ClusterAccess };
+  readonly skyfjord: CloudAccess;
   readonly smtpPort: number;
   /** Where the mover that keeps takes what others read. */
   readonly receivePort: number;

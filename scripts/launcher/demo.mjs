@@ -74,6 +74,12 @@ async function standinSettings(state, near) {
       },
       jetty: { folder: path.join(state, 'clusters', 'jetty'), port: await freePort(port + 14), token: randomBytes(20).toString('hex') },
       skerry: { folder: path.join(state, 'clusters', 'skerry'), port: await freePort(port + 15), token: randomBytes(20).toString('hex') },
+      skyfjord: {
+        folder: path.join(state, 'skyfjord'),
+        port: await freePort(port + 16),
+        client: 'kelmar-harbour',
+        secret: randomBytes(20).toString('hex'),
+      },
       mail: { folder: path.join(state, 'mail'), port: await freePort(port + 3), smtpPort: await freePort(port + 4) },
       organisation: {
         port: await freePort(port + 5),
@@ -133,7 +139,7 @@ export async function demo({ port, state: given, fresh, second }) {
   const marker = path.join(state, 'seeded.json');
   // a state of before there were all servers can not go on
   const outdated =
-    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"skerry"');
+    existsSync(path.join(state, 'standins.json')) && !readFileSync(path.join(state, 'standins.json'), 'utf8').includes('"skyfjord"');
   if (fresh || outdated || (existsSync(state) && !existsSync(marker))) rmSync(state, { recursive: true, force: true });
   mkdirSync(state, { recursive: true });
   chmodSync(state, 0o755);
@@ -262,6 +268,7 @@ export async function demo({ port, state: given, fresh, second }) {
             'office',
             'surveys',
             'clusters',
+            'skyfjord',
             'room',
             'units',
             'secrets.json',

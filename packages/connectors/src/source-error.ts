@@ -20,6 +20,9 @@ export const sourceErrors = {
   DISK_AWAY_THERE: 'The platform does not reach the disks that the mover shows it.',
   NOT_COPIED: 'The disks are not copied yet.',
   OVERLAY_NO_ROOM: 'There is too little room for what the machine may write.',
+  QUOTA_THERE: 'The cloud does not let the account have more.',
+  IMPORT_FAILED: 'The cloud could not make a volume of a disk.',
+  NOT_IN_A_CLOUD: 'That is not possible in a cloud.',
   SHARE_AWAY: 'The share does not answer.',
   SHARE_REFUSED: 'The share does not let us in, or lets us not write.',
   SHARE_FAILED: 'The share failed.',
@@ -113,6 +116,8 @@ const meaning: Readonly<Record<string, SourceErrorCode>> = {
   NO_ROOM: 'NO_ROOM_THERE',
   DISK_AWAY: 'DISK_AWAY_THERE',
   NOT_COPIED: 'NOT_COPIED',
+  OVER_QUOTA: 'QUOTA_THERE',
+  IN_USE: 'PLACE_REFUSED',
   DOWN: 'SOURCE_AWAY',
 };
 

@@ -30,7 +30,7 @@ import { BackupWork, PointRef, TargetRef, Work } from './work';
 
 export const MoverName = z.string().trim().min(1).max(80);
 /** What a mover and a server must have in common to understand each other: one more whenever their messages change. */
-export const moverLanguage = 20;
+export const moverLanguage = 21;
 /** A mover that does not say what it speaks is of the time when there was one language. */
 export const Claim = z.object({
   mover: MoverName,

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DataWay, MachineFacts, MachinePoint, PlatformOpener } from '@lithodex/kinds';
+import { CloudOffers, DataWay, MachineFacts, MachinePoint, PlatformFamily, PlatformOpener } from '@lithodex/kinds';
 import { Bytes, Count, Id, Instant, Name } from './common';
 
 export { InsideAccount, MachineFacts, MachinePoint, PlatformOpener, PlatformRef } from '@lithodex/kinds';
@@ -11,6 +11,8 @@ export const PlatformBody = z.object({
   opener: PlatformOpener.nullable(),
   /** How the data of whole machines goes. */
   way: DataWay.default('network'),
+  /** Hosts of one's own, or a cloud. */
+  family: PlatformFamily.default('hosts'),
 });
 export type PlatformBody = z.infer<typeof PlatformBody>;
 
@@ -32,6 +34,7 @@ export const Platform = z.object({
   by: z.enum(['password', 'certificate']),
   account: z.string(),
   way: DataWay.default('network'),
+  family: PlatformFamily.default('hosts'),
   passwordEnds: Instant.nullable(),
   /** When the inventory was read last; null while it was not. */
   readAt: Instant.nullable(),
@@ -70,6 +73,8 @@ export const PlatformPlaces = z.object({
   ),
   storages: z.array(z.object({ name: z.string(), capacity: Bytes, used: Bytes, hosts: z.array(z.string()) })),
   folders: z.array(z.string()),
+  /** Of a cloud: what can be had there. */
+  cloud: CloudOffers.nullable().default(null),
 });
 export type PlatformPlaces = z.infer<typeof PlatformPlaces>;
 export const Inventory = PlatformPlaces.omit({ folders: true }).extend({

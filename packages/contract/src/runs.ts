@@ -174,6 +174,8 @@ export const RestoreBody = z
     rescue: z.boolean().default(true),
     /** Items that a scan found infected are brought back all the same. */
     despiteInfected: z.boolean().default(false),
+    /** Somebody agreed to it that data goes into a cloud at another place than its own, or at one that nobody knows. */
+    leavesPlace: z.boolean().default(false),
     reason: Reason,
     trial: z.boolean().default(false),
   })

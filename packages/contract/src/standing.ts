@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { DatabasePlace, MachinePlace } from '@lithodex/kinds';
+import { CloudPlace, DatabasePlace, MachinePlace } from '@lithodex/kinds';
 import { Bytes, Count, Empty, Id, Instant, Name, Named, Reason } from './common';
 import { Schedule } from './policy';
 import { keepers, readers } from './roles';
@@ -14,6 +14,8 @@ const StandingPlace = z.discriminatedUnion('to', [
     networks: z.array(Name).max(20).default([]),
     suffix: z.string().trim().min(1).max(40),
   }),
+  /** Disks that are sent ahead get no name of their own. */
+  CloudPlace.omit({ exceptions: true }),
   DatabasePlace.extend({
     databases: z
       .array(z.object({ from: z.string().min(1).max(64), to: z.string().min(1).max(64) }))

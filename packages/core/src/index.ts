@@ -37,6 +37,7 @@ export * from './simulate/timeline';
 export * from './simulate/simulate';
 export * from './forecast/forecast';
 export * from './cost/bucket-cost';
+export * from './cost/cloud-cost';
 export * from './cost/cost';
 export * from './plan/night-fit';
 export * from './disk/ranges';

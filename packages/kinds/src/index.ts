@@ -3,6 +3,7 @@ export * from './values';
 export * from './kind';
 export * from './share';
 export * from './files';
+export * from './cloud';
 export * from './machine';
 export * from './database';
 export * from './tenant';

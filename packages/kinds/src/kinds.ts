@@ -12,6 +12,7 @@ import {
   databaseOfPoint,
   DatabaseUntil,
 } from './database';
+import { CloudPlace, OverPlace } from './cloud';
 import { files } from './files';
 import { FileServerAddress, FileServerPlace, share, ShareFacts, shareOfPoint, SharePoint } from './file-server';
 import { InsidePlace, RunningPlace, machine, machineOfPoint, MachinePlace, type MachinePoint } from './machine';
@@ -48,6 +49,8 @@ export type ToOf<K extends KindName> = Extract<To, { kind: K }>;
 /** Where people send a restore, beside the original place, folders and downloads. */
 export const placesOfKinds = [
   MachinePlace,
+  CloudPlace,
+  OverPlace,
   InsidePlace,
   RunningPlace,
   DatabasePlace,

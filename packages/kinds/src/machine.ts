@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { CloudDestination, InstanceFacts } from './cloud';
 import { conflictRules } from './files';
 import type { Kind } from './kind';
 import { Bytes, Count, Id, Name } from './values';
@@ -19,12 +20,17 @@ export type PlatformOpener = z.infer<typeof PlatformOpener>;
 export const DataWay = z.enum(['network', 'straight']);
 export type DataWay = z.infer<typeof DataWay>;
 
+/** What keeps the machines: hosts of one's own, or a cloud. Of a cloud, the account is the id of a client and the password its secret. */
+export const PlatformFamily = z.enum(['hosts', 'cloud']);
+export type PlatformFamily = z.infer<typeof PlatformFamily>;
+
 /** `id`: the source it is kept as; null while it is not kept yet. */
 export const PlatformRef = z.object({
   id: Id.nullable(),
   endpoint: z.string().max(300),
   opener: PlatformOpener,
   way: DataWay.default('network'),
+  family: PlatformFamily.default('hosts'),
 });
 export type PlatformRef = z.infer<typeof PlatformRef>;
 
@@ -52,6 +58,8 @@ export const MachineFacts = z.object({
   /** MB. */
   memory: Count,
   disks: z.array(MachineDiskFacts),
+  /** Of an instance in a cloud. */
+  cloud: InstanceFacts.nullable().default(null),
 });
 export type MachineFacts = z.infer<typeof MachineFacts>;
 
@@ -71,7 +79,7 @@ export type MachinePoint = z.infer<typeof MachinePoint>;
 
 /** What a point tells of its machine; the rest nobody knows. */
 export function machineOfPoint({ cluster, location, host, folder, networks, disks }: MachinePoint): MachineFacts {
-  const unknown = { template: false, running: false, helper: false, system: '', services: [], processors: 0, memory: 0 };
+  const unknown = { template: false, running: false, helper: false, system: '', services: [], processors: 0, memory: 0, cloud: null };
   return { cluster, location, host, folder, networks, ...unknown, disks: disks.map(({ file, ...disk }) => disk) };
 }
 
@@ -113,6 +121,14 @@ export const MachineDestination = z.discriminatedUnion('to', [
     start: z.boolean(),
     /** Of a restore that is repeated: the machine that the time before has made makes way once the new one is whole. */
     round: z.object({ id: z.uuid(), before: z.string().nullable() }).optional(),
+  }),
+  CloudDestination,
+  /** Over the disks of another machine. `base`: a point of that one, in the same store, by which what differs is known without reading it. */
+  z.object({
+    to: z.literal('over'),
+    machine: z.string(),
+    start: z.boolean(),
+    base: z.object({ seriesId: z.uuid(), taskId: z.uuid() }).nullable(),
   }),
   /** Files into a machine that runs, by its helper or an account inside. */
   z.object({

@@ -19,3 +19,6 @@ export * from './room/made-unit';
 export * from './cluster/service';
 export { everythingAllowed, type ClusterAccount, type ClusterRule } from './cluster/rights';
 export type { ClusterSwitches } from './cluster/switches';
+export * from './cloud/service';
+export { cloudRights, type CloudDescription } from './cloud/description';
+export { letInstanceWrite } from './cloud/instance-files';

@@ -1,5 +1,6 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { BucketService, rights } from './bucket/service';
+import { CloudService } from './cloud/service';
 import { everythingAllowed } from './cluster/rights';
 import { ClusterService } from './cluster/service';
 import { libraryFine } from './library/library';
@@ -42,6 +43,7 @@ interface Settings {
   };
   readonly jetty: ClusterSettings;
   readonly skerry: ClusterSettings;
+  readonly skyfjord: { readonly folder: string; readonly port: number };
 }
 
 interface ClusterSettings {
@@ -84,6 +86,8 @@ const clusters = [settings.jetty, settings.skerry].map(
   ({ token, ...rest }) => new ClusterService({ ...rest, accounts: [{ token, rules: everythingAllowed }], keeps: true }),
 );
 for (const cluster of clusters) await cluster.start();
+const cloud = new CloudService(settings.skyfjord);
+await cloud.start();
 process.send?.('ready');
 for (const signal of ['SIGINT', 'SIGTERM'] as const)
   process.on(
@@ -98,5 +102,6 @@ for (const signal of ['SIGINT', 'SIGTERM'] as const)
         organisation.stop(),
         office.stop(),
         ...clusters.map((cluster) => cluster.stop()),
+        cloud.stop(),
       ]).then(() => process.exit(0)),
   );

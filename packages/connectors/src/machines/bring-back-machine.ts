@@ -1,14 +1,18 @@
 import { countOf, formatBytes } from '@lithodex/core';
-import { EngineError, type TreeEntry } from '@lithodex/engine';
-import type { MachineTo } from '@lithodex/kinds';
-import type { RestoreContext, RestoreOutcome, RestorePick } from '../connector';
+import { EngineError, keyedHash, topEntry, type TreeEntry } from '@lithodex/engine';
+import type { MachineDestination, MachineTo } from '@lithodex/kinds';
+import type { OpenPoint, RestoreContext, RestoreOutcome, RestorePick } from '../connector';
+import { entryAt } from './capture-machine';
+import { bringToCloud } from './cloud/bring-to-cloud';
+import { fileOfDisk } from './cloud/cloud-restore';
+import { ImageMap, zeroBlock } from './image-map';
 import { platformClient } from './kept-clients';
 import type { PlatformDisk } from './platform-types';
 import { openStraight } from './straight-disk';
 import { changeIdsOf } from './machine-content';
 import { readStoredMachine, settingsItem, type StoredMachine } from './machine-item';
 import { putInside } from './put-inside';
-import { MachineRestore, type RestoredDisk } from './restore-machine';
+import { MachineRestore, type MachineRestoreOptions, type RestoredDisk } from './restore-machine';
 import type { PointStore } from '../point-store';
 
 /** The settings of the machine that a point holds. */
@@ -18,6 +22,32 @@ export async function storedMachine(store: PointStore, top: TreeEntry): Promise<
   for await (const { names } of store.trees.contentParts(item.content))
     for (let at = 0; at < names.length; at += 32) parts.push(await store.reader.read(names.subarray(at, at + 32)));
   return readStoredMachine(Buffer.concat(parts));
+}
+
+/** How another machine was when a point was taken of it, so that what differs is known without reading its disks. */
+async function sinceBase(
+  ctx: RestoreContext,
+  { kept, store }: OpenPoint,
+  { base }: Extract<MachineDestination, { to: 'over' }>,
+): Promise<Pick<MachineRestoreOptions, 'changeIds' | 'base'>> {
+  const root = base && (await kept?.root(base.seriesId, base.taskId))?.root;
+  if (!root) {
+    ctx.note({
+      code: 'READ_WHOLE',
+      path: '',
+      message: 'no point of the machine is known here: all that either of the two holds is compared',
+    });
+    return { changeIds: {} };
+  }
+  const zeros = keyedHash(store.keys.nameKey, zeroBlock);
+  return {
+    changeIds: changeIdsOf(root),
+    async base(label) {
+      const file = fileOfDisk(root, label);
+      const entry = file === undefined ? undefined : await entryAt(store.trees, topEntry(root), file);
+      return entry && ImageMap.of(entry, store.trees, zeros);
+    },
+  };
 }
 
 const diskWords: Record<RestoredDisk['action'], string> = {
@@ -36,8 +66,10 @@ export async function bringBackMachine(
   ctx.phase('preparing');
   const [first] = picks;
   if (!first) throw new EngineError('OBJECT_MISSING', 'no machine is picked');
-  const { store, root, top } = await first.open();
+  const point = await first.open();
+  const { store, root, top } = point;
   const stored = await storedMachine(store, top);
+  if (destination.to === 'cloud') return bringToCloud(ctx, point, stored, platform, destination);
   const client = platformClient(platform);
   const files = picks.every((p) => p.path !== '') ? new Set(picks.map((p) => p.path)) : undefined;
   if (ctx.trial) {
@@ -60,7 +92,7 @@ export async function bringBackMachine(
     straight: platform.way === 'straight' ? straight : undefined,
     stored,
     top,
-    changeIds: changeIdsOf(root),
+    ...(destination.to === 'over' ? await sinceBase(ctx, point, destination) : { changeIds: changeIdsOf(root) }),
     trees: store.trees,
     readChunk: (name) => store.reader.read(name),
     nameKey: store.keys.nameKey,

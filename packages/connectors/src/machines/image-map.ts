@@ -89,6 +89,17 @@ export class ImageMap {
     this.used = this.holds.reduce((sum, one) => sum + one, 0);
   }
 
+  /** Numbers of the blocks that hold something else than in another image, rising; of none, those that hold data. */
+  blocksUnlike(other: ImageMap | undefined): number[] {
+    const unlike: number[] = [];
+    for (let block = 0; block < this.blocks; block++) {
+      const mine = this.name(block);
+      const theirs = other?.name(block);
+      if (mine === undefined ? theirs !== undefined : theirs === undefined || !mine.equals(theirs)) unlike.push(block);
+    }
+    return unlike;
+  }
+
   /** The stretches that hold data. */
   dataRanges(): DiskRange[] {
     return this.stretches(0);

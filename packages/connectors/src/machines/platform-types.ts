@@ -1,3 +1,5 @@
+import type { CloudOffers, MachineFacts } from '@lithodex/kinds';
+
 /** Where a platform is and what opens it. */
 export interface PlatformAddress {
   /** Like `https://host:port`. */
@@ -61,9 +63,13 @@ export interface PlatformMachine extends MachineSettings {
   /** What runs inside, where a helper tells. */
   readonly services?: readonly string[];
   readonly snapshots: readonly { readonly id: string; readonly name: string }[];
+  /** Of an instance in a cloud. */
+  readonly cloud?: NonNullable<MachineFacts['cloud']>;
 }
 
 export interface PlatformInventory {
+  /** Of a cloud: what can be had there. */
+  readonly cloud?: CloudOffers;
   readonly clusters: readonly {
     readonly name: string;
     readonly location: string;

@@ -9,8 +9,9 @@ import { SlidingWork } from '../sliding-work';
 import type { StraightDisk } from './straight-disk';
 import { isSourceError, SourceError } from '../source-error';
 
-/** Where a machine goes: back into the one it was, or beside what there is as a new one. */
+/** Where a machine goes: back into the one it was, over another one, or beside what there is as a new one. */
 export type MachineDestination =
+  | { readonly to: 'over'; readonly machine: string; readonly start: boolean }
   | { readonly to: 'original'; readonly start: boolean; readonly now?: string | null; readonly removeFirst?: boolean }
   | {
       readonly to: 'new';
@@ -40,8 +41,10 @@ export interface MachineRestoreOptions {
   readonly straight?: ((machineId: string, disk: PlatformDisk) => Promise<StraightDisk | undefined>) | undefined;
   readonly stored: StoredMachine;
   readonly top: TreeEntry;
-  /** Of the point, for what was written on the platform since. */
+  /** Of the point, for what was written on the platform since; of `base`, where that is given. */
   readonly changeIds: ChangeIds;
+  /** Over another machine: the image of one of its disks, told by its label, as it was at the time of `changeIds`; undefined where no point of it is known. */
+  readonly base?: ((label: string) => Promise<ImageMap | undefined>) | undefined;
   readonly trees: TreeReader;
   readonly readChunk: (name: Buffer) => Promise<Buffer>;
   readonly nameKey: Buffer;
@@ -80,7 +83,7 @@ export class MachineRestore {
   async run(): Promise<void> {
     const { destination, client, stored } = this.options;
     this.options.phase('preparing');
-    const there = destination.to === 'original' ? await this.originalMachine() : undefined;
+    const there = destination.to === 'new' ? undefined : await this.originalMachine();
     const removes = destination.to === 'original' && destination.removeFirst === true;
     if (there && removes) await this.remove(there);
     const existing = removes ? undefined : there;
@@ -95,11 +98,13 @@ export class MachineRestore {
     for (const work of disks) await this.check(machine.id, work);
     const whole = this.options.files === undefined;
     const { processors, memory, firmware, system } = stored;
+    // over another machine only the disks are brought
+    const settings = whole && destination.to !== 'over';
     await this.makeWay(machine);
     await client.change(machine.id, {
       ...(this.round && { name: this.round.name }),
-      note: existing && !whole ? existing.note : (this.round?.note ?? stored.note),
-      ...(whole && { processors, memory, firmware, system }),
+      note: existing && !settings ? existing.note : (this.round?.note ?? stored.note),
+      ...(settings && { processors, memory, firmware, system }),
     });
     if (start) await client.change(machine.id, { running: true });
   }
@@ -126,10 +131,11 @@ export class MachineRestore {
     }
   }
 
-  /** The machine the point was taken of; undefined when it is gone. */
+  /** The machine the point was taken of, undefined when it is gone; or the other one that it goes over. */
   private async originalMachine(): Promise<PlatformMachine | undefined> {
+    const { client, stored, destination } = this.options;
+    if (destination.to === 'over') return client.machine(destination.machine);
     try {
-      const { client, stored, destination } = this.options;
       return await client.machine((destination.to === 'original' ? destination.now : undefined) ?? stored.id);
     } catch (error) {
       if (isSourceError(error, 'MACHINE_GONE')) return undefined;
@@ -224,11 +230,14 @@ export class MachineRestore {
 
   /** Where a disk may differ from the point: what was written since, or anything that one of the two holds when that is not known. */
   private async mayDiffer(machineId: string, { disk, map }: DiskWork): Promise<DiskRange[]> {
-    const { client, changeIds } = this.options;
+    const { client, changeIds, destination, base } = this.options;
     const since = changeIds[disk.id];
-    if (since !== undefined)
+    const before = await base?.(disk.label);
+    // of another machine, what was written since is not enough: what was different then is too
+    if (since !== undefined && (destination.to !== 'over' || before))
       try {
-        return alignRanges(await client.ranges(machineId, disk.id, { since }), imageBlock, map.size);
+        const then = before ? rangesOf(map.blocksUnlike(before), map) : [];
+        return alignRanges([...(await client.ranges(machineId, disk.id, { since })), ...then], imageBlock, map.size);
       } catch (error) {
         if (!isSourceError(error, 'CHANGES_UNKNOWN')) throw error;
       }
@@ -291,4 +300,9 @@ export class MachineRestore {
     }
     await sliding.idle();
   }
+}
+
+/** Blocks as ranges of bytes. */
+function rangesOf(blocks: readonly number[], map: ImageMap): DiskRange[] {
+  return blocks.map((block) => [block * imageBlock, map.lengthOf(block)]);
 }

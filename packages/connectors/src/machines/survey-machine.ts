@@ -1,7 +1,7 @@
 import { countOf, formatBytes, lengthOf } from '@lithodex/core';
 import type { MachineFrom } from '@lithodex/kinds';
 import type { Said, SurveyContext, Surveyed } from '../connector';
-import { platformClient, testInside } from './kept-clients';
+import { machineSource, testInside } from './kept-clients';
 import { neededRights } from './rights';
 
 /** How a machine without a helper would come to rest. */
@@ -15,10 +15,10 @@ async function insideWords({ platform, id, inside }: MachineFrom): Promise<{ lev
 
 /** Looks whether a machine could be backed up: sign-in, rights, its disks. Takes no snapshot and moves nothing. */
 export async function surveyMachine(ctx: SurveyContext, from: MachineFrom): Promise<Surveyed> {
-  const client = platformClient(from.platform);
+  const client = machineSource(from.platform);
   const { rights } = await client.session();
   const machine = await client.machine(from.id);
-  const missing = neededRights.filter((n) => !rights.includes(n.right));
+  const missing = neededRights[from.platform.family].filter((n) => !rights.includes(n.right));
   for (const { name, neededFor } of missing)
     ctx.say('warning', {
       code: 'RIGHT_MISSING',

@@ -3,7 +3,7 @@ import { topEntry } from '@lithodex/engine';
 import type { MachineFrom } from '@lithodex/kinds';
 import type { CaptureContext, PointContent } from '../connector';
 import { MachineCapture } from './capture-machine';
-import { platformClient } from './kept-clients';
+import { machineSource, platformClient } from './kept-clients';
 import type { PlatformDisk } from './platform-types';
 import { openStraight, type StraightDisk } from './straight-disk';
 import { snapshotSource } from './snapshot-source';
@@ -34,7 +34,7 @@ export function takeMachine(ctx: CaptureContext, from: MachineFrom): Promise<Poi
       ctx.progress({ items, files: items, bytes, read }, writing.packed);
     };
     const work = new MachineCapture({
-      client: from.snapshot ? snapshotSource(platformClient(from.platform), from.snapshot) : platformClient(from.platform),
+      client: from.snapshot ? snapshotSource(platformClient(from.platform), from.snapshot) : machineSource(from.platform),
       straight: from.platform.way === 'straight' && !from.snapshot ? (disk) => straightOrSaid(ctx, from, disk) : undefined,
       machineId: from.id,
       cluster: from.cluster,

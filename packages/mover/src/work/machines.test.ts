@@ -36,7 +36,7 @@ beforeAll(async () => {
   base = temporaryFolder('machines');
   const started = await startPlatform(`${base}/platform`);
   ({ service } = started);
-  platform = { id: null, endpoint: started.endpoint, opener: started.body.opener!, way: 'network' };
+  platform = { id: null, endpoint: started.endpoint, opener: started.body.opener!, way: 'network', family: 'hosts' };
   client = new PlatformClient(platform);
 });
 beforeEach(async () => {

@@ -1,7 +1,9 @@
 import type { AnswerTo, Inventory, PlatformRef, PlatformTest, ShareRef, ShareTest } from '@lithodex/contract';
 import {
+  CloudMachines,
   diskFiles,
   disksFolder,
+  machineSource,
   PlatformClient,
   platformClient,
   SourceError,
@@ -16,10 +18,10 @@ const mostSnapshots = 2000;
 
 /** What a test of the connection says; a refusal is an answer too. */
 export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
-  const client = new PlatformClient(ref);
+  const source = ref.family === 'cloud' ? new CloudMachines(ref) : new PlatformClient(ref);
   const nothing = { account: '', passwordEnds: null, machines: 0, needs: [] };
   try {
-    const { needs, ...answer } = await testPlatform(client);
+    const { needs, ...answer } = await testPlatform(source, ref.family);
     const missing = needs.filter((n) => n.missing);
     const words = missing.map((n) => n.right.toLowerCase()).join(', ');
     const message = missing.length ? `The account may not: ${words}.` : 'The account may do all that is needed.';
@@ -28,14 +30,15 @@ export async function testOf(ref: PlatformRef): Promise<PlatformTest> {
     if (!(error instanceof SourceError)) throw error;
     return { ok: false, message: error.message, ...nothing };
   } finally {
-    client.close();
+    source.close();
   }
 }
 
 export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
-  const { clusters, storages, machines, naming, snapshots = [] } = await platformClient(ref).inventory();
+  const { clusters, storages, machines, naming, snapshots = [], cloud } = await machineSource(ref).inventory();
   const places = new Map(clusters.flatMap((c) => c.hosts.map((host) => [host, c])));
   return {
+    cloud: cloud ?? null,
     clusters: clusters.map(({ name, location, hosts, networks, isolated = [] }) => ({
       name,
       location,
@@ -69,6 +72,7 @@ export async function inventoryOf(ref: PlatformRef): Promise<Inventory> {
       processors: m.processors,
       memory: m.memory,
       disks: m.disks.map(({ id, label, size, storage }) => ({ id, label, size, storage })),
+      cloud: m.cloud ?? null,
     })),
   };
 }

@@ -33,7 +33,7 @@ beforeAll(async () => {
   ({ service } = started);
   const { storages, ...parts } = service.platform.description;
   service.platform.describe({ ...parts, storages: storages.map((s) => ({ ...s, straight: s.name === 'fast' })) });
-  platform = { id: null, endpoint: started.endpoint, opener: started.body.opener!, way: 'straight' };
+  platform = { id: null, endpoint: started.endpoint, opener: started.body.opener!, way: 'straight', family: 'hosts' };
   fs.mkdirSync(`${base}/store`);
   store = await Store.create(new DiskFolder(`${base}/store`), randomBytes(32), new Date(0));
 });

@@ -5,7 +5,7 @@ import os from 'node:os';
 import path from 'node:path';
 import { promisify } from 'node:util';
 import { gunzipSync } from 'node:zlib';
-import { blockBytes } from './block-disk';
+import { blockBytes, type BlockDisk } from './block-disk';
 import type { MachineDescription } from './description';
 import { makeImage, writeInside, type GuestFile } from './guest-image';
 import type { Machine, Platform } from './platform';
@@ -58,23 +58,30 @@ export async function changeDisk(
     await platform.remoteOf(diskId)?.have(0, size);
     await run('cp', ['--sparse=always', platform.fileOf(machine.id, diskId), copy]);
     await change(copy);
-    const live = platform.diskOf(machine.id, diskId);
-    const written = fs.openSync(copy, 'r');
-    try {
-      const block = Buffer.alloc(blockBytes);
-      const stretches: [number, number][] = [];
-      visitData(written, (from, to) => void stretches.push([from, to]));
-      for (const [from, to] of stretches)
-        for (let offset = Math.floor(from / blockBytes) * blockBytes; offset < to; offset += blockBytes) {
-          const length = Math.min(blockBytes, size - offset);
-          const now = block.subarray(0, fs.readSync(written, block, 0, length, offset));
-          if (!live.bytes(offset, length).equals(now)) await platform.write(diskId, offset, now);
-        }
-    } finally {
-      fs.closeSync(written);
-    }
+    await writeChanged(copy, platform.diskOf(machine.id, diskId), (offset, data) => platform.write(diskId, offset, data));
   } finally {
     fs.rmSync(copy, { force: true });
+  }
+}
+
+/** Writes the blocks in which an image differs from a disk. */
+export async function writeChanged(
+  image: string,
+  live: Pick<BlockDisk, 'size' | 'bytes'>,
+  write: (offset: number, data: Buffer) => void | Promise<void>,
+): Promise<void> {
+  const written = fs.openSync(image, 'r');
+  try {
+    const block = Buffer.alloc(blockBytes);
+    const stretches: [number, number][] = [];
+    visitData(written, (from, to) => void stretches.push([from, to]));
+    for (const [from, to] of stretches)
+      for (let offset = Math.floor(from / blockBytes) * blockBytes; offset < to; offset += blockBytes) {
+        const now = block.subarray(0, fs.readSync(written, block, 0, Math.min(blockBytes, live.size - offset), offset));
+        if (!live.bytes(offset, now.length).equals(now)) await write(offset, now);
+      }
+  } finally {
+    fs.closeSync(written);
   }
 }
 

@@ -89,6 +89,7 @@ export const machineFacts: NonNullable<WorkloadRow['machine']> = {
   processors: 2,
   memory: 2048,
   disks: [{ id: 'd-1', label: 'system', size: 8e9, storage: 'fast' }],
+  cloud: null,
 };
 
 export const point = (id: number, moment: number, more: Partial<Point> = {}): Point => ({

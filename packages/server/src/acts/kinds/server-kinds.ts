@@ -3,6 +3,7 @@ import type { KindName } from '@lithodex/kinds';
 import { applicationRestores } from '../recover/application-restores';
 import { attachRestores } from '../recover/attach-restores';
 import { bucketRestores } from '../recover/bucket-restores';
+import { cloudRestores } from '../recover/cloud-restores';
 import { databaseRestores } from '../recover/database-restores';
 import { diskRestores } from '../recover/disk-restores';
 import { unitRestores } from '../recover/unit-restores';
@@ -11,6 +12,7 @@ import { fileRestores } from '../recover/file-restores';
 import { fileServerRestores } from '../recover/file-server-restores';
 import { insideRestores } from '../recover/inside-restores';
 import { machineRestores } from '../recover/machine-restores';
+import { overRestores } from '../recover/over-restores';
 import { runningMachines } from '../recover/running-machines';
 import { scratchRestores } from '../recover/scratch-restores';
 import { shareRestores } from '../recover/share-restores';
@@ -52,6 +54,8 @@ export const restoresElsewhere: Readonly<Record<Exclude<RestoreBody['destination
   attached: attachRestores,
   folder: fileRestores,
   platform: machineRestores,
+  cloud: cloudRestores,
+  over: overRestores,
   inside: insideRestores,
   running: runningMachines,
   server: databaseRestores,

@@ -9,6 +9,7 @@ import { openingItems } from '../../records/recover/inside-path';
 import { askInventory } from '../estate/read-platform';
 import type { Deps } from '../deps';
 import { conflictCheck } from './file-restores';
+import { hostsOnly } from './hosts-only';
 import type { ResolvedPick } from './resolve-picks';
 import { countChecks, expectedOf, refuse, ruleWords, trialWords, type Check, type LookBody, type RestorePlanner } from './restore-planner';
 
@@ -61,7 +62,7 @@ async function machinesOf(deps: Deps, { destination }: LookBody, picks: readonly
         workloadId: id,
         name: row.name,
         outerId: row.outer_id,
-        platform,
+        platform: hostsOnly(platform),
         picks: to ? picks : picks.filter((p) => p.point.workload_id === id),
         folder: to?.folder ?? null,
         keepPath: to?.keepPath ?? true,

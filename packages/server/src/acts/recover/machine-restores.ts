@@ -6,12 +6,13 @@ import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
 import { askInventory } from '../estate/read-platform';
 import { platformRef, type PlatformRow } from '../../records/systems/platform-rows';
+import { hostsOnly } from './hosts-only';
 import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
 import { machineNames, refuse, trialWords, type Check, type LookBody, type Looked, type RestorePlanner } from './restore-planner';
 
 /** A machine that is to come back, with the disks wanted of it. */
-interface MachinePick {
+export interface MachinePick {
   readonly point: PointRow;
   readonly machine: MachinePoint;
   readonly outerId: string | null;
@@ -22,7 +23,7 @@ interface MachinePick {
 }
 
 /** The picks as machines, each once. Throws INVALID for what is no machine or no part of one that can be brought back alone. */
-async function machinePicks(deps: Deps, picks: readonly ResolvedPick[]): Promise<MachinePick[]> {
+export async function machinePicks(deps: Deps, picks: readonly ResolvedPick[]): Promise<MachinePick[]> {
   const byPoint = new Map<string, MachinePick>();
   for (const pick of picks) {
     const { point, path } = pick;
@@ -46,7 +47,10 @@ async function outerIdOf(deps: Deps, workloadId: number): Promise<string | null>
 const removesFirst = (destination: RestoreBody['destination']) => destination.to === 'original' && destination.removeFirst;
 
 /** Where one machine goes, its exceptions being applied. */
-function destinationOf(body: Pick<RestoreBody, 'destination' | 'start'>, pick: MachinePick): Exclude<MachineDestination, { to: 'inside' }> {
+function destinationOf(
+  body: Pick<RestoreBody, 'destination' | 'start'>,
+  pick: MachinePick,
+): Extract<MachineDestination, { to: 'original' | 'new' }> {
   const { destination, start } = body;
   if (destination.to !== 'platform') return { to: 'original', start, now: pick.outerId, removeFirst: removesFirst(destination) };
   const own = destination.exceptions.find((e) => e.pointId === pick.point.id);
@@ -71,7 +75,7 @@ async function platformOf(deps: Deps, body: Pick<RestoreBody, 'destination'>, pi
       : (await deps.db('workload').where({ id: pick.point.workload_id }).first<{ source_id: number }>('source_id')).source_id;
   const row = await deps.db('source').where({ id, kind: 'platform' }).whereNotNull('secret').first<PlatformRow | undefined>();
   if (!row) throw refuse('body.destination', 'The platform is not connected here.');
-  return row;
+  return hostsOnly(row);
 }
 
 /** What stands in the way of bringing machines back, asked of the platforms now, and where each goes in words. */

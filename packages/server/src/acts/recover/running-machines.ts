@@ -5,6 +5,7 @@ import { fromJson } from '../../base/db/json';
 import type { PlatformRow } from '../../records/systems/platform-rows';
 import { askInventory } from '../estate/read-platform';
 import type { ResolvedPick } from './resolve-picks';
+import { hostsOnly } from './hosts-only';
 import { machineNames, refuse, type Check, type LookBody, type RestorePlanner } from './restore-planner';
 
 type Place = Extract<RestoreBody['destination'], { to: 'running' }>;
@@ -27,7 +28,7 @@ function machinesOf(picks: readonly ResolvedPick[]): { readonly pick: ResolvedPi
 async function platformOf(deps: Deps, { platformId }: Place): Promise<PlatformRow> {
   const row = await deps.db('source').where({ id: platformId, kind: 'platform' }).whereNotNull('secret').first<PlatformRow | undefined>();
   if (!row) throw refuse('body.destination', 'The platform is not connected here.');
-  return row;
+  return hostsOnly(row);
 }
 
 const onNetworks = ({ networks }: Place) => (networks.length ? `on ${networks.join(', ')}` : 'on no network');

@@ -53,6 +53,7 @@ function restoreOf(body: StandingBody, workload: string, point: PointRow, stamp:
   const places = {
     folder: () => ({ to: 'folder' as const, folder: `${folderOf(body, workload)}/${stamp}`, keepPath: false, exceptions: [] }),
     platform: () => ({ ...(destination as Extract<StandingBody['destination'], { to: 'platform' }>), exceptions: [] }),
+    cloud: () => ({ ...(destination as Extract<StandingBody['destination'], { to: 'cloud' }>), exceptions: [] }),
     server: () => destination as Extract<StandingBody['destination'], { to: 'server' }>,
   };
   return {
@@ -66,6 +67,8 @@ function restoreOf(body: StandingBody, workload: string, point: PointRow, stamp:
     rescue: false,
     reason: body.reason,
     despiteInfected: false,
+    // who set it up saw where it goes
+    leavesPlace: true,
     trial: false,
   };
 }
@@ -111,6 +114,8 @@ async function tasksFor(
     if (work.type !== 'restore') return task;
     const { to } = work;
     if (to.kind === 'files') return { ...task, work: { ...work, to: { ...to, round: { id: row.id, folder, name: stamp } } } };
+    if (to.kind === 'machine' && to.destination.to === 'cloud')
+      return { ...task, work: { ...work, to: { ...to, destination: { ...to.destination, round: { id: row.id, before } } } } };
     if (to.kind === 'machine' && to.destination.to === 'new')
       return { ...task, work: { ...work, to: { ...to, destination: { ...to.destination, round: { id: row.id, before } } } } };
     return task;

@@ -6,7 +6,7 @@ import type { Deps } from '../../acts/deps';
 import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import { numberAt } from '../../base/http/cursor';
-import { addressOf, platformRef, sealedOpener, toPlatform, type PlatformRow } from '../../records/systems/platform-rows';
+import { addressOf, familyOf, platformRef, sealedOpener, toPlatform, type PlatformRow } from '../../records/systems/platform-rows';
 import { askInventory, readPlatform } from '../../acts/estate/read-platform';
 
 type PlatformHandlers = Pick<
@@ -17,7 +17,7 @@ type PlatformHandlers = Pick<
 const testMs = 30_000;
 const isSameAddress = (a: string, b: string) => new URL(a).href === new URL(b).href;
 /** What the trail keeps of a platform: nothing that opens it. */
-const detailOf = ({ name, endpoint, opener, way }: PlatformBody) => JSON.stringify({ name, endpoint, by: opener?.by, way });
+const detailOf = ({ name, endpoint, opener, way, family }: PlatformBody) => JSON.stringify({ name, endpoint, by: opener?.by, way, family });
 
 export function platformHandlers(deps: Deps): PlatformHandlers {
   const { db, clock } = deps;
@@ -40,7 +40,7 @@ export function platformHandlers(deps: Deps): PlatformHandlers {
   };
 
   const test = async (id: number | null, body: PlatformBody, opener: PlatformOpener) =>
-    deps.movers.ask({ ask: 'platformTest', platform: { id, endpoint: body.endpoint, opener, way: body.way } }, testMs);
+    deps.movers.ask({ ask: 'platformTest', platform: { id, endpoint: body.endpoint, opener, way: body.way, family: body.family } }, testMs);
 
   const mustWork = async (body: PlatformBody, opener: PlatformOpener, own: number | null): Promise<PlatformTest> => {
     const taken = await db('source').where({ name: body.name }).first<{ id: number } | undefined>('id');
@@ -91,6 +91,12 @@ export function platformHandlers(deps: Deps): PlatformHandlers {
 
     async changePlatform({ params, body, actor }) {
       const row = await rowOf(params.id);
+      if (body.family !== familyOf(row))
+        throw new ApiError(
+          'INVALID',
+          [{ at: 'body.family' }],
+          'Hosts do not become a cloud: connect that as its own. Nothing was changed.',
+        );
       const opener = await openerOf(row.id, body);
       const { account, passwordEnds } = await mustWork(body, opener, row.id);
       await inTransaction(db, async (trx) => {

@@ -27,7 +27,7 @@ export function standingHandlers(deps: Deps): Pick<Handlers, Names> {
     const known = await db('workload').whereIn('id', body.workloads).select<{ id: number; kind: string }[]>('id', 'kind');
     if (known.length !== new Set(body.workloads).size)
       throw new ApiError('INVALID', [{ at: 'body.workloads' }], 'One of the workloads is not there. Nothing was changed.');
-    const wants = { platform: 'machine', server: 'database', folder: undefined }[body.destination.to];
+    const wants = { platform: 'machine', cloud: 'machine', server: 'database', folder: undefined }[body.destination.to];
     if (wants && known.some((w) => w.kind !== wants))
       throw new ApiError('INVALID', [{ at: 'body.destination' }], 'Not all of the workloads can go there. Nothing was changed.');
     const same = await db('standing_restore').where({ name: body.name, ended: false }).first<{ no: number } | undefined>('no');
@@ -77,9 +77,10 @@ export function standingHandlers(deps: Deps): Pick<Handlers, Names> {
 
   async function placeWords({ destination: d }: StandingBody): Promise<string> {
     if (d.to === 'folder') return `${d.folder}, on the mover`;
-    const id = d.to === 'platform' ? d.platformId : d.systemId;
+    const id = d.to === 'server' ? d.systemId : d.platformId;
     const source = await db('source').where({ id }).first<{ name: string } | undefined>('name');
     const where = source?.name ?? 'what is not connected any more';
+    if (d.to === 'cloud') return `${where}, in ${d.region}, ${d.ahead ? 'the disks sent ahead' : `on ${d.network}, named …${d.suffix}`}`;
     return d.to === 'platform'
       ? `${where}, on ${d.host}, ${d.networks.length ? `on ${d.networks.join(', ')}` : 'on no network'}, named …${d.suffix}`
       : `${where}, as ${d.databases.map((b) => b.to).join(', ')}`;

@@ -1,5 +1,5 @@
 import type { Platform, PlatformBody, PlatformOpener, PlatformRef } from '@lithodex/contract';
-import type { DataWay } from '@lithodex/kinds';
+import type { DataWay, PlatformFamily } from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
 import type { Secrets } from '../../base/secrets';
 
@@ -24,22 +24,28 @@ interface PlatformAddress {
   readonly account: string;
   /** Platforms that were connected before have none: over the network. */
   readonly way?: DataWay;
+  /** Those have none either: hosts. */
+  readonly family?: PlatformFamily;
 }
 
 const purpose = (id: number) => `source ${id}`;
 
 /** A platform as movers need it. */
 export function platformRef(secrets: Secrets, { id, address, secret }: Pick<PlatformRow, 'id' | 'address' | 'secret'>): PlatformRef {
-  const { endpoint, way = 'network' } = fromJson<PlatformAddress>(address);
-  return { id, endpoint, way, opener: JSON.parse(secrets.open(purpose(id), secret)) as PlatformOpener };
+  const { endpoint, way = 'network', family = 'hosts' } = fromJson<PlatformAddress>(address);
+  return { id, endpoint, way, family, opener: JSON.parse(secrets.open(purpose(id), secret)) as PlatformOpener };
 }
 
 export function sealedOpener(secrets: Secrets, id: number, opener: PlatformOpener): Buffer {
   return secrets.seal(purpose(id), JSON.stringify(opener));
 }
 
-export function addressOf({ endpoint, way }: PlatformBody, { by }: PlatformOpener, account: string): string {
-  return JSON.stringify({ endpoint, by, account, way } satisfies PlatformAddress);
+export function familyOf({ address }: Pick<PlatformRow, 'address'>): PlatformFamily {
+  return fromJson<PlatformAddress>(address).family ?? 'hosts';
+}
+
+export function addressOf({ endpoint, way, family }: PlatformBody, { by }: PlatformOpener, account: string): string {
+  return JSON.stringify({ endpoint, by, account, way, family } satisfies PlatformAddress);
 }
 
 export function toPlatform(row: PlatformRow, machines: number): Platform {
@@ -47,6 +53,7 @@ export function toPlatform(row: PlatformRow, machines: number): Platform {
     id: row.id,
     name: row.name,
     way: 'network',
+    family: 'hosts',
     ...fromJson<PlatformAddress>(row.address),
     passwordEnds: row.opener_ends,
     readAt: row.read_at,

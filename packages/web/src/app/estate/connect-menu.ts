@@ -5,6 +5,12 @@ import { NgbDropdownModule } from '@ng-bootstrap/ng-bootstrap/dropdown';
 const ways = [
   { label: 'Connect a source', what: 'a folder of a server, or all of it', to: '/estate', query: { connect: 'yes' } },
   { label: 'Connect a platform', what: 'virtual machines, with their disks', to: '/estate/platforms/new', query: {} },
+  {
+    label: 'Connect a cloud',
+    what: 'machines there, and room for machines from here',
+    to: '/estate/platforms/new',
+    query: { family: 'cloud' },
+  },
   { label: 'Connect a database server', what: 'databases, to the second', to: '/estate/systems/new', query: {} },
   { label: 'Connect an office tenant', what: 'mail, calendars, drives, sites, chats', to: '/estate/tenants/new', query: {} },
   { label: 'Connect a cluster', what: 'applications in containers, with their volumes', to: '/estate/clusters/new', query: {} },

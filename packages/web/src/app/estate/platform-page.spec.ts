@@ -39,6 +39,7 @@ describe('the connection to a platform', () => {
     endpoint: 'http://platform',
     opener: { by: 'password', account: 'keeper', password: 'gulls' },
     way: 'network',
+    family: 'hosts',
   };
 
   it('is tested with what each right is for, and saved; then the estate shows what nothing protects', async () => {
@@ -61,6 +62,18 @@ describe('the connection to a platform', () => {
     await s.fill('way of the data', 'straight between movers and storages they see');
     await s.click('Connect');
     expect(s.api.last('addPlatform')?.body).toEqual({ ...body, way: 'straight' });
+  });
+
+  it('is that of a cloud where one is asked for: a client and its secret, and no way of the data', async () => {
+    const s = await open('/estate/platforms/new?family=cloud', {
+      answers: { listPlatforms: { rows: [] }, addPlatform: { id: 8, machines: 0 } },
+    });
+    expect(s.one('h1').textContent).toBe('Connect a cloud');
+    expect(words(s.one('form'))).toContain('Its secret');
+    expect(words(s.one('form'))).not.toContain('data of whole machines');
+    await fill(s);
+    await s.click('Connect');
+    expect(s.api.last('addPlatform')?.body).toEqual({ ...body, family: 'cloud' });
   });
 
   it('keeps what was typed beside a refusal', async () => {

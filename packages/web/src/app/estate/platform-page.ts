@@ -19,7 +19,7 @@ type By = 'password' | 'certificate';
   imports: [FormsModule, RouterLink, Slot, StateMark, ...formatPipes],
   template: `<div class="page">
     <div class="row-line">
-      <h1>{{ known()?.name ?? 'Connect a platform' }}</h1>
+      <h1>{{ known()?.name ?? (cloud() ? 'Connect a cloud' : 'Connect a platform') }}</h1>
       @if (known(); as p) {
         <span class="mute small"
           >{{ p.machines === 1 ? '1 machine' : p.machines + ' machines' }}, {{ p.readAt ? 'read ' : 'not read yet'
@@ -34,7 +34,13 @@ type By = 'password' | 'certificate';
     <div class="two">
       <form class="sheet col" (ngSubmit)="save()">
         <label
-          >Name<input class="field" name="name" [(ngModel)]="name" placeholder="Harbour platform" required [disabled]="!session.keeps()"
+          >Name<input
+            class="field"
+            name="name"
+            [(ngModel)]="name"
+            [placeholder]="cloud() ? 'Harbour cloud' : 'Harbour platform'"
+            required
+            [disabled]="!session.keeps()"
         /></label>
         <label
           >Address<input
@@ -42,7 +48,7 @@ type By = 'password' | 'certificate';
             name="endpoint"
             [(ngModel)]="endpoint"
             (ngModelChange)="tested.set(undefined)"
-            placeholder="https://platform.harbour.example"
+            [placeholder]="cloud() ? 'https://cloud.example' : 'https://platform.harbour.example'"
             required
             [disabled]="!session.keeps()"
         /></label>
@@ -56,10 +62,12 @@ type By = 'password' | 'certificate';
         @if (by() === 'password') {
           <div class="pair">
             <label
-              >Account<input class="field" name="account" autocomplete="off" [(ngModel)]="account" (ngModelChange)="tested.set(undefined)"
+              >{{ cloud() ? 'Client' : 'Account'
+              }}<input class="field" name="account" autocomplete="off" [(ngModel)]="account" (ngModelChange)="tested.set(undefined)"
             /></label>
             <label
-              >Password<input
+              >{{ cloud() ? 'Its secret' : 'Password'
+              }}<input
                 class="field"
                 name="password"
                 type="password"
@@ -68,7 +76,13 @@ type By = 'password' | 'certificate';
                 (ngModelChange)="tested.set(undefined)"
             /></label>
           </div>
-          <p class="mute small m-0">Passwords end, and then every run of the night fails. A certificate lasts longer.</p>
+          <p class="mute small m-0">
+            {{
+              cloud()
+                ? 'A client of its own for this, with no more rights than the test names. Its secret goes to the address above only.'
+                : 'Passwords end, and then every run of the night fails. A certificate lasts longer.'
+            }}
+          </p>
         } @else if (by() === 'certificate') {
           <label
             >Certificate, as text<textarea
@@ -89,16 +103,18 @@ type By = 'password' | 'certificate';
             ></textarea>
           </label>
         }
-        <div class="sentence">
-          The data of whole machines goes
-          <lx-slot
-            label="way of the data"
-            [options]="roads"
-            [value]="way()"
-            (valueChange)="way.set($event)"
-            [disabled]="!session.keeps()"
-          />.
-        </div>
+        @if (!cloud()) {
+          <div class="sentence">
+            The data of whole machines goes
+            <lx-slot
+              label="way of the data"
+              [options]="roads"
+              [value]="way()"
+              (valueChange)="way.set($event)"
+              [disabled]="!session.keeps()"
+            />.
+          </div>
+        }
         <p class="mute small m-0">What opens it is stored encrypted, and never sent back to a browser.</p>
         @if (problem()) {
           <div class="problem" role="alert">{{ problem() }}</div>
@@ -142,7 +158,7 @@ type By = 'password' | 'certificate';
           }
         } @else {
           <p class="mute m-0">
-            Test the connection to see which rights the account has, and what each is needed for. Nothing is changed on the platform.
+            Test the connection to see which rights the account has, and what each is needed for. Nothing is changed there.
           </p>
         }
       </aside>
@@ -156,8 +172,11 @@ export class PlatformPage {
   protected readonly session = inject(Session);
   /** Of the source, or `new`. */
   readonly id = input.required<string>();
+  /** Of one that is to be connected. */
+  readonly family = input<string>();
   private readonly listed = toSignal(this.api.call('listPlatforms').pipe(outcome()));
   protected readonly known = computed(() => this.listed()?.value?.rows.find((p) => String(p.id) === this.id()));
+  protected readonly cloud = computed(() => (this.known()?.family ?? this.family()) === 'cloud');
   protected readonly name = signal('');
   protected readonly endpoint = signal('');
   protected readonly account = signal('');
@@ -175,8 +194,8 @@ export class PlatformPage {
   protected readonly busy = signal(false);
   protected readonly ways = computed((): SlotOption<By | 'keep'>[] => [
     ...(this.known() ? [{ value: 'keep' as const, label: 'as until now, as' }] : []),
-    { value: 'password', label: 'by password' },
-    { value: 'certificate', label: 'by certificate' },
+    { value: 'password', label: this.cloud() ? 'as a client, by its secret' : 'by password' },
+    ...(this.cloud() ? [] : [{ value: 'certificate' as const, label: 'by certificate' }]),
   ]);
   protected readonly anyMissing = computed(() => (this.tested()?.needs ?? []).some((n) => n.missing));
 
@@ -214,7 +233,8 @@ export class PlatformPage {
         : by === 'password'
           ? { by, account: this.account(), password: this.password() }
           : { by, certificate: this.certificate(), key: this.key() };
-    return { name: this.name().trim(), endpoint: this.endpoint().trim().replace(/\/+$/, ''), opener, way: this.way() };
+    const endpoint = this.endpoint().trim().replace(/\/+$/, '');
+    return { name: this.name().trim(), endpoint, opener, way: this.way(), family: this.cloud() ? 'cloud' : 'hosts' };
   }
 
   protected test(): void {

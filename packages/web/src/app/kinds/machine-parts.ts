@@ -1,7 +1,12 @@
+import type { WorkloadRow } from '@lithodex/contract';
 import { countOf, mailPathOf } from '@lithodex/core';
 import type { PickedItem } from '../data/picks';
 import { download, everyRule, says, type KindParts, type PlaceOption } from './kind-parts';
 import { drivePlaces, share } from './common-places';
+
+/** Where a machine is: on a host and in a folder, or in a region of a cloud and of what size. */
+const placeWords = ({ host, folder, cloud }: NonNullable<WorkloadRow['machine']>) =>
+  cloud ? `${host}, ${cloud.size}` : `${host}, ${folder}`;
 
 /** Whether an item lies inside a disk. */
 const isInside = ({ path }: Pick<PickedItem, 'path'>) => /^disks\/[^/]+\/./.test(path);
@@ -65,18 +70,22 @@ function insidePlaces(picks: readonly PickedItem[]): PlaceOption[] {
 
 export const machineParts: KindParts = {
   noun: 'machine',
-  where: ({ machine: m }) => (m ? `${m.host}, ${m.folder}` : ''),
+  where: ({ machine: m }) => (m ? placeWords(m) : ''),
   sourceFacts: ({ machine: m, source, inside }) => [
     {
       term: 'Platform',
-      text: m ? `, ${m.host}, ${m.folder}` : '',
+      text: m ? `, ${placeWords(m)}` : '',
       link: { label: source.name, to: ['/estate/platforms', source.id] },
     },
-    {
-      term: 'Account inside',
-      text: inside ?? (m?.helper ? 'none; the helper inside brings programs to rest' : 'none'),
-      inside: inside === null ? 'Give one' : 'Change',
-    },
+    ...(m?.cloud
+      ? []
+      : [
+          {
+            term: 'Account inside',
+            text: inside ?? (m?.helper ? 'none; the helper inside brings programs to rest' : 'none'),
+            inside: inside === null ? 'Give one' : 'Change',
+          },
+        ]),
   ],
   links: () => [],
   mayHoldMail: (path) => isInside({ path }),
@@ -106,6 +115,21 @@ export const machineParts: KindParts = {
         form: async () => (await import('./machine-place')).MachinePlace,
         first: 'Choose a host and a storage first: only those that it sees are offered.',
         own: async () => (await import('./machine-own')).MachineOwn,
+      });
+    if (picks.every((p) => p.path === ''))
+      all.push({
+        value: 'cloud',
+        label: 'a cloud',
+        form: async () => (await import('./cloud-place')).CloudPlace,
+        first: 'Choose a region, a class for the disks and a network first.',
+        own: async () => (await import('./cloud-own')).CloudOwn,
+      });
+    if (new Set(picks.map((p) => p.pointId)).size === 1)
+      all.push({
+        value: 'over',
+        label: 'over another machine, home from elsewhere',
+        form: async () => (await import('./over-place')).OverPlace,
+        first: 'Choose the machine that is written over first.',
       });
     if (picks.every((p) => p.path === ''))
       all.push({

@@ -10,7 +10,13 @@ import { formatPipes } from '../ui/format-pipes';
   template: `@if (workload().machine; as m) {
     <dl class="small">
       <dt>Where</dt>
-      <dd>{{ m.host }} in {{ m.cluster || 'no cluster' }}, {{ m.location || 'place unknown' }}; folder {{ m.folder }}</dd>
+      @if (m.cloud; as c) {
+        <dd>Region {{ m.host }}, {{ m.location || 'place unknown' }}; groups {{ c.groups.join(', ') || 'none' }}</dd>
+        <dt>Reached</dt>
+        <dd>{{ c.address ? 'from everywhere, as ' + c.address : 'not from everywhere' }}</dd>
+      } @else {
+        <dd>{{ m.host }} in {{ m.cluster || 'no cluster' }}, {{ m.location || 'place unknown' }}; folder {{ m.folder }}</dd>
+      }
       <dt>Disks</dt>
       <dd>
         @for (d of m.disks; track d.id; let last = $last) {
@@ -21,7 +27,10 @@ import { formatPipes } from '../ui/format-pipes';
         }
       </dd>
       <dt>Machine</dt>
-      <dd>{{ m.system }}, {{ m.processors }} processors, {{ m.memory }} MB of memory, networks {{ m.networks.join(', ') || 'none' }}</dd>
+      <dd>
+        {{ m.cloud ? m.cloud.size + ', ' : '' }}{{ m.system }}, {{ m.processors }} processors, {{ m.memory }} MB of memory, networks
+        {{ m.networks.join(', ') || 'none' }}
+      </dd>
       <dt>How quiet</dt>
       <dd>{{ quiet() }}</dd>
     </dl>
@@ -36,6 +45,7 @@ export class MachinePeek {
     const { template, running, helper } = machine;
     if (template) return 'A template does not run: its disks are taken as they are.';
     if (!running) return 'It is off: its disks are taken as they are.';
+    if (machine.cloud) return 'As after a loss of power: a cloud freezes disks and asks nothing inside.';
     if (helper) return 'Programs inside are brought to rest by the helper inside.';
     return inside
       ? `Programs inside are brought to rest under the account ${inside}.`

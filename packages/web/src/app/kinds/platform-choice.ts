@@ -10,7 +10,7 @@ import type { SlotOption } from '../ui/slot';
 export class PlatformChoice {
   private readonly api = inject(Api);
   private readonly listed = toSignal(this.api.call('listPlatforms').pipe(outcome()));
-  readonly platforms = computed((): readonly Platform[] | undefined => this.listed()?.value?.rows);
+  readonly platforms = computed((): readonly Platform[] | undefined => this.listed()?.value?.rows.filter((p) => p.family === this.family));
   readonly platform = linkedSignal(() => this.platforms()?.[0]?.id ?? 0);
   private readonly asked = toSignal(
     toObservable(this.platform).pipe(
@@ -27,6 +27,8 @@ export class PlatformChoice {
     ),
   ]);
   readonly folders = computed(() => (this.places()?.folders ?? []).map((f) => ({ value: f, label: f })));
+
+  constructor(private readonly family: Platform['family'] = 'hosts') {}
 
   /** The networks that a host has, those that lead nowhere else first. */
   networks(host: string): SlotOption<string>[] {

@@ -17,6 +17,10 @@ export function repeatable(destination: Destination | null): Place | undefined {
     const { exceptions, networks, suffix, ...rest } = destination;
     return suffix && !exceptions?.length ? { ...rest, suffix, networks: networks ?? [] } : undefined;
   }
+  if (destination?.to === 'cloud') {
+    const { exceptions, ...rest } = destination;
+    return (rest.suffix || rest.ahead) && !exceptions?.length ? rest : undefined;
+  }
   if (destination?.to === 'server') {
     const { databases } = destination;
     return databases?.length ? { ...destination, databases } : undefined;

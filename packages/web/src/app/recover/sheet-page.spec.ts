@@ -151,6 +151,21 @@ describe('the restore sheet', () => {
     });
   });
 
+  it('lets data leave its place only where somebody agrees, once', async () => {
+    answer = { checks: [{ code: 'LEAVES_PLACE', level: 'stop', text: 'gate-01 leaves the office for the fjord.' }] };
+    const { el, fixture, start, why } = await open();
+    await why('because');
+    expect(start().disabled).toBe(true);
+    answer = { checks: [{ code: 'LEAVES_PLACE', level: 'look', text: 'gate-01 leaves the office for the fjord. That is agreed to.' }] };
+    [...el.querySelectorAll('button')].find((b) => b.textContent.trim().startsWith('Agree to it that'))!.click();
+    await fixture.whenStable();
+    await eventually(() => {
+      expect(calls.at(-1)).toMatchObject({ name: 'planRestore', body: { leavesPlace: true } });
+    });
+    await fixture.whenStable();
+    expect(start().disabled).toBe(false);
+  });
+
   it('keeps an error where it happened', async () => {
     failure = new ApiFailure('POINT_GONE', 'The point has expired or was removed.', undefined);
     const { el } = await open();

@@ -36,6 +36,9 @@ function copyWords({ estimateMs, price, kind }: RestorePlan['copies'][number]): 
     .join(', ');
 }
 
+/** Checks that say that data goes to another place, or to an unknown one. */
+const placeCodes: readonly string[] = ['LEAVES_PLACE', 'PLACE_UNKNOWN'];
+
 const allRules: readonly SlotOption<Rule>[] = [
   { value: 'leave', label: 'leave it as it is' },
   { value: 'replace', label: 'replace it' },
@@ -102,6 +105,9 @@ export class SheetPage {
   protected readonly rescue = signal(true);
   /** Somebody wants what is infected nonetheless. */
   protected readonly despite = signal(false);
+  /** Somebody agrees to it that the data leaves its place, for this destination. */
+  protected readonly leaves = signal(false);
+  protected readonly mayLeave = computed(() => (this.plan()?.checks ?? []).some((c) => placeCodes.includes(c.code) && c.level === 'stop'));
   protected readonly infected = computed(() => (this.plan()?.checks ?? []).some((c) => c.code === 'INFECTED' && c.level === 'stop'));
   protected readonly edited = signal<Edited | undefined>(undefined);
   /** Whether a text can take the place of what is picked. */
@@ -124,6 +130,7 @@ export class SheetPage {
       readFrom: this.readFrom() || null,
       rescue: this.rescue(),
       ...(this.despite() && { despiteInfected: true }),
+      ...(this.leaves() && { leavesPlace: true }),
     };
   });
 
@@ -174,16 +181,27 @@ export class SheetPage {
     this.agreed.update((a) => new Set([...a, code]));
   }
 
+  protected letLeave(): void {
+    this.leaves.set(true);
+    this.agreed.update((a) => new Set([...a, ...placeCodes]));
+  }
+
   protected setTo(to: string): void {
     this.to.set(to);
     this.formed.set(null);
+    this.askAgain();
+  }
+
+  /** What was agreed to was agreed to for another destination. */
+  private askAgain(): void {
     this.agreed.set(new Set());
+    this.leaves.set(false);
   }
 
   private readonly changedInput = {
     changed: (destination: Destination | null): void => {
       this.formed.set(destination);
-      this.agreed.set(new Set());
+      this.askAgain();
     },
   };
 
