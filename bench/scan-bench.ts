@@ -12,7 +12,7 @@ const files = 8000;
 const bytesEach = 128 << 10;
 
 const unheard: ScanSink = {
-  sensitive: () => Promise.resolve(),
+  seen: () => Promise.resolve(),
   note: () => undefined,
   looked: () => undefined,
   stopped: () => false,

@@ -3,7 +3,7 @@ import fs from 'node:fs';
 import path from 'node:path';
 import { setTimeout as pause } from 'node:timers/promises';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Harness, policyFor, type Client } from '../support/harness';
+import { Harness, policyFor, Refused, type Client } from '../support/harness';
 
 const passphrase = 'a lantern at the end of the quay';
 /** Minutes for which both sites work, and are killed. */
@@ -93,12 +93,24 @@ describe('a second site that follows while the first works, both under kills', (
     }
   }
 
+  /** The mover is dead at times: a plan that has to ask one says so, and is asked for again. */
+  async function whenAMoverIsThere<T>(call: () => Promise<T>): Promise<T> {
+    for (const until = Date.now() + 60_000; ;) {
+      try {
+        return await call();
+      } catch (error) {
+        if (!(error instanceof Refused && error.code === 'MOVER_ABSENT') || Date.now() > until) throw error;
+      }
+      await pause(200);
+    }
+  }
+
   async function bringsBack(pointId: string): Promise<void> {
     const folder = `${second.folder}/back-${counts.restored}`;
     const body = { picks: [{ pointId, path: '' }], destination: { to: 'folder' as const, folder, keepPath: false }, reason: 'prove it' };
     let why = '';
     try {
-      const run = await lighthouse.ended((await lighthouse.call('startRestore', { body })).runId, 240_000);
+      const run = await lighthouse.ended((await whenAMoverIsThere(() => lighthouse.call('startRestore', { body }))).runId, 240_000);
       if (run.state !== 'done') why = `${run.state}: ${run.cause?.code} ${run.cause?.message}`;
     } catch (error) {
       why = String(error);

@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import fs from 'node:fs';
 import path from 'node:path';
 import { gzipSync } from 'node:zlib';
@@ -274,6 +275,63 @@ describe('scans of points', () => {
     ]);
     expect(fs.readdirSync('/tmp').filter((n) => n.startsWith('lithodex-scanned-'))).toEqual([]);
   });
+
+  it('know contents by their sums: where each is or was, since when, and in which point it can still be had', async () => {
+    const sumOf = (data: string | Buffer) => createHash('sha256').update(data).digest('hex');
+    const held = (await newest()).id;
+    const nowhere = sumOf('never stored');
+    const [p7, p9] = [7, 9].map((n) => sumOf(`berth ${n} is free\n`.repeat(50))) as [string, string];
+    const told = await admin.call('findTraces', { body: { sums: [p7, nowhere, p9, p7] } });
+    expect(told).toMatchObject({ nowhere: [nowhere], more: false, looked: { workloads: 1, of: 1 } });
+    const places = new Map(told.rows.map((r) => [r.sum, r.places]));
+    // it is there since the first point: the newest one is told
+    expect(places.get(p7)).toMatchObject([
+      { workload: { name: 'desk' }, path: 'plans/p7.txt', size: 800, goneAt: null, point: { id: held } },
+    ]);
+    expect(places.get(p9)).toMatchObject([{ path: 'plans/p9.txt', point: { id: held } }]);
+    put('plans/p7.txt', 'berth 7 is taken\n');
+    fs.renameSync(at('plans/p8.txt'), at('plans/moved.txt'));
+    const after = await night();
+    await scan();
+    const [again] = (await admin.call('findTraces', { body: { sums: [p7] } })).rows;
+    const moment = (await newest()).moment;
+    expect(again!.places).toMatchObject([{ path: 'plans/p7.txt', goneAt: moment, point: { id: held } }]);
+    const moved = await admin.call('findTraces', { body: { sums: [sumOf('berth 8 is free\n'.repeat(50))] } });
+    expect(moved.rows[0]!.places.map((p) => [p.path, p.goneAt, p.point?.id])).toEqual([
+      ['plans/moved.txt', null, after],
+      ['plans/p8.txt', moment, held],
+    ]);
+    const clerk = await h.as('clerk');
+    await expect(clerk.call('findTraces', { body: { sums: [p7] } })).rejects.toMatchObject({ code: 'NOT_ALLOWED' });
+    await expect(admin.call('findTraces', { body: { sums: ['of north.pdf'] } })).rejects.toMatchObject({ code: 'INVALID' });
+  });
+
+  itLong(
+    'are searched by sums within two seconds over ten million contents',
+    async () => {
+      const { db } = h.server.deps;
+      const { no } = await db('series').first<{ no: number }>('no');
+      for (let from = 0; from < 10_000_000; from += 500_000)
+        await db.raw(
+          `INSERT INTO seen_sum (series_no, path_hash, path, size, sum, from_at, to_at)
+           SELECT ?, UNHEX(MD5(seq)), CONCAT('many/', seq), 1, UNHEX(SHA2(seq, 256)), 1, 2 FROM seq_${from + 1}_to_${from + 500_000}`,
+          [no],
+        );
+      const sums = Array.from({ length: 500 }, (_, i) =>
+        createHash('sha256')
+          .update(String(i * 19_999 + 1))
+          .digest('hex'),
+      );
+      const began = performance.now();
+      const { rows } = await admin.call('findTraces', { body: { sums } });
+      const took = performance.now() - began;
+      process.stdout.write(`500 sums among ten million in ${Math.round(took)} ms\n`);
+      expect(rows).toHaveLength(500);
+      expect(took).toBeLessThan(2000);
+      await db('seen_sum').where('path', 'like', 'many/%').delete();
+    },
+    1_200_000,
+  );
 
   itLong('are done by a scanner that is widely used, with signatures of our own', async () => {
     const hex = Buffer.from('berth 9 is free').toString('hex');

@@ -18,7 +18,7 @@ const policy = {
 };
 const list = Object.entries<Route>(routes);
 /** What asks by a body, and what only concerns how one signs in oneself. */
-const asking = ['findPaths', 'consequences', 'policyMeasures', 'strikeOut'];
+const asking = ['findPaths', 'findTraces', 'consequences', 'policyMeasures', 'strikeOut'];
 const ofOneself = ['signOut', 'confirm', 'changePassword', 'dropCode', 'newRecoveryCodes', 'dropPasskey', 'endOtherSessions'];
 
 describe('the route table', () => {

@@ -2,7 +2,7 @@ import { Empty } from './common';
 import { DrillTold } from './drills';
 import * as mover from './mover';
 import { byUuid, large, route, type Route } from './route';
-import { PointScanned, SensitiveFound } from './scans';
+import { PointScanned, FilesSeen } from './scans';
 
 /** What movers call. */
 export const moverRoutes = {
@@ -68,13 +68,13 @@ export const moverRoutes = {
     body: mover.PointCopied,
     response: Empty,
   }),
-  sensitiveFound: route({
+  filesSeen: route({
     method: 'post',
-    path: '/mover/tasks/:id/sensitive',
-    summary: 'Tell in which files of a point there is sensitive data',
+    path: '/mover/tasks/:id/seen',
+    summary: 'Tell what contents the files of a point have, and what is sensitive in them',
     access: 'mover',
     params: byUuid,
-    body: SensitiveFound,
+    body: FilesSeen,
     response: Empty,
     limit: large,
   }),

@@ -34,22 +34,29 @@ export const mostNotes = 20_000;
 
 /** What stands in a file by one pattern; `sample`: the first of them, covered but for its end. */
 export const SensitiveCountRow = z.object({ pattern: z.string().max(60), count: Count, sample: z.string().max(60) });
-/** A file whose content changed, with what stands in it now. */
-export const SensitiveFile = z.object({
+/** A file whose content changed, with its sum (SHA-256, '' where it is not told) and what stands in it now. */
+export const SeenFile = z.object({
   path: ByteString,
+  size: Bytes,
+  sum: z.string().regex(/^([0-9a-f]{64})?$/),
   owner: z.string().max(120),
   mode: Count,
   counts: z.array(SensitiveCountRow).max(60),
 });
-export type SensitiveFile = z.infer<typeof SensitiveFile>;
+export type SeenFile = z.infer<typeof SeenFile>;
 
-/** Files of a point in which sensitive data was looked for. `gone`: those that changed or went; `goneBelow`: all that lay in them. `whole`: what was found before counts for nothing. */
-export const SensitiveFound = z.object({
+/** What is told of the files of a point: their sums, what is sensitive in them, or both. */
+export const Tells = z.object({ sums: z.boolean(), sensitive: z.boolean() });
+export type Tells = z.infer<typeof Tells>;
+
+/** Files of a point that were looked into. `gone`: those that changed or went; `goneBelow`: all that lay in them. `whole`: what was told before counts for nothing. */
+export const FilesSeen = z.object({
   attempt: z.int().positive(),
   pointId: Uuid,
   seq: Count,
+  tells: Tells,
   whole: z.boolean(),
-  files: z.array(SensitiveFile).max(5000),
+  files: z.array(SeenFile).max(5000),
   gone: z.array(ByteString).max(5000),
   goneBelow: z.array(ByteString).max(1000),
 });
@@ -66,8 +73,9 @@ export const PointScanned = z.object({
   finds: z.array(ScanFind).max(mostFinds),
   notes: z.array(ScanNote).max(mostNotes),
   toldAll: z.boolean(),
-  /** Whether sensitive data was looked for too. */
+  /** Whether sensitive data was looked for too, and sums were made of all contents. */
   sensitive: z.boolean(),
+  summed: z.boolean(),
 });
 
 /** What rules say when they are tried: what is wrong in them, or what they find in a sample. */
@@ -166,6 +174,35 @@ export const PointScanRow = z.object({
 });
 export type PointScanRow = z.infer<typeof PointScanRow>;
 
+/** Sums that are searched for at once. */
+export const mostSums = 2000;
+/** A content that is searched for by its sum, wherever it is or was; the places that came last first. */
+export const Trace = z.object({
+  sum: z.string(),
+  places: z.array(
+    z.object({
+      workload: z.object({ id: Id, name: z.string() }),
+      path: EscapedPath,
+      size: Bytes,
+      firstSeen: Instant,
+      /** When it was gone or otherwise; null where it is in the newest point. */
+      goneAt: Instant.nullable(),
+      /** The newest point that still holds it; null where none does any more. */
+      point: z.object({ id: Uuid, moment: Instant }).nullable(),
+    }),
+  ),
+});
+export type Trace = z.infer<typeof Trace>;
+/** `looked`: workloads of whose newest points all contents are known by their sums, of all that have points. `more`: there are more places than are told. */
+export const Traces = z.object({
+  rows: z.array(Trace),
+  /** Sums of which there is no trace. */
+  nowhere: z.array(z.string()),
+  more: z.boolean(),
+  looked: z.object({ workloads: Count, of: Count }),
+});
+export type Traces = z.infer<typeof Traces>;
+
 /** Points to scan: of these workloads, taken in this time; the newest of each where no time is said. */
 export const ScanRequest = z.object({
   workloads: z.array(Id).min(1).max(5000),
@@ -192,6 +229,19 @@ export const scanRoutes = {
       workload: QueryId.optional(),
     }),
     response: page(FoundContent),
+  }),
+  findTraces: route({
+    method: 'post',
+    path: '/traces',
+    summary: 'Where contents of these sums (SHA-256) are, or were, over all history that was scanned; reads nothing anew',
+    access: readers,
+    body: z.object({
+      sums: z
+        .array(z.string().regex(/^[0-9a-f]{64}$/))
+        .min(1)
+        .max(mostSums),
+    }),
+    response: Traces,
   }),
   pointScan: route({
     method: 'get',

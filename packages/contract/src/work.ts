@@ -7,7 +7,7 @@ import { PointKind, Scripts } from './policy';
 import { AttachedAs } from './attached';
 import { DrillCheck, DrillRoom } from './drills';
 import { MachineWish } from './running-machine';
-import { RuleSource, ScanFind, ScanNote } from './scans';
+import { RuleSource, ScanFind, ScanNote, Tells } from './scans';
 
 /** A machine in a snapshot that its storage keeps: it stands on no target of ours, and is read there. */
 const SnapshotPlace = z.object({
@@ -146,14 +146,14 @@ export const AdoptWork = z.object({ type: z.literal('adopt'), target: TargetRef 
 export type AdoptWork = z.infer<typeof AdoptWork>;
 
 /**
- * Looks into points of a series, oldest first, for what rules find; for sensitive data in those that are newer than all in which it was looked for. `since`: the point before them that was looked into
- * by the same rules, with what was found there: what is as it was there is not read again; `looked`: it is the newest in which sensitive data was looked for. `scanner`: name of a command in the mover's
+ * Looks into points of a series, oldest first, for what rules find; tells sums and what is sensitive of those that are newer than all of which it was told. `since`: the point before them that was looked into
+ * by the same rules, with what was found there: what is as it was there is not read again; `told`: it is the newest of which that was told. `scanner`: name of a command in the mover's
  * own settings.
  */
 export const ScanWork = z.object({
   type: z.literal('scan'),
-  points: z.array(PointRef.extend({ sensitive: z.boolean() })).max(1000),
-  since: z.object({ point: PointRef, finds: z.array(ScanFind), notes: z.array(ScanNote), looked: z.boolean() }).nullable(),
+  points: z.array(PointRef.extend({ tells: Tells })).max(1000),
+  since: z.object({ point: PointRef, finds: z.array(ScanFind), notes: z.array(ScanNote), told: Tells }).nullable(),
   rules: z.array(RuleSource),
   scanner: z.string().max(60),
   sensitive: z.boolean(),

@@ -25,6 +25,7 @@ export * from './text/escaped-copy';
 export * from './text/find-bytes';
 export * from './text/format';
 export * from './text/grouped';
+export * from './text/sums-in';
 export * from './preview/preview';
 export * from './restore/conflict';
 export * from './restore/distinct-names';

@@ -19,7 +19,7 @@ export interface PatternCount {
 export interface ContentTold {
   readonly finds: readonly FoundWithin[];
   readonly counts: readonly PatternCount[];
-  /** SHA-256 of the content, as hex; '' where it is not needed. */
+  /** SHA-256 of the content, as hex; '' for a part of one. */
   readonly sum: string;
   /** Why not all of it could be looked into; '' where it was. */
   readonly notLooked: string;
@@ -30,8 +30,6 @@ export class ContentLook {
   constructor(
     private readonly rules: RuleSet,
     private readonly patterns: readonly SensitivePattern[],
-    /** Whether contents are summed in which nothing is found, as others may find something. */
-    private readonly sumAll: boolean,
   ) {}
 
   /** Looks into a whole content, and what is inside it. */
@@ -46,7 +44,7 @@ export class ContentLook {
       finds.push(...this.rules.find(content).map((f) => ({ ...f, within })));
       await this.count(counts, content);
     }
-    const sum = finds.length || this.sumAll ? createHash('sha256').update(data).digest('hex') : '';
+    const sum = createHash('sha256').update(data).digest('hex');
     return { finds: onceEach(finds), counts: counts.rows, sum, notLooked };
   }
 

@@ -7,7 +7,7 @@ const mebibyte = 1 << 20;
 
 describe('looking beside what goes on', () => {
   it('tells the same with threads as without', async () => {
-    const pool = new LookPool({ rules: shippedRules, sensitive: true, sumAll: false });
+    const pool = new LookPool({ rules: shippedRules, sensitive: true });
     const content = () => Buffer.from(`${sample}, paid by 4000 0000 0000 0002`);
     const here = await pool.look(content(), true);
     expect(here).toMatchObject({ finds: [{ rule: 'harmless_sample', within: '' }], counts: [{ pattern: 'card', count: 1 }] });
@@ -18,7 +18,7 @@ describe('looking beside what goes on', () => {
   });
 
   it('looks at windows, which are not opened', async () => {
-    const pool = new LookPool({ rules: shippedRules, sensitive: false, sumAll: true });
+    const pool = new LookPool({ rules: shippedRules, sensitive: false });
     expect(await pool.look(Buffer.from(`PK\x03\x04 ${sample}`), false)).toMatchObject({
       finds: [{ rule: 'harmless_sample' }],
       notLooked: '',
@@ -29,9 +29,7 @@ describe('looking beside what goes on', () => {
   });
 
   it('has no rules that do not hold', () => {
-    expect(
-      () => new LookPool({ rules: [{ name: 'x', text: 'rule a { condition: nothing }' }], sensitive: false, sumAll: false }),
-    ).toThrow();
-    expect(() => new LookPool({ rules: [], sensitive: false, sumAll: false })).not.toThrow();
+    expect(() => new LookPool({ rules: [{ name: 'x', text: 'rule a { condition: nothing }' }], sensitive: false })).toThrow();
+    expect(() => new LookPool({ rules: [], sensitive: false })).not.toThrow();
   });
 });

@@ -9,7 +9,6 @@ import { RuleSet } from './rule-set';
 export interface LookStart {
   readonly rules: readonly RuleSource[];
   readonly sensitive: boolean;
-  readonly sumAll: boolean;
 }
 export interface LookAsked {
   readonly id: number;
@@ -50,7 +49,7 @@ export class LookPool {
 
   /** Throws Error with what is wrong in the rules. */
   constructor(private readonly start: LookStart) {
-    this.here = new ContentLook(RuleSet.of(start.rules), start.sensitive ? shippedPatterns : [], start.sumAll);
+    this.here = new ContentLook(RuleSet.of(start.rules), start.sensitive ? shippedPatterns : []);
   }
 
   /** Looks into a content, or a part of one that is too large to be held. It may be given to a thread: whoever calls can't use it any more. */

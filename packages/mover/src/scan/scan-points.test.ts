@@ -1,12 +1,12 @@
 import { execFileSync } from 'node:child_process';
-import { randomBytes } from 'node:crypto';
+import { createHash, randomBytes } from 'node:crypto';
 import fs from 'node:fs';
 import path from 'node:path';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import yazl from 'yazl';
 import { shippedRules } from '@lithodex/core';
 import { closePools } from '@lithodex/connectors';
-import type { SensitiveFile } from '@lithodex/contract';
+import type { SeenFile } from '@lithodex/contract';
 import { DiskFolder, Store, topEntry } from '@lithodex/engine';
 import { pointOfDisks } from '../../../../tests/support/machine-point';
 import { temporaryFolder } from '../../../../tests/support/nasty-tree';
@@ -51,12 +51,12 @@ describe('a scan of machines', () => {
     const store = await Store.create(new DiskFolder(`${base}/store`), randomBytes(32), new Date());
     const files = { 'etc/note': 'as it should be', 'srv/planted.bin': `x${sample}`, 'srv/people.txt': 'card 4000 0000 0000 0002' };
     const one = await pointOfDisks(store, 'one', { system: image('one', files) });
-    const told: SensitiveFile[] = [];
+    const told: SeenFile[] = [];
     const gone: string[] = [];
     const scanner = new PointScanner(
       { rules: shippedRules, sensitive: true },
       {
-        sensitive(now, left) {
+        seen(now, left) {
           told.push(...now);
           gone.push(...left.items);
           return Promise.resolve();
@@ -69,6 +69,8 @@ describe('a scan of machines', () => {
     const full = { root: { ...one.root, owners: {}, groups: {} } };
     const first = await scanner.scan(undefined, { ...one, ...full });
     expect(first).toMatchObject({ items: 3, infected: 1, notLooked: 0 });
+    const noted = createHash('sha256').update(files['etc/note']).digest('hex');
+    expect(told.find((f) => f.path.endsWith('etc/note'))).toMatchObject({ sum: noted, size: files['etc/note'].length });
     expect(first.finds.map((f) => f.path)).toEqual(['disks/system.raw/volume/srv/planted.bin']);
     expect(told.filter((f) => f.counts.length).map((f) => [f.path, f.counts[0]!.pattern])).toEqual([
       ['disks/system.raw/volume/srv/people.txt', 'card'],
@@ -92,7 +94,7 @@ describe('a scan of machines', () => {
     const scanner = new PointScanner(
       { rules: shippedRules, sensitive: false },
       {
-        sensitive: () => Promise.resolve(),
+        seen: () => Promise.resolve(),
         note: (at, why) => void notes.push(`${at}: ${why}`),
         looked: () => undefined,
         stopped: () => false,
@@ -113,7 +115,7 @@ describe('a scan of files', () => {
     fs.mkdirSync(source);
     fs.writeFileSync(`${source}/closed.zip`, 'PK\x03\x04 no archive');
     fs.writeFileSync(`${source}/planted`, sample);
-    const sink = { sensitive: () => Promise.resolve(), note: () => undefined, looked: () => undefined, stopped: () => false };
+    const sink = { seen: () => Promise.resolve(), note: () => undefined, looked: () => undefined, stopped: () => false };
     const pointOf = async (id: string, previous: string | null) => {
       const { root } = await takePoint(store, pointRequest(source, id, previous), quietly);
       return { kept: store, store, root, top: topEntry(root) };
@@ -142,7 +144,7 @@ describe('what is inside a content', () => {
     };
     await expect(read()).rejects.toThrow(NotOpened);
     const nested = [1, 2, 3, 4, 5, 6, 7, 8].reduce((data) => gzipSync(data), Buffer.from(sample));
-    const look = await new ContentLook(rules, [], false).intoWhole(nested);
+    const look = await new ContentLook(rules, []).intoWhole(nested);
     expect(look).toMatchObject({ finds: [], notLooked: 'archives in archives go on too deep' });
   });
 
@@ -157,13 +159,13 @@ describe('what is inside a content', () => {
     // a way of packing that nobody knows, in its place and in the list at the end
     data.writeUInt16LE(99, data.indexOf(Buffer.from([0x50, 0x4b, 3, 4])) + 8);
     data.writeUInt16LE(99, data.indexOf(Buffer.from([0x50, 0x4b, 1, 2])) + 10);
-    const look = await new ContentLook(rules, [], false).intoWhole(data);
+    const look = await new ContentLook(rules, []).intoWhole(data);
     expect(look.notLooked).toBe('it is damaged');
     expect(look.finds).toContainEqual(expect.objectContaining({ within: 'second.txt', rule: 'harmless_sample' }));
   });
 
   it('is told of where it is damaged, and what stands before is looked at', async () => {
-    const look = await new ContentLook(rules, [], false).intoWhole(Buffer.from(`\x1f\x8b${sample}`, 'latin1'));
+    const look = await new ContentLook(rules, []).intoWhole(Buffer.from(`\x1f\x8b${sample}`, 'latin1'));
     expect(look).toMatchObject({ notLooked: 'it is damaged', finds: [{ rule: 'harmless_sample', within: '' }] });
   });
 });

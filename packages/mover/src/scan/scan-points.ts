@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { mostFinds, mostNotes, type RuleSource, type ScanFind, type ScanNote, type SensitiveFile } from '@lithodex/contract';
+import { mostFinds, mostNotes, type RuleSource, type ScanFind, type ScanNote, type SeenFile, type Tells } from '@lithodex/contract';
 import { fileContent, SlidingWork, type FoundItem, type OpenPoint } from '@lithodex/connectors';
 import { EngineError, type Root } from '@lithodex/engine';
 import type { CommandScanner } from './command-scanner';
@@ -31,8 +31,8 @@ export interface Gone {
 
 /** Where what was found goes meanwhile. */
 export interface ScanSink {
-  /** Files in which sensitive data was looked for, and items that changed or went. */
-  sensitive(files: readonly SensitiveFile[], gone: Gone): Promise<void>;
+  /** Files that were looked into, and items that changed or went. */
+  seen(files: readonly SeenFile[], gone: Gone): Promise<void>;
   note(path: string, why: string): void;
   looked(bytes: number): void;
   stopped(): boolean;
@@ -63,7 +63,7 @@ const lap = 64 << 10;
 /** Contents that are remembered, so that the same bytes are looked into once however many points hold them. */
 const mostRemembered = 200_000;
 /** What is remembered of most of them. */
-const nothing: ContentTold = { finds: [], counts: [], sum: '', notLooked: '' };
+const nothing: Omit<ContentTold, 'sum'> = { finds: [], counts: [], notLooked: '' };
 const mostPatterns = 60;
 const mostWhy = 300;
 
@@ -80,7 +80,7 @@ export class PointScanner {
     private readonly by: ScanBy,
     private readonly sink: ScanSink,
   ) {
-    this.pool = new LookPool({ rules: by.rules, sensitive: by.sensitive, sumAll: by.scanner !== undefined });
+    this.pool = new LookPool({ rules: by.rules, sensitive: by.sensitive });
   }
 
   /** Takes over what is known of a point. */
@@ -100,18 +100,23 @@ export class PointScanner {
     return this.pool.close();
   }
 
-  /** Looks into a point, as far as it differs from the one before; `sensitive`: what stands in its files is told too. Throws what targets fail with, ScannerError, STOPPED. */
-  async scan(before: OpenPoint | undefined, now: OpenPoint, sensitive = this.by.sensitive): Promise<ScannedPoint> {
+  /** Looks into a point, as far as it differs from the one before; `tells`: what is told of its files. Throws what targets fail with, ScannerError, STOPPED. */
+  async scan(
+    before: OpenPoint | undefined,
+    now: OpenPoint,
+    tells: Tells = { sums: true, sensitive: this.by.sensitive },
+  ): Promise<ScannedPoint> {
     const { scanner } = this.by;
     const sums = { items: 0, bytes: 0, read: 0 };
     const work = new SlidingWork(scanner ? 1 : atOnce);
-    let files: SensitiveFile[] = [];
+    const telling = tells.sums || tells.sensitive;
+    let files: SeenFile[] = [];
     let gone: Gone = { items: [], below: [] };
     const send = async () => {
       const [told, left] = [files, gone];
       files = [];
       gone = { items: [], below: [] };
-      if (told.length || left.items.length || left.below.length) await this.sink.sensitive(told, left);
+      if (told.length || left.items.length || left.below.length) await this.sink.seen(told, left);
     };
     for await (const step of pointSteps(before, now)) {
       if (this.sink.stopped()) throw new EngineError('STOPPED');
@@ -121,7 +126,7 @@ export class PointScanner {
       }
       if (step.do === 'forget') {
         this.forget(step.path, step.below);
-        if (sensitive && before) (step.below ? gone.below : gone.items).push(step.path);
+        if (telling && before) (step.below ? gone.below : gone.items).push(step.path);
       } else {
         const { path, item } = step;
         // one is read after the other, as they lie; what was read is looked into meanwhile
@@ -132,7 +137,7 @@ export class PointScanner {
           sums.bytes += item.entry.size;
           sums.read += seen.read;
           this.sink.looked(seen.read);
-          if (sensitive) files.push({ path, ...whoseOf(now.root, item.entry), counts: seen.counts.slice(0, mostPatterns) });
+          if (telling) files.push({ path, ...whoseOf(now.root, item.entry), ...ofContent(seen, tells) });
         });
       }
       // one that went before it came is told first
@@ -168,7 +173,7 @@ export class PointScanner {
       const seen = await looking;
       pending.sum = seen.sum;
       if (key !== undefined && !known && this.remembered.size < mostRemembered)
-        this.remembered.set(key, seen.finds.length || seen.counts.length || seen.notLooked ? seen : nothing);
+        this.remembered.set(key, seen.finds.length || seen.counts.length || seen.notLooked ? seen : { ...nothing, sum: seen.sum });
       if (seen.finds.length)
         this.finds.set(
           path,
@@ -268,6 +273,11 @@ function keyOf({ content, size }: FoundItem['entry']): string | undefined {
   return `${size} ${('lists' in content ? content.lists : content.names).toString('base64')}`;
 }
 
-function whoseOf(root: Root, { uid, mode }: FoundItem['entry']): Pick<SensitiveFile, 'owner' | 'mode'> {
-  return { owner: (root.owners[String(uid)] ?? String(uid)).slice(0, 120), mode };
+const ofContent = ({ sum, counts }: ContentTold, tells: Tells): Pick<SeenFile, 'sum' | 'counts'> => ({
+  sum: tells.sums ? sum : '',
+  counts: tells.sensitive ? counts.slice(0, mostPatterns) : [],
+});
+
+function whoseOf(root: Root, { uid, mode, size }: FoundItem['entry']): Pick<SeenFile, 'owner' | 'mode' | 'size'> {
+  return { size, owner: (root.owners[String(uid)] ?? String(uid)).slice(0, 120), mode };
 }

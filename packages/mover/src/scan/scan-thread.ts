@@ -6,8 +6,8 @@ import type { LookAnswer, LookAsked, LookStart } from './look-pool';
 import { RuleSet } from './rule-set';
 
 /** Thread that looks into contents: what is wrong in one goes wrong here. */
-const { rules, sensitive, sumAll } = workerData as LookStart;
-const look = new ContentLook(RuleSet.of(rules), sensitive ? shippedPatterns : [], sumAll);
+const { rules, sensitive } = workerData as LookStart;
+const look = new ContentLook(RuleSet.of(rules), sensitive ? shippedPatterns : []);
 const say = (answer: LookAnswer) => {
   parentPort!.postMessage(answer);
 };

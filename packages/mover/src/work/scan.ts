@@ -1,4 +1,4 @@
-import type { PointRef, ScanWork, SensitiveFile } from '@lithodex/contract';
+import type { PointRef, ScanWork, SeenFile, Tells } from '@lithodex/contract';
 import { countOf, escapePath, formatBytes } from '@lithodex/core';
 import type { OpenPoint } from '@lithodex/connectors';
 import { EngineError } from '@lithodex/engine';
@@ -18,14 +18,15 @@ export async function runScan(ctx: TaskContext, work: ScanWork): Promise<TaskRes
   let current = '';
   const { attempt, id } = ctx.task;
   const scanner = scannerOf(ctx, work.scanner);
-  const tellSensitive = async (whole: boolean, files: SensitiveFile[], { items, below }: Gone) => {
-    const body = { attempt, pointId: current, seq: seq++, whole, files, gone: items, goneBelow: below };
-    await ctx.api.insist('sensitiveFound', body, id, ctx.stopped);
+  let tells: Tells = { sums: false, sensitive: false };
+  const tellSeen = async (whole: boolean, files: SeenFile[], { items, below }: Gone) => {
+    const body = { attempt, pointId: current, seq: seq++, tells, whole, files, gone: items, goneBelow: below };
+    await ctx.api.insist('filesSeen', body, id, ctx.stopped);
   };
   const scanning = new PointScanner(
     { rules: work.rules, sensitive: work.sensitive, scanner },
     {
-      sensitive: (files, gone) => tellSensitive(false, [...files], gone),
+      seen: (files, gone) => tellSeen(false, [...files], gone),
       note(path, why) {
         counts.warnings++;
         if (lines++ < mostLines) ctx.log({ level: 'note', code: 'NOT_LOOKED', path, message: why });
@@ -50,8 +51,8 @@ export async function runScan(ctx: TaskContext, work: ScanWork): Promise<TaskRes
   );
   try {
     let before: { readonly at: PointRef; readonly point: OpenPoint } | undefined;
-    // whether sensitive data was looked for in the point before
-    let looked = work.since?.looked ?? false;
+    // what was told of the point before
+    let told: Tells = work.since?.told ?? { sums: false, sensitive: false };
     let gone = 0;
     if (work.since) {
       before = { at: work.since.point, point: await openPoint(ctx.stores, work.since.point) };
@@ -67,21 +68,27 @@ export async function runScan(ctx: TaskContext, work: ScanWork): Promise<TaskRes
         continue;
       }
       // what another store holds is named otherwise
-      if (before?.at.target.id !== at.target.id || (at.sensitive && !looked)) {
+      tells = at.tells;
+      if (before?.at.target.id !== at.target.id || (tells.sensitive && !told.sensitive) || (tells.sums && !told.sums)) {
         before = undefined;
         scanning.begin();
       }
       current = at.taskId;
       seq = 0;
-      if (at.sensitive && !before) await tellSensitive(true, [], { items: [], below: [] });
-      const told = await scanning.scan(before?.point, point, at.sensitive);
-      looked = at.sensitive;
-      for (const { path, within, rule, about } of told.finds.slice(0, mostLines)) {
+      if ((tells.sensitive || tells.sums) && !before) await tellSeen(true, [], { items: [], below: [] });
+      const scanned = await scanning.scan(before?.point, point, tells);
+      told = tells;
+      for (const { path, within, rule, about } of scanned.finds.slice(0, mostLines)) {
         const where = within === '' ? '' : ` (in ${within})`;
         ctx.log({ level: 'fault', code: 'FOUND', path, message: `${rule}${where}: ${about}` });
       }
-      await ctx.api.insist('pointScanned', { attempt, pointId: current, ...told, sensitive: work.sensitive }, id, ctx.stopped);
-      counts.items += told.items;
+      await ctx.api.insist(
+        'pointScanned',
+        { attempt, pointId: current, ...scanned, sensitive: work.sensitive, summed: true },
+        id,
+        ctx.stopped,
+      );
+      counts.items += scanned.items;
       before = { at, point };
     }
     if (gone) throw new EngineError('OBJECT_MISSING', `the roots of ${countOf(gone, 'point')}`);

@@ -176,6 +176,11 @@ export const routes: Routes = [
         loadComponent: () => import('./trust/scans-page').then((m) => m.ScansPage),
       },
       {
+        path: 'trust/traces',
+        title: 'Traces · Lithodex',
+        loadComponent: () => import('./trust/traces-page').then((m) => m.TracesPage),
+      },
+      {
         path: 'trust/sensitive',
         title: 'What is sensitive · Lithodex',
         loadComponent: () => import('./trust/sensitive-page').then((m) => m.SensitivePage),

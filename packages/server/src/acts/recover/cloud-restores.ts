@@ -96,7 +96,7 @@ function machineChecks(going: Going, { machines, naming }: Inventory, offers: Cl
 /** What leaves its place, or may: it has to be agreed to. */
 function placeChecks(all: readonly Going[], region: Region, agreed: boolean): Check[] {
   const level = agreed ? ('look' as const) : ('stop' as const);
-  const ask = agreed ? 'That is agreed to.' : 'Agree to that first.';
+  const ask = agreed ? '' : ' Agree to that first.';
   const homes = [...new Set(all.map(({ pick }) => pick.machine.location))];
   return homes.flatMap((home): Check[] => {
     const names = all.filter(({ pick }) => pick.machine.location === home).map(({ pick }) => pick.machine.name);
@@ -106,10 +106,10 @@ function placeChecks(all: readonly Going[], region: Region, agreed: boolean): Ch
         {
           level,
           code: 'PLACE_UNKNOWN',
-          text: `Where ${home ? region.name : who} is nobody said, so nobody knows whether the data leaves its place. ${ask}`,
+          text: `Where ${home ? region.name : who} is nobody said, so nobody knows whether the data leaves its place.${ask}`,
         },
       ];
-    return home === region.place ? [] : [{ level, code: 'LEAVES_PLACE', text: `${who} ${verb} ${home} for ${region.place}. ${ask}` }];
+    return home === region.place ? [] : [{ level, code: 'LEAVES_PLACE', text: `${who} ${verb} ${home} for ${region.place}.${ask}` }];
   });
 }
 

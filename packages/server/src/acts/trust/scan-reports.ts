@@ -1,10 +1,10 @@
-import { createHash } from 'node:crypto';
-import type { PointScanned, SensitiveFound } from '@lithodex/contract';
+import type { FilesSeen, PointScanned } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import type { z } from 'zod';
 import { fromJson } from '../../base/db/json';
 import { ApiError } from '../../base/errors';
 import type { RunningTask } from '../../records/movers/running-task';
+import { hashOfPath as hashOf, keepSums } from '../../records/trust/seen-sums';
 import { ruleSetNow, scanSettings } from '../../records/trust/scan-rules';
 import type { ScanPlan } from './scans';
 
@@ -47,6 +47,7 @@ export async function keepScan(trx: Knex.Transaction, now: number, task: Running
     suspect: told.suspect,
     infected: told.infected,
     sensitive_too: told.sensitive,
+    sums_too: told.summed,
     told_all: told.toldAll,
   });
   const finds = told.finds.map(({ path, within, rule, about, grade, size, sum }) => ({
@@ -84,9 +85,19 @@ async function scannedBy(trx: Knex.Transaction, now: number, task: RunningTask):
   return set.at <= task.started_at ? { rules: set.id, at: set.at } : { rules: '', at: task.started_at };
 }
 
-/** Keeps in which files of a point there is sensitive data: what stood there before ends with it. Points come in the order in which they were taken. */
-export async function keepSensitive(trx: Knex.Transaction, task: RunningTask, told: z.infer<typeof SensitiveFound>): Promise<void> {
-  const { workload_id, series_no, moment } = await pointOf(trx, task, told.pointId);
+/** Keeps what is told of the files of a point. Points come in the order in which they were taken. */
+export async function keepSeen(trx: Knex.Transaction, task: RunningTask, told: z.infer<typeof FilesSeen>): Promise<void> {
+  const point = await pointOf(trx, task, told.pointId);
+  if (told.tells.sensitive) await keepSensitive(trx, point, told);
+  if (told.tells.sums) await keepSums(trx, point, told);
+}
+
+/** Keeps in which files there is sensitive data: what stood there before ends with it. */
+async function keepSensitive(
+  trx: Knex.Transaction,
+  { workload_id, series_no, moment }: Scanned,
+  told: z.infer<typeof FilesSeen>,
+): Promise<void> {
   const open = () => trx('sensitive_file').where({ series_no, to_at: null }).where('from_at', '<', moment);
   if (told.whole) await open().update({ to_at: moment });
   const ended = [...told.gone, ...told.files.map((f) => f.path)];
@@ -148,5 +159,3 @@ async function goingOn<R extends Standing>(trx: Knex.Transaction, series: number
       .update({ to_at: null });
   return rows.filter((r) => !ended.has(keyOf(r)));
 }
-
-const hashOf = (path: string): Buffer => createHash('md5').update(Buffer.from(path, 'latin1')).digest();

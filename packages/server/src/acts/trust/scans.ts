@@ -69,6 +69,7 @@ interface Living {
   readonly rules: string | null;
   readonly not_looked: number | null;
   readonly sensitive_too: 0 | 1 | null;
+  readonly sums_too: 0 | 1 | null;
   readonly told_all: 0 | 1 | null;
 }
 
@@ -80,15 +81,16 @@ export async function scanWork(trx: Knex.Transaction, secrets: Secrets, plan: Sc
     .leftJoin('point_scan as s', 's.point_id', 'p.id')
     .where({ 'p.series_no': plan.seriesNo, 'p.state': 'visible' })
     .orderBy('p.ordinal')
-    .select<Living[]>('p.id', 'p.items', 'p.bytes', 's.rules', 's.not_looked', 's.sensitive_too', 's.told_all');
-  const isDone = (p: Living) => p.rules === set.id && (!settings.sensitive || p.sensitive_too === 1);
+    .select<Living[]>('p.id', 'p.items', 'p.bytes', 's.rules', 's.not_looked', 's.sensitive_too', 's.sums_too', 's.told_all');
+  const isDone = (p: Living) => p.rules === set.id && p.sums_too === 1 && (!settings.sensitive || p.sensitive_too === 1);
   const asked = new Set(plan.points);
   const wanted = living.filter((p) => asked.has(p.id) && !isDone(p));
   const first = wanted[0] ? living.indexOf(wanted[0]) : 0;
   const noted = await notesOf(trx, plan.seriesNo);
   // one goes on only from where all is known that was found, and what could not be looked into
   const since = living.slice(0, first).findLast((p) => isDone(p) && p.told_all === 1 && (p.not_looked === 0 || p.id === noted.pointId));
-  const looked = living.findLastIndex((p) => p.sensitive_too === 1);
+  // the newest of which each was told
+  const newestOf = { sensitive: living.findLastIndex((p) => p.sensitive_too === 1), sums: living.findLastIndex((p) => p.sums_too === 1) };
   const ids = [...(since ? [since.id] : []), ...wanted.map((p) => p.id)];
   const refs = new Map((await pointRefs(trx, secrets, ids, plan.targetId)).map((r) => [r.taskId, r]));
   const sinceRef = since && refs.get(since.id);
@@ -97,7 +99,8 @@ export async function scanWork(trx: Knex.Transaction, secrets: Secrets, plan: Sc
     type: 'scan',
     points: wanted.flatMap((p) => {
       const ref = refs.get(p.id);
-      return ref ? [{ ...ref, sensitive: settings.sensitive && living.indexOf(p) > looked }] : [];
+      const at = living.indexOf(p);
+      return ref ? [{ ...ref, tells: { sums: at > newestOf.sums, sensitive: settings.sensitive && at > newestOf.sensitive } }] : [];
     }),
     since:
       since && sinceRef
@@ -105,7 +108,7 @@ export async function scanWork(trx: Knex.Transaction, secrets: Secrets, plan: Sc
             point: sinceRef,
             finds: await findsOf(trx, [since.id]),
             notes: since.not_looked === 0 ? [] : noted.notes,
-            looked: living[looked]?.id === since.id,
+            told: { sums: living[newestOf.sums]?.id === since.id, sensitive: living[newestOf.sensitive]?.id === since.id },
           }
         : null,
     rules: [...set.files],

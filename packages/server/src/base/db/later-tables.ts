@@ -138,3 +138,11 @@ ALTER TABLE target ADD follows_every INT UNSIGNED NULL, ADD follow_due BIGINT NU
 
 /** Of restores that are repeated: the moment of the newest point that was brought of each workload, by its number. */
 export const broughtPoints = 'ALTER TABLE standing_restore ADD brought LONGTEXT NULL;';
+
+/** Contents of files by their sums: each row stands for the time in which a file was so. Of a point that was scanned before there are none. */
+export const seenSums = `
+CREATE TABLE seen_sum (
+  no BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, series_no INT UNSIGNED NOT NULL, path_hash BINARY(16) NOT NULL, path BLOB NOT NULL, size BIGINT NOT NULL, sum BINARY(32) NOT NULL,
+  from_at BIGINT NOT NULL, to_at BIGINT NULL, UNIQUE KEY (series_no, path_hash, from_at), KEY (sum)
+);
+ALTER TABLE point_scan ADD sums_too BOOLEAN NOT NULL DEFAULT 0`;

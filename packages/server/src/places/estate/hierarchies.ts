@@ -8,7 +8,7 @@ export function placesOf(w: WorkloadRow, by: EstateBy): string[][] {
     case 'platform':
       return [[machine ? w.source.name : kinds[w.kind].group]];
     case 'host':
-      return machine ? [[machine.cluster, machine.host]] : [];
+      return machine ? [[machine.cloud ? w.source.name : machine.cluster, machine.host]] : [];
     case 'folder':
       return machine ? [[w.source.name, ...machine.folder.split('/').filter(Boolean)]] : [];
     case 'storage':

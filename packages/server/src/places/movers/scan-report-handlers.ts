@@ -1,11 +1,11 @@
 import { inTransaction } from '../../base/db/open';
 import type { Handlers } from '../../base/http/bind-routes';
 import type { Deps } from '../../acts/deps';
-import { keepScan, keepSensitive } from '../../acts/trust/scan-reports';
+import { keepScan, keepSeen } from '../../acts/trust/scan-reports';
 import { heldTask } from '../../records/movers/running-task';
 
 /** What movers tell of scans. */
-export function scanReportHandlers(deps: Deps): Pick<Handlers, 'pointScanned' | 'sensitiveFound'> {
+export function scanReportHandlers(deps: Deps): Pick<Handlers, 'pointScanned' | 'filesSeen'> {
   const { db, clock } = deps;
   return {
     async pointScanned({ params, body, actor }) {
@@ -16,9 +16,9 @@ export function scanReportHandlers(deps: Deps): Pick<Handlers, 'pointScanned' | 
       return {};
     },
 
-    async sensitiveFound({ params, body, actor }) {
+    async filesSeen({ params, body, actor }) {
       await inTransaction(db, async (trx) => {
-        await keepSensitive(trx, await heldTask(trx, params.id, body.attempt, actor, ['scan']), body);
+        await keepSeen(trx, await heldTask(trx, params.id, body.attempt, actor, ['scan']), body);
       });
       return {};
     },

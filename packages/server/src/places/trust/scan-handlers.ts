@@ -9,9 +9,10 @@ import type { Deps } from '../../acts/deps';
 import { cleanOf, findsOf, queueScan } from '../../acts/trust/scans';
 import { pointFor } from '../../records/recover/point-access';
 import { judgedPoints } from '../../records/trust/point-scans';
+import { tracesOf } from '../../records/trust/seen-sums';
 import { keepScanSettings, ruleFiles, rulesInForce, ruleSetNow, scanSettings } from '../../records/trust/scan-rules';
 
-type ScanHandlers = Pick<Handlers, 'listScans' | 'listFinds' | 'pointScan' | 'startScan' | 'changeScanSettings'>;
+type ScanHandlers = Pick<Handlers, 'listScans' | 'listFinds' | 'findTraces' | 'pointScan' | 'startScan' | 'changeScanSettings'>;
 
 const mostContents = 200;
 const mostPlaces = 20;
@@ -62,6 +63,8 @@ export function scanHandlers(deps: Deps): ScanHandlers {
       const contents = await foundContents(db, since, query.workload, query.q?.trim() ?? '');
       return { rows: contents.slice(0, mostContents), next: null, total: contents.length };
     },
+
+    findTraces: ({ body, actor }) => tracesOf(db, body.sums, actor.remit),
 
     async pointScan({ params, actor }) {
       const point = await pointFor(db, params.id, actor);

@@ -25,13 +25,13 @@ export function sizeWords(size: { processors: number; memory: number; perHour: n
       @if (from.failure(); as f) {
         <span class="f">{{ f.message }}</span>
       } @else if (from.places()) {
-        , region
-        <lx-slot label="region" [options]="regions()" [value]="place().region" (valueChange)="setRegion($event)" />:
+        in region
+        <lx-slot label="region" [options]="regions()" [value]="place().region" (valueChange)="setRegion($event)" />,
         <lx-slot label="what is sent" [options]="kinds" [value]="place().ahead" (valueChange)="set({ ahead: $event })" />, disks of class
         <lx-slot label="class" [options]="classes()" [value]="place().class" (valueChange)="set({ class: $event })" />, with
         <lx-slot label="network" [options]="networks()" [value]="place().network" (valueChange)="set({ network: $event })" />
         @if (!place().ahead) {
-          , size
+          and size
           <lx-slot label="size" [options]="sizes()" [value]="place().size ?? ''" (valueChange)="set({ size: $event || null })" />, group
           <lx-slot
             label="group"

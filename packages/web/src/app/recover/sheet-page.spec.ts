@@ -156,8 +156,8 @@ describe('the restore sheet', () => {
     const { el, fixture, start, why } = await open();
     await why('because');
     expect(start().disabled).toBe(true);
-    answer = { checks: [{ code: 'LEAVES_PLACE', level: 'look', text: 'gate-01 leaves the office for the fjord. That is agreed to.' }] };
-    [...el.querySelectorAll('button')].find((b) => b.textContent.trim().startsWith('Agree to it that'))!.click();
+    answer = { checks: [{ code: 'LEAVES_PLACE', level: 'look', text: 'gate-01 leaves the office for the fjord.' }] };
+    [...el.querySelectorAll('button')].find((b) => b.textContent.trim().startsWith('Agree that'))!.click();
     await fixture.whenStable();
     await eventually(() => {
       expect(calls.at(-1)).toMatchObject({ name: 'planRestore', body: { leavesPlace: true } });
