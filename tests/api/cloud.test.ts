@@ -14,6 +14,7 @@ let cloudId: number;
 let policyId: number;
 
 const MiB = 1 << 20;
+let ahead = 0;
 const estate = async () => (await admin.call('estate')).workloads.filter((w) => w.machine && w.gone === null);
 const idOf = async (name: string) => (await estate()).find((w) => w.name === name)!.id;
 const newest = async (name: string) => (await admin.call('workload', { id: await idOf(name) })).pointList.at(-1)!;
@@ -35,7 +36,7 @@ const log = async (runId: number) => (await admin.call('runLog', { id: runId, qu
 const lying = () => sky.cloud.volumes.all().filter((v) => v.instance === null);
 
 beforeAll(async () => {
-  h = await Harness.start({ leaseMs: 4000 });
+  h = await Harness.start({ leaseMs: 4000, clock: { now: () => Date.now() + ahead } });
   admin = await h.as('administrator');
   const { targetId } = await h.connect(admin);
   const platform = await startPlatform(`${h.folder}/platform`);
@@ -312,5 +313,32 @@ describe('a restore into a cloud that is repeated', () => {
       'Skyfjord, in fjord-north, the disks sent ahead',
       'Skyfjord, in fjord-north, on island, named …-proof',
     ]);
+  });
+});
+
+describe('a machine that is in a cloud for a trial', () => {
+  it('is for no policy, and removed by itself with its disks; one that somebody changed is left and told of', async () => {
+    const token = await h.withToken('administrator');
+    const plan = await admin.call('planRestore', { body: await toCloud('gate-01', { hours: 4, suffix: '-trial' }) });
+    expect(plan.checks.find((c) => c.code === 'REMOVED_AFTER')?.text).toContain('4 hours after it is there it is removed with its disks');
+    expect(plan.checks.map((c) => c.code)).not.toContain('TAGS');
+    for (const suffix of ['-trial', '-kept'])
+      expect((await restore(await toCloud('gate-01', { hours: 4, suffix }, { start: true }))).state).toBe('done');
+    expect(sky.cloud.named('gate-01-trial')).toMatchObject({ tags: [], running: true });
+    // somebody gives it a disk of their own
+    const kept = sky.cloud.named('gate-01-kept');
+    sky.cloud.volumes.change(kept.volumes[0]!, { tags: ['mine'] });
+    const before = sky.cloud.volumes.all().length;
+    ahead += 3 * 3_600_000;
+    await h.round();
+    expect(sky.cloud.named('gate-01-trial').running).toBe(true);
+    ahead += 2 * 3_600_000;
+    await expect.poll(() => sky.cloud.all().some((i) => i.name === 'gate-01-trial'), { timeout: 30_000 }).toBe(false);
+    expect(sky.cloud.volumes.all()).toHaveLength(before - 2);
+    expect(sky.cloud.named('gate-01-kept').running).toBe(true);
+    const { matters } = await token.call('watch');
+    expect(matters.find((m) => m.title.startsWith('gate-01-kept was to be removed'))).toMatchObject({ level: 'warning' });
+    const { rows } = await token.call('audit', { query: { limit: 20 } });
+    expect(rows.filter((r) => r.action === 'trial.end').map((r) => r.detail)).toEqual(['on Skyfjord']);
   });
 });

@@ -40,7 +40,7 @@ export * from './machines/platform-types';
 export * from './machines/platform-client';
 export { CloudClient } from './machines/cloud/cloud-client';
 export { CloudMachines } from './machines/cloud/cloud-machines';
-export { CloudRestore, type SentDisk } from './machines/cloud/cloud-restore';
+export { CloudRestore, removeMade, type SentDisk } from './machines/cloud/cloud-restore';
 export type { MachineSource } from './machines/machine-source';
 export * from './machines/rights';
 export * from './machines/machine-item';

@@ -90,6 +90,7 @@ export const answers = {
   platformInventory: Inventory,
   takeSnapshots: z.object({ taken: z.array(z.object({ storage: z.string(), id: z.string() })) }),
   removeSnapshot: Done,
+  removeMade: Done,
   insideTest: InsideTest,
   insideFiles: InsideLook,
   documentText: z.object({ text: z.string().max(500_000).nullable(), of: z.string().max(40), why: z.string().max(300) }),

@@ -296,6 +296,8 @@ export const Question = z.discriminatedUnion('ask', [
     name: z.string().max(200),
   }),
   z.object({ ask: z.literal('removeSnapshot'), platform: PlatformRef, at: SnapshotAt }),
+  /** Takes away a machine in a cloud that a task has made. */
+  z.object({ ask: z.literal('removeMade'), platform: PlatformRef, machine: z.string().max(200), taskId: Uuid }),
   z.object({ ask: z.literal('insideTest'), platform: PlatformRef, machine: z.string(), account: InsideAccount }),
   /** The text of a document in a format that is known. */
   z.object({ ask: z.literal('documentText'), point: PointRef, path: ByteString }),

@@ -51,6 +51,8 @@ export const CloudDestination = z.object({
   start: z.boolean(),
   /** Only the volumes: what they hold is not sent again when the instance is made of them. */
   ahead: z.boolean(),
+  /** It is for a trial: no policy takes it, and the server has it removed after so many hours. */
+  hours: z.int().nullable().default(null),
   /** Of a restore that is repeated: the instance that the time before has made makes way once the new one is whole. */
   round: z.object({ id: z.uuid(), before: z.string().nullable() }).optional(),
 });
@@ -72,6 +74,8 @@ export const CloudPlace = z.object({
   /** Put behind the names. */
   suffix: z.string().trim().max(40).default(''),
   ahead: z.boolean().default(false),
+  /** For a trial: it is removed after so many hours, with its disks; null for one that stays. */
+  hours: z.int().min(1).max(720).nullable().default(null),
   exceptions: z
     .array(
       z.object({

@@ -82,7 +82,7 @@ async function take(of: PlatformRef, id: string, previous: string | null = null)
 
 const destination = (name: string, more: Partial<CloudDestination> = {}): CloudDestination => ({
   ...{ to: 'cloud', name, region: 'fjord-north', size: 'm2', network: 'shore', groups: [], publicAddress: false },
-  ...{ classes: {}, class: 'usual', leaveOut: [], tags: [], start: true, ahead: false },
+  ...{ classes: {}, class: 'usual', leaveOut: [], tags: [], start: true, ahead: false, hours: null },
   ...more,
 });
 

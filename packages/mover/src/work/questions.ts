@@ -23,7 +23,9 @@ import {
   treeOf,
   type Comparison,
   type HostLimits,
+  cloudClient,
   platformClient,
+  removeMade,
 } from '@lithodex/connectors';
 import {
   checkBucket,
@@ -123,6 +125,9 @@ export async function answerQuestion(question: Question, stores: Stores, limits:
       return takeSnapshots(question.platform, question.storages, question.name);
     case 'removeSnapshot':
       await platformClient(question.platform).removeStorageSnapshot(question.at);
+      return {};
+    case 'removeMade':
+      await removeMade(cloudClient(question.platform), question.machine, question.taskId);
       return {};
     case 'documentText':
       return documentText(stores, question.point, question.path);

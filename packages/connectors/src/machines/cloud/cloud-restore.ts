@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import { EngineError, keyedHash, topEntry, type Root, type TreeEntry, type TreeReader } from '@lithodex/engine';
 import type { CloudDestination } from '@lithodex/kinds';
-import { isSourceError } from '../../source-error';
+import { isSourceError, SourceError } from '../../source-error';
 import { entryAt } from '../capture-machine';
 import { ImageMap, zeroBlock } from '../image-map';
 import type { StoredMachine } from '../machine-item';
@@ -89,6 +89,13 @@ export class CloudRestore {
 
   private get stagedPrefix(): string {
     return `lithodex-${this.options.taskId}-`;
+  }
+
+  /** What stands with an instance that is whole. */
+  private get note(): string {
+    const { destination, stored } = this.options;
+    if (this.round) return this.round.note;
+    return destination.hours === null ? stored.note : 'Made for a trial: it is removed by itself, with its disks';
   }
 
   private get round(): { readonly before: string | null; readonly note: string } | undefined {
@@ -185,13 +192,13 @@ export class CloudRestore {
 
   /** Gives an instance that is whole its name and lets it start. */
   private async finish(instance: CloudInstance): Promise<void> {
-    const { client, stored, destination, taskId, onInstance } = this.options;
+    const { client, destination, taskId, onInstance } = this.options;
     // from now on the machine writes on them: they wait for nobody
     for (const { id } of instance.volumes) await client.tagVolume(id, [`${marks.madeBy}${taskId}`]);
     await this.makeWay(instance);
     onInstance(instance);
     const { name, start } = destination;
-    await client.changeInstance(instance.id, { ...(this.round && { name }), note: this.round?.note ?? stored.note });
+    await client.changeInstance(instance.id, { ...(this.round && { name }), note: this.note });
     if (start) await client.changeInstance(instance.id, { running: true });
   }
 
@@ -212,6 +219,21 @@ export class CloudRestore {
         if (!isSourceError(error, 'MACHINE_GONE')) throw error;
       }
   }
+}
+
+/** Takes away an instance that a task has made, with its disks, if it is that. One that is gone is fine. Throws PLACE_REFUSED for another one. */
+export async function removeMade(client: CloudClient, id: string, taskId: string): Promise<void> {
+  let instance: CloudInstance;
+  try {
+    instance = await client.instance(id);
+  } catch (error) {
+    if (isSourceError(error, 'MACHINE_GONE')) return;
+    throw error;
+  }
+  if (!instance.volumes.length || !instance.volumes.every((v) => markOf(v, marks.madeBy) === taskId))
+    throw new SourceError('PLACE_REFUSED', `the disks of ${instance.name} are not all those that were made for it`);
+  if (instance.running) await client.changeInstance(id, { running: false });
+  await client.removeInstance(id);
 }
 
 /** The item of a disk in a point of a machine; undefined where it has none. */

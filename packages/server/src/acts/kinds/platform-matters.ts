@@ -1,6 +1,7 @@
 import { countOf, formatDuration, formatFirst } from '@lithodex/core';
 import type { FoundMatter } from '@lithodex/contract';
 import type { Deps } from '../deps';
+import { trialMatters } from '../recover/remove-trials';
 import type { PlatformRow } from '../../records/systems/platform-rows';
 
 const dayMs = 86_400_000;
@@ -20,8 +21,14 @@ type Row = Pick<PlatformRow, 'id' | 'name' | 'trouble' | 'tried_at' | 'opener_en
 const platforms = (deps: Deps) =>
   deps.db('source').where({ kind: 'platform' }).orderBy('name').select<Row[]>('id', 'name', 'trouble', 'tried_at', 'opener_ends');
 
+/** What is wrong with platforms, and with what was made on them for a while. */
+export const machineMatters = async (deps: Deps): Promise<FoundMatter[]> => [
+  ...(await platformMatters(deps)),
+  ...(await trialMatters(deps)),
+];
+
 /** Platforms that can't be read, and those for which the password or certificate ends soon. */
-export async function platformMatters(deps: Deps): Promise<FoundMatter[]> {
+async function platformMatters(deps: Deps): Promise<FoundMatter[]> {
   const now = deps.clock.now();
   return (await platforms(deps)).flatMap((p): FoundMatter[] => {
     const base = { id: `platform-${p.id}`, action: connectionLink(p.id), second: null };

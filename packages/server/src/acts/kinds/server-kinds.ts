@@ -21,7 +21,7 @@ import { tenantRestores } from '../recover/tenant-restores';
 import { applicationCauses, applicationMatters, clusterLink } from './application-matters';
 import { bucketCauses, bucketLink, bucketMatters } from './bucket-matters';
 import { databaseCauses, databaseMatters, systemLink } from './database-matters';
-import { connectionCauses, connectionLink, platformMatters } from './platform-matters';
+import { connectionCauses, connectionLink, machineMatters } from './platform-matters';
 import { serverMatters } from './server-matters';
 import { fileServerCauses, fileServerLink, shareMatters } from './share-matters';
 import { tenantCauses, tenantLink, tenantMatters } from './tenant-matters';
@@ -34,7 +34,7 @@ export const serverKinds: Readonly<Record<KindName, ServerKind>> = {
     restores: machineRestores,
     restoresInside: insideRestores,
     madeAnew: true,
-    matters: platformMatters,
+    matters: machineMatters,
     connection: { causes: connectionCauses, link: connectionLink },
   },
   database: { restores: databaseRestores, matters: databaseMatters, connection: { causes: databaseCauses, link: systemLink } },

@@ -55,9 +55,11 @@ async function goingOf(deps: Deps, body: Body, offers: CloudOffers, picks: reado
         classes: own?.classes ?? {},
         class: place.class,
         leaveOut: own?.leaveOut ?? [],
-        tags: [...new Set([...pick.machine.tags, ...place.tags])],
+        // what is for a trial is for no policy
+        tags: place.hours === null ? [...new Set([...pick.machine.tags, ...place.tags])] : [],
         start: body.start,
         ahead: place.ahead,
+        hours: place.ahead ? null : place.hours,
       };
       return { pick, need: { processors, memory }, to };
     }),
@@ -201,6 +203,12 @@ export const cloudRestores: RestorePlanner = {
       ...(await goingOn(deps, all, place)),
       ...priceCheck(all, place, offers),
     ];
+    if (place.hours !== null && !place.ahead)
+      checks.push({
+        level: 'fine',
+        code: 'REMOVED_AFTER',
+        text: `For a trial: no policy takes it, and ${countOf(place.hours, 'hour')} after it is there it is removed with its disks.`,
+      });
     const tags = [...new Set(all.flatMap(({ to }) => to.tags))];
     if (tags.length && !place.ahead)
       checks.push({

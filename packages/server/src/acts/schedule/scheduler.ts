@@ -20,6 +20,7 @@ import { rememberMatters } from '../watch/matter-book';
 import { foundMatters } from '../watch/matters';
 import { startDue } from './due';
 import { retryFailed } from './retries';
+import { removeDueTrials } from '../recover/remove-trials';
 import { startDueStanding } from '../recover/standing';
 import { endWindows } from './windows';
 
@@ -153,6 +154,7 @@ export class Scheduler {
     this.measuring ??= measureStale(this.deps, expiryEveryMs)
       .catch(this.told('the room of the targets could not be measured'))
       .then(() => readStalePlatforms(this.deps))
+      .then(() => removeDueTrials(this.deps))
       .then(() => readStaleSystems(this.deps))
       .catch(this.told('the platforms could not be read'))
       .then(() => readStaleInstallations(this.deps))

@@ -146,3 +146,6 @@ CREATE TABLE seen_sum (
   from_at BIGINT NOT NULL, to_at BIGINT NULL, UNIQUE KEY (series_no, path_hash, from_at), KEY (sum)
 );
 ALTER TABLE point_scan ADD sums_too BOOLEAN NOT NULL DEFAULT 0`;
+
+/** Machines in a cloud that were made for a trial: by which task, and when they are to be removed. */
+export const trialMachines = 'ALTER TABLE made_machine ADD task_id CHAR(36) NULL, ADD remove_at BIGINT NULL, ADD KEY (remove_at);';

@@ -319,4 +319,5 @@ export const migrations: Migration[] = [
   { name: '0055-following', up: (k) => runAll(k, later.following) },
   { name: '0056-brought-points', up: (k) => runAll(k, later.broughtPoints) },
   { name: '0057-seen-sums', up: (k) => runAll(k, later.seenSums) },
+  { name: '0058-trial-machines', up: (k) => runAll(k, later.trialMachines) },
 ];

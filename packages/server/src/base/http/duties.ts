@@ -37,6 +37,7 @@ const ofQuestion: Record<Question['ask'], readonly Duty[]> = {
   platformInventory: ['capture'],
   takeSnapshots: ['capture'],
   removeSnapshot: ['capture'],
+  removeMade: ['capture', 'keep'],
   insideTest: ['capture'],
   insideFiles: ['capture'],
   look: ['capture'],

@@ -113,8 +113,10 @@ export function moverHandlers(deps: Deps): MoverHandlers {
       }
       await deps.events.emit('progress', { runId: task.run_id, taskId: task.id, workloadId: task.workload_id });
       const runs = task.type === 'runMachine' ? fromJson<RunMachinePlan>(task.work) : null;
-      if (runs && body.progress?.machine?.machine)
-        await meetMadeMachines(deps, runs.platformId, task.workload_id!, [body.progress.machine.machine]);
+      if (runs && body.progress?.machine?.machine) {
+        const machines = [body.progress.machine.machine];
+        await meetMadeMachines(deps, { sourceId: runs.platformId, workloadId: task.workload_id!, taskId: task.id, machines, hours: null });
+      }
       const wish = runs?.wish ?? null;
       return { stop: task.stop_requested === 1, pace: await paceOfTask(db, deps.config.zone, clock.now(), task), wish };
     },
@@ -282,7 +284,10 @@ export function moverHandlers(deps: Deps): MoverHandlers {
         const { to } = fromJson<RestorePlan>(done.work);
         const { workload_id: id, run_id } = done;
         const known = await inTransaction(db, (trx) => rememberMade(trx, run_id, id, body.made));
-        if ('platformId' in to) await meetMadeMachines(deps, to.platformId, known ?? id, body.made);
+        if ('platformId' in to) {
+          const hours = to.destination.to === 'cloud' ? to.destination.hours : null;
+          await meetMadeMachines(deps, { sourceId: to.platformId, workloadId: known ?? id, taskId: done.id, machines: body.made, hours });
+        }
       }
       rates.ended(done.id);
       await deps.events.emit('run', { runId: done.run_id, workloadId: done.workload_id, taskId: done.id });

@@ -55,11 +55,12 @@ describe('a cloud in the sentence of a restore', () => {
     expect(sent.at(-1)).toBeNull();
     await s.fill('network', 'the network shore');
     const place = { to: 'cloud', platformId: 8, region: 'north', class: 'usual', network: 'shore', exceptions: [] };
-    expect(sent.at(-1)).toEqual({ ...place, size: null, groups: [], publicAddress: false, suffix: '', ahead: false });
+    expect(sent.at(-1)).toEqual({ ...place, size: null, groups: [], publicAddress: false, suffix: '', ahead: false, hours: null });
     await s.fill('size', 'lugger');
     await s.fill('group', 'inner');
     await s.fill('address', 'a public address');
-    expect(sent.at(-1)).toMatchObject({ size: 'lugger', groups: ['inner'], publicAddress: true });
+    await s.fill('stay', 'it is removed after 4 h');
+    expect(sent.at(-1)).toMatchObject({ size: 'lugger', groups: ['inner'], publicAddress: true, hours: 4 });
     await s.fill('region', 'south');
     expect(sent.at(-1)).toBeNull();
   });
@@ -104,7 +105,7 @@ describe('what is different for one of the machines that go into a cloud', () =>
     instances.offers.set(offers);
     instances.place.set({
       ...{ platformId: 8, region: 'north', size: null, network: 'shore', groups: [], publicAddress: false },
-      ...{ class: 'usual', suffix: '', ahead: false },
+      ...{ class: 'usual', suffix: '', ahead: false, hours: null },
     });
     await s.settle();
     const own = () => instances.owns().get('p1');

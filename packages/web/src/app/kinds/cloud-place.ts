@@ -1,11 +1,11 @@
 import { ChangeDetectionStrategy, Component, computed, effect, inject, input } from '@angular/core';
-import { countOf, formatPrice, sizeMonth } from '@lithodex/core';
+import { countOf, formatDuration, formatPrice, sizeMonth } from '@lithodex/core';
 import { Slot, type SlotOption } from '../ui/slot';
 import type { Destination } from './kind-parts';
 import { NewInstances, type CloudChoice } from './new-instances';
 import { PlatformChoice } from './platform-choice';
 
-const nowhere = { region: '', size: null, network: '', groups: [], publicAddress: false, class: '', suffix: '', ahead: false };
+const nowhere = { region: '', size: null, network: '', groups: [], publicAddress: false, class: '', suffix: '', ahead: false, hours: null };
 
 /** A size in words: what it has, and what it costs a month that runs all the time. */
 export function sizeWords(size: { processors: number; memory: number; perHour: number }, currency: string): string {
@@ -47,7 +47,7 @@ export function sizeWords(size: { processors: number; memory: number; perHour: n
             [options]="addresses()"
             [value]="place().publicAddress"
             (valueChange)="set({ publicAddress: $event })"
-          />; their names get
+          />; <lx-slot label="stay" [options]="stays" [value]="place().hours" (valueChange)="set({ hours: $event })" />; their names get
           <input
             class="field suffix"
             aria-label="put behind the names"
@@ -78,6 +78,14 @@ export class CloudPlace {
       label: 'only the disks, ahead of it',
       note: 'so that the machine itself takes minutes later: only what changed since is sent',
     },
+  ];
+  protected readonly stays: SlotOption<number | null>[] = [
+    { value: null, label: 'it stays' },
+    ...[4, 24, 72, 168].map((hours) => ({
+      value: hours,
+      label: `it is removed after ${formatDuration(hours * 3_600_000)}`,
+      note: 'for a trial: no policy takes it',
+    })),
   ];
   protected readonly regions = computed((): SlotOption<string>[] => [
     { value: '', label: 'choose one' },

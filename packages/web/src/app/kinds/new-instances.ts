@@ -14,6 +14,8 @@ export interface CloudChoice {
   readonly class: string;
   readonly suffix: string;
   readonly ahead: boolean;
+  /** After which it is removed; null for one that stays. */
+  readonly hours: number | null;
 }
 
 /** What is different for one of them. */

@@ -107,6 +107,7 @@ const verbs: Readonly<Record<string, string>> = {
   'signIn.noOrganisation': 'ended signing in by the organisation',
   'signIn.organisation': 'lets people sign in by the organisation',
   'signIn.rules': 'changed what signing in takes',
+  'trial.end': 'removed what was made of {} for a trial',
   'snapshot.copy': 'had a snapshot of {} copied to a target',
   'snapshot.remove': 'had a snapshot on a storage of {} let go',
   'snapshot.take': 'had the storages of {} keep their disks',
