@@ -6,6 +6,7 @@ import { familyOf, type PlatformRow } from '../../records/systems/platform-rows'
 import type { RestorePlan } from '../../records/runs/planned-restore';
 import type { Deps } from '../deps';
 import { askInventory } from '../estate/read-platform';
+import { connectedPlatform } from './connected-platform';
 import { machinePicks, type MachinePick } from './machine-restores';
 import type { ResolvedPick } from './resolve-picks';
 import { machineNames, refuse, trialWords, type Check, type RestorePlanner } from './restore-planner';
@@ -27,8 +28,8 @@ function placeOf({ destination }: Pick<RestoreBody, 'destination'>): Place {
 }
 
 async function cloudOf(deps: Deps, { platformId }: Place): Promise<{ row: PlatformRow; inventory: Inventory; offers: CloudOffers }> {
-  const row = await deps.db('source').where({ id: platformId, kind: 'platform' }).whereNotNull('secret').first<PlatformRow | undefined>();
-  if (!row || familyOf(row) !== 'cloud') throw refuse('body.destination', 'The cloud is not connected here.');
+  const row = await connectedPlatform(deps.db, platformId);
+  if (familyOf(row) !== 'cloud') throw refuse('body.destination', `${row.name} is no cloud.`);
   const inventory = await askInventory(deps, row);
   if (!inventory.cloud) throw refuse('body.destination', `${row.name} does not say what can be had there.`);
   return { row, inventory, offers: inventory.cloud };

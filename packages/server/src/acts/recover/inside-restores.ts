@@ -8,8 +8,9 @@ import { platformRef, type PlatformRow } from '../../records/systems/platform-ro
 import { openingItems } from '../../records/recover/inside-path';
 import { askInventory } from '../estate/read-platform';
 import type { Deps } from '../deps';
+import { connectedHosts } from './connected-platform';
 import { conflictCheck } from './file-restores';
-import { hostsOnly } from './hosts-only';
+
 import type { ResolvedPick } from './resolve-picks';
 import { countChecks, expectedOf, refuse, ruleWords, trialWords, type Check, type LookBody, type RestorePlanner } from './restore-planner';
 
@@ -52,17 +53,12 @@ async function machinesOf(deps: Deps, { destination }: LookBody, picks: readonly
     ids.map(async (id) => {
       const row = await deps.db('workload').where({ id, kind: 'machine' }).first<MachineRow | undefined>();
       if (!row) throw refuse('body.destination', 'There is no such machine.');
-      const platform = await deps
-        .db('source')
-        .where({ id: row.source_id, kind: 'platform' })
-        .whereNotNull('secret')
-        .first<PlatformRow | undefined>();
-      if (!platform) throw refuse('body.destination', 'The platform is not connected here.');
+      const platform = await connectedHosts(deps.db, row.source_id);
       return {
         workloadId: id,
         name: row.name,
         outerId: row.outer_id,
-        platform: hostsOnly(platform),
+        platform,
         picks: to ? picks : picks.filter((p) => p.point.workload_id === id),
         folder: to?.folder ?? null,
         keepPath: to?.keepPath ?? true,

@@ -6,7 +6,7 @@ import { fromJson } from '../../base/db/json';
 import type { Deps } from '../deps';
 import { askInventory } from '../estate/read-platform';
 import { platformRef, type PlatformRow } from '../../records/systems/platform-rows';
-import { hostsOnly } from './hosts-only';
+import { connectedHosts } from './connected-platform';
 import { rescueOf } from './rescue';
 import type { ResolvedPick } from './resolve-picks';
 import { machineNames, refuse, trialWords, type Check, type LookBody, type Looked, type RestorePlanner } from './restore-planner';
@@ -73,9 +73,7 @@ async function platformOf(deps: Deps, body: Pick<RestoreBody, 'destination'>, pi
     destination.to === 'platform'
       ? destination.platformId
       : (await deps.db('workload').where({ id: pick.point.workload_id }).first<{ source_id: number }>('source_id')).source_id;
-  const row = await deps.db('source').where({ id, kind: 'platform' }).whereNotNull('secret').first<PlatformRow | undefined>();
-  if (!row) throw refuse('body.destination', 'The platform is not connected here.');
-  return hostsOnly(row);
+  return connectedHosts(deps.db, id);
 }
 
 /** What stands in the way of bringing machines back, asked of the platforms now, and where each goes in words. */

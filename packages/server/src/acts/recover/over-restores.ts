@@ -4,7 +4,7 @@ import { fromJson } from '../../base/db/json';
 import type { PlatformRow } from '../../records/systems/platform-rows';
 import type { Deps } from '../deps';
 import { askInventory } from '../estate/read-platform';
-import { hostsOnly } from './hosts-only';
+import { connectedHosts } from './connected-platform';
 import { machinePicks, type MachinePick } from './machine-restores';
 import type { ResolvedPick } from './resolve-picks';
 import { refuse, trialWords, type Check, type RestorePlanner } from './restore-planner';
@@ -26,13 +26,7 @@ async function underOf(deps: Deps, { destination }: Pick<RestoreBody, 'destinati
     .where({ id, kind: 'machine', gone_at: null })
     .first<(Omit<Under, 'platform'> & { source_id: number }) | undefined>('id', 'name', 'outer_id', 'facts', 'source_id');
   if (!row) throw refuse('body.destination.workloadId', 'There is no such machine.');
-  const platform = await deps
-    .db('source')
-    .where({ id: row.source_id, kind: 'platform' })
-    .whereNotNull('secret')
-    .first<PlatformRow | undefined>();
-  if (!platform) throw refuse('body.destination', 'The platform is not connected here.');
-  return { ...row, platform: hostsOnly(platform) };
+  return { ...row, platform: await connectedHosts(deps.db, row.source_id) };
 }
 
 async function onlyMachine(deps: Deps, picks: readonly ResolvedPick[]): Promise<MachinePick> {

@@ -1,11 +1,9 @@
 import { escapePath, formatBytes, nameFault } from '@lithodex/core';
 import type { MachinePoint, RestoreBody } from '@lithodex/contract';
-import type { Deps } from '../deps';
 import { fromJson } from '../../base/db/json';
-import type { PlatformRow } from '../../records/systems/platform-rows';
 import { askInventory } from '../estate/read-platform';
 import type { ResolvedPick } from './resolve-picks';
-import { hostsOnly } from './hosts-only';
+import { connectedHosts } from './connected-platform';
 import { machineNames, refuse, type Check, type LookBody, type RestorePlanner } from './restore-planner';
 
 type Place = Extract<RestoreBody['destination'], { to: 'running' }>;
@@ -25,12 +23,6 @@ function machinesOf(picks: readonly ResolvedPick[]): { readonly pick: ResolvedPi
   });
 }
 
-async function platformOf(deps: Deps, { platformId }: Place): Promise<PlatformRow> {
-  const row = await deps.db('source').where({ id: platformId, kind: 'platform' }).whereNotNull('secret').first<PlatformRow | undefined>();
-  if (!row) throw refuse('body.destination', 'The platform is not connected here.');
-  return hostsOnly(row);
-}
-
 const onNetworks = ({ networks }: Place) => (networks.length ? `on ${networks.join(', ')}` : 'on no network');
 
 /** Machines that are started at once, straight from the store. */
@@ -38,7 +30,7 @@ export const runningMachines: RestorePlanner = {
   async look(deps, body: LookBody, picks) {
     const place = placeOf(body);
     const machines = machinesOf(picks);
-    const inventory = await askInventory(deps, await platformOf(deps, place));
+    const inventory = await askInventory(deps, await connectedHosts(deps.db, place.platformId));
     const checks: Check[] = [];
     const stop = (code: string, text: string) => checks.push({ level: 'stop', code, text });
     const cluster = inventory.clusters.find((c) => c.hosts.includes(place.host));
@@ -88,7 +80,7 @@ export const runningMachines: RestorePlanner = {
 
   async tasks(deps, body, picks) {
     const place = placeOf(body);
-    await platformOf(deps, place);
+    await connectedHosts(deps.db, place.platformId);
     const { host, folder, networks, suffix, overlay, platformId } = place;
     return machinesOf(picks).map(({ pick, machine }) => ({
       workloadId: pick.point.workload_id,

@@ -21,7 +21,7 @@ type Shown = 'all' | 'found' | 'several' | 'missing';
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, RouterLink, ...formatPipes],
   templateUrl: './paths-page.html',
-  styleUrl: './paths-page.scss',
+  styleUrls: ['../ui/paste-page.scss', './paths-page.scss'],
 })
 export class PathsPage {
   private readonly api = inject(Api);

@@ -16,7 +16,7 @@ const mostInAddress = 20;
   changeDetection: ChangeDetectionStrategy.OnPush,
   imports: [FormsModule, RouterLink, TrustHead, ...formatPipes],
   templateUrl: './traces-page.html',
-  styleUrl: './traces-page.scss',
+  styleUrls: ['../ui/paste-page.scss', './traces-page.scss'],
 })
 export class TracesPage {
   private readonly api = inject(Api);
