@@ -103,7 +103,8 @@ export class MachineRestore {
     await this.makeWay(machine);
     await client.change(machine.id, {
       ...(this.round && { name: this.round.name }),
-      note: existing && !settings ? existing.note : (this.round?.note ?? stored.note),
+      // an attempt that was killed has put its own in its place
+      note: existing && !settings && existing.note !== this.marker ? existing.note : (this.round?.note ?? stored.note),
       ...(settings && { processors, memory, firmware, system }),
     });
     if (start) await client.change(machine.id, { running: true });

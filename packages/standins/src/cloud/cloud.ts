@@ -126,7 +126,7 @@ export class Cloud {
       if (volume.region !== asked.region) throw new CloudError('INVALID', 'the volume lies in another region');
     }
     const address = publicAddress ? `203.0.113.${1 + this.instances.size}` : null;
-    const instance: Instance = { ...asked, id: `i-${randomUUID().slice(0, 8)}`, address, snapshots: [] };
+    const instance: Instance = { ...asked, id: `n-${randomUUID().slice(0, 8)}`, address, snapshots: [] };
     this.instances.set(instance.id, instance);
     for (const id of asked.volumes) this.volumes.change(id, { instance: instance.id });
     this.keep();
@@ -164,7 +164,7 @@ export class Cloud {
   /** Freezes all volumes of an instance at one instant, as after a loss of power. */
   takeSnapshot(id: string, name: string) {
     const instance = this.one(id);
-    const snapshot = { id: `snap-${randomUUID().slice(0, 8)}`, name };
+    const snapshot = { id: `s-${randomUUID().slice(0, 8)}`, name };
     const volumes = instance.volumes.map((v) => {
       const disk = this.volumes.disk(v);
       return { id: v, size: disk.size, changeId: disk.takeSnapshot(snapshot.id) };

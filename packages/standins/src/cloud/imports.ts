@@ -69,7 +69,7 @@ export class Imports {
     if (volume.instance !== null) throw new CloudError('IN_USE', 'an instance has the volume');
     const file = this.fileOf(name);
     if (!fs.existsSync(file)) throw new CloudError('NOT_FOUND', 'nothing is staged under this name');
-    const job: Import = { id: `imp-${randomUUID().slice(0, 8)}`, volume: volumeId, state: 'working', done: 0, why: '' };
+    const job: Import = { id: `j-${randomUUID().slice(0, 8)}`, volume: volumeId, state: 'working', done: 0, why: '' };
     this.jobs.set(job.id, job);
     void this.work(job, file, sha256).then(
       () => {

@@ -44,7 +44,7 @@ export class Volumes {
 
   make(volume: Omit<Volume, 'id' | 'instance'>): Volume {
     if (!Number.isSafeInteger(volume.size) || volume.size <= 0) throw new CloudError('INVALID', 'a volume needs a size');
-    const made = { ...volume, id: `vol-${randomUUID().slice(0, 8)}`, instance: null };
+    const made = { ...volume, id: `v-${randomUUID().slice(0, 8)}`, instance: null };
     this.disks.set(made.id, BlockDisk.create(this.fileOf(made.id), made.size));
     this.known.set(made.id, made);
     this.onChange();

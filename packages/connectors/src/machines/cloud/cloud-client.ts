@@ -15,7 +15,8 @@ const codes: ServiceCodes = {
 };
 /** More than the longest answer takes: the ranges of a large disk. */
 const mostBytes = 64 << 20;
-/** A token is asked for anew so long before it ends, ms. */
+const sessionEnded = 'SESSION_ENDED';
+/** A token is asked for anew so long before it ends, ms, or after half its time. */
 const spareMs = 30_000;
 
 interface Session {
@@ -31,12 +32,12 @@ export type NewCloudInstance = Omit<answers.CloudInstance, 'id' | 'address' | 'v
 
 /** A cloud, as it is asked: signed in by client credentials (RFC 6749, section 4.4), which go to its own address only. Every call throws SourceError. */
 export class CloudClient {
-  private session: Promise<Session> | undefined;
+  private entering: Promise<Session> | undefined;
 
   constructor(private readonly ref: Pick<PlatformRef, 'endpoint' | 'opener'>) {}
 
   async close(): Promise<void> {
-    await (await this.session?.catch(() => undefined))?.client.close();
+    await (await this.entering?.catch(() => undefined))?.client.close();
   }
 
   private at(path: string): URL {
@@ -53,29 +54,49 @@ export class CloudClient {
       const body = () => form.toString();
       const token = this.parsed(answers.Token, await whole(door, 'POST', this.at('/oauth/token'), { headers, body }));
       const access = { name: 'the cloud', authorization: bearer(token.access_token), authority: null, codes };
-      return { client: new ServiceClient(access, mostBytes), ends: Date.now() + token.expires_in * 1000 - spareMs };
+      return {
+        client: new ServiceClient(access, mostBytes),
+        ends: Date.now() + Math.max(token.expires_in * 500, token.expires_in * 1000 - spareMs),
+      };
     } finally {
       await door.close();
     }
   }
 
-  private async signedIn(): Promise<ServiceClient> {
-    const known = await this.session?.catch(() => undefined);
-    if (known && known.ends > Date.now()) return known.client;
-    await known?.client.close();
-    this.session = this.enter();
-    return (await this.session).client;
+  /** A session that has not ended; the same for all that ask at once. */
+  private async signedIn(): Promise<Session> {
+    for (;;) {
+      const entering = (this.entering ??= this.enter());
+      try {
+        const session = await entering;
+        if (session.ends > Date.now()) return session;
+        this.leave(entering);
+      } catch (error) {
+        if (this.entering === entering) this.entering = undefined;
+        throw error;
+      }
+    }
+  }
+
+  /** Forgets a session, unless another one has its place already. What is under way by it may end. */
+  private leave(entering: Promise<Session>): void {
+    if (this.entering !== entering) return;
+    this.entering = undefined;
+    void entering.then(({ client }) => client.close()).catch(() => undefined);
   }
 
   private async bytes(method: string, path: string, more: ServiceRequest = {}): Promise<Buffer> {
-    for (let again = false; ; again = true)
+    for (let again = false; ; again = true) {
+      const session = await this.signedIn();
+      const { entering } = this;
       try {
-        return await whole(await this.signedIn(), method, this.at(path), more);
+        return await whole(session.client, method, this.at(path), more);
       } catch (error) {
         // a session can end before its time
-        if (again || !(error instanceof SourceError) || !error.details.includes('SESSION_ENDED')) throw error;
-        this.session = undefined;
+        if (again || !(error instanceof SourceError) || error.details !== sessionEnded) throw error;
+        if (entering) this.leave(entering);
       }
+    }
   }
 
   private parsed<T extends z.ZodType>(schema: T, body: Buffer): z.infer<T> {
@@ -217,5 +238,5 @@ async function whole(client: ServiceClient, method: string, url: URL, more: Serv
     throw client.refusal(statusCode);
   }
   const { code, message } = refusal;
-  throw code === 'SESSION_ENDED' ? new SourceError('SIGN_IN_REFUSED', code) : sourceErrorOf(code, message.slice(0, 500));
+  throw code === sessionEnded ? new SourceError('SIGN_IN_REFUSED', code) : sourceErrorOf(code, message.slice(0, 500));
 }

@@ -118,7 +118,13 @@ export class CloudRestore {
 
   /** The marks of the volume of a disk, with the point it holds ('' while that is not sure). */
   private tags(label: string, point: string): string[] {
-    return [`${marks.machine}${this.options.root.workload.id}`, `${marks.disk}${label}`, `${marks.point}${point}`];
+    return [`${marks.machine}${this.machineKey}`, `${marks.disk}${label}`, `${marks.point}${point}`];
+  }
+
+  /** What stands for the machine: other installations may use the same cloud, and number their workloads alike. */
+  private get machineKey(): string {
+    const { root, stored } = this.options;
+    return `${root.workload.id}/${stored.id}`;
   }
 
   /** A volume that holds a disk as the point has it. */
@@ -129,7 +135,7 @@ export class CloudRestore {
     const map = entry && (await ImageMap.of(entry, trees, this.zeros));
     if (!map) throw new EngineError('PATH_MISSING', file);
     const kind = destination.classes[label] ?? destination.class;
-    const mine = free.filter((v) => markOf(v, marks.machine) === root.workload.id && markOf(v, marks.disk) === label);
+    const mine = free.filter((v) => markOf(v, marks.machine) === this.machineKey && markOf(v, marks.disk) === label);
     let base: ImageMap | undefined;
     let kept: CloudVolume | undefined;
     for (const volume of mine) {

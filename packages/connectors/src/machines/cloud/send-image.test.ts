@@ -110,7 +110,7 @@ describe('a cloud', () => {
   });
 
   it('says why it refuses, and is told apart from what is no cloud', async () => {
-    await expect(client.instance('i-none')).rejects.toMatchObject({ code: 'MACHINE_GONE' });
+    await expect(client.instance('n-none')).rejects.toMatchObject({ code: 'MACHINE_GONE' });
     const stranger = new CloudClient({
       endpoint: service.address,
       opener: { by: 'password', account: 'harbour', password: 'terns' },
