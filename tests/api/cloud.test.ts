@@ -131,6 +131,8 @@ describe('a machine into a cloud', () => {
     expect(await plan({ network: 'nowhere' })).toContain('stop NO_NETWORK');
     expect(await plan({ class: 'gone' })).toContain('stop NO_STORAGE');
     expect(await plan({ size: 's1' })).toContain('look SMALLER');
+    expect(await plan({ size: 'none' })).toContain('stop NO_SIZE');
+    expect(await plan({ size: 'none', ahead: true })).not.toContain('stop NO_SIZE');
     expect(await plan({ region: 'fjord-south', network: 'beach', size: 'm4' })).toContain('stop OVER_QUOTA');
     const { id: pointId } = await newest('gate-01');
     expect(await plan({ exceptions: [{ pointId, leaveOut: ['system', 'data'] }] })).toContain('stop NO_DISKS');

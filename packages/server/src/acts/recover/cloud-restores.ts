@@ -1,4 +1,4 @@
-import { cloudMonth, countOf, fittingSizes, formatBytes, formatPrice, nameFault } from '@lithodex/core';
+import { cloudMonth, countOf, fittingSizes, formatBytes, formatPrice, grouped, nameFault } from '@lithodex/core';
 import type { Inventory, RestoreBody } from '@lithodex/contract';
 import type { CloudDestination, CloudOffers, MachineFacts } from '@lithodex/kinds';
 import { fromJson } from '../../base/db/json';
@@ -70,19 +70,22 @@ async function goingOf(deps: Deps, body: Body, offers: CloudOffers, picks: reado
 /** The disks that go along. */
 const disksOf = ({ pick, to }: Going) => pick.machine.disks.filter((d) => d.file !== '' && !to.leaveOut.includes(d.label));
 
+function sizeChecks({ need, to }: Going, { sizes }: CloudOffers): Check[] {
+  const size = sizes.find((s) => s.name === to.size);
+  const had = `${countOf(need.processors, 'processor')} and ${need.memory} MB`;
+  if (!size && to.size) return [{ level: 'stop', code: 'NO_SIZE', text: `There is no size ${to.size} any more.` }];
+  if (!size) return [{ level: 'stop', code: 'NO_SIZE', text: `No size has ${had}. Choose a smaller one.` }];
+  if (size.processors >= need.processors && size.memory >= need.memory) return [];
+  const gets = `${countOf(size.processors, 'processor')} and ${size.memory} MB`;
+  return [{ level: 'look', code: 'SMALLER', text: `${to.name} gets ${gets}; it had ${had}.` }];
+}
+
 function machineChecks(going: Going, { machines, naming }: Inventory, offers: CloudOffers): Check[] {
-  const { pick, need, to } = going;
+  const { pick, to } = going;
   const checks: Check[] = [];
   const stop = (code: string, text: string) => checks.push({ level: 'stop', code, text });
-  const size = offers.sizes.find((s) => s.name === to.size);
-  if (!size && to.size) stop('NO_SIZE', `There is no size ${to.size} any more.`);
-  else if (!size) stop('NO_SIZE', `No size has ${countOf(need.processors, 'processor')} and ${need.memory} MB. Choose a smaller one.`);
-  else if (size.processors < need.processors || size.memory < need.memory)
-    checks.push({
-      level: 'look',
-      code: 'SMALLER',
-      text: `${to.name} gets ${countOf(size.processors, 'processor')} and ${size.memory} MB; it had ${need.processors} and ${need.memory} MB.`,
-    });
+  // disks that are sent ahead have no size yet
+  if (!to.ahead) checks.push(...sizeChecks(going, offers));
   for (const name of new Set(disksOf(going).map((d) => to.classes[d.label] ?? to.class)))
     if (!offers.classes.find((c) => c.name === name)?.regions.includes(to.region))
       stop('NO_STORAGE', `${to.region} has no class ${name} for disks.`);
@@ -98,22 +101,25 @@ function machineChecks(going: Going, { machines, naming }: Inventory, offers: Cl
 
 /** What leaves its place, or may: it has to be agreed to. */
 function placeChecks(all: readonly Going[], region: Region, agreed: boolean): Check[] {
-  const level = agreed ? ('look' as const) : ('stop' as const);
-  const ask = agreed ? '' : ' Agree to that first.';
-  const homes = [...new Set(all.map(({ pick }) => pick.machine.location))];
-  return homes.flatMap((home): Check[] => {
-    const names = all.filter(({ pick }) => pick.machine.location === home).map(({ pick }) => pick.machine.name);
-    const [who, verb] = [names.join(', '), names.length === 1 ? 'leaves' : 'leave'];
-    if (!home || !region.place)
-      return [
-        {
-          level,
-          code: 'PLACE_UNKNOWN',
-          text: `Where ${home ? region.name : who} is nobody said, so nobody knows whether the data leaves its place.${ask}`,
-        },
-      ];
-    return home === region.place ? [] : [{ level, code: 'LEAVES_PLACE', text: `${who} ${verb} ${home} for ${region.place}.${ask}` }];
-  });
+  const machines = all.map(({ pick }) => pick.machine);
+  const unknown = machines.filter((m) => !m.location || !region.place);
+  const leaving = grouped(
+    machines.filter((m) => m.location && region.place && m.location !== region.place),
+    (m) => m.location,
+  );
+  const namesOf = (some: typeof machines) => some.map((m) => m.name).join(', ');
+  const check = (code: string, text: string): Check =>
+    agreed ? { level: 'look', code, text } : { level: 'stop', code, text: `${text} Agree to that first.` };
+  const checks: Check[] = [];
+  if (leaving.size) {
+    const words = [...leaving].map(([home, own]) => `${namesOf(own)} ${own.length === 1 ? 'leaves' : 'leave'} ${home}`);
+    checks.push(check('LEAVES_PLACE', `${words.join('; ')} for ${region.place}.`));
+  }
+  if (unknown.length) {
+    const what = region.place ? namesOf(unknown) : region.name;
+    checks.push(check('PLACE_UNKNOWN', `Where ${what} is nobody said, so nobody knows whether the data leaves its place.`));
+  }
+  return checks;
 }
 
 function regionChecks(all: readonly Going[], region: Region, place: Place, offers: CloudOffers): Check[] {
