@@ -149,6 +149,19 @@ describe('downloads', () => {
 });
 
 describe('restores', () => {
+  it('of nothing are refused, wherever they are to go', async () => {
+    const places: Plan['destination'][] = [
+      { to: 'original' },
+      { to: 'folder', folder: '/srv/out' },
+      { to: 'scratch', minutes: 35 },
+      { to: 'over', workloadId: 1 },
+      { to: 'cloud', platformId: 1, region: 'north', network: 'shore', class: 'usual' },
+      { to: 'download', format: 'zip' },
+    ];
+    for (const destination of places)
+      await expect(admin.call('planRestore', { body: { picks: [], destination } })).rejects.toMatchObject({ code: 'INVALID' });
+  });
+
   it('refuse two versions for one place, and take both where each gets a name', async () => {
     const both = picks([0, 'books/roster.csv'], [1, 'books/roster.csv']);
     const plan = await admin.call('planRestore', { body: { picks: both, destination: original, rule: 'replace' } });

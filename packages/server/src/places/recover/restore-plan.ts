@@ -24,6 +24,7 @@ export async function planRestore(
   const onlyBack = actor.role === 'clerk' || actor.role === 'asker';
   if (onlyBack && !back) throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to the original place only.');
   const picks = await resolvePicks(deps, body, actor);
+  if (!picks.length) throw new ApiError('INVALID', [{ at: 'body.picks' }], 'Nothing is picked. Nothing was changed.');
   // another folder of the same person may be chosen, never another person
   if (onlyBack && destination.to === 'member' && picks.some((p) => p.point.workload_id !== destination.workloadId))
     throw new ApiError('NOT_ALLOWED', undefined, 'You may restore to where it came from only, and to no other person.');
