@@ -82,7 +82,7 @@ export default defineConfig({
     // the kinds of tests run one after the other, and load the same
     experimental: { fsModuleCache: true },
     projects: [
-      project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'bench/**/*.test.ts', 'scripts/**/*.test.ts'], 60_000),
+      project('unit', ['packages/*/src/**/*.test.ts', 'demo/**/*.test.ts', 'bench/**/*.test.ts', 'scripts/**/*.test.ts'], 240_000),
       // they wait for databases and leases for a good part
       project('api', ['tests/api/**/*.test.ts'], 240_000, { globalSetup, maxWorkers: 3, exclude }),
       // a machine in software, by command only

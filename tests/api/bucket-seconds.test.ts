@@ -79,7 +79,7 @@ describe('a bucket whose versions are taken', () => {
     const all = await points();
     expect(BucketPoint.parse(all.at(-1)!.facts).older!.versions).toBeGreaterThan(20);
     const last = all.at(-1)!.moment;
-    for (let n = 0; n < rounds(12, 100); n++) {
+    for (let n = 0; n < rounds(6, 100); n++) {
       const at = Math.floor(begun + random() * (last - begun));
       const point = all.find((p) => p.moment >= at)!;
       const prefix = `${n}/`;

@@ -90,7 +90,7 @@ describe('a restore that is repeated', () => {
     const { id: machines } = await admin.call('addStanding', { body: onPlatform() });
     await expect(fs.promises.access(base())).rejects.toThrow();
     const outer = new Set<string>();
-    const days = rounds(3, 7);
+    const days = rounds(2, 7);
     for (let n = 1; n <= days; n++) {
       fs.writeFileSync(`${source}/rosters/day-${n}`, `roster of day ${n}\n`.repeat(n * 100));
       if (n > 1) fs.rmSync(`${source}/rosters/day-${n - 1}`);
