@@ -49,7 +49,12 @@ async function surround(nightWatch: number): Promise<void> {
   const address = { kind: 'webdav' as const, url: 'https://drive.kelmar.example/dav' };
   await first.server.deps.db('share').insert({ name: 'Office drive', address: JSON.stringify(address), account: 'clerk' });
   const again = { name: 'Rosters come back', workloads: [workloadId], schedule: { every: 'day' as const, at: '05:00' }, reason: 'a proof' };
-  await admin.call('addStanding', { body: { ...again, destination: { to: 'folder', folder: '/srv/proof' } } });
+  const { id } = await admin.call('addStanding', { body: { ...again, destination: { to: 'folder', folder: '/srv/proof' } } });
+  const steps = [
+    { restore: { by: 'workload' as const, id: workloadId }, after: [], wait: 0 },
+    { restore: { by: 'standing' as const, id }, after: [0], wait: 5 },
+  ];
+  await admin.call('addSequence', { body: { name: 'Quay in order', steps, objective: 40 } });
   await admin.call('addNotice', { body: { name: 'Watchdog', about: { what: 'matters', level: 'fault' }, way: hook, secret } });
 }
 
@@ -120,6 +125,7 @@ describe('the settings', () => {
       'notice leave',
       'share leave',
       'repeated restore add',
+      'sequence add',
       'hold change',
     ]);
     expect(one.steps.find((s) => s.kind === 'policy' && s.effect === 'leave')).toMatchObject({
@@ -141,9 +147,21 @@ describe('the settings', () => {
       why: 'without gate-01, not known here unless Harbour platform is connected first',
     });
     expect(JSON.stringify(both)).not.toContain(secret);
-    expect(await heir.call('takeSettings', { id: here, body: { at: both.at! } })).toEqual({ added: 6, changed: 5 });
+    expect(await heir.call('takeSettings', { id: here, body: { at: both.at! } })).toEqual({ added: 7, changed: 5 });
     expect((await heir.call('listStanding')).rows).toMatchObject([
       { body: { name: 'Rosters come back', destination: { to: 'folder', folder: '/srv/proof' } }, workloads: [{ name: 'quay-1' }] },
+    ]);
+    const [standing] = (await heir.call('listStanding')).rows;
+    const quay = (await heir.call('estate')).workloads[0]!;
+    expect((await heir.call('listSequences')).rows.map((r) => r.body)).toEqual([
+      {
+        name: 'Quay in order',
+        objective: 40,
+        steps: [
+          { restore: { by: 'workload', id: quay.id }, after: [], wait: 0 },
+          { restore: { by: 'standing', id: standing!.id }, after: [0], wait: 5 },
+        ],
+      },
     ]);
     expect((await heir.call('mailServer')).server).toMatchObject({ host: 'mail.kelmar.example', from: 'backup@kelmar.example' });
     const nightWatch = (await heir.call('listPolicies')).rows.find((p) => p.body.name === 'Night watch')!.id;

@@ -15,6 +15,7 @@ export * from './run-state';
 export * from './attached';
 export * from './running-machine';
 export * from './standing';
+export * from './sequences';
 export * from './shares';
 export * from './runs';
 export * from './recover';

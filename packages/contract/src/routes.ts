@@ -24,6 +24,7 @@ import { byId, byUuid, large, route, type Route } from './route';
 import * as runs from './runs';
 import { signInRoutes } from './sign-in';
 import { shareRoutes } from './shares';
+import { sequenceRoutes } from './sequences';
 import { standingRoutes } from './standing';
 import { straightRoutes } from './straight-routes';
 import { savedFilterRoutes } from './saved-filters';
@@ -278,6 +279,7 @@ export const routes = {
     response: recover.Undo,
   }),
   ...straightRoutes,
+  ...sequenceRoutes,
   ...standingRoutes,
   ...shareRoutes,
   compare: route({

@@ -8,6 +8,7 @@ import { PriceTable } from './prices';
 import { Role } from './roles';
 import { InstallationBody } from './overview';
 import { Share } from './shares';
+import { SequenceBody, SequenceStep } from './sequences';
 import { StandingBody } from './standing';
 
 /** Workloads are named here, as their numbers mean nothing elsewhere. */
@@ -79,6 +80,17 @@ export const Settings = z.object({
       }),
     )
     .default([]),
+  /** Restores in their order; `of`: name of the workload, or of the repeated restore. */
+  sequences: z
+    .array(
+      z.object({
+        name: Name,
+        objective: SequenceBody.shape.objective,
+        steps: z.array(SequenceStep.pick({ after: true, wait: true }).extend({ by: z.enum(['workload', 'standing']), of: z.string() })),
+        person: z.string(),
+      }),
+    )
+    .default([]),
   holds: z.array(z.object({ pointId: Uuid, why: z.string() })),
   people: z.array(z.object({ name: z.string(), display: z.string(), role: Role, remit: NamedWorkloads.nullable(), disabled: z.boolean() })),
   tasksAtOnce: Count.nullable(),
@@ -102,6 +114,7 @@ export const settingKinds = [
   'notice',
   'share',
   'repeated restore',
+  'sequence',
   'installation',
   'hold',
   'limit',

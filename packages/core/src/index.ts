@@ -34,6 +34,7 @@ export * from './progress/rate-meter';
 export * from './progress/rates-over';
 export * from './progress/time-left';
 export * from './beds/folded-axis';
+export * from './sequence/sequence';
 export * from './simulate/timeline';
 export * from './simulate/simulate';
 export * from './forecast/forecast';

@@ -53,6 +53,7 @@ import { undoHandlers } from './places/recover/undo-handlers';
 import { differenceHandlers } from './places/recover/difference-handlers';
 import { attachHandlers } from './places/recover/attach-handlers';
 import { shareHandlers } from './places/recover/share-handlers';
+import { sequenceHandlers } from './places/recover/sequence-handlers';
 import { standingHandlers } from './places/recover/standing-handlers';
 import { runningHandlers } from './places/recover/running-handlers';
 import { deskHandlers } from './places/recover/desk-handlers';
@@ -108,6 +109,7 @@ export function allHandlers(deps: Deps): Handlers {
     ...ownHandlers(deps),
     ...attachHandlers(deps),
     ...runningHandlers(deps),
+    ...sequenceHandlers(deps),
     ...standingHandlers(deps),
     ...shareHandlers(deps),
     ...differenceHandlers(deps),

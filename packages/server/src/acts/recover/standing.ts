@@ -11,13 +11,13 @@ import type { Deps } from '../deps';
 import { plannerFor } from '../kinds/planner-for';
 import { queueRun } from '../runs/queue';
 import { resolvePicks } from './resolve-picks';
-import type { RestoreTask } from './restore-planner';
+import type { Check, RestoreTask } from './restore-planner';
 
-/** Who a standing restore acts as: what it may was decided when somebody set it up. */
-const actorOf = (row: StandingRecord): Actor => ({
-  key: `standing ${row.no}`,
-  name: row.person,
-  display: row.person,
+/** Who acts where nobody is there: what it may was decided when somebody set it up. */
+export const actorFor = (key: string, person: string): Actor => ({
+  key,
+  name: person,
+  display: person,
   role: 'administrator',
   remit: null,
   by: 'token',
@@ -30,14 +30,15 @@ const actorOf = (row: StandingRecord): Actor => ({
 
 const folderName = (text: string) => text.replace(/[/\0]/g, '_').replace(/^\.+$/, '_');
 
-/** Points that are neither suspect nor in parts, and stand for all of their workload. */
+/** Points that are neither suspect, infected nor in parts, and stand for all of their workload. */
 const goodPoints = (db: Knex) =>
   db('point as p')
     .join('series as s', 's.no', 'p.series_no')
-    .where({ 's.method': 'files', 'p.state': 'visible', 'p.suspect': 0, 'p.complete': 1 });
+    .where({ 's.method': 'files', 'p.state': 'visible', 'p.suspect': 0, 'p.complete': 1 })
+    .whereNotExists(db('point_scan as x').whereRaw('x.point_id = p.id').where('x.infected', '>', 0));
 
 /** The newest good point of a workload. Throws NOT_NOW where there is none. */
-async function newestGood(deps: Deps, workloadId: number): Promise<PointRow> {
+export async function newestGood(deps: Deps, workloadId: number): Promise<PointRow> {
   const newest = await goodPoints(deps.db)
     .where({ 'p.workload_id': workloadId })
     .orderBy('p.moment', 'desc')
@@ -90,6 +91,29 @@ async function withNewer(deps: Deps, row: StandingRecord): Promise<readonly numb
   return newer.map(({ id }) => id);
 }
 
+/** What bringing one workload would do, and what was found that speaks against it. */
+async function lookAt(deps: Deps, row: StandingRecord, workloadId: number, point: PointRow, stamp: string) {
+  const { name } = await deps.db('workload').where({ id: workloadId }).first<{ name: string }>('name');
+  const asked = restoreOf(bodyOfStanding(row), name, point, stamp);
+  const picks = await resolvePicks(deps, asked, actorFor(`standing ${row.no}`, row.person));
+  const planner = plannerFor(asked, picks);
+  const before = madeBefore(row)[String(workloadId)] ?? null;
+  const { checks } = await planner.look(deps, asked, picks);
+  // the machine of the time before has the name, and makes way
+  return { name, asked, picks, planner, before, checks: checks.filter((c) => !(before !== null && c.code === 'NAME_TAKEN')) };
+}
+
+/** What a repeated restore would bring now, and what speaks against it. Throws NOT_NOW where there is no good point. */
+export async function lookAtStanding(deps: Deps, row: StandingRecord): Promise<{ readonly moments: number[]; readonly checks: Check[] }> {
+  const [moments, checks]: [number[], Check[]] = [[], []];
+  for (const workloadId of bodyOfStanding(row).workloads) {
+    const point = await newestGood(deps, workloadId);
+    moments.push(point.moment);
+    checks.push(...(await lookAt(deps, row, workloadId, point, '')).checks);
+  }
+  return { moments, checks };
+}
+
 /** The tasks of one workload, each taking away what the time before has brought. Throws INVALID for what stands in the way. */
 async function tasksFor(
   deps: Deps,
@@ -98,16 +122,10 @@ async function tasksFor(
   point: PointRow,
   stamp: string,
 ): Promise<readonly RestoreTask[]> {
-  const body = bodyOfStanding(row);
-  const { name } = await deps.db('workload').where({ id: workloadId }).first<{ name: string }>('name');
-  const asked = restoreOf(body, name, point, stamp);
-  const picks = await resolvePicks(deps, asked, actorOf(row));
-  const planner = plannerFor(asked, picks);
-  const before = madeBefore(row)[String(workloadId)] ?? null;
-  const { checks } = await planner.look(deps, asked, picks);
-  // the machine of the time before has the name, and makes way
-  const stop = checks.find((c) => c.level === 'stop' && !(before !== null && c.code === 'NAME_TAKEN'));
+  const { name, asked, picks, planner, before, checks } = await lookAt(deps, row, workloadId, point, stamp);
+  const stop = checks.find((c) => c.level === 'stop');
   if (stop) throw new ApiError('INVALID', { check: stop.code }, stop.text);
+  const body = bodyOfStanding(row);
   const folder = Buffer.from(folderOf(body, name)).toString('latin1');
   return (await planner.tasks(deps, asked, picks)).map((task): RestoreTask => {
     const { work } = task;
@@ -122,13 +140,14 @@ async function tasksFor(
   });
 }
 
-/** Begins a standing restore, of all its workloads or of some. Throws INVALID, NOT_NOW for what keeps it from that, and then nothing has begun. */
+/** Begins a standing restore, of all its workloads or of some; `also` is done in the same transaction. Throws INVALID, NOT_NOW for what keeps it from that, and then nothing has begun. */
 export async function beginStanding(
   deps: Deps,
   row: StandingRecord,
   startedBy: 'schedule' | 'hand',
   person: string,
   workloads = bodyOfStanding(row).workloads as readonly number[],
+  also?: (trx: Knex.Transaction, runId: number) => Promise<void>,
 ): Promise<number> {
   const body = bodyOfStanding(row);
   const { clock } = deps;
@@ -157,6 +176,7 @@ export async function beginStanding(
     await trx('standing_restore')
       .where({ no: row.no })
       .update({ trouble: '', brought: JSON.stringify(brought) });
+    await also?.(trx, id);
     return id;
   });
   deps.movers.workAppeared();
@@ -164,7 +184,8 @@ export async function beginStanding(
   return runId;
 }
 
-async function goesOn(db: Knex, no: number): Promise<boolean> {
+/** Whether a time of it has not ended yet. */
+export async function goesOn(db: Knex, no: number): Promise<boolean> {
   return (
     (await db('run').where({ standing_no: no }).whereIn('state', ['waiting', 'running']).first<object | undefined>('id')) !== undefined
   );

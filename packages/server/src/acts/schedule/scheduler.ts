@@ -21,6 +21,7 @@ import { foundMatters } from '../watch/matters';
 import { startDue } from './due';
 import { retryFailed } from './retries';
 import { removeDueTrials } from '../recover/remove-trials';
+import { moveSequences } from '../recover/sequences';
 import { startDueStanding } from '../recover/standing';
 import { endWindows } from './windows';
 
@@ -124,6 +125,8 @@ export class Scheduler {
         // movers and platforms are asked before one begins, which is no reason to wait for the others
         this.standing ??= startDueStanding(deps)
           .catch(this.told('the restores that are repeated could not begin'))
+          .then(() => moveSequences(deps))
+          .catch(this.told('sequences could not go on'))
           .finally(() => {
             this.standing = undefined;
           });

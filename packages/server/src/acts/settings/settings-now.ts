@@ -7,6 +7,8 @@ import { limitOfAll } from '../../records/movers/admission';
 import { noticesIn, shownMailServer } from '../../records/notices/notice-rows';
 import { toPlatform, type PlatformRow } from '../../records/systems/platform-rows';
 import { addressOfRow, addressWords } from '../../records/systems/system-rows';
+import { namesOfSteps } from '../recover/sequences';
+import { bodyOfSequence, type SequenceRecord } from '../../records/recover/sequence-rows';
 import { bodyOfStanding, type StandingRecord } from '../../records/recover/standing-rows';
 import { toShare, type ShareRow } from '../../records/systems/share-rows';
 import { policiesInForce } from '../../records/policies/matching';
@@ -48,6 +50,7 @@ export async function settingsNow(db: Knex): Promise<Settings> {
       const folder = destination.to === 'folder' ? destination.folder : null;
       return { name, schedule, start, reason, workloads: namesOf(ids), folder, person: row.person };
     }),
+    sequences: await keptSequences(db),
     holds: await db('point')
       .where({ state: 'visible', held: true })
       .orderBy('id')
@@ -55,6 +58,18 @@ export async function settingsNow(db: Knex): Promise<Settings> {
     people: await people(db, namesOf),
     tasksAtOnce: await limitOfAll(db),
   };
+}
+
+async function keptSequences(db: Knex): Promise<Settings['sequences']> {
+  const rows = await db('restore_sequence').where({ removed: false }).orderBy('name').select<SequenceRecord[]>();
+  return Promise.all(
+    rows.map(async (row) => {
+      const { name, objective, steps } = bodyOfSequence(row);
+      const names = await namesOfSteps(db, steps);
+      const kept = steps.map(({ restore, after, wait }, i) => ({ by: restore.by, of: names[i] ?? 'what is gone', after, wait }));
+      return { name, objective, steps: kept, person: row.person };
+    }),
+  );
 }
 
 /** Says whether settings changed: 64 hex digits. */

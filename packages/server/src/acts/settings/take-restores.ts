@@ -1,4 +1,5 @@
-import type { Settings, StandingBody } from '@lithodex/contract';
+import { countOf } from '@lithodex/core';
+import type { SequenceBody, Settings, StandingBody } from '@lithodex/contract';
 import type { Knex } from 'knex';
 import { v7 as newId } from 'uuid';
 import { step, type Step } from './step';
@@ -29,5 +30,32 @@ export async function standingStep(trx: Knex.Transaction, now: number, standing:
   return say('add', `to ${folder}, from now on`, async () => {
     const body: StandingBody = { ...rest, workloads: rows.map((r) => r.id), destination: { to: 'folder', folder } };
     await trx('standing_restore').insert({ id: newId(), name: body.name, body: JSON.stringify(body), person, due_from: now });
+  });
+}
+
+/** Restores in their order, where all that they bring back is here. `ready`: repeated restores that are here, or are by then. */
+export async function sequenceStep(
+  trx: Knex.Transaction,
+  now: number,
+  sequence: Settings['sequences'][number],
+  ready: ReadonlySet<string>,
+): Promise<Step> {
+  const say = (effect: Step['effect'], why: string, act?: () => Promise<void>) => step('sequence', sequence.name, effect, why, act);
+  if (await trx('restore_sequence').where({ name: sequence.name, removed: false }).first('id'))
+    return say('same', 'one of this name is here');
+  const steps: SequenceBody['steps'] = [];
+  for (const { by, of, after, wait } of sequence.steps) {
+    const query =
+      by === 'workload'
+        ? trx('workload').where({ name: of }).whereNull('gone_at').select<{ id: number }[]>('id')
+        : trx('standing_restore').where({ name: of, ended: false }).select<{ id: number }[]>('no as id');
+    const [first, second] = await query;
+    if (!first && by === 'standing' && ready.has(of)) continue;
+    if (!first || second) return say('leave', `${of} is not here, or more than once`);
+    steps.push({ restore: { by, id: first.id }, after, wait });
+  }
+  return say('add', countOf(steps.length, 'step'), async () => {
+    const body: SequenceBody = { name: sequence.name, objective: sequence.objective, steps };
+    await trx('restore_sequence').insert({ name: body.name, body: JSON.stringify(body), person: sequence.person, changed_at: now });
   });
 }

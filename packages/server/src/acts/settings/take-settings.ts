@@ -9,7 +9,7 @@ import { rememberVersion } from '../../records/policies/versions';
 import type { Secrets } from '../../base/secrets';
 import { placeText, shownPlace, type TargetRow } from '../../records/targets/target-rows';
 import { inForceAs, step, type Step } from './step';
-import { installationStep, shareStep, standingStep } from './take-restores';
+import { installationStep, sequenceStep, shareStep, standingStep } from './take-restores';
 import { mailSteps, noticeStep, platformStep, unconnected } from './take-surroundings';
 
 /** What taking over would do, or has to leave. Steps are carried out in their order; each looks at what those before it made. */
@@ -36,7 +36,13 @@ export async function* stepsOf(
   for (const notice of settings.notices) yield await noticeStep(trx, now, notice, ready);
   for (const share of settings.shares) yield await shareStep(trx, share);
   for (const installation of settings.installations) yield await installationStep(trx, installation);
-  for (const standing of settings.standing) yield await standingStep(trx, now, standing);
+  const repeated = new Set<string>();
+  for (const standing of settings.standing) {
+    const step = await standingStep(trx, now, standing);
+    if (step.effect !== 'leave') repeated.add(standing.name);
+    yield step;
+  }
+  for (const sequence of settings.sequences) yield await sequenceStep(trx, now, sequence, repeated);
   for (const hold of settings.holds) yield await holdStep(trx, hold);
   for (const person of settings.people) yield await personStep(trx, person);
 }

@@ -17,6 +17,7 @@ import { changeMatters, comingEnds } from '../kinds/platform-matters';
 import { recoverMatters } from './recover-matters';
 import { scanMatters } from './scan-matters';
 import { ownerMatters } from './owner-matters';
+import { sequenceMatters } from './sequence-matters';
 import { siteMatters } from './site-matters';
 import { unusualWork } from './unusual-work';
 
@@ -34,6 +35,7 @@ export async function foundMatters(deps: Deps): Promise<FoundMatter[]> {
     ...(await suspects(deps, estate)),
     ...(await scanMatters(deps)),
     ...(await drillMatters(deps)),
+    ...(await sequenceMatters(deps)),
     ...(await siteMatters(deps)),
     ...(await ownerMatters(deps)),
     ...failures(tasks, estate),

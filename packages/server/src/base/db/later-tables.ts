@@ -149,3 +149,15 @@ ALTER TABLE point_scan ADD sums_too BOOLEAN NOT NULL DEFAULT 0`;
 
 /** Machines in a cloud that were made for a trial: by which task, and when they are to be removed. */
 export const trialMachines = 'ALTER TABLE made_machine ADD task_id CHAR(36) NULL, ADD remove_at BIGINT NULL, ADD KEY (remove_at);';
+
+/** Restores in their order, and how each time went: `steps` as they were when it began, with what became of each. */
+export const sequences = `
+CREATE TABLE restore_sequence (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, name VARCHAR(120) NOT NULL, body JSON NOT NULL, person VARCHAR(120) NOT NULL, changed_at BIGINT NOT NULL,
+  removed BOOLEAN NOT NULL DEFAULT 0
+);
+CREATE TABLE sequence_run (
+  id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, sequence_id INT UNSIGNED NOT NULL, name VARCHAR(120) NOT NULL, trial BOOLEAN NOT NULL, person VARCHAR(120) NOT NULL,
+  reason VARCHAR(500) NOT NULL, state VARCHAR(10) NOT NULL, at BIGINT NOT NULL, ended_at BIGINT NULL, objective_ms BIGINT NULL, steps JSON NOT NULL,
+  KEY (sequence_id, at), KEY (state)
+)`;

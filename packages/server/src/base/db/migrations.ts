@@ -320,4 +320,5 @@ export const migrations: Migration[] = [
   { name: '0056-brought-points', up: (k) => runAll(k, later.broughtPoints) },
   { name: '0057-seen-sums', up: (k) => runAll(k, later.seenSums) },
   { name: '0058-trial-machines', up: (k) => runAll(k, later.trialMachines) },
+  { name: '0059-sequences', up: (k) => runAll(k, later.sequences) },
 ];

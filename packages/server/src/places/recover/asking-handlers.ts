@@ -13,7 +13,7 @@ import { tokenHash, within, type Actor } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { shownMailServer } from '../../records/notices/notice-rows';
 import { askingRows, mailOf, shownAsking, type AskingRow } from '../../records/recover/asking-rows';
-import { startRestore } from './start-restore';
+import { startRestore } from '../../acts/recover/start-restore';
 
 type AskingHandlers = Pick<Handlers, 'askings' | 'sendAsking' | 'agreeToAsking' | 'refuseAsking' | 'withdrawAsking' | 'tellPerson'>;
 

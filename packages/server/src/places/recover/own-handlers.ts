@@ -16,7 +16,7 @@ import { rulesOf } from '../../records/people/rules';
 import { askingRows, receiptOf, shownAsking, type AskingRow } from '../../records/recover/asking-rows';
 import { pathOf } from '../../records/recover/path-of';
 import { pointFor } from '../../records/recover/point-access';
-import { startRestore } from './start-restore';
+import { startRestore } from '../../acts/recover/start-restore';
 
 type OwnHandlers = Pick<Handlers, 'ownCode' | 'ownSession' | 'own' | 'ownLook' | 'ownAsk' | 'ownRestore' | 'ownEnd'>;
 

@@ -5,8 +5,8 @@ import type { Deps } from '../../acts/deps';
 import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import type { DownloadPlan } from '../../records/runs/planned-restore';
-import { planRestore } from './restore-plan';
-import { startRestore } from './start-restore';
+import { planRestore } from '../../acts/recover/restore-plan';
+import { startRestore } from '../../acts/recover/start-restore';
 
 type RestoreHandlers = Pick<Handlers, 'planRestore' | 'startRestore' | 'download'>;
 

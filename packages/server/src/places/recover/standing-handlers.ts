@@ -8,6 +8,7 @@ import { ApiError, found } from '../../base/errors';
 import type { Handlers } from '../../base/http/bind-routes';
 import type { Deps } from '../../acts/deps';
 import { beginStanding } from '../../acts/recover/standing';
+import { placeOfStanding } from '../../acts/recover/sequence-parts';
 import { bodyOfStanding, timetableOf, type StandingRecord } from '../../records/recover/standing-rows';
 import type { RestorePlan } from '../../records/runs/planned-restore';
 import { tasksOf, toRunRow, type RunRecord } from '../../records/runs/run-rows';
@@ -75,17 +76,6 @@ export function standingHandlers(deps: Deps): Pick<Handlers, Names> {
     });
   }
 
-  async function placeWords({ destination: d }: StandingBody): Promise<string> {
-    if (d.to === 'folder') return `${d.folder}, on the mover`;
-    const id = d.to === 'server' ? d.systemId : d.platformId;
-    const source = await db('source').where({ id }).first<{ name: string } | undefined>('name');
-    const where = source?.name ?? 'what is not connected any more';
-    if (d.to === 'cloud') return `${where}, in ${d.region}, ${d.ahead ? 'the disks sent ahead' : `on ${d.network}, named …${d.suffix}`}`;
-    return d.to === 'platform'
-      ? `${where}, on ${d.host}, ${d.networks.length ? `on ${d.networks.join(', ')}` : 'on no network'}, named …${d.suffix}`
-      : `${where}, as ${d.databases.map((b) => b.to).join(', ')}`;
-  }
-
   return {
     async listStanding() {
       const rows = await db('standing_restore').where({ ended: false }).orderBy('name').select<StandingRecord[]>();
@@ -102,7 +92,7 @@ export function standingHandlers(deps: Deps): Pick<Handlers, Names> {
               id: row.no,
               body,
               workloads: body.workloads.map((id) => ({ id, name: names.get(id) ?? '' })),
-              place: await placeWords(body),
+              place: await placeOfStanding(db, body),
               person: row.person,
               next: next ?? null,
               trouble: row.trouble,

@@ -11,8 +11,7 @@ import { numberAt } from '../../base/http/cursor';
 import type { Actor } from '../../base/http/access';
 import type { Handlers } from '../../base/http/bind-routes';
 import { limitOfAll, setLimitOfAll } from '../../records/movers/admission';
-import { stoppedCause } from '../../acts/movers/leases';
-import { settleRun } from '../../acts/runs/queue';
+import { stopRun } from '../../acts/runs/stop-run';
 import { retry } from '../../acts/runs/retry';
 import { runRates } from '../../records/runs/run-rates';
 import { tasksOf, toRunRow, toTaskRow, type RunRecord } from '../../records/runs/run-rows';
@@ -281,11 +280,7 @@ export function runHandlers(deps: Deps): RunHandlers {
       if (run.state !== 'waiting' && run.state !== 'running') throw new ApiError('NOT_NOW', undefined, 'The run has ended already.');
       await inTransaction(db, async (trx) => {
         await refuseWhereMachineRuns(trx, run.id, deps.movers.present());
-        await trx('task')
-          .where({ run_id: run.id, state: 'waiting' })
-          .update({ state: 'stopped', ended_at: clock.now(), cause: JSON.stringify(stoppedCause) });
-        await trx('task').where({ run_id: run.id, state: 'running' }).update({ stop_requested: true });
-        await settleRun(deps, trx, run.id);
+        await stopRun(deps, trx, run.id);
         await appendAudit(trx, clock.now(), { actor: actor.name, action: 'run.stop', object: `run ${run.id}`, detail: run.name });
       });
       await deps.events.emit('run', { runId: run.id });

@@ -4,10 +4,10 @@ import { appendAudit } from '../../base/audit/trail';
 import { inTransaction } from '../../base/db/open';
 import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
-import type { Deps } from '../../acts/deps';
-import { plannerFor } from '../../acts/kinds/planner-for';
-import type { Rescue, RestoreTask } from '../../acts/recover/restore-planner';
-import { backupTasks, queueRun } from '../../acts/runs/queue';
+import type { Deps } from '../deps';
+import { plannerFor } from '../kinds/planner-for';
+import type { Rescue, RestoreTask } from './restore-planner';
+import { backupTasks, queueRun } from '../runs/queue';
 import { keepEdited } from '../../records/runs/edited-texts';
 import { planRestore, refuseStops } from './restore-plan';
 

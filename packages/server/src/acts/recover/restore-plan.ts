@@ -1,17 +1,17 @@
 import { baseName, escapePath, readPrice } from '@lithodex/core';
 import type { Body, MachinePoint, PriceTable, RestorePlan } from '@lithodex/contract';
 import { fromJson, fromJsonOrNull } from '../../base/db/json';
-import type { Deps } from '../../acts/deps';
+import type { Deps } from '../deps';
 import { ApiError } from '../../base/errors';
 import type { Actor } from '../../base/http/access';
 import { shownPlace } from '../../records/targets/target-rows';
 import { leadsInside } from '../../records/recover/inside-path';
 import { measuredRate, readRate } from '../../records/runs/measured-rates';
-import { cartridgeCheck } from '../../acts/recover/cartridge-check';
-import { plannerFor } from '../../acts/kinds/planner-for';
-import { resolvePicks, type ResolvedPick } from '../../acts/recover/resolve-picks';
-import { expectedOf, type Check, type Rescue } from '../../acts/recover/restore-planner';
-import { scanChecks } from '../../acts/trust/scan-checks';
+import { cartridgeCheck } from './cartridge-check';
+import { plannerFor } from '../kinds/planner-for';
+import { resolvePicks, type ResolvedPick } from './resolve-picks';
+import { expectedOf, type Check, type Rescue } from './restore-planner';
+import { scanChecks } from '../trust/scan-checks';
 
 /** What a restore would do, checked against the destination as it is now, with what it would bring back. Throws NOT_ALLOWED for a clerk, or somebody for themselves, who wants it elsewhere. */
 export async function planRestore(
