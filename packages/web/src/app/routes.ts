@@ -152,6 +152,21 @@ export const routes: Routes = [
         loadComponent: () => import('./recover/standing-page').then((m) => m.StandingPage),
       },
       {
+        path: 'recover/sequences',
+        title: 'Sequences · Lithodex',
+        loadComponent: () => import('./sequences/sequences-page').then((m) => m.SequencesPage),
+      },
+      {
+        path: 'recover/sequences/went/:id',
+        title: 'How a sequence went · Lithodex',
+        loadComponent: () => import('./sequences/sequence-run-page').then((m) => m.SequenceRunPage),
+      },
+      {
+        path: 'recover/sequences/:id',
+        title: 'Sequence · Lithodex',
+        loadComponent: () => import('./sequences/sequence-edit-page').then((m) => m.SequenceEditPage),
+      },
+      {
         path: 'recover/shares',
         title: 'Shares · Lithodex',
         loadComponent: () => import('./recover/shares-page').then((m) => m.SharesPage),
