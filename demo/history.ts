@@ -2,7 +2,7 @@ import fs from 'node:fs';
 import { DateTime } from 'luxon';
 import { nextRuns } from '@lithodex/core';
 import type { Answered, BodyInput, RouteName } from '@lithodex/contract';
-import { appendAudit, hashPassword, issueToken, runServer, type Config, type RunningServer } from '@lithodex/server';
+import { appendAudit, hashPassword, issueToken, moveSequences, runServer, type Config, type RunningServer } from '@lithodex/server';
 import { berthsNight } from './harbour/berths';
 import { landingNight, machinePolicy, platformNight, scratchPolicy } from './harbour/machines';
 import { StoryClock } from './story-clock';
@@ -145,10 +145,11 @@ export class History {
 
   /** What is done about the night: somebody asks at the desk, points are looked into, and restores are tried. */
   private async looksBack(now: DateTime): Promise<void> {
+    const quiet = () => this.quiet();
     await asksAtTheDesk(this.people, `${this.base}/api/v1`, `${this.state}/mail`);
-    await scansHarbour(this.people, now.toMillis(), () => this.quiet());
-    await drillsHarbour(this.people, () => this.quiet());
-    await triesTheCloud(this.people, this.standins.skyfjord, () => this.quiet());
+    await scansHarbour(this.people, now.toMillis(), quiet);
+    await drillsHarbour(this.people, quiet, () => moveSequences(this.server.deps));
+    await triesTheCloud(this.people, this.standins.skyfjord, quiet);
   }
 
   /** The server of the tide gauges is read by a mover of its own, which has no keys. */

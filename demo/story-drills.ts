@@ -20,12 +20,54 @@ const plans: Readonly<Record<string, Plan>> = {
   'tide-board': { checks: [], objective: minutes(20), weight: 1 },
 };
 
-/** Restores are tried: those that matter most by hand, the others in turn from now on. */
-export async function drillsHarbour(people: StoryPeople, quiet: () => Promise<void>): Promise<void> {
+/** What has to be back before what; `after`: places of steps before it. */
+const sequences: readonly {
+  readonly name: string;
+  readonly objective: number;
+  readonly steps: readonly [name: string, after: number[]][];
+}[] = [
+  {
+    name: 'Pilots and tides',
+    objective: 20,
+    steps: [
+      ['pilot-db', []],
+      ['tide-board', [0]],
+      ['customs-shed', []],
+    ],
+  },
+  {
+    name: 'Berths and the office',
+    objective: 60,
+    steps: [
+      ['berths-a', []],
+      ['harbour-office', []],
+      ['tide-board', [0]],
+    ],
+  },
+];
+
+/** Restores are tried: those that matter most in their order, the others in turn from now on. `goOn` begins the steps that are due. */
+export async function drillsHarbour(people: StoryPeople, quiet: () => Promise<void>, goOn: () => Promise<void>): Promise<void> {
   const { workloads } = await people.get<Answered<'estate'>>('eva.vind', 'estate');
-  const known = workloads.filter((w) => w.name in plans);
-  for (const { id, name } of known) await people.call('eva.vind', 'changeDrillPlan', id, plans[name]!);
-  await people.call('ole.brygge', 'startDrill', { workloads: known.map((w) => w.id) });
-  await quiet();
+  const ids = new Map(workloads.map((w) => [w.name, w.id]));
+  for (const [name, plan] of Object.entries(plans)) await people.call('eva.vind', 'changeDrillPlan', ids.get(name)!, plan);
+  const tried: number[] = [];
+  for (const { name, objective, steps } of sequences) {
+    const body = {
+      name,
+      objective,
+      steps: steps.map(([of, after]) => ({ restore: { by: 'workload' as const, id: ids.get(of)! }, after, wait: 0 })),
+    };
+    const { id } = await people.call('eva.vind', 'addSequence', body);
+    tried.push((await people.call('ole.brygge', 'trySequence', id, undefined)).id);
+  }
+  const goesOn = async () => {
+    const { rows } = await people.get<Answered<'listSequenceRuns'>>('eva.vind', 'listSequenceRuns');
+    return rows.some((r) => tried.includes(r.id) && r.state === 'running');
+  };
+  while (await goesOn()) {
+    await quiet();
+    await goOn();
+  }
   await people.call('eva.vind', 'changeDrillSettings', { on: true, at: '03:30', nightly: 2, within: 90 });
 }

@@ -226,6 +226,28 @@ describe('the log of a database server', () => {
     expect(sums('idle')).toBe(sums('ledger'));
   });
 
+  it('comes to the last second of its log in a sequence that is started as it is', async () => {
+    await run(1);
+    await pause(1100);
+    db.run('CALL ledger.work(12)');
+    await pause(2100);
+    await run(2);
+    const then = sums('ledger');
+    db.run('DROP TABLE ledger.entry; UPDATE ledger.account SET amount = 0');
+    const steps = [{ restore: { by: 'workload' as const, id: workloadId }, after: [], wait: 0 }];
+    const { id } = await admin.call('addSequence', { body: { name: 'Berths first', steps, objective: null } });
+    const [look] = (await admin.call('lookAtSequence', { id })).steps;
+    expect(look!.moments).toEqual([(await band()).stretches.at(-1)!.to]);
+    const begun = await admin.call('startSequence', { id, body: { reason } });
+    const state = async () => {
+      await h.tick();
+      return (await admin.call('getSequenceRun', { id: begun.id })).state;
+    };
+    await expect.poll(state, { timeout: 60_000, interval: 200 }).not.toBe('running');
+    expect(await admin.call('getSequenceRun', { id: begun.id })).toMatchObject({ state: 'done', steps: [{ says: '' }] });
+    expect(sums('ledger')).toBe(then);
+  });
+
   itLong('goes on in another installation that took the target over, and knows what it has to connect', async () => {
     const passphrase = 'a lantern at the end of the quay';
     const { content: envelope } = await admin.call('envelope', { id: targetId, body: { passphrase } });

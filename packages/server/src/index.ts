@@ -12,4 +12,5 @@ export { rewriteNames } from './records/catalog/rewrite-names';
 export { tokenHash } from './base/http/access';
 export type { Duty } from './base/http/duties';
 export { expireAll, forgetOfLog } from './acts/runs/expiry';
+export { moveSequences } from './acts/recover/sequences';
 export { queueRun } from './acts/runs/queue';

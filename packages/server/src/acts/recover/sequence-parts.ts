@@ -9,7 +9,8 @@ import type { Deps } from '../deps';
 import { cannotDrill, drillable } from '../trust/drills';
 import { planRestore } from './restore-plan';
 import { homeRestore, namesOfSteps } from './sequences';
-import { actorFor, lookAtStanding, newestGood } from './standing';
+import { newestWanted } from './newest-wanted';
+import { actorFor, lookAtStanding } from './standing';
 
 /** Where a repeated restore brings what it brings, in words. */
 export async function placeOfStanding(db: Knex, { destination: d }: StandingBody): Promise<string> {
@@ -109,9 +110,10 @@ async function lookAtStep(deps: Deps, { restore }: SequenceStep, name: string, p
     const { moments, checks } = await lookAtStanding(deps, row);
     return { moments, place: await placeOfStanding(deps.db, bodyOfStanding(row)), says: told(checks) };
   }
-  const point = await newestGood(deps, restore.id);
-  const { plan } = await planRestore(deps, homeRestore(name, point, 'to be looked at only'), actorFor('sequence', person));
+  const wanted = await newestWanted(deps, restore.id);
+  const { plan } = await planRestore(deps, homeRestore(name, wanted, 'to be looked at only'), actorFor('sequence', person));
   // that no point is taken first is said once for all steps
   const checks = plan.checks.filter((c) => c.code !== 'NO_RESCUE');
-  return { moments: [point.moment], place: plan.items[0]?.goesTo ?? '', says: told(checks) };
+  const doubts = wanted.doubts.map((text) => ({ level: 'look' as const, text }));
+  return { moments: [wanted.moment], place: plan.items[0]?.goesTo ?? '', says: [...doubts, ...told(checks)] };
 }

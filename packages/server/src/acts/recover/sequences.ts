@@ -6,7 +6,6 @@ import { appendAudit } from '../../base/audit/trail';
 import { fromJsonOrNull } from '../../base/db/json';
 import { inTransaction } from '../../base/db/open';
 import { ApiError } from '../../base/errors';
-import type { PointRow } from '../../records/catalog/points';
 import {
   bodyOfSequence,
   stepsWent,
@@ -20,7 +19,8 @@ import { madePoints } from '../../records/runs/run-state';
 import type { Deps } from '../deps';
 import { stopRun } from '../runs/stop-run';
 import { beingDrilled, cannotDrill, drillable, queueDrills } from '../trust/drills';
-import { actorFor, beginStanding, goesOn, newestGood } from './standing';
+import { newestWanted, type Wanted } from './newest-wanted';
+import { actorFor, beginStanding, goesOn } from './standing';
 import { startRestore } from './start-restore';
 
 type Also = (trx: Knex.Transaction, runId: number) => Promise<void>;
@@ -202,11 +202,11 @@ async function tryStep(deps: Deps, row: SequenceRunRecord, step: StepWent, also:
 }
 
 /** The restore of a workload to where it was, over what is there. No point is taken before: what it would be of is what was lost. */
-export const homeRestore = (name: string, point: Pick<PointRow, 'id'>, reason: string): RestoreBody => ({
+export const homeRestore = (name: string, { point, until }: Pick<Wanted, 'point' | 'until'>, reason: string): RestoreBody => ({
   name,
   picks: [{ pointId: point.id, path: '' }],
   destination: { to: 'original', removeFirst: false },
-  until: null,
+  until,
   rule: 'replace',
   start: true,
   readFrom: null,
@@ -225,8 +225,8 @@ async function startStep(deps: Deps, row: SequenceRunRecord, step: StepWent, als
       await beginStanding(deps, standing, 'hand', row.person, bodyOfStanding(standing).workloads, also);
     return;
   }
-  const point = await newestGood(deps, step.restore.id);
-  await startRestore(deps, homeRestore(row.name, point, row.reason), actorFor(`sequence ${row.id}`, row.person), also);
+  const wanted = await newestWanted(deps, step.restore.id);
+  await startRestore(deps, homeRestore(row.name, wanted, row.reason), actorFor(`sequence ${row.id}`, row.person), also);
 }
 
 /** Begins no further step of a time that goes on, and stops what runs. Throws NOT_NOW where it has ended. */

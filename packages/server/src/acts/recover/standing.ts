@@ -30,23 +30,28 @@ export const actorFor = (key: string, person: string): Actor => ({
 
 const folderName = (text: string) => text.replace(/[/\0]/g, '_').replace(/^\.+$/, '_');
 
-/** Points that are neither suspect, infected nor in parts, and stand for all of their workload. */
-const goodPoints = (db: Knex) =>
+/** Points that are neither suspect nor infected, and stand for all of their workload. */
+const soundPoints = (db: Knex) =>
   db('point as p')
     .join('series as s', 's.no', 'p.series_no')
-    .where({ 's.method': 'files', 'p.state': 'visible', 'p.suspect': 0, 'p.complete': 1 })
+    .where({ 's.method': 'files', 'p.state': 'visible', 'p.suspect': 0 })
     .whereNotExists(db('point_scan as x').whereRaw('x.point_id = p.id').where('x.infected', '>', 0));
 
-/** The newest good point of a workload. Throws NOT_NOW where there is none. */
-export async function newestGood(deps: Deps, workloadId: number): Promise<PointRow> {
-  const newest = await goodPoints(deps.db)
-    .where({ 'p.workload_id': workloadId })
-    .orderBy('p.moment', 'desc')
-    .first<PointRow | undefined>('p.*');
+/** Those that are also not in parts. */
+const goodPoints = (db: Knex) => soundPoints(db).where({ 'p.complete': 1 });
+
+async function newestOf(deps: Deps, points: Knex.QueryBuilder, workloadId: number): Promise<PointRow> {
+  const newest = await points.where({ 'p.workload_id': workloadId }).orderBy('p.moment', 'desc').first<PointRow | undefined>('p.*');
   if (newest) return newest;
   const workload = await deps.db('workload').where({ id: workloadId }).first<{ name: string } | undefined>('name');
   throw new ApiError('NOT_NOW', undefined, `There is no good point of ${workload?.name ?? 'a workload that is gone'}.`);
 }
+
+/** The newest good point of a workload. Throws NOT_NOW where there is none. */
+const newestGood = (deps: Deps, workloadId: number) => newestOf(deps, goodPoints(deps.db), workloadId);
+
+/** The newest point of a workload that is neither suspect nor infected, also one that did not see everything: days of work are lost with an older one. Throws NOT_NOW where there is none. */
+export const newestSound = (deps: Deps, workloadId: number): Promise<PointRow> => newestOf(deps, soundPoints(deps.db), workloadId);
 
 /** The restore of one workload as a person would ask for it. */
 function restoreOf(body: StandingBody, workload: string, point: PointRow, stamp: string): RestoreBody {

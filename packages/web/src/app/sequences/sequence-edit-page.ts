@@ -13,6 +13,9 @@ import { canRise, expectedLanes, keyOf, restoreOf, withoutStep, withRisen, withS
 
 const minuteMs = 60_000;
 
+/** Usual values, and the one that was chosen where it is none of them. */
+const withOwn = <T>(usual: readonly T[], own: T): T[] => (usual.includes(own) ? [...usual] : [...usual, own]);
+
 /** Puts restores in their order, and shows how that would go while one writes. */
 @Component({
   selector: 'lx-sequence-edit-page',
@@ -41,14 +44,12 @@ export class SequenceEditPage {
     [...this.parts()].map(([value, p]): SlotOption<string> => ({ value, label: p.name, note: p.restore.by === 'standing' ? p.place : '' })),
   );
   protected readonly lanes = computed(() => expectedLanes(this.steps(), this.parts()));
-  protected readonly waits: SlotOption<number>[] = [0, 1, 2, 5, 10, 15, 30, 60, 120].map((value) => ({
-    value,
-    label: value ? countOf(value, 'minute') + ' later' : 'at once',
-  }));
-  protected readonly objectives: SlotOption<number | null>[] = [null, 5, 10, 15, 30, 60, 120, 240, 480, 1440].map((value) => ({
-    value,
-    label: value === null ? 'whenever it is' : `within ${formatDuration(value * minuteMs)}`,
-  }));
+  protected readonly objectives = computed(() =>
+    withOwn([null, 5, 10, 15, 30, 60, 120, 240, 480, 1440], this.objective()).map((value): SlotOption<number | null> => ({
+      value,
+      label: value === null ? 'whenever it is' : `within ${formatDuration(value * minuteMs)}`,
+    })),
+  );
   protected readonly canRise = canRise;
   protected readonly keyOf = keyOf;
 
@@ -88,6 +89,18 @@ export class SequenceEditPage {
         this.steps.set(body.steps);
       });
     });
+  }
+
+  protected waitsFor(own: number): SlotOption<number>[] {
+    return withOwn([0, 1, 2, 5, 10, 15, 30, 60, 120], own).map((value) => ({
+      value,
+      label: value ? `${countOf(value, 'minute')} later` : 'at once',
+    }));
+  }
+
+  protected ends({ after }: SequenceStep): string {
+    if (!after.length) return '(none of them) is back,';
+    return after.length === 1 ? 'is back,' : 'are back,';
   }
 
   protected place(step: SequenceStep): string {

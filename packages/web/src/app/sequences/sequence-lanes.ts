@@ -43,7 +43,7 @@ const leastScaleMs = 1000;
     }
     li {
       display: grid;
-      grid-template-columns: 22px minmax(70px, 130px) minmax(60px, 1fr) 96px;
+      grid-template-columns: 22px minmax(70px, 130px) minmax(60px, 1fr) 128px;
       gap: 8px;
       align-items: center;
       min-height: 30px;
@@ -66,11 +66,12 @@ const leastScaleMs = 1000;
     }
     .says {
       text-align: right;
+      white-space: nowrap;
     }
     .axis {
       display: flex;
       justify-content: space-between;
-      margin: 4px 104px 0 160px;
+      margin: 4px 136px 0 160px;
     }
   `,
 })
