@@ -101,6 +101,8 @@ describe('everybody can use, in both themes,', () => {
     ['/trust/scans', 'harmless_sample'],
     ['/trust/sensitive', 'Read uncovered'],
     ['/trust/drills', 'what is always looked at'],
+    ['/recover/sequences', 'tried by drills'],
+    ['/recover/sequences/new', 'What this comes to'],
     ['/trust/strike', 'Cross something out'],
     ['/trust/people', 'administrator'],
     ['/trust/tokens', 'nightly report'],

@@ -21,7 +21,7 @@ export async function newestWanted(deps: Deps, workloadId: number): Promise<Want
   if (!kinds[kind].logs) return asItIs;
   const { stretches, notable } = await bandOf(deps.db, workloadId);
   const last = stretches.at(-1);
-  if (!last || last.from === null || last.to <= point.moment) return asItIs;
+  if (!last?.from || last.to <= point.moment) return asItIs;
   const taking = notable.filter((commit) => commit.at > point.moment && commit.at <= last.to);
   const first = taking[0];
   const doubts = first

@@ -57,7 +57,7 @@ export class SequenceEditPage {
   protected readonly outlook = computed(() => {
     const ends = this.lanes().map((l) => l.endMs);
     const of = this.steps().map((s) => this.parts().get(keyOf(s.restore)));
-    const unknown = of.flatMap((p) => (p && p.takesMs === null ? [p.name] : []));
+    const unknown = of.flatMap((p) => (p?.takesMs === null ? [p.name] : []));
     const untried = of.flatMap((p) => (p && p.takesMs !== null && p.tried === null ? [p.name] : []));
     const wanted = this.objective();
     const whole = ends.length && ends.every((e) => e !== null) ? Math.max(0, ...ends) : null;

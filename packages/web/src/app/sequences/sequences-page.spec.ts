@@ -105,7 +105,7 @@ describe('how a sequence went', () => {
     expect(s.text()).toContain('started as it is by eva.vind');
     expect(s.text()).toContain('0 of 2 back: not all of it came back');
     expect(words(s.all('tbody tr')[1]!)).toMatch(/berth-portal after 1, then 5 min .*did not begin It waits for berths-a/);
-    await s.click(s.one('[aria-label=\"Go on without berths-a\"]'));
+    await s.click(s.one('[aria-label="Go on without berths-a"]'));
     await s.until(() => expect(s.api.of('moveSequenceRun')).toHaveLength(1));
     expect(s.api.of('moveSequenceRun')[0]!).toMatchObject({ id: 9, body: { step: 0, how: 'without' } });
   });
@@ -119,13 +119,13 @@ describe('a sequence that is put together', () => {
     await s.fill('what comes back next', 'berths-a');
     await s.fill('what comes back next', 'berth-portal');
     expect(s.text()).toContain('All of it is back after about 5 min');
-    await s.click(s.one('[aria-label=\"Step 2 waits for step 1\"]'));
+    await s.click(s.one('[aria-label="Step 2 waits for step 1"]'));
     await s.until(() => expect(s.text()).toContain('All of it is back after about 3 min'));
-    await s.click(s.one('[aria-label=\"Step 2 waits for step 1\"]'));
+    await s.click(s.one('[aria-label="Step 2 waits for step 1"]'));
     await s.fill('what comes back next', 'pilot-desk');
     expect(s.text()).toContain('Nobody knows how long pilot-desk takes');
     expect(s.text()).toContain("pilot-desk can't be tried");
-    await s.click(s.one('[aria-label=\"Take out step 3\"]'));
+    await s.click(s.one('[aria-label="Take out step 3"]'));
     await s.click(s.button('Keep this sequence'));
     await s.until(() => expect(s.api.of('addSequence')).toHaveLength(1));
     expect(s.api.of('addSequence')[0]!.body).toEqual({ name: 'Portal and all', objective: null, steps: [step(1), step(2, [0])] });

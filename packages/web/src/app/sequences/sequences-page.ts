@@ -62,7 +62,7 @@ export class SequencesPage {
   /** What is not known or not tried of the one that is looked at, in a sentence; '' for nothing. */
   protected readonly doubts = computed(() => {
     const of = (this.chosen()?.body.steps ?? []).map((s) => this.parts().get(keyOf(s.restore)));
-    const never = of.flatMap((p) => (p && p.tried === null ? [p.name] : []));
+    const never = of.flatMap((p) => (p?.tried === null ? [p.name] : []));
     const cannot = of.flatMap((p) => (p?.cannot ? [`${p.name}: ${p.cannot}`] : []));
     return [...(never.length ? [`${formatFirst([...new Set(never)], 4)}: never tried.`] : []), ...cannot].join(' ');
   });
