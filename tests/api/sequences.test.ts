@@ -218,6 +218,11 @@ describe('a sequence that is started as it is', () => {
     expect(matters).toContainEqual(expect.objectContaining({ title: 'The sequence Half lost waits for a decision', level: 'fault' }));
     await admin.call('moveSequenceRun', { id, body: { step: 0, how: 'again' } });
     expect(statesOf(await ended(id))).toEqual(['failed', 'blocked', 'blocked']);
+    const left = (await admin.call('startSequence', { id: await add('Left so', [step('never'), step('boards', [0])]), body: { reason } }))
+      .id;
+    expect(statesOf(await ended(left))).toEqual(['failed', 'blocked']);
+    await admin.call('stopSequenceRun', { id: left });
+    expect(await runOf(left)).toMatchObject({ state: 'stopped', steps: [{ state: 'failed' }, { state: 'stopped' }] });
     await expect(admin.call('moveSequenceRun', { id, body: { step: 1, how: 'again' } })).rejects.toMatchObject({ code: 'NOT_NOW' });
     await expect((await h.as('operator')).call('moveSequenceRun', { id, body: { step: 0, how: 'without' } })).rejects.toMatchObject({
       code: 'NOT_ALLOWED',
@@ -235,6 +240,27 @@ describe('a sequence that is started as it is', () => {
       'sequence.end',
       'sequence.again',
     ]);
+  });
+
+  it('can be tried again where somebody stopped one of its restores, and is over where all of it was stopped', async () => {
+    const sequence = await add('Interrupted', [step('berths'), step('portal', [0])]);
+    flood('berths', 'portal');
+    await h.killMover('mover-2');
+    const { id } = await admin.call('startSequence', { id: sequence, body: { reason } });
+    await admin.call('stopRun', { id: (await runOf(id)).steps[0]!.runId! });
+    expect(statesOf(await ended(id))).toEqual(['failed', 'blocked']);
+    await admin.call('moveSequenceRun', { id, body: { step: 0, how: 'again' } });
+    expect(statesOf(await runOf(id))).toEqual(['running', 'waiting']);
+    await admin.call('stopSequenceRun', { id });
+    const run = await ended(id);
+    expect(run.state).toBe('stopped');
+    expect(statesOf(run)).toEqual(['stopped', 'stopped']);
+    await expect(admin.call('moveSequenceRun', { id, body: { step: 0, how: 'again' } })).rejects.toMatchObject({ code: 'NOT_NOW' });
+    h.startMover('mover-3');
+    const again = await admin.call('startSequence', { id: sequence, body: { reason } });
+    expect((await ended(again.id)).state).toBe('done');
+    isBack('berths');
+    isBack('portal');
   });
 
   it('is not begun twice, however many servers look at it at once', async () => {

@@ -110,6 +110,9 @@ const keepSteps = (trx: Knex.Transaction, id: number, steps: readonly StepWent[]
     .where({ id })
     .update({ steps: JSON.stringify(steps), ...more });
 
+/** Of a step that runs while its sequence is stopped. */
+const beingStopped = 'It is being stopped.';
+
 /** A step that ran, once its run has ended. */
 async function noteEnd(trx: Knex.Transaction, step: StepWent): Promise<StepWent> {
   if (step.state !== 'running' || step.runId === null) return step;
@@ -117,14 +120,15 @@ async function noteEnd(trx: Knex.Transaction, step: StepWent): Promise<StepWent>
     .where({ id: step.runId })
     .first<{ state: RunState; ended_at: number | null } | undefined>('state', 'ended_at');
   if (run?.ended_at === null) return step;
-  if (run && madePoints.includes(run.state)) return { ...step, state: 'back', endedAt: run.ended_at };
+  if (run && madePoints.includes(run.state)) return { ...step, state: 'back', endedAt: run.ended_at, says: '' };
   const failed = await trx('task')
     .where({ run_id: step.runId })
     .whereNotNull('cause')
     .orderBy('ended_at')
     .first<{ cause: unknown } | undefined>('cause');
   const says = fromJsonOrNull<Cause>(failed?.cause ?? null)?.message ?? `Its run ended: ${run?.state ?? 'gone'}.`;
-  return { ...step, state: run?.state === 'stopped' ? 'stopped' : 'failed', endedAt: run?.ended_at ?? null, says };
+  // one that somebody stopped alone can be tried again
+  return { ...step, state: step.says === beingStopped ? 'stopped' : 'failed', endedAt: run?.ended_at ?? null, says };
 }
 
 function waitsFor(steps: readonly StepWent[], { after }: StepWent): string {
@@ -229,17 +233,19 @@ async function startStep(deps: Deps, row: SequenceRunRecord, step: StepWent, als
   await startRestore(deps, homeRestore(row.name, wanted, row.reason), actorFor(`sequence ${row.id}`, row.person), also);
 }
 
-/** Begins no further step of a time that goes on, and stops what runs. Throws NOT_NOW where it has ended. */
+/** Begins no further step of a time that goes on or waits for a decision, and stops what runs. Throws NOT_NOW where it has ended. */
 export async function stopSequence(deps: Deps, id: number, person: string): Promise<void> {
   const runs = await inTransaction(deps.db, async (trx) => {
     const row = await lockRun(trx, id);
-    if (row?.state !== 'running') throw new ApiError('NOT_NOW', undefined, 'It has ended already.');
+    const isLeft = row?.state === 'failed' && row.trial === 0;
+    if (row?.state !== 'running' && !isLeft) throw new ApiError('NOT_NOW', undefined, 'It has ended already.');
     const now = deps.clock.now();
-    const steps = stepsWent(row).map((s): StepWent =>
-      s.state === 'waiting' || s.state === 'blocked' ? { ...s, state: 'stopped', endedAt: now, says: '' } : s,
-    );
+    const steps = stepsWent(row).map((s): StepWent => {
+      if (s.state === 'running') return { ...s, says: beingStopped };
+      return s.state === 'waiting' || s.state === 'blocked' ? { ...s, state: 'stopped', endedAt: now } : s;
+    });
     const running = steps.flatMap((s) => (s.state === 'running' && s.runId !== null ? [s.runId] : []));
-    await keepSteps(trx, id, steps);
+    await keepSteps(trx, id, steps, isLeft ? { state: 'stopped' } : {});
     for (const runId of running) await stopRun(deps, trx, runId);
     await appendAudit(trx, now, { actor: person, action: 'sequence.stop', object: row.name, detail: `run ${id}` });
     return running;

@@ -68,9 +68,12 @@ export class SequenceRunPage {
         : `, ${late ? 'where' : 'within the'} ${formatDuration(run.objectiveMs)} ${late ? 'were' : 'that are'} wanted`;
     return `all back after ${formatDuration(run.tookMs)}${wanted}`;
   });
+  /** It stands still until somebody decides. */
+  protected readonly waitsForUs = computed(() => this.run()?.state === 'failed' && !this.run()?.trial);
   protected readonly mayStop = computed(() => {
     const run = this.run();
-    return run?.state === 'running' && (run.trial ? this.session.runs() : this.session.keeps());
+    if (run?.state !== 'running' && !this.waitsForUs()) return false;
+    return run?.trial ? this.session.runs() : this.session.keeps();
   });
   protected readonly mayMove = computed(() => {
     const run = this.run();

@@ -3,12 +3,14 @@ import { TestBed } from '@angular/core/testing';
 import { beforeEach, describe, expect, it } from 'vitest';
 import { Slot, type SlotOption } from './slot';
 
+const daysTo = (length: number): SlotOption<number>[] => Array.from({ length }, (_, i) => ({ value: i, label: `${i} days` }));
+
 @Component({
   selector: 'lx-slot-host',
   imports: [Slot],
   template: `<lx-slot
     label="retention"
-    [options]="options"
+    [options]="options()"
     [(value)]="value"
     free="or type"
     (entered)="typed.set($event)"
@@ -16,7 +18,7 @@ import { Slot, type SlotOption } from './slot';
   />`,
 })
 class Host {
-  readonly options: SlotOption<number>[] = Array.from({ length: 12 }, (_, i) => ({ value: i, label: `${i} days` }));
+  readonly options = signal(daysTo(12));
   readonly value = signal(7);
   readonly typed = signal('');
   readonly disabled = signal(false);
@@ -53,6 +55,20 @@ describe('a slot of a sentence', () => {
     await settle();
     expect(host.value()).toBe(10);
     expect(button().textContent.trim()).toBe('10 days');
+  });
+
+  it('shows a part of what is very long, and finds the rest by typing', async () => {
+    host.options.set(daysTo(5000));
+    button().click();
+    await settle();
+    expect(choices()).toHaveLength(200);
+    expect(document.querySelector('.choices')!.textContent).toContain('4800 more: type to filter');
+    const box = document.querySelector<HTMLInputElement>('.menu input')!;
+    box.value = '4999';
+    box.dispatchEvent(new Event('input'));
+    await settle();
+    expect(choices().map((c) => c.textContent.trim())).toEqual(['4999 days']);
+    expect(document.querySelector('.choices')!.textContent).not.toContain('more');
   });
 
   it('hands on what was typed where other text is allowed', async () => {

@@ -7,6 +7,9 @@ export interface SlotOption<T> {
   readonly note?: string;
 }
 
+/** Of a long list so many are shown; typing finds the others. */
+const mostShown = 200;
+
 /** A slot of a sentence: opens in place, lists its choices, takes typing to filter. Enter, arrows and Esc work. */
 @Component({
   selector: 'lx-slot',
@@ -29,7 +32,7 @@ export interface SlotOption<T> {
         />
       }
       <span class="choices">
-        @for (option of fitting(); track option.label) {
+        @for (option of fitting().slice(0, mostShown); track option.label) {
           <button type="button" ngbDropdownItem [class.active]="option.value === value()" (click)="choose(option.value); menu.close()">
             {{ option.label }}
             @if (option.note) {
@@ -38,6 +41,9 @@ export interface SlotOption<T> {
           </button>
         } @empty {
           <span class="mute px-2">{{ free() ? 'Enter takes what you typed' : 'nothing fits' }}</span>
+        }
+        @if (more(); as n) {
+          <span class="mute px-2">{{ n }} more: type to filter</span>
         }
       </span>
     </span>
@@ -101,6 +107,10 @@ export class Slot<T> {
     const text = this.typed().toLowerCase();
     return this.options().filter((o) => o.label.toLowerCase().includes(text));
   });
+
+  protected readonly mostShown = mostShown;
+  /** Choices that fit and are not shown. */
+  protected readonly more = computed(() => Math.max(0, this.fitting().length - mostShown));
 
   protected opened(open: boolean): void {
     this.typed.set('');
