@@ -44,7 +44,9 @@ async function newestOf(deps: Deps, points: Knex.QueryBuilder, workloadId: numbe
   const newest = await points.where({ 'p.workload_id': workloadId }).orderBy('p.moment', 'desc').first<PointRow | undefined>('p.*');
   if (newest) return newest;
   const workload = await deps.db('workload').where({ id: workloadId }).first<{ name: string } | undefined>('name');
-  throw new ApiError('NOT_NOW', undefined, `There is no good point of ${workload?.name ?? 'a workload that is gone'}.`);
+  const others = await deps.db('point').where({ workload_id: workloadId, state: 'visible' }).first<object | undefined>('id');
+  const why = others ? ': each is suspect, in parts, or something infected was found in it' : '';
+  throw new ApiError('NOT_NOW', undefined, `There is no good point of ${workload?.name ?? 'a workload that is gone'}${why}.`);
 }
 
 /** The newest good point of a workload. Throws NOT_NOW where there is none. */
