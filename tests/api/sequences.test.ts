@@ -261,6 +261,22 @@ describe('a sequence that is started as it is', () => {
     isBack('portal');
   });
 
+  it('brings back what is gone from where it was', async () => {
+    const { db } = h.server.deps;
+    await db('workload')
+      .where({ id: ids.get('portal')! })
+      .update({ gone_at: Date.now() });
+    flood('portal');
+    const sequence = await add('Gone', [step('portal')]);
+    expect((await admin.call('lookAtSequence', { id: sequence })).steps).toMatchObject([{ name: 'portal', moments: [expect.any(Number)] }]);
+    const run = await ended((await admin.call('startSequence', { id: sequence, body: { reason } })).id);
+    expect(run).toMatchObject({ state: 'done', steps: [{ name: 'portal' }] });
+    isBack('portal');
+    await db('workload')
+      .where({ id: ids.get('portal')! })
+      .update({ gone_at: null });
+  });
+
   it('brings back nothing in which something infected was found', async () => {
     const { pointList } = await admin.call('workload', { id: ids.get('boards')! });
     const seen = { rules: 'r', rules_at: 0, scanned_at: 0, items: 1, bytes: 1, bytes_read: 1, not_looked: 0, suspect: 0, infected: 1 };

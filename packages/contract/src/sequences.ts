@@ -158,7 +158,7 @@ export const sequenceRoutes = {
   startSequence: route({
     method: 'post',
     path: '/sequences/:id/run',
-    summary: 'Start a sequence as it is: the newest good points take the place of what is there',
+    summary: 'Start a sequence as it is: the newest sound points take the place of what is there',
     access: keepers,
     params: byId,
     body: z.object({ reason: Reason }),

@@ -4,9 +4,8 @@ export interface OrderedStep {
   readonly waitMs: number;
 }
 
-export const stepStates = ['waiting', 'running', 'back', 'failed', 'blocked', 'passedOver', 'stopped'] as const;
 /** `blocked`: something that it waits for did not come back. `passedOver`: somebody said to go on without it. */
-export type StepState = (typeof stepStates)[number];
+export type StepState = 'waiting' | 'running' | 'back' | 'failed' | 'blocked' | 'passedOver' | 'stopped';
 
 /** A step under way. `endedAt`: ms; null while it has not ended. */
 export interface StepUnderWay extends OrderedStep {

@@ -25,13 +25,10 @@ import { startRestore } from './start-restore';
 
 type Also = (trx: Knex.Transaction, runId: number) => Promise<void>;
 
-/** What a step is of, by its name; undefined for what is gone. */
+/** What a step is of, by its name; undefined for what nobody knows any more. What is gone from its system is what has to come back. */
 export async function namesOfSteps(db: Knex, steps: readonly Pick<SequenceStep, 'restore'>[]): Promise<(string | undefined)[]> {
   const ids = (by: SequenceStep['restore']['by']) => steps.flatMap(({ restore }) => (restore.by === by ? [restore.id] : []));
-  const workloads = await db('workload')
-    .whereIn('id', ids('workload'))
-    .whereNull('gone_at')
-    .select<{ id: number; name: string }[]>('id', 'name');
+  const workloads = await db('workload').whereIn('id', ids('workload')).select<{ id: number; name: string }[]>('id', 'name');
   const standing = await db('standing_restore')
     .whereIn('no', ids('standing'))
     .where({ ended: false })
@@ -77,14 +74,19 @@ export async function beginSequence(deps: Deps, row: SequenceRecord, trial: bool
   return id;
 }
 
-/** Begins what is due in all sequences that go on. */
+/** Begins what is due in all sequences that go on. One that can't go on now keeps no other from it. */
 export async function moveSequences(deps: Deps): Promise<void> {
-  for (const { id } of await deps.db('sequence_run').where({ state: 'running' }).select<{ id: number }[]>('id'))
-    await moveSequence(deps, id);
+  for (const { id } of await deps.db('sequence_run').where({ state: 'running' }).select<{ id: number }[]>('id')) {
+    try {
+      await moveSequence(deps, id);
+    } catch (error) {
+      deps.log.warn({ err: error, sequence: id }, 'a sequence could not go on');
+    }
+  }
 }
 
 /** Notes which steps have ended, begins those whose turn it is, and ends the sequence where nothing is left. */
-export async function moveSequence(deps: Deps, id: number): Promise<void> {
+async function moveSequence(deps: Deps, id: number): Promise<void> {
   const due = await inTransaction(deps.db, async (trx) => {
     const row = await lockRun(trx, id);
     if (row?.state !== 'running') return undefined;
@@ -162,7 +164,11 @@ async function beginStep(deps: Deps, row: SequenceRunRecord, i: number, step: St
   try {
     await (row.trial === 1 ? tryStep(deps, row, step, also) : startStep(deps, row, step, also));
   } catch (error) {
-    if (!(error instanceof ApiError)) throw error;
+    if (!(error instanceof ApiError)) {
+      // the next round tries it again, and what stands beside it begins
+      deps.log.warn({ err: error, sequence: row.id, step: i }, 'a step of a sequence could not begin');
+      return;
+    }
     await inTransaction(deps.db, async (trx) => {
       const now = await lockRun(trx, row.id);
       const steps = now ? stepsWent(now) : [];
@@ -181,7 +187,7 @@ const standingOf = async (db: Knex, no: number): Promise<StandingRecord> => {
 };
 
 /** What a step brings back. Throws NOT_NOW for a repeated restore that has ended. */
-export const workloadsOfStep = async (db: Knex, { restore }: Pick<SequenceStep, 'restore'>): Promise<readonly number[]> =>
+const workloadsOfStep = async (db: Knex, { restore }: Pick<SequenceStep, 'restore'>): Promise<readonly number[]> =>
   restore.by === 'workload' ? [restore.id] : bodyOfStanding(await standingOf(db, restore.id)).workloads;
 
 /** Drills all that the step is of. One that is being drilled already is waited for. */
